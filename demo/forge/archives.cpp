@@ -1,0 +1,252 @@
+// SPDX-License-Identifier: MIT
+#include <algorithm>
+#include <bzlib.h>
+#include <cstdio>
+#include <cstring>
+#include <lz4hc.h>
+#include <lzma.h>
+#include <lzo/lzo1x.h>
+#include <stdexcept>
+#include <zlib.h>
+#include <zstd.h>
+
+#include "forge/forge.hpp"
+
+namespace forge {
+
+namespace {
+
+[[noreturn]] void broken(const char* what) { throw std::runtime_error(what); }
+
+void put_big32(Bytes& out, std::uint32_t value) {
+    for (int shift = 24; shift >= 0; shift -= 8) out.push_back(static_cast<std::uint8_t>(value >> static_cast<unsigned>(shift)));
+}
+
+void append(Bytes& out, std::string_view text) { out.insert(out.end(), text.begin(), text.end()); }
+
+}  // namespace
+
+Bytes make_cpio(const Tree& tree) {
+    Bytes out;
+    std::uint32_t number = 1;
+    auto one = [&](const std::string& name, std::uint32_t mode, const Bytes& body) {
+        char head[111];
+        std::snprintf(head, sizeof head, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", number++, mode, 0U, 0U, 1U, 1767225600U,
+                      static_cast<unsigned>(body.size()), 0U, 0U, 0U, 0U, static_cast<unsigned>(name.size() + 1), 0U);
+        append(out, head);
+        append(out, name);
+        out.push_back(0);
+        while (out.size() % 4 != 0) out.push_back(0);
+        out.insert(out.end(), body.begin(), body.end());
+        while (out.size() % 4 != 0) out.push_back(0);
+    };
+    for (const auto& [path, node] : tree.nodes()) {
+        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0040000U : node.kind == Node::Kind::Link ? 0120000U : node.kind == Node::Kind::Device ? 0020000U : 0100000U;
+        one(path.substr(1), type | node.mode, node.kind == Node::Kind::Link ? to_bytes(node.target) : node.content);
+    }
+    one("TRAILER!!!", 0, {});
+    while (out.size() % 512 != 0) out.push_back(0);
+    return out;
+}
+
+Bytes gzip(const Bytes& plain) {
+    z_stream z{};
+    if (deflateInit2(&z, 6, Z_DEFLATED, 15 + 16, 8, Z_DEFAULT_STRATEGY) != Z_OK) broken("gzip");
+    Bytes out(deflateBound(&z, plain.size()) + 64);
+    Bytes in = plain;
+    z.next_in = in.data();
+    z.avail_in = static_cast<uInt>(in.size());
+    z.next_out = out.data();
+    z.avail_out = static_cast<uInt>(out.size());
+    if (deflate(&z, Z_FINISH) != Z_STREAM_END) broken("gzip");
+    out.resize(z.total_out);
+    deflateEnd(&z);
+    return out;
+}
+
+Bytes xz(const Bytes& plain) {
+    Bytes out(lzma_stream_buffer_bound(plain.size()));
+    std::size_t size = 0;
+    if (lzma_easy_buffer_encode(1, LZMA_CHECK_CRC32, nullptr, plain.data(), plain.size(), out.data(), &size, out.size()) != LZMA_OK) broken("xz");
+    out.resize(size);
+    return out;
+}
+
+Bytes zstd(const Bytes& plain) {
+    ZSTD_CCtx* context = ZSTD_createCCtx();
+    ZSTD_CCtx_setParameter(context, ZSTD_c_checksumFlag, 1);
+    Bytes out(ZSTD_compressBound(plain.size()));
+    const std::size_t size = ZSTD_compress2(context, out.data(), out.size(), plain.data(), plain.size());
+    ZSTD_freeCCtx(context);
+    if (ZSTD_isError(size) != 0U) broken("zstd");
+    out.resize(size);
+    return out;
+}
+
+Bytes bzip2(const Bytes& plain) {
+    Bytes in = plain;
+    auto size = static_cast<unsigned>(plain.size() + plain.size() / 50 + 1000);
+    Bytes out(size);
+    if (BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, reinterpret_cast<char*>(in.data()), static_cast<unsigned>(in.size()), 1, 0, 0) != BZ_OK) broken("bzip2");
+    out.resize(size);
+    return out;
+}
+
+Bytes lz4_legacy(const Bytes& plain) {
+    constexpr std::size_t block = 8U << 20U;
+    Bytes out = {0x02, 0x21, 0x4C, 0x18};
+    for (std::size_t at = 0; at < plain.size(); at += block) {
+        const auto part = static_cast<int>(std::min(block, plain.size() - at));
+        Bytes packed(static_cast<std::size_t>(LZ4_compressBound(part)));
+        const int size = LZ4_compress_HC(reinterpret_cast<const char*>(plain.data()) + at, reinterpret_cast<char*>(packed.data()), part, static_cast<int>(packed.size()), 9);
+        if (size <= 0) broken("lz4");
+        put32(out, out.size(), static_cast<std::uint32_t>(size));
+        out.insert(out.end(), packed.begin(), packed.begin() + size);
+    }
+    return out;
+}
+
+Bytes lzop(const Bytes& plain) {
+    if (lzo_init() != LZO_E_OK) broken("lzo");
+    Bytes out = {0x89, 0x4C, 0x5A, 0x4F, 0x00, 0x0D, 0x0A, 0x1A, 0x0A, 0x10, 0x30, 0x20, 0x80, 0x09, 0x40, 1, 5};
+    put_big32(out, 0x01);  // flags: a checksum of the unpacked data
+    put_big32(out, 0100644);
+    put_big32(out, 0);
+    put_big32(out, 0);
+    out.push_back(0);
+    put_big32(out, 0);  // header checksum, not read by the kernel
+    constexpr std::size_t block = 256U << 10U;
+    Bytes work(LZO1X_1_MEM_COMPRESS);
+    for (std::size_t at = 0; at < plain.size(); at += block) {
+        const std::size_t part = std::min(block, plain.size() - at);
+        Bytes packed(part + part / 16 + 64 + 3);
+        lzo_uint size = packed.size();
+        lzo1x_1_compress(plain.data() + at, part, packed.data(), &size, work.data());
+        const bool stored = size >= part;
+        put_big32(out, static_cast<std::uint32_t>(part));
+        put_big32(out, static_cast<std::uint32_t>(stored ? part : size));
+        put_big32(out, static_cast<std::uint32_t>(adler32(adler32(0, nullptr, 0), plain.data() + at, static_cast<uInt>(part))));
+        if (stored) out.insert(out.end(), plain.begin() + static_cast<std::ptrdiff_t>(at), plain.begin() + static_cast<std::ptrdiff_t>(at + part));
+        else out.insert(out.end(), packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(size));
+    }
+    put_big32(out, 0);
+    return out;
+}
+
+Bytes raw_lzma(const Bytes& plain) {
+    lzma_options_lzma options;
+    if (lzma_lzma_preset(&options, 6)) broken("lzma");
+    options.dict_size = 1U << 16U;
+    const lzma_filter filters[] = {{LZMA_FILTER_LZMA1, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
+    Bytes out(plain.size() + plain.size() / 3 + 1024);
+    std::size_t size = 0;
+    if (lzma_raw_buffer_encode(filters, nullptr, plain.data(), plain.size(), out.data(), &size, out.size()) != LZMA_OK) broken("lzma");
+    out.resize(size);
+    return out;
+}
+
+// --- programs -----------------------------------------------------------------------------------------------------------
+
+namespace {
+
+void elf64_head(Bytes& out, std::uint16_t type, std::uint64_t entry, std::uint16_t programs) {
+    static constexpr std::uint8_t ident[] = {0x7F, 'E', 'L', 'F', 2, 1, 1, 0};
+    out.assign(std::begin(ident), std::end(ident));
+    out.resize(64);
+    put16(out, 16, type);
+    put16(out, 18, 62);  // x86-64
+    put32(out, 20, 1);
+    put64(out, 24, entry);
+    put64(out, 32, programs != 0 ? 64 : 0);
+    put16(out, 52, 64);
+    put16(out, 54, 56);
+    put16(out, 56, programs);
+    put16(out, 58, 64);
+}
+
+}  // namespace
+
+Bytes make_program() {
+    Bytes out;
+    constexpr std::uint64_t base = 0x400000;
+    elf64_head(out, 2, base + 120, 1);
+    out.resize(120);
+    // mov eax, 60; xor edi, edi; syscall
+    const std::uint8_t code[] = {0xB8, 60, 0, 0, 0, 0x31, 0xFF, 0x0F, 0x05};
+    out.insert(out.end(), std::begin(code), std::end(code));
+    put32(out, 64, 1);
+    put32(out, 68, 5);
+    put64(out, 80, base);
+    put64(out, 88, base);
+    put64(out, 96, out.size());
+    put64(out, 104, out.size());
+    put64(out, 112, 0x1000);
+    return out;
+}
+
+Bytes make_kernel_module(std::string_view name) {
+    Bytes out;
+    elf64_head(out, 1, 0, 0);
+    append(out, "name=");
+    append(out, name);
+    out.push_back(0);
+    return out;
+}
+
+// --- kernels --------------------------------------------------------------------------------------------------------------
+
+extern "C" {
+extern const std::uint8_t forge_kernel_setup[], forge_kernel_setup_end[], forge_kernel_entry[], forge_kernel_entry_end[];
+}
+
+Bytes make_kernel(const KernelOptions& options) {
+    // The compressed kernel: an ELF file that does nothing, filled up with text that packs like code does.
+    Bytes inner;
+    elf64_head(inner, 2, 0x1000000, 0);
+    const Bytes filler = noise(options.payload_size / 3, 7);
+    while (inner.size() < options.payload_size) inner.insert(inner.end(), filler.begin(), filler.begin() + static_cast<std::ptrdiff_t>(std::min(filler.size(), options.payload_size - inner.size())));
+    Bytes payload = options.compress != nullptr ? options.compress(inner) : gzip(inner);
+    const bool gz = payload[0] == 0x1F;
+    if (!gz) put32(payload, payload.size(), static_cast<std::uint32_t>(inner.size()));
+
+    constexpr std::size_t setup_sectors = 3;
+    constexpr std::size_t setup_size = (setup_sectors + 1) * 512;
+    constexpr std::size_t payload_offset = 0x200;
+    Bytes out(setup_size);
+    out[0x1F1] = setup_sectors;
+    put16(out, 0x1FE, 0xAA55);
+    put16(out, 0x200, 0x66EB);  // jmp 268h
+    std::memcpy(out.data() + 0x202, "HdrS", 4);
+    put16(out, 0x206, 0x020F);
+    put16(out, 0x20E, 0x400);  // the version text lies at 0x200 + this
+    const std::string version = options.release + " (build@almhof) #1 SMP";
+    std::copy(version.begin(), version.end(), out.begin() + 0x600);
+    out[0x211] = 1;  // loaded high
+    put32(out, 0x214, 0x100000);
+    put32(out, 0x22C, 0x7FFFFFFF);
+    put32(out, 0x230, 0x200000);
+    out[0x234] = 1;
+    out[0x235] = 21;
+    put16(out, 0x236, 1);
+    put32(out, 0x238, 2047);
+    put32(out, 0x248, payload_offset);
+    put32(out, 0x24C, static_cast<std::uint32_t>(payload.size()));
+    put64(out, 0x258, 0x1000000);
+    put32(out, 0x260, static_cast<std::uint32_t>(inner.size() + 0x100000));
+    std::copy(forge_kernel_setup, forge_kernel_setup_end, out.begin() + 0x268);
+
+    Bytes protected_part(payload_offset);
+    std::copy(forge_kernel_entry, forge_kernel_entry_end, protected_part.begin());
+    protected_part.insert(protected_part.end(), payload.begin(), payload.end());
+    while (protected_part.size() % 16 != 12) protected_part.push_back(0);
+    protected_part.resize(protected_part.size() + 4);
+    put32(out, 0x1F4, static_cast<std::uint32_t>(protected_part.size() / 16));
+    out.insert(out.end(), protected_part.begin(), protected_part.end());
+    if (options.with_crc) {
+        const auto sum = static_cast<std::uint32_t>(crc32_z(0, out.data(), out.size() - 4)) ^ 0xFFFFFFFFU;
+        put32(out, out.size() - 4, sum);
+    }
+    return out;
+}
+
+}  // namespace forge

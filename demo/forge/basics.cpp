@@ -1,0 +1,138 @@
+// SPDX-License-Identifier: MIT
+#include <algorithm>
+#include <fcntl.h>
+#include <stdexcept>
+#include <unistd.h>
+
+#include "forge/forge.hpp"
+
+namespace forge {
+
+Bytes to_bytes(std::string_view text) { return {text.begin(), text.end()}; }
+
+namespace {
+
+void put(Bytes& out, std::size_t at, std::uint64_t value, std::size_t count) {
+    if (out.size() < at + count) out.resize(at + count);
+    for (std::size_t i = 0; i < count; ++i) out[at + i] = static_cast<std::uint8_t>(value >> (8 * i));
+}
+
+}  // namespace
+
+void put16(Bytes& out, std::size_t at, std::uint16_t value) { put(out, at, value, 2); }
+void put32(Bytes& out, std::size_t at, std::uint32_t value) { put(out, at, value, 4); }
+void put64(Bytes& out, std::size_t at, std::uint64_t value) { put(out, at, value, 8); }
+
+void grow(Bytes& out, std::size_t size) {
+    if (out.size() < size) out.resize(size);
+}
+std::uint32_t get32(std::span<const std::uint8_t> bytes, std::size_t at) {
+    return bytes[at] | static_cast<std::uint32_t>(bytes[at + 1]) << 8U | static_cast<std::uint32_t>(bytes[at + 2]) << 16U |
+           static_cast<std::uint32_t>(bytes[at + 3]) << 24U;
+}
+
+Bytes noise(std::size_t size, std::uint32_t seed) {
+    Bytes out(size);
+    std::uint32_t state = seed * 2654435761U + 1U;
+    for (auto& byte : out) {
+        state ^= state << 13U;
+        state ^= state >> 17U;
+        state ^= state << 5U;
+        byte = static_cast<std::uint8_t>(state >> 24U);
+    }
+    return out;
+}
+
+void Tree::parents(const std::string& path) {
+    for (auto slash = path.find('/', 1); slash != std::string::npos; slash = path.find('/', slash + 1)) {
+        const std::string above = path.substr(0, slash);
+        if (!nodes_.contains(above)) nodes_[above] = Node{Node::Kind::Directory, 0755, {}, {}, {}};
+    }
+}
+
+Tree& Tree::file(std::string path, Bytes content, std::uint32_t mode) {
+    parents(path);
+    nodes_[std::move(path)] = Node{Node::Kind::File, mode, std::move(content), {}, {}};
+    return *this;
+}
+Tree& Tree::file(std::string path, std::string_view text, std::uint32_t mode) { return file(std::move(path), to_bytes(text), mode); }
+Tree& Tree::link(std::string path, std::string target) {
+    parents(path);
+    nodes_[std::move(path)] = Node{Node::Kind::Link, 0777, {}, std::move(target), {}};
+    return *this;
+}
+Tree& Tree::directory(std::string path, std::uint32_t mode) {
+    parents(path);
+    nodes_[std::move(path)] = Node{Node::Kind::Directory, mode, {}, {}, {}};
+    return *this;
+}
+Tree& Tree::remove(const std::string& path) {
+    std::erase_if(nodes_, [&](const auto& item) { return item.first == path || item.first.starts_with(path + "/"); });
+    return *this;
+}
+
+Bytes make_swap(std::uint64_t size, std::array<std::uint8_t, 16> uuid) {
+    Bytes out(static_cast<std::size_t>(size));
+    put32(out, 1024, 1);
+    put32(out, 1028, static_cast<std::uint32_t>(size / 4096 - 1));
+    std::copy(uuid.begin(), uuid.end(), out.begin() + 1036);
+    const auto mark = to_bytes("SWAPSPACE2");
+    std::copy(mark.begin(), mark.end(), out.begin() + 4086);
+    return out;
+}
+
+std::array<std::uint8_t, 16> uuid_from(std::string_view text) {
+    std::array<std::uint8_t, 16> out{};
+    std::size_t digit = 0;
+    for (const char c : text) {
+        const int value = c >= '0' && c <= '9' ? c - '0' : c >= 'a' && c <= 'f' ? c - 'a' + 10 : -1;
+        if (value < 0 || digit >= 32) continue;
+        out.at(digit / 2) = static_cast<std::uint8_t>(out.at(digit / 2) << 4U | static_cast<std::uint8_t>(value));
+        ++digit;
+    }
+    return out;
+}
+
+Bytes make_disk(const DiskSpec& spec) {
+    Bytes out(static_cast<std::size_t>(spec.size));
+    std::copy_n(spec.boot_code.begin(), std::min<std::size_t>(440, spec.boot_code.size()), out.begin());
+    put32(out, 440, spec.signature);
+    std::size_t slot = 0;
+    for (const auto& p : spec.partitions) {
+        const std::size_t at = 446 + 16 * slot++;
+        const std::uint64_t sectors = p.content.size() / 512;
+        const auto chs = [](std::uint64_t lba) -> std::array<std::uint8_t, 3> {
+            const std::uint64_t cylinder = lba / (255 * 63);
+            if (cylinder > 1022) return {0xFE, 0xFF, 0xFF};
+            return {static_cast<std::uint8_t>(lba / 63 % 255), static_cast<std::uint8_t>(lba % 63 + 1 + ((cylinder >> 8U) << 6U)), static_cast<std::uint8_t>(cylinder)};
+        };
+        const auto first = chs(p.first_lba);
+        const auto last = chs(p.first_lba + sectors - 1);
+        out[at] = p.active ? 0x80 : 0;
+        std::copy(first.begin(), first.end(), out.begin() + static_cast<std::ptrdiff_t>(at + 1));
+        out[at + 4] = p.type;
+        std::copy(last.begin(), last.end(), out.begin() + static_cast<std::ptrdiff_t>(at + 5));
+        put32(out, at + 8, static_cast<std::uint32_t>(p.first_lba));
+        put32(out, at + 12, static_cast<std::uint32_t>(sectors));
+        if (p.first_lba * 512 + p.content.size() > out.size()) throw std::runtime_error("a partition does not fit on the disk");
+        std::copy(p.content.begin(), p.content.end(), out.begin() + static_cast<std::ptrdiff_t>(p.first_lba * 512));
+    }
+    put16(out, 510, 0xAA55);
+    std::copy(spec.gap.begin(), spec.gap.end(), out.begin() + 512);
+    return out;
+}
+
+bool write_sparse(const std::string& path, std::span<const std::uint8_t> bytes, std::uint64_t size) {
+    const int file = ::open(path.c_str(), O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+    if (file < 0) return false;
+    constexpr std::size_t block = 4096;
+    bool good = ::ftruncate(file, static_cast<off_t>(std::max<std::uint64_t>(size, bytes.size()))) == 0;
+    for (std::size_t at = 0; at < bytes.size() && good; at += block) {
+        const auto part = bytes.subspan(at, std::min(block, bytes.size() - at));
+        if (std::ranges::all_of(part, [](auto b) { return b == 0; })) continue;
+        good = ::pwrite(file, part.data(), part.size(), static_cast<off_t>(at)) == static_cast<ssize_t>(part.size());
+    }
+    return ::close(file) == 0 && good;
+}
+
+}  // namespace forge

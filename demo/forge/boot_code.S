@@ -1,0 +1,174 @@
+/* SPDX-License-Identifier: MIT
+ * The generator's own boot code. It has the fields and marks that a GRUB 2 first sector, core image and a Linux
+ * kernel have, and enough code to be started: each part loads the next one, and the last one says that it is a
+ * stand-in. Addresses are written as constants so that the pieces can be copied anywhere. */
+
+        .section .rodata
+        .code16
+
+/* ---- first sector, runs at 0000:7C00 ------------------------------------------------------------------------ */
+        .globl  forge_boot_sector
+forge_boot_sector:
+        jmp     1f
+        nop
+        .org    forge_boot_sector + 0x5A
+        .word   0x8000                          /* where the core image's first sector goes */
+        .quad   1                               /* its sector on the disk */
+        .byte   0xFF                            /* drive: the one in DL */
+1:      cli
+        nop
+        nop
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x2000, %sp
+        sti
+        pushw   %dx
+        movw    $(0x7C00 + .Lmark - forge_boot_sector), %si
+        call    .Lboot_print
+        popw    %dx
+        pushw   %dx
+        movw    $0x0600, %si                    /* disk address packet at 0000:0600 */
+        movw    $0x0010, (%si)
+        movw    $0x0001, 2(%si)
+        movw    0x7C5A, %ax
+        movw    %ax, 4(%si)
+        movw    $0, 6(%si)
+        movl    0x7C5C, %eax
+        movl    %eax, 8(%si)
+        movl    0x7C60, %eax
+        movl    %eax, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+        jc      2f
+        popw    %dx
+        jmp     *0x7C5A
+2:      movw    $(0x7C00 + .Lread - forge_boot_sector), %si
+        call    .Lboot_print
+        int     $0x18
+3:      hlt
+        jmp     3b
+.Lboot_print:
+        lodsb
+        testb   %al, %al
+        jz      4f
+        movw    $0x0001, %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     .Lboot_print
+4:      ret
+.Lmark: .asciz  "GRUB "
+        .asciz  "Geom"
+.Lread: .asciz  "Read Error\r\n"
+        .org    forge_boot_sector + 0x1B8
+        .globl  forge_boot_sector_end
+forge_boot_sector_end:
+
+/* ---- first sector of the core image, runs at 0000:8000 ------------------------------------------------------- */
+        .globl  forge_disk_boot
+forge_disk_boot:
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        pushw   %dx
+        movw    $(0x8000 + .Lloading - forge_disk_boot), %si
+        call    .Ldisk_print
+        movw    $0x81F4, %di                    /* the list of runs grows downwards from here */
+5:      cmpw    $0, 8(%di)
+        je      6f
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    8(%di), %ax
+        movw    %ax, 2(%si)
+        movw    $0, 4(%si)
+        movw    10(%di), %ax
+        movw    %ax, 6(%si)
+        movl    (%di), %eax
+        movl    %eax, 8(%si)
+        movl    4(%di), %eax
+        movl    %eax, 12(%si)
+        popw    %dx
+        pushw   %dx
+        movb    $0x42, %ah
+        int     $0x13
+        jc      7f
+        movw    $(0x8000 + .Ldot - forge_disk_boot), %si
+        call    .Ldisk_print
+        subw    $12, %di
+        jmp     5b
+6:      popw    %dx
+        .byte   0xEA                            /* ljmp 0000:8200 */
+        .word   0x8200, 0
+7:      movw    $(0x8000 + .Ldisk_error - forge_disk_boot), %si
+        call    .Ldisk_print
+8:      hlt
+        jmp     8b
+.Ldisk_print:
+        lodsb
+        testb   %al, %al
+        jz      9f
+        movw    $0x0001, %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     .Ldisk_print
+9:      ret
+.Lloading: .asciz "loading"
+.Ldot:  .asciz  "."
+        .asciz  "Geom"
+.Ldisk_error: .asciz " Read Error\r\n"
+        .globl  forge_disk_boot_end
+forge_disk_boot_end:
+
+/* ---- start of the core image proper, runs at 0000:8200 -------------------------------------------------------- */
+        .globl  forge_core_start
+forge_core_start:
+        .byte   0xEA                            /* ljmp 0000:821C */
+        .word   0x821C, 0
+        .org    forge_core_start + 0x1C         /* the fields between are filled by the generator */
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    $(0x8200 + .Lcore_text - forge_core_start), %si
+10:     lodsb
+        testb   %al, %al
+        jz      11f
+        movw    $0x0001, %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     10b
+11:     hlt
+        jmp     11b
+.Lcore_text: .asciz "\r\nThis is a stand-in for a loader: it ends here.\r\n"
+        .globl  forge_core_start_end
+forge_core_start_end:
+
+/* ---- a kernel's real-mode entry, at offset 0x268 of its set-up part; CS is 20h paragraphs above that part --------- */
+        .globl  forge_kernel_setup
+forge_kernel_setup:
+        movw    %cs, %ax
+        movw    %ax, %ds
+        movw    $(0x68 + .Lsetup_text - forge_kernel_setup), %si
+12:     lodsb
+        testb   %al, %al
+        jz      13f
+        movw    $0x0001, %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     12b
+13:     hlt
+        jmp     13b
+.Lsetup_text: .asciz "This is a stand-in for a kernel: it ends here.\r\n"
+        .globl  forge_kernel_setup_end
+forge_kernel_setup_end:
+
+/* ---- a kernel's 32-bit entry --------------------------------------------------------------------------------- */
+        .code32
+        .globl  forge_kernel_entry
+forge_kernel_entry:
+        movl    $0xB8000, %edi
+        movl    $0x1F4B1F53, (%edi)
+14:     hlt
+        jmp     14b
+        .globl  forge_kernel_entry_end
+forge_kernel_entry_end:
+
+        .section .note.GNU-stack,"",@progbits

@@ -1,0 +1,146 @@
+// SPDX-License-Identifier: MIT
+// The generator of demo and test disks: file systems, archives, kernels and loaders in their true formats, made by
+// our own code. It depends on nothing of the library but its checksums, so that it can be its counterpart in tests.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <map>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+namespace forge {
+
+using Bytes = std::vector<std::uint8_t>;
+
+Bytes to_bytes(std::string_view text);
+/// Little-endian stores; the buffer grows when needed.
+void put16(Bytes& out, std::size_t at, std::uint16_t value);
+void put32(Bytes& out, std::size_t at, std::uint32_t value);
+void put64(Bytes& out, std::size_t at, std::uint64_t value);
+/// Fills up with zeros to at least `size` bytes.
+void grow(Bytes& out, std::size_t size);
+std::uint32_t get32(std::span<const std::uint8_t> bytes, std::size_t at);
+/// Bytes that look random and are the same every time.
+Bytes noise(std::size_t size, std::uint32_t seed);
+
+// --- a tree of files -------------------------------------------------------------------------------------------
+
+struct Node {
+    enum class Kind { File, Directory, Link, Device } kind = Kind::File;
+    std::uint32_t mode = 0644;  ///< permissions
+    Bytes content;              ///< of a file
+    std::string target;         ///< of a link
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> holes;  ///< of a file: offset and length, whole blocks
+};
+
+/// Absolute paths to nodes; directories on the way are made as needed.
+class Tree {
+public:
+    Tree& file(std::string path, Bytes content, std::uint32_t mode = 0644);
+    Tree& file(std::string path, std::string_view text, std::uint32_t mode = 0644);
+    Tree& link(std::string path, std::string target);
+    Tree& directory(std::string path, std::uint32_t mode = 0755);
+    Tree& remove(const std::string& path);
+    [[nodiscard]] const std::map<std::string, Node>& nodes() const { return nodes_; }
+    Node& at(const std::string& path) { return nodes_.at(path); }
+
+private:
+    void parents(const std::string& path);
+    std::map<std::string, Node> nodes_;
+};
+
+// --- file systems ----------------------------------------------------------------------------------------------
+
+struct ExtOptions {
+    std::uint64_t size = 16U << 20U;  ///< bytes
+    std::uint32_t block_size = 1024;
+    std::uint32_t inode_size = 256;
+    bool extents = true;
+    bool metadata_csum = true;
+    bool bit64 = true;
+    bool meta_bg = false;
+    bool sparse_super = true;
+    bool inline_data = false;  ///< small files inside their inodes
+    bool journal = true;
+    bool dirty_journal = false;
+    std::uint32_t extra_incompat = 0;  ///< bits set on top
+    std::string label;
+    std::array<std::uint8_t, 16> uuid{};
+    std::size_t scatter = 0;  ///< > 0: leave a gap after that many blocks, so that files have many extents
+};
+/// A whole ext2/3/4 file system with the tree in it. Throws std::runtime_error if it does not fit: a mistake of the caller.
+Bytes make_ext(const Tree& tree, const ExtOptions& options);
+
+Bytes make_swap(std::uint64_t size, std::array<std::uint8_t, 16> uuid);
+std::array<std::uint8_t, 16> uuid_from(std::string_view text);
+
+// --- archives and kernels ------------------------------------------------------------------------------------------
+
+Bytes make_cpio(const Tree& tree);
+Bytes gzip(const Bytes& plain);
+Bytes xz(const Bytes& plain);
+Bytes zstd(const Bytes& plain);
+Bytes bzip2(const Bytes& plain);
+Bytes lz4_legacy(const Bytes& plain);
+Bytes lzop(const Bytes& plain);
+Bytes raw_lzma(const Bytes& plain);
+
+struct KernelOptions {
+    std::string release = "6.1.0-almhof";
+    Bytes (*compress)(const Bytes&) = nullptr;  ///< null: gzip
+    bool with_crc = true;
+    std::size_t payload_size = 300000;  ///< bytes of the unpacked kernel
+};
+Bytes make_kernel(const KernelOptions& options = {});
+
+/// A static x86-64 program that exits at once.
+Bytes make_program();
+/// A relocatable ELF file like a kernel module.
+Bytes make_kernel_module(std::string_view name);
+
+// --- GRUB ------------------------------------------------------------------------------------------------------------
+
+struct ModuleOptions {
+    std::string name;
+    std::vector<std::string> depends;
+    std::vector<std::string> needs = {"grub_malloc"};
+    std::vector<std::string> defines;
+};
+Bytes make_grub_module(const ModuleOptions& options);
+
+struct CoreOptions {
+    std::string prefix = "(,msdos1)/boot/grub";
+    std::vector<std::string> modules = {"fshelp", "ext2", "part_msdos", "biosdisk"};
+    std::string embedded_config;
+    std::uint64_t first_sector = 1;
+    bool redundancy = true;
+};
+/// The core image from its first sector on, its list of runs filled in.
+Bytes make_grub_core(const CoreOptions& options = {});
+/// The first sector's 440 bytes of code.
+Bytes make_grub_boot(std::uint64_t core_sector = 1);
+
+// --- disks -------------------------------------------------------------------------------------------------------------
+
+struct PartitionSpec {
+    std::uint64_t first_lba = 2048;
+    Bytes content;
+    std::uint8_t type = 0x83;
+    bool active = false;
+};
+struct DiskSpec {
+    std::uint64_t size = 24U << 20U;
+    std::uint32_t signature = 0xA1A10F01;
+    Bytes boot_code;  ///< at most 440 bytes
+    Bytes gap;        ///< from sector 1 on
+    std::vector<PartitionSpec> partitions;
+};
+Bytes make_disk(const DiskSpec& spec);
+
+/// Writes bytes as a sparse file of at least `size` bytes: 4 KiB blocks of zeros are left out. False on failure.
+bool write_sparse(const std::string& path, std::span<const std::uint8_t> bytes, std::uint64_t size = 0);
+
+}  // namespace forge

@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: MIT
+// The walk: a machine goes in, a verdict for every installed system comes out.
+#pragma once
+
+#include <array>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <herberge/finding.hpp>
+#include <herberge/loader.hpp>
+#include <herberge/system.hpp>
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+enum class FirmwareKind : std::uint8_t { Auto, Bios };
+[[nodiscard]] std::string_view firmware_id(FirmwareKind kind);
+
+enum class Starts : std::uint8_t { Yes, No, Unknown };
+[[nodiscard]] std::string_view starts_id(Starts starts);
+
+/// One rung of a system's ladder.
+struct StageState {
+    Stage stage = Stage::Firmware;
+    State state = State::NotReached;
+    std::string text;
+    std::vector<Evidence> evidence;
+    std::vector<std::string> findings;  ///< codes
+};
+
+/// Another entry of the same system that gets further than its primary one.
+struct Fallback {
+    std::string entry;  ///< title
+    std::string path;   ///< "1>0"
+    Starts starts = Starts::Unknown;
+    std::optional<Stage> stops_at;
+};
+
+struct SystemVerdict {
+    std::string name;
+    std::string kind;                    ///< "linux", "unknown"
+    std::optional<std::string> place;    ///< "d1p1"; none when it could not be told
+    Starts starts = Starts::Unknown;
+    std::optional<Stage> stops_at;
+    std::string symptom;                 ///< lines on the screen, separated by '\n'; empty: none
+    std::vector<std::string> route;
+    std::array<StageState, stage_count> stages;
+    std::string entry;                   ///< the primary entry's title; empty: none
+    bool entry_is_default = false;       ///< the loader starts it unattended
+    std::vector<Fallback> fallbacks;
+
+    [[nodiscard]] const StageState& at(Stage stage) const { return stages[static_cast<std::size_t>(stage)]; }
+};
+
+struct Verdict {
+    FirmwareKind firmware = FirmwareKind::Bios;
+    std::vector<SystemVerdict> systems;
+    std::vector<Finding> findings;
+    std::vector<Menu> menus;  ///< of every loader that was reached
+    /// Every system starts, and there is at least one.
+    [[nodiscard]] bool all_start() const;
+};
+
+struct CheckOptions {
+    FirmwareKind firmware = FirmwareKind::Auto;
+};
+
+/// Walks the boot chain of `machine` for every installed system.
+[[nodiscard]] Verdict check(const Machine& machine, const CheckOptions& options = {});
+
+/// The menus of every loader on the machine, whether or not the firmware reaches them.
+[[nodiscard]] std::vector<Menu> read_menus(const Machine& machine);
+
+}  // namespace herberge

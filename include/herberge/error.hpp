@@ -1,0 +1,47 @@
+// SPDX-License-Identifier: MIT
+// Errors as values. Nothing in this library throws for bad input.
+#pragma once
+
+#include <cstdint>
+#include <string>
+#include <tl/expected.hpp>
+
+namespace herberge {
+
+/// What kind of obstacle an Error describes.
+enum class ErrorKind : std::uint8_t {
+    Io,           ///< the operating system refused a read
+    OutOfRange,   ///< a read beyond the end of the source
+    Unreadable,   ///< a read touching a range declared unreadable
+    Malformed,    ///< a structure contradicts its specification
+    Checksum,     ///< a stored checksum does not match
+    Unsupported,  ///< a feature this library knows by name but does not decode
+    NotFound,     ///< a file, partition or device that is not there
+    WrongType,    ///< a file where a directory was needed, or the reverse
+    LinkLoop,     ///< symbolic links that do not end
+    TooLarge,     ///< a size beyond what is plausible or allowed
+};
+
+/// Why something could not be read: what was read, where, what was expected and what was found.
+struct Error {
+    ErrorKind kind = ErrorKind::Malformed;
+    std::string what;      ///< one sentence fragment: "the ext superblock has no magic number"
+    std::string place;     ///< in the notation of places: "d1p1:/boot/vmlinuz", "d1@512+512"
+    std::string expected;  ///< empty when there is nothing to compare
+    std::string found;     ///< empty when there is nothing to compare
+
+    /// The whole error as one line for people.
+    [[nodiscard]] std::string text() const;
+};
+
+template <class T>
+using Result = tl::expected<T, Error>;
+
+/// Shorthand for returning an Error from a function that returns a Result.
+inline tl::unexpected<Error> fail(ErrorKind kind, std::string what, std::string place = {}, std::string expected = {},
+                                  std::string found = {}) {
+    return tl::unexpected<Error>(
+        Error{kind, std::move(what), std::move(place), std::move(expected), std::move(found)});
+}
+
+}  // namespace herberge

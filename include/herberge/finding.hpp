@@ -1,0 +1,88 @@
+// SPDX-License-Identifier: MIT
+// The vocabulary of verdicts: stages, their states, findings and the evidence for them.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <optional>
+#include <span>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+
+namespace herberge {
+
+/// The stages of a start, in order. "Stops at S": S is the first stage that cannot complete.
+enum class Stage : std::uint8_t {
+    Firmware,
+    PartitionTable,
+    BootCode,
+    BootSector,
+    Loader,
+    Configuration,
+    Entry,
+    Kernel,
+    Ramdisk,
+    Root,
+    Init,
+    Services,
+};
+inline constexpr std::size_t stage_count = 12;
+
+/// The stage's stable identifier: "partition-table".
+[[nodiscard]] std::string_view stage_id(Stage stage);
+/// What it means that the stage completes, in one sentence.
+[[nodiscard]] std::string_view stage_meaning(Stage stage);
+[[nodiscard]] std::optional<Stage> stage_from_id(std::string_view id);
+[[nodiscard]] std::span<const Stage, stage_count> all_stages();
+
+enum class State : std::uint8_t { Holds, Breaks, Doubtful, Unknown, NotReached, NotNeeded };
+[[nodiscard]] std::string_view state_id(State state);
+
+enum class Severity : std::uint8_t { Breaks, Risk, Note };
+[[nodiscard]] std::string_view severity_id(Severity severity);
+
+/// Where a statement comes from. At least one of `range` and `place` is set.
+struct Evidence {
+    std::optional<DiskRange> range;  ///< bytes on a disk
+    std::string place;               ///< "d1p1:/boot/grub/grub.cfg", "d1p2"
+    std::optional<int> line;         ///< a line of the file named by `place`, counted from 1
+    std::string expected;
+    std::string found;
+};
+
+/// Evidence naming bytes of a source; the first disk range stands for all.
+[[nodiscard]] Evidence evidence_bytes(const ByteSource& source, std::uint64_t offset, std::uint64_t length,
+                                      std::string expected = {}, std::string found = {});
+/// Evidence naming a file or volume.
+[[nodiscard]] Evidence evidence_place(std::string place, std::string expected = {}, std::string found = {});
+[[nodiscard]] Evidence evidence_line(std::string place, int line, std::string expected = {}, std::string found = {});
+/// Evidence made from an Error.
+[[nodiscard]] Evidence evidence_error(const Error& error);
+
+struct Finding {
+    std::string code;  ///< stable, listed in finding_codes()
+    Stage stage = Stage::Firmware;
+    Severity severity = Severity::Note;
+    std::string text;  ///< one sentence for people
+    std::vector<Evidence> evidence;
+    std::string symptom;  ///< what a person at the screen would see; empty: nothing or not applicable
+};
+
+/// One row of the table of all codes.
+struct FindingCode {
+    std::string_view code;
+    Stage stage;         ///< the stage it usually concerns
+    Severity severity;   ///< the severity it usually has
+    std::string_view meaning;
+    std::string_view symptom;  ///< what the screen shows, in general terms; may be empty
+};
+[[nodiscard]] std::span<const FindingCode> finding_codes();
+
+/// A finding with the table's stage and severity for `code`.
+[[nodiscard]] Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence = {},
+                                   std::string symptom = {});
+
+}  // namespace herberge

@@ -1,0 +1,16 @@
+// SPDX-License-Identifier: MIT
+// Everything.
+#pragma once
+
+#include <herberge/artifact.hpp>
+#include <herberge/bytes.hpp>
+#include <herberge/chain.hpp>
+#include <herberge/error.hpp>
+#include <herberge/fields.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/loader.hpp>
+#include <herberge/partition.hpp>
+#include <herberge/report.hpp>
+#include <herberge/sector.hpp>
+#include <herberge/system.hpp>
+#include <herberge/volume.hpp>

@@ -1,0 +1,171 @@
+// SPDX-License-Identifier: MIT
+// What loaders are set to do, in one form for all of them; and GRUB 2 for i386-pc.
+#pragma once
+
+#include <cstdint>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+/// What an entry of a loader's menu would start.
+enum class EntryKind : std::uint8_t {
+    Linux,      ///< a kernel by the Linux boot protocol
+    Chainload,  ///< another boot sector or loader
+    Multiboot,  ///< a kernel by the Multiboot protocol
+    Submenu,    ///< more entries
+    Nothing,    ///< leaves nothing to start (a reboot entry, settings, or an entry that fails)
+};
+[[nodiscard]] std::string_view entry_kind_name(EntryKind kind);
+
+/// A file that an entry names, and what became of it.
+struct FileReference {
+    std::string written;   ///< as in the configuration
+    std::string place;     ///< "d1p1:/boot/vmlinuz-6.1" after variables and device; empty if no device
+    std::string real_path; ///< with links followed; empty when not found
+    const Volume* volume = nullptr;
+    FileId file = 0;
+    std::uint64_t size = 0;
+    std::vector<std::string> links;
+    std::vector<std::string> near_misses;  ///< for files that are not there
+    std::optional<std::string> error;      ///< the loader's own words
+    int line = 0;
+    [[nodiscard]] bool found() const { return !error; }
+};
+
+/// A message the loader would print.
+struct LoaderMessage {
+    std::string text;
+    std::string place;  ///< the configuration file; empty: the loader's core
+    int line = 0;
+};
+
+/// One entry, as executing it would turn out.
+struct MenuEntry {
+    std::string title;
+    std::string id;             ///< empty: none
+    std::vector<std::string> classes;
+    std::string place;          ///< "d1p1:/boot/grub/grub.cfg"
+    int line = 0;               ///< where it begins
+    int index = 0;              ///< in its menu, from 0
+    std::vector<int> path;      ///< indices from the top menu down, this one last
+    EntryKind kind = EntryKind::Nothing;
+    bool restricted = false;    ///< asks for a user name and password
+    std::vector<MenuEntry> children;  ///< of a submenu
+    int default_child = 0;      ///< of a submenu: the one that starts unattended
+    std::string arguments;      ///< the kernel's command line
+    std::vector<FileReference> kernel;   ///< none or one; the file that is loaded or that fails
+    std::vector<FileReference> ramdisks; ///< in order
+    std::vector<FileReference> devicetree;
+    std::optional<Stage> stops_at;       ///< the stage at which the loader itself gives up on this entry
+    std::string stop_code;               ///< the finding's code then
+    std::string stop_reason;             ///< for people
+    std::vector<LoaderMessage> messages; ///< printed while it is executed
+    bool kernel_loaded = false;
+    std::optional<int> chain_disk;       ///< Chainload: the disk
+    int chain_partition = 0;             ///< Chainload: the partition, 0 the whole disk
+
+    /// "0", "1>2": the notation loaders use for defaults.
+    [[nodiscard]] std::string path_text() const;
+};
+
+enum class MenuStyle : std::uint8_t { Menu, Countdown, Hidden };
+
+/// A loader's configuration after it was interpreted.
+struct Menu {
+    std::string loader;            ///< "GRUB 2"
+    std::string place;             ///< the configuration that was read
+    std::vector<MenuEntry> entries;
+    int default_entry = 0;         ///< index used unattended
+    std::string default_setting;   ///< as set: "0", "saved title"; empty: unset
+    bool default_matches = true;   ///< false: the setting names nothing and entry 0 is used
+    std::vector<int> fallback;     ///< tried when the default cannot be started
+    std::optional<int> timeout;    ///< seconds; none: waits for ever
+    MenuStyle style = MenuStyle::Menu;
+    std::string reveal;            ///< which key shows a menu that is hidden
+    std::vector<LoaderMessage> messages;  ///< printed while the configuration is read
+    bool boots_without_menu = false;      ///< the configuration itself loads and starts a kernel
+    std::vector<MenuEntry> direct;        ///< that start, as an entry
+
+    /// The entry that starts unattended, through submenus; null when there is none.
+    [[nodiscard]] const MenuEntry* unattended() const;
+};
+
+// --- GRUB 2, i386-pc ------------------------------------------------------------------------------------------
+
+/// What the first sector's code is, judged by its structure.
+struct GrubBoot {
+    std::uint64_t core_sector = 0;     ///< where it expects the core image
+    std::uint8_t boot_drive = 0xFF;    ///< 0xFF: the drive the firmware names
+    bool jump_lands_in_code = true;
+    std::optional<Error> damage;       ///< its code cannot work
+};
+
+struct GrubBlock {
+    std::uint64_t start = 0;    ///< sector
+    std::uint32_t sectors = 0;
+};
+
+/// A core image found through a boot sector.
+struct GrubCore {
+    int disk = 0;
+    std::uint64_t first_sector = 0;
+    std::vector<GrubBlock> blocks;      ///< the rest, as the first sector lists it
+    std::vector<DiskRange> ranges;      ///< all bytes of it
+    std::uint32_t compressed_size = 0;
+    std::uint32_t uncompressed_size = 0;
+    std::uint32_t redundancy = 0;
+    std::size_t repaired_bytes = 0;     ///< bytes the Reed-Solomon data put right
+    std::string prefix;                 ///< "(,msdos1)/boot/grub"
+    std::string embedded_config;        ///< empty: none
+    std::vector<std::string> modules;   ///< embedded, in order
+    std::vector<std::uint8_t> kernel;   ///< the unpacked image
+    std::vector<Finding> findings;
+};
+
+/// The boot sector of GRUB 2 or nothing. `sector` holds at least 512 bytes.
+[[nodiscard]] std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> sector);
+
+/// Why a core image cannot be loaded; `code` is the finding's code, `screen` what is shown.
+struct GrubCoreProblem {
+    std::string code;
+    std::string text;
+    std::string screen;
+    std::vector<Evidence> evidence;
+};
+[[nodiscard]] tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot);
+
+/// Where on the disk a core image's first sector lies, searched in the first 2048 sectors; none: not found.
+[[nodiscard]] std::optional<std::uint64_t> find_grub_core(const Disk& disk);
+
+/// How far GRUB gets by itself.
+struct GrubRun {
+    /// The stage that stops GRUB before it has a menu; none: it has one.
+    std::optional<Stage> stops_at;
+    std::string stop_code;
+    std::string stop_reason;
+    std::vector<Evidence> stop_evidence;
+    std::string prompt;                    ///< "grub rescue>" or "grub>" when it stops there
+    std::vector<std::string> screen;       ///< messages up to the menu or the stop
+    std::string prefix_place;              ///< "d1p1:/boot/grub"
+    std::vector<std::string> modules;      ///< loaded besides the embedded ones
+    std::vector<Evidence> loader_evidence; ///< for "the loader's own files are there"
+    Menu menu;
+    std::vector<Finding> findings;
+};
+
+/// Executes what the core does on this machine: prefix, embedded configuration, normal.mod, grub.cfg, and every
+/// entry of the menu on its own.
+[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core);
+
+/// The menu a grub.cfg at `path` of `volume` gives when it is read directly (no core involved): for `entries`.
+[[nodiscard]] GrubRun read_grub_config(const Machine& machine, const Volume& volume, const std::string& path);
+
+}  // namespace herberge

@@ -1,0 +1,79 @@
+// SPDX-License-Identifier: MIT
+// Partition tables.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+#include <herberge/fields.hpp>
+#include <herberge/finding.hpp>
+
+namespace herberge {
+
+enum class TableKind : std::uint8_t { None, Mbr };
+
+/// Cylinder, head, sector as stored in an MBR entry. Sector counts from 1.
+struct ChsAddress {
+    unsigned cylinder = 0;
+    unsigned head = 0;
+    unsigned sector = 0;
+    [[nodiscard]] std::string text() const;
+};
+
+struct Partition {
+    int number = 0;  ///< as the Linux kernel counts: 1 to 4 for primary entries
+    int slot = 0;    ///< place in its table, from 0
+    std::uint64_t first_lba = 0;
+    std::uint64_t sectors = 0;
+    std::uint8_t type = 0;    ///< MBR type byte
+    std::uint8_t status = 0;  ///< MBR status byte as stored
+    bool active = false;      ///< status 0x80
+    ChsAddress chs_first;
+    ChsAddress chs_last;
+    std::string partuuid;  ///< "a1a10f01-01" for MBR disks
+
+    [[nodiscard]] std::string type_name() const;
+};
+
+/// What sector 0 (and later the structures it names) says about the disk's layout.
+struct PartitionTable {
+    TableKind kind = TableKind::None;
+    unsigned sector_size = 512;
+    bool boot_signature = false;        ///< 55AA at byte 510
+    bool protective = false;            ///< an 0xEE entry is present
+    /// One of the four status bytes is neither 00 nor 80: Linux (block/partitions/msdos.c) and GRUB
+    /// (partmap/msdos.c) then see no partitions at all.
+    bool refused_by_loaders = false;
+    std::uint32_t disk_signature = 0;
+    std::vector<Partition> partitions;  ///< used entries in ascending number
+    std::vector<Finding> findings;
+
+    [[nodiscard]] const Partition* find(int number) const;
+    [[nodiscard]] const Partition* first_active() const;
+    [[nodiscard]] std::size_t active_count() const;
+};
+
+/// A stretch of the disk for drawings: a partition, the first sector, or unassigned space.
+struct Stretch {
+    std::uint64_t first_lba = 0;
+    std::uint64_t sectors = 0;
+    int partition = 0;  ///< number, or 0 for a gap
+};
+
+/// Reads sector 0. Only a failing read is an Error; a sector without a table gives TableKind::None with findings.
+[[nodiscard]] Result<PartitionTable> read_partition_table(const ByteSource& disk);
+
+/// The disk from its first to its last sector, in order, gaps included.
+[[nodiscard]] std::vector<Stretch> stretches(const PartitionTable& table, std::uint64_t disk_size);
+
+/// The fields of an MBR sector with their meaning, for `sector`.
+[[nodiscard]] Result<std::vector<Field>> annotate_mbr(const ByteSource& disk);
+
+/// The conventional name of an MBR type byte: "Linux", "NTFS/exFAT/HPFS" …
+[[nodiscard]] std::string_view mbr_type_name(std::uint8_t type);
+
+}  // namespace herberge

@@ -1,0 +1,32 @@
+// SPDX-License-Identifier: MIT
+// Results as documents: values in, text out.
+#pragma once
+
+#include <string>
+#include <vector>
+
+#include <herberge/chain.hpp>
+#include <herberge/fields.hpp>
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+/// The contract "herberge/check/1". Ends with a newline.
+[[nodiscard]] std::string check_json(const Machine& machine, const Verdict& verdict);
+/// "herberge/layout/1": disks, partitions, gaps.
+[[nodiscard]] std::string layout_json(const Machine& machine);
+/// "herberge/entries/1": every menu.
+[[nodiscard]] std::string entries_json(const std::vector<Menu>& menus);
+/// "herberge/sector/1": the fields of one sector.
+[[nodiscard]] std::string sector_json(const std::string& place, const std::string& kind, const std::vector<Field>& fields);
+/// "herberge/files/1": a directory.
+struct ListedFile {
+    std::string name;
+    FileInfo info;
+    std::string target;  ///< of a link
+};
+[[nodiscard]] std::string files_json(const std::string& place, const std::vector<ListedFile>& files);
+/// The table of all finding codes as a Markdown page (docs/findings.md).
+[[nodiscard]] std::string findings_markdown();
+
+}  // namespace herberge

@@ -1,0 +1,104 @@
+// SPDX-License-Identifier: MIT
+// Installed systems.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <herberge/artifact.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+enum class SystemKind : std::uint8_t { Linux, Unknown };
+
+/// A system found by its real marks on a volume, whatever the loaders say.
+struct InstalledSystem {
+    SystemKind kind = SystemKind::Unknown;
+    std::string name;     ///< "Debian GNU/Linux 12 (bookworm)"
+    std::string version;  ///< "12"
+    std::string mark;     ///< the file that identified it
+    const Volume* volume = nullptr;
+    std::vector<std::string> kernels;  ///< "/boot/vmlinuz-6.1.0-53-cloud-amd64"
+    std::int64_t last_used = 0;        ///< seconds since 1970, 0: unknown
+};
+
+/// Every installed system on the machine's volumes, in disk and partition order.
+[[nodiscard]] std::vector<InstalledSystem> find_systems(const Machine& machine);
+
+/// A kernel command line, word by word; quotes group as the kernel groups them (lib/cmdline.c).
+class CommandLine {
+public:
+    explicit CommandLine(std::string_view text);
+    /// The last value given for `name` ("root"); none: absent.
+    [[nodiscard]] std::optional<std::string> value(std::string_view name) const;
+    [[nodiscard]] bool has(std::string_view word) const;
+
+private:
+    std::vector<std::string> words_;
+};
+
+/// What root= names.
+struct RootReference {
+    enum class Kind : std::uint8_t { Absent, Uuid, Label, PartUuid, PartLabel, Device, Number, Other } kind = Kind::Absent;
+    std::string written;               ///< "UUID=…"
+    std::string value;                 ///< without the prefix
+    const Volume* volume = nullptr;    ///< null: nothing here answers to it
+    bool depends_on_hardware = false;  ///< a device name that another controller would change
+    bool cannot_tell = false;          ///< LVM, RAID, network …: not decided by these images alone
+    std::string note;                  ///< for people
+    std::vector<std::string> near;     ///< volumes that it may have meant
+};
+
+/// Resolves root= on this machine: UUID=, LABEL=, PARTUUID= (with /PARTNROFF=), /dev/disk/by-…, /dev/sdXN and
+/// its kin, major:minor.
+[[nodiscard]] RootReference resolve_root(const Machine& machine, std::string_view root);
+/// The same for the first field of an fstab line.
+[[nodiscard]] RootReference resolve_device(const Machine& machine, std::string_view device);
+
+struct FstabLine {
+    int line = 0;
+    std::string device, mount_point, type, options;
+    int pass = 0;
+    [[nodiscard]] bool has_option(std::string_view option) const;
+};
+[[nodiscard]] std::vector<FstabLine> parse_fstab(std::string_view text);
+
+/// A judgement of one stage, for the walk to put into its ladder.
+struct StageResult {
+    State state = State::Unknown;
+    std::string text;
+    std::vector<Evidence> evidence;
+    std::vector<Finding> findings;
+    std::string symptom;
+};
+
+/// What the RAM disk must do for this root: drivers and its own init.
+struct RootDemand {
+    const Volume* volume = nullptr;
+    std::string file_system;   ///< "ext4"
+    std::string kernel_release;
+    std::string config;        ///< the kernel's configuration text; empty: not found
+    std::string builtin;       ///< modules.builtin; empty: not found
+};
+
+/// A kernel that could unpack this RAM disk and find an init in it?
+[[nodiscard]] StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
+/// Would the drivers in the RAM disk, or in the kernel, reach and mount the root file system?
+[[nodiscard]] StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
+/// Mountable by the kernel's driver?
+[[nodiscard]] StageResult judge_root_mount(const Volume& volume);
+/// The init that would run from `root`, in the order kernel and RAM disk try.
+struct InitChoice {
+    StageResult result;
+    std::string asked;       ///< init= or the default
+    Executable program;      ///< the one that runs, when one does
+    std::string flavour;     ///< "systemd", "sysvinit", "busybox", or empty
+};
+[[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
+/// What that init must start.
+[[nodiscard]] StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments);
+
+}  // namespace herberge

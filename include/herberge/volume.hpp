@@ -1,0 +1,150 @@
+// SPDX-License-Identifier: MIT
+// File systems behind one interface, and the disks and volumes of a machine.
+#pragma once
+
+#include <cstdint>
+#include <functional>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/partition.hpp>
+
+namespace herberge {
+
+enum class FileType : std::uint8_t { Regular, Directory, Symlink, CharDevice, BlockDevice, Fifo, Socket, Unknown };
+[[nodiscard]] std::string_view file_type_name(FileType type);
+
+/// A file as its file system numbers it. For ext: the inode number.
+using FileId = std::uint64_t;
+
+/// What a file system says about one file.
+struct FileInfo {
+    FileId id = 0;
+    FileType type = FileType::Unknown;
+    std::uint64_t size = 0;        ///< bytes
+    std::uint32_t permissions = 0; ///< the POSIX mode's lower 12 bits
+    std::uint32_t uid = 0;
+    std::uint32_t gid = 0;
+    std::int64_t modified = 0;     ///< seconds since 1970-01-01 UTC
+    [[nodiscard]] bool executable() const { return (permissions & 0111U) != 0; }
+};
+
+struct DirEntry {
+    std::string name;
+    FileId id = 0;
+    FileType type = FileType::Unknown;  ///< Unknown where the directory does not say
+};
+
+/// What can be told of a volume without opening a file.
+struct VolumeInfo {
+    std::string kind;   ///< "ext4", "swap" …
+    std::string label;  ///< empty: none
+    std::string uuid;   ///< as blkid-style tools and loaders write it; empty: none
+    std::uint64_t size = 0;        ///< bytes the file system claims
+    std::uint32_t block_size = 0;  ///< bytes
+    std::vector<std::string> features;
+    std::string last_mounted;      ///< where, if recorded
+    std::int64_t last_written = 0; ///< seconds since 1970, 0: unknown
+};
+
+/// How strictly a file system is read.
+enum class Reader : std::uint8_t {
+    Loader,  ///< like boot loaders: no checksums
+    Kernel,  ///< like the operating system: metadata checksums count
+};
+
+/// A read-only file system. Inode-level operations only; paths are the resolver's business.
+class FileSystem {
+public:
+    virtual ~FileSystem() = default;
+    [[nodiscard]] virtual const VolumeInfo& info() const = 0;
+    [[nodiscard]] virtual FileId root() const = 0;
+    [[nodiscard]] virtual Result<FileInfo> stat(FileId file) const = 0;
+    /// Error NotFound when the directory has no such name.
+    [[nodiscard]] virtual Result<FileId> lookup(FileId directory, std::string_view name) const = 0;
+    [[nodiscard]] virtual Result<std::vector<DirEntry>> list(FileId directory) const = 0;
+    [[nodiscard]] virtual Result<std::string> link_target(FileId link) const = 0;
+    /// The file's content; `place` names it in messages.
+    [[nodiscard]] virtual Result<Source> open(FileId file, std::string place) const = 0;
+    /// The file's extents in bytes of the volume, in file order; holes are left out.
+    [[nodiscard]] virtual Result<std::vector<Extent>> extents(FileId file) const = 0;
+    /// Names compare without case.
+    [[nodiscard]] virtual bool ignores_case() const { return false; }
+    /// Why the operating system's driver would refuse to mount; empty: it would mount.
+    [[nodiscard]] virtual std::vector<Finding> mount_obstacles() const { return {}; }
+    /// Oddities that do not stop anything by themselves: a dirty journal, a differing backup superblock.
+    [[nodiscard]] virtual std::vector<Finding> remarks() const { return {}; }
+};
+
+/// A path that was followed to its end.
+struct Resolved {
+    FileInfo file;
+    std::string path;                ///< the real path, without links
+    std::vector<std::string> links;  ///< the links passed on the way, as "/vmlinuz -> boot/vmlinuz-6.1"
+};
+
+struct ResolveOptions {
+    int most_links = 40;       ///< Linux MAXSYMLINKS; GRUB gives up at 8
+    bool follow_last = true;   ///< false: a link at the end is itself the result
+};
+
+/// Follows `path` from the root of `fs`; ".", ".." and links as POSIX has them, absolute links from the same root.
+/// Errors: NotFound (the message names the component that is missing), WrongType, LinkLoop, and the reader's.
+[[nodiscard]] Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const ResolveOptions& options = {});
+
+/// Names in the directory of `path` that resemble its last component, best first, at most three.
+[[nodiscard]] std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path);
+
+/// Recognises and opens the file system in `volume`. Errors: NotFound (nothing known there), Unsupported
+/// (recognised, not readable; the message names it), Malformed.
+[[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader);
+
+/// What a volume holds, judged by its superblock alone; kind is empty when nothing is recognised.
+[[nodiscard]] VolumeInfo recognise_volume(const ByteSource& volume);
+
+// --- the machine's disks ------------------------------------------------------------------------------------
+
+struct Volume {
+    int disk = 0;       ///< from 1
+    int partition = 0;  ///< as the Linux kernel counts; 0: the whole disk
+    std::string place;  ///< "d1p1"
+    Source source;
+    VolumeInfo info;
+    std::string partuuid;
+    std::shared_ptr<const FileSystem> loader_view;  ///< null when not readable
+    std::shared_ptr<const FileSystem> kernel_view;  ///< null when not readable
+    std::optional<Error> problem;                   ///< why the views are null
+};
+
+struct Disk {
+    int number = 0;    ///< from 1
+    std::string path;  ///< as given on the command line
+    Source source;
+    PartitionTable table;
+    std::vector<Volume> volumes;  ///< in partition order
+    std::optional<Error> problem; ///< the first sector could not be read
+};
+
+/// The disks of one machine, in the order in which its firmware tries them.
+struct Machine {
+    std::vector<Disk> disks;
+
+    [[nodiscard]] const Disk* disk(int number) const;
+    [[nodiscard]] const Volume* volume(int disk, int partition) const;
+    [[nodiscard]] const Volume* at(std::string_view place) const;
+    void each_volume(const std::function<void(const Volume&)>& visit) const;
+    [[nodiscard]] const Volume* by_uuid(std::string_view uuid) const;
+    [[nodiscard]] const Volume* by_label(std::string_view label) const;
+    [[nodiscard]] const Volume* by_partuuid(std::string_view partuuid) const;
+};
+
+/// Reads table and volumes of one disk.
+[[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
+
+}  // namespace herberge

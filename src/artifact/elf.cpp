@@ -1,0 +1,171 @@
+// SPDX-License-Identifier: MIT
+#include <algorithm>
+#include <fmt/format.h>
+
+#include <herberge/artifact.hpp>
+
+#include "ondisk/linux.hpp"
+
+namespace herberge {
+
+bool looks_like_elf(std::span<const std::uint8_t> start) {
+    return start.size() >= 4 && start[0] == 0x7F && start[1] == 'E' && start[2] == 'L' && start[3] == 'F';
+}
+
+std::string elf_machine_name(std::uint16_t machine) {
+    switch (machine) {
+        case 3: return "i386";
+        case 8: return "MIPS";
+        case 20: return "PowerPC";
+        case 21: return "PowerPC 64";
+        case 22: return "S/390";
+        case 40: return "ARM";
+        case 62: return "x86-64";
+        case 183: return "AArch64";
+        case 243: return "RISC-V";
+        case 258: return "LoongArch";
+        default: return fmt::format("machine {}", machine);
+    }
+}
+
+namespace {
+
+constexpr std::uint32_t pt_load = 1;
+constexpr std::uint32_t pt_interp = 3;
+
+template <class Header, class Program>
+Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
+    const auto head = file.load<Header>(0);
+    if (!head) return tl::unexpected(head.error());
+    ElfInfo out;
+    out.bits = bits;
+    out.type = head->type;
+    out.machine = head->machine;
+    const std::uint64_t table = head->program_offset;
+    for (unsigned i = 0; i < head->program_count; ++i) {
+        const auto program = file.load<Program>(table + std::uint64_t{i} * head->program_entry_size);
+        if (!program) {
+            out.complete = false;
+            break;
+        }
+        const std::uint64_t offset = program->offset;
+        const std::uint64_t length = program->file_size;
+        const bool inside = offset <= file.size() && length <= file.size() - offset;
+        if (program->type == pt_load && !inside) out.complete = false;
+        if (program->type == pt_interp) {
+            const auto name = inside ? file.bytes(offset, length, 4096) : tl::unexpected(Error{});
+            if (name)
+                out.interpreter.assign(name->begin(), std::ranges::find(*name, std::uint8_t{0}));
+            else
+                out.complete = false;
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
+Result<ElfInfo> inspect_elf(const ByteSource& file) {
+    const auto ident = file.load<ondisk::ElfIdent>(0);
+    if (!ident) return tl::unexpected(ident.error());
+    if (!looks_like_elf(ident->magic))
+        return fail(ErrorKind::Malformed, "not an ELF file", file.place(), "7f 45 4c 46", hex(ident->magic));
+    if (ident->data != 1) return fail(ErrorKind::Unsupported, "a big-endian ELF file", file.place());
+    if (ident->elf_class == 1) return inspect<ondisk::Elf32, ondisk::Elf32Program>(file, 32);
+    if (ident->elf_class == 2) return inspect<ondisk::Elf64, ondisk::Elf64Program>(file, 64);
+    return fail(ErrorKind::Malformed, "an ELF file of neither 32 nor 64 bits", file.place());
+}
+
+namespace {
+
+constexpr int most_interpreters = 4;  // Linux: BINPRM_MAX_RECURSION
+
+bool runs_on_x86(std::uint16_t machine) { return machine == 3 || machine == 62; }
+
+Executable judge(const FileSystem& fs, std::string_view volume, std::string_view path, int depth) {
+    Executable out;
+    out.path = path;
+    const std::string place = fmt::format("{}:{}", volume, path);
+    auto refuse = [&](std::string_view code, std::string why, Evidence evidence) {
+        out.runs = false;
+        out.code = code;
+        out.why = std::move(why);
+        out.evidence.push_back(std::move(evidence));
+        return out;
+    };
+    const auto found = resolve(fs, path);
+    if (!found) {
+        const bool dangling = found.error().what.find("through the link") != std::string::npos;
+        return refuse(dangling ? "program-link-dangling" : "program-missing", found.error().what,
+                      evidence_place(place, "an executable program", found.error().what));
+    }
+    out.path = found->path;
+    out.links = found->links;
+    const std::string real = fmt::format("{}:{}", volume, found->path);
+    if (found->file.type != FileType::Regular)
+        return refuse("program-not-a-file", fmt::format("{} is not a regular file", found->path),
+                      evidence_place(real, "a regular file", std::string(file_type_name(found->file.type))));
+    if (!found->file.executable())
+        return refuse("program-not-executable", fmt::format("{} has no execute permission", found->path),
+                      evidence_place(real, "an execute bit", fmt::format("mode {:04o}", found->file.permissions)));
+    const auto file = fs.open(found->file.id, real);
+    if (!file) return refuse("program-unreadable", file.error().text(), evidence_error(file.error()));
+    const std::uint64_t head_size = std::min<std::uint64_t>((*file)->size(), 256);
+    const auto head = (*file)->bytes(0, head_size);
+    if (!head) return refuse("program-unreadable", head.error().text(), evidence_error(head.error()));
+    if (looks_like_elf(*head)) {
+        const auto elf = inspect_elf(**file);
+        if (!elf) return refuse("program-format", elf.error().text(), evidence_error(elf.error()));
+        if (!runs_on_x86(elf->machine))
+            return refuse("program-architecture",
+                          fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
+                          evidence_place(real, "x86-64 or i386", elf_machine_name(elf->machine)));
+        if (!elf->complete)
+            return refuse("program-cut", fmt::format("{} is cut short", found->path),
+                          evidence_place(real, "all segments inside the file", size_text((*file)->size())));
+        out.interpreter = elf->interpreter;
+        out.runs = true;
+        if (!elf->interpreter.empty()) {
+            auto loader = judge(fs, volume, elf->interpreter, depth + 1);
+            if (!loader.runs) {
+                out.runs = false;
+                out.code = "program-interpreter-missing";
+                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", elf->interpreter,
+                                      found->path, loader.why);
+                out.evidence = std::move(loader.evidence);
+                return out;
+            }
+        }
+        out.evidence.push_back(evidence_place(real, {}, fmt::format("{}-bit ELF, {}", elf->bits, elf_machine_name(elf->machine))));
+        return out;
+    }
+    const std::string_view text(reinterpret_cast<const char*>(head->data()), head->size());
+    if (!text.starts_with("#!"))
+        return refuse("program-format", fmt::format("{} is neither an ELF program nor a script", found->path),
+                      evidence_place(real, "ELF or #!", hex(std::span(*head).first(std::min<std::size_t>(head->size(), 4)))));
+    // Linux fs/binfmt_script.c: the first word behind "#!", blanks around it skipped.
+    const auto line = text.substr(2, text.find('\n') - 2);
+    const auto from = std::min(line.find_first_not_of(" \t"), line.size());
+    const auto word = line.substr(from, line.find_first_of(" \t", from) - from);
+    out.interpreter = word;
+    if (word.empty() || depth >= most_interpreters)
+        return refuse("program-format", fmt::format("{} names no usable interpreter", found->path), evidence_line(real, 1));
+    auto interpreter = judge(fs, volume, word, depth + 1);
+    if (!interpreter.runs) {
+        out.code = "program-interpreter-missing";
+        out.why = fmt::format("the interpreter {} of {} cannot be used: {}", printable(word), found->path, interpreter.why);
+        out.evidence.push_back(evidence_line(real, 1, "an interpreter that exists", printable(line)));
+        return out;
+    }
+    out.runs = true;
+    out.evidence.push_back(evidence_line(real, 1, {}, "script for " + printable(word)));
+    return out;
+}
+
+}  // namespace
+
+Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path) {
+    return judge(fs, place, path, 0);
+}
+
+}  // namespace herberge

@@ -1,0 +1,157 @@
+// SPDX-License-Identifier: MIT
+// x86 Linux kernels. Sources: Linux Documentation/x86/boot.rst, arch/x86/boot/header.S, arch/x86/boot/tools/build.c.
+#include <algorithm>
+#include <fmt/format.h>
+
+#include <herberge/artifact.hpp>
+
+#include "ondisk/linux.hpp"
+
+namespace herberge {
+
+namespace {
+
+constexpr std::uint64_t setup_at = 0x1F1;
+constexpr std::uint64_t most_unpacked = std::uint64_t{1} << 30U;
+
+/// The fields a signing tool changes after the build: PE checksum and the certificate table's directory entry.
+void clear_signed_fields(std::span<std::uint8_t> head) {
+    if (head.size() < 0x40) return;
+    const std::size_t pe = ondisk::from_bytes<ondisk::little_uint32_t>(head, 0x3C);
+    if (pe > head.size() || head.size() - pe < 24 + 152 || head[pe] != 'P' || head[pe + 1] != 'E') return;
+    const std::size_t optional = pe + 24;
+    const bool plus = ondisk::from_bytes<ondisk::little_uint16_t>(head, optional) == 0x20B;
+    const std::size_t directory = optional + (plus ? 112U : 96U) + 4 * 8;
+    std::fill_n(head.begin() + static_cast<std::ptrdiff_t>(optional + 64), 4, std::uint8_t{0});
+    std::fill_n(head.begin() + static_cast<std::ptrdiff_t>(directory), 8, std::uint8_t{0});
+}
+
+/// Up to Linux 6.14 the build stores, as the image's last four bytes, a CRC-32 (no final inversion) over the rest.
+bool crc_holds(const ByteSource& file, std::uint64_t end) {
+    if (end < 1024 || end > file.size()) return false;
+    constexpr std::uint64_t step = std::uint64_t{256} << 10U;
+    const auto stored = file.load<ondisk::little_uint32_t>(end - 4);
+    if (!stored) return false;
+    std::uint32_t sum = 0;
+    for (std::uint64_t at = 0; at < end - 4; at += step) {
+        auto part = file.bytes(at, std::min(step, end - 4 - at));
+        if (!part) return false;
+        if (at == 0) clear_signed_fields(*part);
+        sum = crc32(sum, *part);
+    }
+    return (sum ^ 0xFFFFFFFFU) == *stored;
+}
+
+bool has_own_check(Compression kind) {
+    return kind == Compression::Gzip || kind == Compression::Xz || kind == Compression::Bzip2 || kind == Compression::Zstd;
+}
+
+void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, KernelImage& out) {
+    const std::uint64_t start = std::uint64_t{out.setup_sectors + 1} * 512;
+    const std::uint64_t at = start + setup.payload_offset;
+    const std::uint64_t length = setup.payload_length;
+    auto tell = [&](Soundness soundness, std::string text, Evidence evidence) {
+        out.soundness = soundness;
+        out.soundness_text = std::move(text);
+        out.evidence.push_back(std::move(evidence));
+    };
+    if (out.file_size + 4 < out.expected_size) {
+        tell(Soundness::Cut, fmt::format("the kernel file is cut short by {}", size_text(out.expected_size - out.file_size)),
+             evidence_place(file.place(), fmt::format("{} bytes", out.expected_size), fmt::format("{} bytes", out.file_size)));
+        return;
+    }
+    if (out.protocol < 0x0208 || length < 8 || at + length > file.size()) {
+        tell(Soundness::Unknown, "its header does not say where the compressed kernel lies", evidence_place(file.place()));
+        return;
+    }
+    const auto magic = file.bytes(at, 8);
+    if (magic) out.payload = recognise_compression(*magic);
+    out.crc_matches = crc_holds(file, out.expected_size);
+    if (out.crc_matches) {
+        tell(Soundness::Sound, fmt::format("whole: the build's CRC-32 over {} matches", size_text(out.expected_size)),
+             evidence_bytes(file, out.expected_size - 4, 4));
+        return;
+    }
+    if (out.payload == Compression::None) {
+        tell(Soundness::Damaged, "the compressed kernel does not begin like any known format",
+             evidence_bytes(file, at, 8, "a compression's mark", magic ? hex(*magic) : std::string("unreadable")));
+        return;
+    }
+    // The last four bytes of the payload give the unpacked size (scripts/Makefile.lib, size_append; gzip has it anyway).
+    const auto promised = file.load<ondisk::little_uint32_t>(at + length - 4);
+    std::vector<std::uint8_t> head;
+    const std::uint64_t packed = out.payload == Compression::Gzip ? length : length - 4;
+    const auto done = unpack(out.payload, file, at, packed, most_unpacked, [&](std::span<const std::uint8_t> piece) {
+        if (head.size() < 64) head.insert(head.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(64, piece.size())));
+        return true;
+    });
+    if (!done) {
+        tell(Soundness::Damaged, "the compressed kernel cannot be unpacked: " + done.error().what, evidence_error(done.error()));
+        return;
+    }
+    if (promised && done->produced != *promised) {
+        tell(Soundness::Damaged, "the compressed kernel unpacks to the wrong size",
+             evidence_bytes(file, at + length - 4, 4, fmt::format("{} bytes", static_cast<std::uint32_t>(*promised)), fmt::format("{} bytes", done->produced)));
+        return;
+    }
+    if (!looks_like_elf(head)) {
+        tell(Soundness::Damaged, "what the compressed kernel unpacks to is no ELF file",
+             evidence_bytes(file, at, length, "7f 45 4c 46", hex(std::span(head).first(std::min<std::size_t>(4, head.size())))));
+        return;
+    }
+    tell(has_own_check(out.payload) ? Soundness::Sound : Soundness::Unknown,
+         has_own_check(out.payload)
+             ? fmt::format("its {} payload unpacks to {} and its check matches", compression_name(out.payload), size_text(done->produced))
+             : fmt::format("its {} payload unpacks to {}, but that format carries no check and the image's CRC-32 does not match",
+                           compression_name(out.payload), size_text(done->produced)),
+         evidence_bytes(file, at, length));
+}
+
+}  // namespace
+
+Result<KernelImage> inspect_kernel(const ByteSource& file) {
+    KernelImage out;
+    out.file_size = file.size();
+    if (file.size() < setup_at + sizeof(ondisk::LinuxSetup)) {
+        out.soundness = Soundness::Cut;
+        out.soundness_text = "the file is too short to be a kernel";
+        out.evidence.push_back(evidence_place(file.place(), "at least 1 KiB", size_text(file.size())));
+        return out;
+    }
+    const auto setup = file.load<ondisk::LinuxSetup>(setup_at);
+    if (!setup) return tl::unexpected(setup.error());
+    out.boot_flag = setup->boot_flag == 0xAA55;
+    out.setup_header = std::memcmp(setup->header.data(), "HdrS", 4) == 0;
+    out.setup_sectors = setup->setup_sectors == 0 ? 4U : setup->setup_sectors;
+    if (!out.boot_flag || !out.setup_header) {
+        out.soundness = Soundness::Damaged;
+        out.soundness_text = out.boot_flag ? "no set-up header where a kernel has one" : "the file does not begin like a kernel";
+        out.evidence.push_back(out.boot_flag ? evidence_bytes(file, 0x202, 4, "48 64 72 53 (HdrS)", hex(setup->header))
+                                             : evidence_bytes(file, 0x1FE, 2, "55 aa"));
+        return out;
+    }
+    out.protocol = setup->version;
+    out.loads_high = (setup->load_flags & 1U) != 0;
+    out.relocatable = out.protocol >= 0x0205 && setup->relocatable != 0;
+    out.entry64 = out.protocol >= 0x020C && (setup->extended_flags & 1U) != 0;
+    out.expected_size = std::uint64_t{out.setup_sectors + 1} * 512 + std::uint64_t{setup->system_size} * 16;
+    if (const auto pe = file.load<ondisk::little_uint32_t>(0x3C); pe && *pe < 0x400) {
+        const auto mark = file.bytes(*pe, 4);
+        const auto dos = file.bytes(0, 2);
+        out.efi_stub = mark && dos && (*dos)[0] == 'M' && (*dos)[1] == 'Z' && (*mark)[0] == 'P' && (*mark)[1] == 'E';
+    }
+    if (setup->kernel_version != 0) {
+        const std::uint64_t at = std::uint64_t{setup->kernel_version} + 0x200;
+        if (at < file.size()) {
+            const auto text = file.bytes(at, std::min<std::uint64_t>(256, file.size() - at));
+            if (text) {
+                out.version = printable(std::string(text->begin(), std::ranges::find(*text, std::uint8_t{0})));
+                out.release = out.version.substr(0, out.version.find(' '));
+            }
+        }
+    }
+    judge_payload(file, *setup, out);
+    return out;
+}
+
+}  // namespace herberge

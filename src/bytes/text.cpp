@@ -1,0 +1,131 @@
+// SPDX-License-Identifier: MIT
+#include <array>
+#include <fmt/format.h>
+#include <zlib.h>
+
+#include <herberge/bytes.hpp>
+
+namespace herberge {
+
+std::string Error::text() const {
+    std::string out;
+    if (!place.empty()) out = place + ": ";
+    out += what;
+    if (!expected.empty()) out += "; expected " + expected;
+    if (!found.empty()) out += (expected.empty() ? "; found " : ", found ") + found;
+    return out;
+}
+
+std::string DiskRange::text() const { return fmt::format("d{}@{}+{}", disk, offset, length); }
+
+namespace {
+
+template <class Word, Word Polynomial>
+constexpr std::array<Word, 256> reflected_table() {
+    std::array<Word, 256> table{};
+    for (unsigned i = 0; i < 256; ++i) {
+        auto value = static_cast<Word>(i);
+        for (int bit = 0; bit < 8; ++bit)
+            value = static_cast<Word>((value & 1U) != 0 ? (value >> 1U) ^ Polynomial : value >> 1U);
+        table[i] = value;
+    }
+    return table;
+}
+
+}  // namespace
+
+std::uint32_t crc32c(std::uint32_t seed, std::span<const std::uint8_t> bytes) noexcept {
+    static constexpr auto table = reflected_table<std::uint32_t, 0x82F63B78U>();
+    for (const auto byte : bytes) seed = table[(seed ^ byte) & 0xFFU] ^ (seed >> 8U);
+    return seed;
+}
+
+std::uint16_t crc16(std::uint16_t seed, std::span<const std::uint8_t> bytes) noexcept {
+    static constexpr auto table = reflected_table<std::uint16_t, 0xA001U>();
+    for (const auto byte : bytes)
+        seed = static_cast<std::uint16_t>(table[(seed ^ byte) & 0xFFU] ^ (seed >> 8U));
+    return seed;
+}
+
+std::uint32_t crc32(std::uint32_t seed, std::span<const std::uint8_t> bytes) noexcept {
+    return static_cast<std::uint32_t>(::crc32_z(seed, bytes.data(), bytes.size()));
+}
+
+std::string hex(std::span<const std::uint8_t> bytes, std::string_view between) {
+    return fmt::format("{:02x}", fmt::join(bytes, between));
+}
+
+std::string uuid_text(std::span<const std::uint8_t, 16> bytes) {
+    return hex(bytes.subspan(0, 4), "") + "-" + hex(bytes.subspan(4, 2), "") + "-" + hex(bytes.subspan(6, 2), "") +
+           "-" + hex(bytes.subspan(8, 2), "") + "-" + hex(bytes.subspan(10, 6), "");
+}
+
+std::string size_text(std::uint64_t bytes) {
+    static constexpr std::array<const char*, 6> units = {"KiB", "MiB", "GiB", "TiB", "PiB", "EiB"};
+    if (bytes < 1024) return fmt::format("{} B", bytes);
+    double value = static_cast<double>(bytes) / 1024;
+    std::size_t unit = 0;
+    while (value >= 1024 && unit + 1 < units.size()) {
+        value /= 1024;
+        ++unit;
+    }
+    return fmt::format("{:.1f} {}", value, units[unit]);
+}
+
+namespace {
+
+/// Length of the well-formed UTF-8 sequence at the start of `text`, 0 if there is none.
+std::size_t utf8_length(std::string_view text) {
+    const auto lead = static_cast<std::uint8_t>(text[0]);
+    if (lead < 0x80) return 1;
+    const std::size_t length = lead >= 0xF0 && lead < 0xF5 ? 4 : lead >= 0xE0 && lead < 0xF0 ? 3 : lead >= 0xC2 && lead < 0xE0 ? 2 : 0;
+    if (length == 0 || text.size() < length) return 0;
+    for (std::size_t i = 1; i < length; ++i)
+        if ((static_cast<std::uint8_t>(text[i]) & 0xC0U) != 0x80) return 0;
+    const auto second = static_cast<std::uint8_t>(text[1]);
+    // Overlong forms, surrogates and values past U+10FFFF are not characters (RFC 3629).
+    if ((lead == 0xE0 && second < 0xA0) || (lead == 0xED && second > 0x9F) || (lead == 0xF0 && second < 0x90) ||
+        (lead == 0xF4 && second > 0x8F))
+        return 0;
+    // C1 control characters reach a terminal as commands.
+    if (lead == 0xC2 && second < 0xA0) return 0;
+    return length;
+}
+
+}  // namespace
+
+std::string printable(std::string_view text) {
+    std::string out;
+    out.reserve(text.size());
+    while (!text.empty()) {
+        const auto first = static_cast<std::uint8_t>(text[0]);
+        const std::size_t length = utf8_length(text);
+        if (length == 0 || (length == 1 && (first < 0x20 || first == 0x7F))) {
+            out += fmt::format("\\x{:02x}", first);
+            text.remove_prefix(1);
+        } else {
+            out += text.substr(0, length);
+            text.remove_prefix(length);
+        }
+    }
+    return out;
+}
+
+std::vector<std::string> messages_in(std::span<const std::uint8_t> bytes, std::size_t least) {
+    std::vector<std::string> out;
+    std::string run;
+    auto flush = [&] {
+        if (run.size() >= least) out.push_back(run);
+        run.clear();
+    };
+    for (const auto byte : bytes) {
+        if (byte >= 0x20 && byte < 0x7F)
+            run += static_cast<char>(byte);
+        else
+            flush();
+    }
+    flush();
+    return out;
+}
+
+}  // namespace herberge

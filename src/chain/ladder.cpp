@@ -1,0 +1,57 @@
+// SPDX-License-Identifier: MIT
+#include "chain/ladder.hpp"
+
+namespace herberge::chain {
+
+Ladder::Ladder() {
+    for (const Stage stage : all_stages()) rung(stage).stage = stage;
+}
+
+void Ladder::set(Stage stage, State state, std::string text, std::vector<Evidence> evidence) {
+    auto& r = rung(stage);
+    r.state = state;
+    r.text = std::move(text);
+    r.evidence = std::move(evidence);
+}
+
+void Ladder::set(Stage stage, const StageResult& result) {
+    set(stage, result.state, result.text, result.evidence);
+    for (auto finding : result.findings) {
+        finding.stage = stage;
+        add_finding(std::move(finding));
+    }
+    if (result.state == State::Breaks && !result.symptom.empty() && (!symptom_stage_ || stage < *symptom_stage_)) {
+        symptom_ = result.symptom;
+        symptom_stage_ = stage;
+    }
+}
+
+void Ladder::breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+    StageResult result;
+    result.state = State::Breaks;
+    result.text = text;
+    result.evidence = evidence;
+    result.symptom = symptom;
+    result.findings.push_back(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
+    set(stage, result);
+}
+
+void Ladder::add_finding(Finding finding) {
+    rung(finding.stage).findings.push_back(finding.code);
+    findings_.push_back(std::move(finding));
+}
+
+std::optional<Stage> Ladder::first_break() const {
+    for (const auto& r : stages_)
+        if (r.state == State::Breaks) return r.stage;
+    return std::nullopt;
+}
+
+Starts Ladder::starts() const {
+    if (first_break()) return Starts::No;
+    for (const auto& r : stages_)
+        if (r.state == State::Unknown || r.state == State::NotReached) return Starts::Unknown;
+    return Starts::Yes;
+}
+
+}  // namespace herberge::chain

@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: MIT
+// Filling a ladder of stages and reading the verdict off it.
+#pragma once
+
+#include <herberge/chain.hpp>
+
+namespace herberge::chain {
+
+class Ladder {
+public:
+    Ladder();
+
+    void set(Stage stage, State state, std::string text, std::vector<Evidence> evidence = {});
+    void set(Stage stage, const StageResult& result);
+    /// A break with its finding; the first one gives the symptom.
+    void breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom);
+    void add_finding(Finding finding);
+
+    [[nodiscard]] const StageState& at(Stage stage) const { return stages_[static_cast<std::size_t>(stage)]; }
+    [[nodiscard]] std::optional<Stage> first_break() const;
+    [[nodiscard]] Starts starts() const;
+    [[nodiscard]] const std::string& symptom() const { return symptom_; }
+    [[nodiscard]] const std::array<StageState, stage_count>& stages() const { return stages_; }
+    [[nodiscard]] const std::vector<Finding>& findings() const { return findings_; }
+
+private:
+    StageState& rung(Stage stage) { return stages_[static_cast<std::size_t>(stage)]; }
+
+    std::array<StageState, stage_count> stages_;
+    std::vector<Finding> findings_;
+    std::string symptom_;
+    std::optional<Stage> symptom_stage_;
+};
+
+}  // namespace herberge::chain

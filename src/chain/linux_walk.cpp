@@ -1,0 +1,320 @@
+// SPDX-License-Identifier: MIT
+#include "chain/linux_walk.hpp"
+
+#include <algorithm>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+namespace herberge::chain {
+
+namespace {
+
+constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
+
+Source open_reference(const FileReference& file) {
+    if (!file.found() || file.volume == nullptr || file.volume->loader_view == nullptr) return nullptr;
+    auto source = file.volume->loader_view->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
+    return source ? *source : nullptr;
+}
+
+std::string read_text(const FileSystem& fs, std::string_view path) {
+    const auto found = resolve(fs, path);
+    if (!found || found->file.type != FileType::Regular) return {};
+    const auto file = fs.open(found->file.id, std::string(path));
+    if (!file) return {};
+    return (*file)->text(1U << 20U).value_or(std::string{});
+}
+
+std::string join_messages(const std::vector<LoaderMessage>& messages) {
+    // The first lines tell the cause; autoloading drivers can add dozens.
+    constexpr std::size_t most = 6;
+    std::vector<std::string> lines;
+    for (const auto& message : messages)
+        if (message.text.find(".mod' not found") == std::string::npos || messages.size() <= most) lines.push_back(message.text);
+    if (lines.size() > most) lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(most));
+    return fmt::format("{}", fmt::join(lines, "\n"));
+}
+
+/// The kernel's configuration and list of built-in modules, wherever the system keeps them.
+RootDemand make_demand(const Volume* root, const FileReference& kernel, const KernelImage& image, const Ramdisk* ramdisk) {
+    RootDemand out;
+    out.volume = root;
+    if (root != nullptr) out.file_system = root->info.kind;
+    out.kernel_release = image.release;
+    if (image.release.empty()) return out;
+    const std::string config = "config-" + image.release;
+    if (kernel.volume != nullptr && kernel.volume->loader_view != nullptr) {
+        const auto slash = kernel.real_path.rfind('/');
+        out.config = read_text(*kernel.volume->loader_view, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config);
+    }
+    if (ramdisk != nullptr)
+        for (const auto& [path, file] : ramdisk->files)
+            if (path.ends_with("/modules.builtin") && !file.content.empty()) out.builtin = file.content;
+    if (root != nullptr && root->kernel_view != nullptr) {
+        if (out.config.empty()) out.config = read_text(*root->kernel_view, "/boot/" + config);
+        if (out.builtin.empty()) out.builtin = read_text(*root->kernel_view, fmt::format("/lib/modules/{}/modules.builtin", image.release));
+    }
+    return out;
+}
+
+class LinuxWalk {
+public:
+    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder)
+        : machine_(machine), entry_(entry), menu_(menu), artifacts_(artifacts), ladder_(ladder), arguments_(entry.arguments) {}
+
+    void run() {
+        if (!entry()) return;
+        const KernelImage* image = kernel();
+        if (image == nullptr) return;
+        const auto root = resolve_root(machine_, arguments_.value("root").value_or(""));
+        const auto loaded = ramdisk_files();
+        const Ramdisk* ramdisk = nullptr;
+        std::shared_ptr<const Result<Ramdisk>> held;
+        if (loaded) {
+            held = artifacts_.ramdisk(entry_.ramdisks);
+            if (held->has_value()) ramdisk = &held->value();
+        }
+        const RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
+        if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
+        if (!judge_the_root(root, demand, ramdisk)) return;
+        const auto init = judge_init(*root.volume, arguments_, ramdisk);
+        ladder_.set(Stage::Init, init.result);
+        if (init.result.state == State::Breaks) return;
+        ladder_.set(Stage::Services, judge_services(machine_, *root.volume, init, arguments_));
+    }
+
+private:
+    [[nodiscard]] Evidence entry_line() const { return evidence_line(entry_.place, entry_.line, {}, entry_.title); }
+
+    bool entry() {
+        std::vector<Evidence> evidence{entry_line()};
+        for (const auto& kernel : entry_.kernel) {
+            auto line = evidence_line(entry_.place, kernel.line, kernel.written, kernel.found() ? kernel.real_path : *kernel.error);
+            if (!kernel.near_misses.empty()) line.found += fmt::format("; there is {}", fmt::join(kernel.near_misses, ", "));
+            evidence.push_back(std::move(line));
+        }
+        if (entry_.stops_at) {
+            const Stage stage = *entry_.stops_at;
+            if (stage > Stage::Entry) ladder_.set(Stage::Entry, State::Holds, fmt::format("“{}” names files that are there", entry_.title), evidence);
+            std::string reason = entry_.stop_reason;
+            if (!entry_.kernel.empty() && !entry_.kernel.front().links.empty()) reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
+            std::string screen = join_messages(entry_.messages);
+            screen += "\nPress any key to continue...";
+            ladder_.breaks(stage, entry_.stop_code, reason, stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
+            return false;
+        }
+        if (entry_.kind != EntryKind::Linux) {
+            ladder_.set(Stage::Entry, State::Unknown, fmt::format("“{}” starts something else than a Linux kernel ({}), which is not followed", entry_.title, entry_kind_name(entry_.kind)), evidence);
+            return false;
+        }
+        std::string text = fmt::format("“{}” resolves: kernel {}", entry_.title, entry_.kernel.front().place);
+        if (!entry_.kernel.front().links.empty()) text += fmt::format(", through {}", fmt::join(entry_.kernel.front().links, ", "));
+        State state = State::Holds;
+        if (entry_.restricted) {
+            state = State::Doubtful;
+            text += "; but GRUB asks for a user name and password first";
+            ladder_.add_finding(make_finding("entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
+        }
+        if (!menu_.default_matches)
+            ladder_.add_finding(make_finding("entry-default-unmatched", fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting), {evidence_place(menu_.place)}));
+        ladder_.set(Stage::Entry, state, std::move(text), std::move(evidence));
+        return true;
+    }
+
+    const KernelImage* kernel() {
+        const auto& file = entry_.kernel.front();
+        held_kernel_ = artifacts_.kernel(file);
+        if (!held_kernel_->has_value()) {
+            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + held_kernel_->error().text(), {evidence_error(held_kernel_->error())}, "error: " + held_kernel_->error().what);
+            return nullptr;
+        }
+        const KernelImage& image = held_kernel_->value();
+        const std::string about = image.version.empty() ? file.real_path : fmt::format("{} ({})", file.real_path, image.release);
+        switch (image.soundness) {
+            case Soundness::Cut:
+                ladder_.breaks(Stage::Kernel, "kernel-cut", fmt::format("{}: {}", about, image.soundness_text), image.evidence, "(nothing: the machine resets or stops without a message)");
+                return nullptr;
+            case Soundness::Damaged:
+                ladder_.breaks(Stage::Kernel, "kernel-damaged", fmt::format("{}: {}", about, image.soundness_text), image.evidence, damaged_symptom(image));
+                return nullptr;
+            case Soundness::Unknown:
+                ladder_.set(Stage::Kernel, State::Doubtful, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
+                ladder_.add_finding(make_finding("kernel-not-verified", fmt::format("{}: {}", about, image.soundness_text), image.evidence));
+                break;
+            case Soundness::Sound:
+                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
+                break;
+        }
+        return &image;
+    }
+
+    static std::string damaged_symptom(const KernelImage& image) {
+        switch (image.payload) {
+            case Compression::Xz: return "XZ-compressed data is corrupt\n -- System halted";
+            case Compression::Gzip: return "crc error\n -- System halted";
+            case Compression::Zstd: return "ZSTD-compressed data is corrupt\n -- System halted";
+            default: return "(nothing, or a reset: the unpacked kernel is garbage)";
+        }
+    }
+
+    /// The RAM disk files that reach the kernel: all of them or none.
+    [[nodiscard]] bool ramdisk_files() const {
+        return !entry_.ramdisks.empty() && std::ranges::all_of(entry_.ramdisks, [](const FileReference& f) { return f.found(); });
+    }
+
+    bool judge_the_ramdisk(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk, const Result<Ramdisk>* held) {
+        if (ramdisk != nullptr) {
+            auto result = judge_ramdisk(*ramdisk, demand, arguments_);
+            for (const auto& file : entry_.ramdisks) result.evidence.insert(result.evidence.begin(), evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
+            ladder_.set(Stage::Ramdisk, result);
+            return result.state != State::Breaks;
+        }
+        if (held != nullptr) {
+            ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(), {evidence_error(held->error())}, std::string(mount_panic));
+            return false;
+        }
+        // The kernel starts without a RAM disk: does it need one?
+        const auto missing = std::ranges::find_if(entry_.ramdisks, [](const FileReference& f) { return !f.found(); });
+        std::vector<Evidence> evidence;
+        std::string what = "the entry names no RAM disk";
+        std::string symptom(mount_panic);
+        std::string_view code = "ramdisk-not-named";
+        if (missing != entry_.ramdisks.end()) {
+            code = "ramdisk-missing";
+            what = fmt::format("the RAM disk {} is not there, and the kernel is started without it", missing->written);
+            auto line = evidence_line(entry_.place, missing->line, missing->written, *missing->error);
+            if (!missing->near_misses.empty()) line.found += fmt::format("; there is {}", fmt::join(missing->near_misses, ", "));
+            evidence.push_back(std::move(line));
+            symptom = fmt::format("error: {}\n{}", *missing->error, mount_panic);
+        } else {
+            evidence.push_back(entry_line());
+        }
+        using Kind = RootReference::Kind;
+        const bool kernel_can_name = root.kind == Kind::PartUuid || root.kind == Kind::Device || root.kind == Kind::Number;
+        if (!kernel_can_name) {
+            ladder_.breaks(Stage::Ramdisk, code, fmt::format("{}; without one the kernel cannot resolve root={}", what, root.written.empty() ? "(absent)" : root.written), evidence, symptom);
+            return false;
+        }
+        const auto drivers = judge_root_drivers(nullptr, demand);
+        if (drivers.state == State::Breaks) {
+            ladder_.breaks(Stage::Ramdisk, code, fmt::format("{}; {}", what, drivers.text), evidence, symptom);
+            return false;
+        }
+        if (drivers.state == State::Unknown) {
+            ladder_.set(Stage::Ramdisk, State::Unknown, fmt::format("{}; {}", what, drivers.text), evidence);
+            return true;
+        }
+        ladder_.set(Stage::Ramdisk, State::NotNeeded, fmt::format("{}; the kernel has what it needs built in: {}", what, drivers.text), evidence);
+        return true;
+    }
+
+    [[nodiscard]] std::string not_found_symptom(const std::string& written, const Ramdisk* ramdisk) const {
+        if (ramdisk == nullptr) return fmt::format("VFS: Cannot open root device \"{}\" or unknown-block(0,0): error -6\n{}", written, mount_panic);
+        return fmt::format("Gave up waiting for root file system device.\nALERT! {} does not exist. Dropping to a shell!", written);
+    }
+
+    bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
+        const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {}, root.written.empty() ? "no root=" : "root=" + root.written);
+        if (root.kind == RootReference::Kind::Absent) {
+            ladder_.breaks(Stage::Root, "root-not-named", "the kernel's command line has no root=", {where}, "No root device specified. Boot arguments must include a root= parameter.");
+            return false;
+        }
+        if (ramdisk != nullptr) {
+            auto drivers = judge_root_drivers(ramdisk, demand);
+            if (drivers.state == State::Breaks) {
+                drivers.symptom = not_found_symptom(root.written, ramdisk);
+                ladder_.set(Stage::Root, drivers);
+                return false;
+            }
+            if (drivers.state == State::Unknown) driver_note_ = drivers.text;
+        }
+        if (root.volume == nullptr) {
+            if (root.cannot_tell) {
+                ladder_.set(Stage::Root, State::Unknown, fmt::format("root={} cannot be followed: {}", root.written, root.note.empty() ? "no known form" : root.note), {where});
+                return false;
+            }
+            auto evidence = std::vector<Evidence>{where};
+            evidence.front().expected = "a volume that answers to it";
+            if (!root.near.empty()) evidence.front().found += fmt::format("; but {}", fmt::join(root.near, ", "));
+            ladder_.breaks(Stage::Root, "root-not-found", fmt::format("nothing on this machine answers to root={}{}", root.written, root.note.empty() ? "" : " (" + root.note + ")"), std::move(evidence), not_found_symptom(root.written, ramdisk));
+            return false;
+        }
+        const Disk* disk = machine_.disk(root.volume->disk);
+        if (disk != nullptr && disk->table.refused_by_loaders) {
+            ladder_.breaks(Stage::Root, "root-table-refused", "the kernel sees no partitions: a status byte in the table is neither 00 nor 80", {where}, not_found_symptom(root.written, ramdisk));
+            return false;
+        }
+        auto mount = judge_root_mount(*root.volume);
+        mount.evidence.insert(mount.evidence.begin(), where);
+        if (mount.state == State::Breaks && ramdisk != nullptr)
+            mount.symptom += fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
+        if (mount.state == State::Holds) {
+            mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
+            if (root.depends_on_hardware) {
+                mount.findings.push_back(make_finding("root-device-name", fmt::format("root={} depends on how this machine's kernel names its disks", root.written), {where}));
+            }
+            if (!driver_note_.empty()) {
+                mount.state = State::Unknown;
+                mount.text += "; " + driver_note_;
+            }
+        }
+        ladder_.set(Stage::Root, mount);
+        return mount.state == State::Holds || (mount.state == State::Unknown && root.volume->kernel_view != nullptr);
+    }
+
+    const Machine& machine_;
+    const MenuEntry& entry_;
+    const Menu& menu_;
+    Artifacts& artifacts_;
+    Ladder& ladder_;
+    CommandLine arguments_;
+    std::shared_ptr<const Result<KernelImage>> held_kernel_;
+    std::string driver_note_;
+};
+
+}  // namespace
+
+std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file) {
+    const std::string key = fmt::format("{}#{}", file.volume != nullptr ? file.volume->place : "", file.file);
+    auto& slot = kernels_[key];
+    if (!slot) {
+        const auto source = open_reference(file);
+        slot = std::make_shared<const Result<KernelImage>>(source ? inspect_kernel(*source) : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
+    }
+    return slot;
+}
+
+std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
+    std::string key;
+    for (const auto& file : files) key += fmt::format("{}#{};", file.volume != nullptr ? file.volume->place : "", file.file);
+    auto& slot = ramdisks_[key];
+    if (!slot) {
+        std::vector<Source> parts;
+        for (const auto& file : files)
+            if (auto source = open_reference(file)) parts.push_back(std::move(source));
+        if (parts.empty())
+            slot = std::make_shared<const Result<Ramdisk>>(fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
+        else
+            slot = std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
+    }
+    return slot;
+}
+
+const Volume* system_volume(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
+    auto is_system = [&](const Volume* volume) {
+        return volume != nullptr && std::ranges::any_of(systems, [&](const InstalledSystem& s) { return s.volume == volume; });
+    };
+    const auto root = resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
+    if (is_system(root.volume)) return root.volume;
+    for (const auto& kernel : entry.kernel)
+        if (is_system(kernel.volume)) return kernel.volume;
+    // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant.
+    if (root.volume == nullptr && systems.size() == 1 && entry.kind == EntryKind::Linux) return systems.front().volume;
+    return nullptr;
+}
+
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder) {
+    LinuxWalk(machine, entry, menu, artifacts, ladder).run();
+}
+
+}  // namespace herberge::chain

@@ -1,0 +1,31 @@
+// SPDX-License-Identifier: MIT
+// From an entry that names a Linux kernel to the system's services.
+#pragma once
+
+#include <map>
+#include <memory>
+#include <string>
+#include <utility>
+
+#include "chain/ladder.hpp"
+
+namespace herberge::chain {
+
+/// Files that several entries share are judged once.
+class Artifacts {
+public:
+    std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file);
+    std::shared_ptr<const Result<Ramdisk>> ramdisk(const std::vector<FileReference>& files);
+
+private:
+    std::map<std::string, std::shared_ptr<const Result<KernelImage>>> kernels_;
+    std::map<std::string, std::shared_ptr<const Result<Ramdisk>>> ramdisks_;
+};
+
+/// The volume of the system that `entry` starts: what its root= names, else where its kernel lies. Null: neither.
+const Volume* system_volume(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);
+
+/// Sets the rungs from `entry` on. What a loader does when the kernel is refused is already in the entry.
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder);
+
+}  // namespace herberge::chain

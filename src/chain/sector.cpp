@@ -1,0 +1,117 @@
+// SPDX-License-Identifier: MIT
+#include <herberge/sector.hpp>
+
+#include <algorithm>
+#include <fmt/format.h>
+
+#include <herberge/loader.hpp>
+
+#include "ondisk/ext.hpp"
+#include "ondisk/grub.hpp"
+#include "ondisk/mbr.hpp"
+
+namespace herberge {
+
+namespace {
+
+constexpr std::uint64_t sector = 512;
+
+void grub_first_sector(SectorView& view, const GrubBoot& boot) {
+    const auto head = ondisk::from_bytes<ondisk::GrubBootSector>(view.bytes);
+    auto fields = ondisk::annotate(head);
+    for (auto& field : fields) {
+        if (field.name == "kernel_sector") field.meaning = "where GRUB's core image begins";
+        if (field.name == "boot_drive") field.meaning = boot.boot_drive == 0xFF ? "the drive the firmware names" : "always this drive";
+        if (field.name == "jump") field.meaning = boot.jump_lands_in_code ? "to the code behind the fields" : "does not lead to the code";
+        if (field.name == "kernel_address") field.meaning = "where it is loaded to";
+    }
+    // The table's fields stay; the code area is shown by GRUB's own fields.
+    std::erase_if(view.fields, [](const Field& f) { return f.name == "code"; });
+    view.fields.insert(view.fields.begin(), fields.begin(), fields.end());
+    view.kind = "first sector with a partition table and GRUB 2 boot code";
+    view.next = fmt::format("loads sector {} to 0000:8000 and jumps there", boot.core_sector);
+}
+
+void grub_disk_boot(SectorView& view) {
+    view.kind = "first sector of GRUB 2's core image";
+    std::vector<Field> runs;
+    std::uint64_t total = 0;
+    for (std::size_t at = sector - sizeof(ondisk::GrubBlockRun); at > 0x100; at -= sizeof(ondisk::GrubBlockRun)) {
+        const auto run = ondisk::from_bytes<ondisk::GrubBlockRun>(view.bytes, at);
+        if (run.sectors == 0) break;
+        auto fields = ondisk::annotate(run, at, fmt::format("run[{}].", (sector - at) / sizeof(run) - 1));
+        fields[0].meaning = "first sector of the run";
+        fields[2].meaning = "segment it is loaded to";
+        runs.insert(runs.end(), fields.begin(), fields.end());
+        total += run.sectors;
+    }
+    view.fields = std::move(runs);
+    view.next = fmt::format("loads {} more sectors, printing \"loading\", and jumps to 0000:8200", total);
+}
+
+void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, const Volume& volume, std::size_t half) {
+    const auto fields = ondisk::annotate(ondisk::from_bytes<ondisk::ExtSuper>(two_sectors));
+    view.kind = fmt::format("superblock of {} ({}), {} half", volume.place, volume.info.kind, half == 0 ? "first" : "second");
+    for (auto field : fields) {
+        if (field.offset / sector != half) continue;
+        field.offset -= half * sector;
+        if (field.name == "uuid") field.value = volume.info.uuid;
+        if (field.name == "magic") field.meaning = field.raw[0] == 0x53 && field.raw[1] == 0xEF ? "ext file system" : "not an ext file system";
+        if (field.name == "state") field.meaning = (field.raw[0] & 1U) != 0 ? "cleanly unmounted" : "in use or not cleanly unmounted";
+        if (field.name == "log_block_size") field.meaning = fmt::format("{} bytes", volume.info.block_size);
+        view.fields.push_back(std::move(field));
+    }
+}
+
+}  // namespace
+
+Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
+    SectorView view;
+    if (lba >= disk.source->size() / sector)
+        return fail(ErrorKind::OutOfRange, "no such sector", fmt::format("d{}", disk.number), fmt::format("below {}", disk.source->size() / sector), fmt::format("{}", lba));
+    view.place = fmt::format("d{}@{}+{}", disk.number, lba * sector, sector);
+    auto bytes = disk.source->bytes(lba * sector, sector);
+    if (!bytes) return tl::unexpected(bytes.error());
+    view.bytes = std::move(*bytes);
+    view.messages = messages_in(std::span(view.bytes).first(446), 4);
+    const bool zero = std::ranges::all_of(view.bytes, [](auto b) { return b == 0; });
+    if (lba == 0) {
+        view.kind = disk.table.kind == TableKind::Mbr ? "first sector with a partition table" : "first sector";
+        if (auto fields = annotate_mbr(*disk.source)) view.fields = std::move(*fields);
+        if (const auto boot = recognise_grub_boot(view.bytes)) grub_first_sector(view, *boot);
+        else if (std::all_of(view.bytes.begin(), view.bytes.begin() + 440, [](auto b) { return b == 0; })) view.next = "nothing: its code area is empty";
+        else view.next = "runs code that is not decoded here";
+        return view;
+    }
+    const auto first = disk.source->bytes(0, sector);
+    const auto boot = first ? recognise_grub_boot(*first) : std::nullopt;
+    if (boot && boot->core_sector == lba && !zero) {
+        grub_disk_boot(view);
+        return view;
+    }
+    if (boot) {
+        const auto run = disk.source->load<ondisk::GrubBlockRun>(boot->core_sector * sector + sector - sizeof(ondisk::GrubBlockRun));
+        if (run && run->sectors != 0 && run->start == lba) {
+            view.kind = "start of GRUB 2's core image, behind its first sector";
+            view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::GrubCoreHeader>(view.bytes));
+            for (auto& field : view.fields) {
+                if (field.name == "redundancy") field.meaning = "bytes of error-correcting data behind the compressed part";
+                if (field.name == "unprotected") field.meaning = "bytes from here on that it does not cover";
+            }
+            view.next = "repairs the image, unpacks it, and starts GRUB's kernel";
+            return view;
+        }
+    }
+    for (const auto& volume : disk.volumes) {
+        if (!volume.info.kind.starts_with("ext")) continue;
+        const auto where = volume.source->locate(1024, 1024);
+        if (where.empty() || lba * sector < where[0].offset || lba * sector >= where[0].offset + 1024) continue;
+        const auto both = volume.source->bytes(1024, 1024);
+        if (both) ext_super(view, *both, volume, static_cast<std::size_t>((lba * sector - where[0].offset) / sector));
+        return view;
+    }
+    view.kind = zero ? "zeros" : "not recognised";
+    return view;
+}
+
+}  // namespace herberge

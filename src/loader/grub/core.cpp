@@ -1,0 +1,192 @@
+// SPDX-License-Identifier: MIT
+// GRUB 2 for i386-pc from its first sector to its unpacked core.
+#include <algorithm>
+#include <fmt/format.h>
+
+#include <herberge/loader.hpp>
+
+#include "loader/grub/elf_module.hpp"
+#include "loader/grub/reed_solomon.hpp"
+#include "ondisk/grub.hpp"
+
+namespace herberge {
+
+namespace {
+
+constexpr std::uint64_t sector = 512;
+constexpr std::uint32_t module_magic = 0x676D696D;  // "mimg"
+constexpr std::uint32_t most_core = 4U << 20U;
+constexpr std::uint32_t lzma_dictionary = 1U << 16U;  // util/mkimage.c, compress_kernel_lzma
+/// The decompressor's size differs by version; its upper bound is GRUB_DECOMPRESSOR_I386_PC_MAX_DECOMPRESSOR_SIZE.
+constexpr std::size_t most_decompressor = 0x9000 - 0x8200;
+
+bool contains(std::span<const std::uint8_t> bytes, std::string_view text) {
+    return std::search(bytes.begin(), bytes.end(), text.begin(), text.end(),
+                       [](std::uint8_t byte, char wanted) { return byte == static_cast<std::uint8_t>(wanted); }) != bytes.end();
+}
+
+/// diskboot.img: prints "loading" and loads the runs listed at its end.
+bool looks_like_disk_boot(std::span<const std::uint8_t> bytes) {
+    if (!contains(bytes, "loading") || !contains(bytes, "Geom")) return false;
+    const auto first = ondisk::from_bytes<ondisk::GrubBlockRun>(bytes, sector - sizeof(ondisk::GrubBlockRun));
+    return first.sectors != 0 && first.segment >= 0x0820 && first.segment < 0xA000;
+}
+
+/// Whether the short or near jump at the start lands on the code behind the fields.
+bool jump_lands(std::span<const std::uint8_t> bytes) {
+    if (bytes[0] == 0xEB) return bytes[1] == 0x63 || (bytes[1] < 0x80 && bytes[2U + bytes[1]] == 0xFA);
+    if (bytes[0] == 0xE9) {
+        const std::size_t target = 3U + bytes[1] + (std::size_t{bytes[2]} << 8U);
+        return target < 0x1B8 && bytes[target] == 0xFA;
+    }
+    return false;
+}
+
+tl::unexpected<GrubCoreProblem> problem(std::string code, std::string text, std::string screen, std::vector<Evidence> evidence) {
+    return tl::unexpected<GrubCoreProblem>({std::move(code), std::move(text), std::move(screen), std::move(evidence)});
+}
+
+/// Reads kernel, modules, configuration and prefix out of the unpacked image (include/grub/kernel.h).
+bool read_modules(GrubCore& core) {
+    const std::span<const std::uint8_t> all(core.kernel);
+    for (std::size_t at = 0; at + sizeof(ondisk::GrubModuleInfo) <= all.size(); at += 4) {
+        if (ondisk::from_bytes<ondisk::little_uint32_t>(all, at) != module_magic) continue;
+        const auto info = ondisk::from_bytes<ondisk::GrubModuleInfo>(all, at);
+        if (info.offset < sizeof(info) || info.offset > info.size || info.size > all.size() - at) continue;
+        std::size_t next = at + info.offset;
+        const std::size_t end = at + info.size;
+        while (next + sizeof(ondisk::GrubModuleHeader) <= end) {
+            const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(all, next);
+            if (header.size < sizeof(header) || header.size > end - next) break;
+            const auto body = all.subspan(next + sizeof(header), header.size - sizeof(header));
+            const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
+            if (header.type == 0) {
+                const auto module = grub::read_module(body);
+                core.modules.push_back(module ? module->name : "?");
+            } else if (header.type == 2) {
+                core.embedded_config = text;
+            } else if (header.type == 3) {
+                core.prefix = text;
+            }
+            next += header.size;
+        }
+        return true;
+    }
+    return false;
+}
+
+}  // namespace
+
+std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes) {
+    if (bytes.size() < sector) return std::nullopt;
+    const auto head = ondisk::from_bytes<ondisk::GrubBootSector>(bytes);
+    // boot.S: the address 0x8000, and the messages of its error paths.
+    const bool messages = contains(bytes.first(0x1B8), "GRUB ") && contains(bytes.first(0x1B8), "Geom");
+    if (head.kernel_address != 0x8000 || !messages) return std::nullopt;
+    GrubBoot out;
+    out.core_sector = head.kernel_sector;
+    out.boot_drive = head.boot_drive;
+    out.jump_lands_in_code = jump_lands(bytes);
+    if (!out.jump_lands_in_code)
+        out.damage = Error{ErrorKind::Malformed, "the jump at the start of the first sector does not lead to its code", {},
+                           "eb 63", hex(bytes.first(3))};
+    else if (!contains(bytes.subspan(0x65, 0x11B), std::string_view("\xCD\x13", 2)))
+        out.damage = Error{ErrorKind::Malformed, "the code of the first sector no longer calls the disk service (INT 13h)", {}, "cd 13", "absent"};
+    return out;
+}
+
+std::optional<std::uint64_t> find_grub_core(const Disk& disk) {
+    constexpr std::uint64_t gap = 2048;
+    const auto bytes = disk.source->bytes(0, std::min<std::uint64_t>(gap * sector, disk.source->size() / sector * sector));
+    if (!bytes) return std::nullopt;
+    for (std::uint64_t at = 1; (at + 1) * sector <= bytes->size(); ++at)
+        if (looks_like_disk_boot(std::span(*bytes).subspan(at * sector, sector))) return at;
+    return std::nullopt;
+}
+
+tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot) {
+    GrubCore core;
+    core.disk = disk.number;
+    core.first_sector = boot.core_sector;
+    const ByteSource& source = *disk.source;
+    const std::uint64_t sectors = source.size() / sector;
+    if (boot.core_sector >= sectors) {
+        return problem("grub-core-pointer", fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
+                       "GRUB  Read Error", {evidence_bytes(source, 0x5C, 8, fmt::format("a sector below {}", sectors), fmt::format("{}", boot.core_sector))});
+    }
+    const std::uint64_t first_at = boot.core_sector * sector;
+    const auto first = source.bytes(first_at, sector);
+    if (!first)
+        return problem("grub-core-unreadable", "the first sector of GRUB's core image cannot be read", "GRUB  Read Error", {evidence_error(first.error())});
+    if (!looks_like_disk_boot(*first)) {
+        if (const auto other = find_grub_core(disk))
+            return problem("grub-core-pointer",
+                           fmt::format("the first sector looks for GRUB's core image at sector {}, but it begins at sector {}", boot.core_sector, *other),
+                           "GRUB", {evidence_bytes(source, 0x5C, 8, fmt::format("{}", *other), fmt::format("{}", boot.core_sector))});
+        return problem("grub-core-first-sector", "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
+                       {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
+                                       std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
+    }
+    core.ranges.push_back({disk.number, first_at, sector});
+    std::vector<std::uint8_t> rest;
+    constexpr std::size_t run_size = sizeof(ondisk::GrubBlockRun);
+    for (std::size_t at = sector - run_size; at > 0x100; at -= run_size) {
+        const auto run = ondisk::from_bytes<ondisk::GrubBlockRun>(*first, at);
+        if (run.sectors == 0) break;
+        const std::uint64_t start = run.start;
+        const std::uint64_t length = run.sectors * sector;
+        if (rest.size() + length > most_core) break;
+        const auto part = start < sectors ? source.bytes(start * sector, length) : fail(ErrorKind::OutOfRange, "a run past the end of the disk");
+        if (!part)
+            return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "GRUB loading Read Error",
+                           {evidence_bytes(source, first_at + at, run_size, "sectors of this disk", fmt::format("{} sectors from {}", static_cast<unsigned>(run.sectors), start)), evidence_error(part.error())});
+        rest.insert(rest.end(), part->begin(), part->end());
+        core.blocks.push_back({start, run.sectors});
+        core.ranges.push_back({disk.number, start * sector, length});
+    }
+    const std::vector<Evidence> whole = {{DiskRange{disk.number, core.blocks.empty() ? first_at : core.blocks.front().start * sector, rest.size()}, {}, {}, {}, {}}};
+    const std::string silent = "GRUB loading.";
+    const auto header = ondisk::from_bytes<ondisk::GrubCoreHeader>(rest);
+    core.compressed_size = header.compressed_size;
+    core.uncompressed_size = header.uncompressed_size;
+    core.redundancy = header.redundancy;
+    const std::size_t total = rest.size();
+    const std::size_t unprotected = header.unprotected;
+    if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 || core.compressed_size > total ||
+        core.uncompressed_size == 0 || core.uncompressed_size > most_core || core.redundancy > total - core.compressed_size || unprotected >= total)
+        return problem("grub-core-header", "the start of GRUB's core image is damaged", silent, whole);
+    // The image is decompressor, compressed part, redundancy; the installer rounds the sum up to whole sectors and
+    // enlarges the redundancy to fill them, so the decompressor's size is what remains. Without redundancy
+    // the payload's own start is searched for.
+    const std::size_t decompressor = total - core.compressed_size - core.redundancy;
+    if (core.redundancy != 0 && decompressor > unprotected && decompressor <= most_decompressor) {
+        const std::span<std::uint8_t> image(rest);
+        const auto repaired = grub::repair(image.subspan(unprotected, decompressor + core.compressed_size - unprotected),
+                                           image.subspan(decompressor + core.compressed_size, core.redundancy));
+        if (!repaired)
+            return problem("grub-core-beyond-repair",
+                           "GRUB's core image is damaged beyond what its own error correction can repair", silent, whole);
+        core.repaired_bytes = *repaired;
+        if (*repaired > 0)
+            core.findings.push_back(make_finding("grub-core-repaired",
+                                                 fmt::format("GRUB's core image is damaged; its own error correction repairs {} bytes at every start", *repaired), whole));
+    }
+    std::optional<Error> why;
+    auto try_at = [&](std::size_t offset) {
+        auto kernel = unpack_raw_lzma(std::span(rest).subspan(offset, core.compressed_size), core.uncompressed_size, lzma_dictionary);
+        if (!kernel) {
+            if (!why) why = kernel.error();
+            return false;
+        }
+        core.kernel = std::move(*kernel);
+        return read_modules(core);
+    };
+    bool unpacked = decompressor <= most_decompressor && try_at(decompressor);
+    if (!unpacked && core.redundancy == 0)
+        for (std::size_t at = 0x600; at < most_decompressor && at + core.compressed_size <= total && !unpacked; at += 4) unpacked = try_at(at);
+    if (!unpacked)
+        return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent, whole);
+    return core;
+}
+
+}  // namespace herberge

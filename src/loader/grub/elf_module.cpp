@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: MIT
+#include "loader/grub/elf_module.hpp"
+
+#include <algorithm>
+
+#include "ondisk/linux.hpp"
+
+namespace herberge::grub {
+
+namespace {
+
+std::string text_at(std::span<const std::uint8_t> bytes, std::size_t at) {
+    if (at >= bytes.size()) return {};
+    const auto rest = bytes.subspan(at);
+    return {rest.begin(), std::ranges::find(rest, std::uint8_t{0})};
+}
+
+constexpr std::uint32_t section_symbols = 2;
+constexpr std::uint32_t section_nobits = 8;
+
+}  // namespace
+
+Result<Module> read_module(std::span<const std::uint8_t> file) {
+    auto refuse = [](std::string message) { return fail(ErrorKind::Malformed, std::move(message)); };
+    const auto head = ondisk::from_bytes<ondisk::Elf32>(file);
+    if (file.size() < sizeof(head)) return refuse("ELF header outside core");
+    static constexpr std::array<std::uint8_t, 4> magic = {0x7F, 'E', 'L', 'F'};
+    if (head.ident.magic != magic || head.ident.version != 1 || head.version != 1) return refuse("invalid arch-independent ELF magic");
+    if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != 3) return refuse("invalid arch-dependent ELF magic");
+    if (head.type != 1) return refuse("this ELF file is not of the right type");
+    const std::uint64_t table = head.section_offset;
+    if (table + std::uint64_t{head.section_entry_size} * head.section_count > file.size() || head.section_entry_size < sizeof(ondisk::Elf32Section) || head.section_names >= head.section_count)
+        return refuse("ELF sections outside core");
+    auto section = [&](std::size_t index) { return ondisk::from_bytes<ondisk::Elf32Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size); };
+    auto body = [&](const ondisk::Elf32Section& s) {
+        if (s.type == section_nobits || s.offset > file.size() || s.size > file.size() - s.offset) return std::span<const std::uint8_t>{};
+        return file.subspan(s.offset, s.size);
+    };
+    const auto names = body(section(head.section_names));
+    Module out;
+    bool symbols = false;
+    for (std::size_t i = 0; i < head.section_count; ++i) {
+        const auto s = section(i);
+        const std::string name = text_at(names, s.name);
+        const auto content = body(s);
+        if (name == ".modname") out.name = text_at(content, 0);
+        if (name == ".moddeps")
+            for (std::size_t at = 0; at < content.size(); at += text_at(content, at).size() + 1)
+                if (auto dep = text_at(content, at); !dep.empty()) out.depends.push_back(std::move(dep));
+        if (s.type != section_symbols || s.entry_size < 16 || s.link >= head.section_count) continue;
+        symbols = true;
+        const auto strings = body(section(s.link));
+        for (std::size_t at = s.entry_size; at + 16 <= content.size(); at += s.entry_size) {
+            const auto symbol = text_at(strings, ondisk::from_bytes<ondisk::little_uint32_t>(content, at));
+            const unsigned binding = content[at + 12] >> 4U;
+            const auto where = ondisk::from_bytes<ondisk::little_uint16_t>(content, at + 14);
+            if (symbol.empty() || binding == 0) continue;
+            if (where == 0)
+                out.needs.push_back(symbol);
+            else
+                out.defines.push_back(symbol);
+        }
+    }
+    if (out.name.empty()) return refuse("no module name found");
+    if (!symbols) return refuse("no symbol table");
+    return out;
+}
+
+}  // namespace herberge::grub

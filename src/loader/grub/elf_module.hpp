@@ -1,0 +1,24 @@
+// SPDX-License-Identifier: MIT
+// GRUB modules: relocatable ELF files (grub-core/kern/dl.c).
+#pragma once
+
+#include <cstdint>
+#include <span>
+#include <string>
+#include <vector>
+
+#include <herberge/error.hpp>
+
+namespace herberge::grub {
+
+struct Module {
+    std::string name;
+    std::vector<std::string> depends;
+    std::vector<std::string> defines;  ///< global symbols
+    std::vector<std::string> needs;    ///< undefined symbols
+};
+
+/// Reads a module as grub_dl_load_core does; the Error's `what` is GRUB's own message without "error: ".
+Result<Module> read_module(std::span<const std::uint8_t> file);
+
+}  // namespace herberge::grub

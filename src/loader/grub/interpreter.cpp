@@ -1,0 +1,328 @@
+// SPDX-License-Identifier: MIT
+#include "loader/grub/interpreter.hpp"
+
+#include <algorithm>
+#include <array>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+namespace herberge::grub {
+
+namespace {
+
+constexpr std::size_t most_steps = 200000;
+constexpr std::size_t most_messages = 400;
+constexpr int most_depth = 48;
+constexpr std::uint64_t most_config = 8U << 20U;
+
+}  // namespace
+
+bool Interpreter::may_go_on() {
+    if (++steps_ > most_steps && flow_ == Flow::Go) {
+        context_.messages.push_back({"the configuration runs on without end; its execution was given up", file_, line_});
+        flow_ = Flow::Left;
+    }
+    return flow_ == Flow::Go;
+}
+
+int Interpreter::error(std::string message) {
+    if (context_.messages.size() < most_messages) context_.messages.push_back({"error: " + std::move(message), file_, line_});
+    return 1;
+}
+
+void Interpreter::stop(Stage stage, std::string code, std::string reason) {
+    // The last failing command decides, as the last `linux` does.
+    context_.loaded.stops_at = stage;
+    context_.loaded.stop_code = std::move(code);
+    context_.loaded.stop_reason = std::move(reason);
+}
+
+std::string Interpreter::variable(std::string_view name) const {
+    if (name == "?") return fmt::format("{}", status_);
+    if (!parameters_.empty()) {
+        const auto& args = parameters_.back();
+        if (name == "#") return fmt::format("{}", args.size());
+        if (name == "@" || name == "*") return fmt::format("{}", fmt::join(args, " "));
+        if (!name.empty() && std::ranges::all_of(name, [](char c) { return c >= '0' && c <= '9'; })) {
+            const auto index = name.size() < 6 ? std::stoul(std::string(name)) : 0;
+            return index >= 1 && index <= args.size() ? args[index - 1] : std::string{};
+        }
+    }
+    const auto found = context_.variables.find(name);
+    return found != context_.variables.end() ? found->second : std::string{};
+}
+
+std::vector<std::string> Interpreter::expand_word(const Word& word) const {
+    std::vector<std::string> out;
+    std::string current;
+    bool present = false;  // quotes keep an empty word
+    for (const auto& part : word.parts) {
+        if (part.kind == Part::Kind::Text) {
+            current += part.text;
+            present = present || part.quoted || !part.text.empty();
+            continue;
+        }
+        // "$@" keeps the parameters apart even inside quotes.
+        if (part.quoted && part.text == "@" && !parameters_.empty()) {
+            const auto& args = parameters_.back();
+            for (std::size_t i = 0; i < args.size(); ++i) {
+                if (i > 0) {
+                    out.push_back(current);
+                    current.clear();
+                }
+                current += args[i];
+                present = true;
+            }
+            continue;
+        }
+        const std::string value = variable(part.text);
+        if (part.quoted) {
+            current += value;
+            present = true;
+            continue;
+        }
+        std::size_t at = 0;
+        while (at < value.size()) {
+            const auto space = std::min(value.find(' ', at), value.size());
+            if (space > at) {
+                current += value.substr(at, space - at);
+                present = true;
+            }
+            if (space < value.size() && present) {
+                out.push_back(current);
+                current.clear();
+                present = false;
+            }
+            at = space + 1;
+        }
+    }
+    if (present) out.push_back(current);
+    return out;
+}
+
+Interpreter::Arguments Interpreter::expand(const std::vector<Word>& words) const {
+    Arguments out;
+    for (const auto& word : words)
+        for (auto& text : expand_word(word)) out.push_back(std::move(text));
+    return out;
+}
+
+bool Interpreter::condition(const SharedBlock& block) {
+    run_block(*block);
+    return status_ == 0;
+}
+
+void Interpreter::run_block(const Block& block) {
+    for (const auto& command : block) {
+        if (!may_go_on()) return;
+        run_command(command);
+    }
+}
+
+void Interpreter::run_command(const Command& command) {
+    line_ = command.line;
+    if (depth_ >= most_depth) {
+        error("maximum recursion depth exceeded.");
+        status_ = 1;
+        return;
+    }
+    ++depth_;
+    switch (command.kind) {
+        case Command::Kind::Simple: run_simple(command); break;
+        case Command::Kind::Function:
+            context_.functions[command.name] = command.block;
+            status_ = 0;
+            break;
+        case Command::Kind::If: {
+            bool done = false;
+            for (std::size_t i = 0; i < command.conditions.size() && !done && flow_ == Flow::Go; ++i)
+                if (condition(command.conditions[i])) {
+                    run_block(*command.branches[i]);
+                    done = true;
+                }
+            if (!done && flow_ == Flow::Go) {
+                status_ = 0;
+                if (command.branches.size() > command.conditions.size()) run_block(*command.branches.back());
+            }
+            break;
+        }
+        case Command::Kind::For:
+            for (const auto& value : expand(command.words)) {
+                if (!may_go_on()) break;
+                set(command.name, value);
+                run_block(*command.block);
+                if (flow_ == Flow::Continue) flow_ = Flow::Go;
+                if (flow_ == Flow::Break) {
+                    flow_ = Flow::Go;
+                    break;
+                }
+            }
+            break;
+        case Command::Kind::While:
+        case Command::Kind::Until:
+            while (may_go_on() && condition(command.conditions[0]) == (command.kind == Command::Kind::While)) {
+                if (!may_go_on()) break;
+                run_block(*command.block);
+                if (flow_ == Flow::Continue) flow_ = Flow::Go;
+                if (flow_ == Flow::Break) {
+                    flow_ = Flow::Go;
+                    break;
+                }
+            }
+            break;
+    }
+    --depth_;
+}
+
+void Interpreter::run_simple(const Command& command) {
+    Arguments arguments = expand(command.words);
+    if (arguments.empty()) {
+        status_ = 0;
+        return;
+    }
+    bool invert = false;
+    if (arguments[0] == "!") {
+        arguments.erase(arguments.begin());
+        if (arguments.empty()) {
+            status_ = error("no command is specified.");
+            return;
+        }
+        invert = true;
+    }
+    // NAME=VALUE at the start is an assignment.
+    const auto equals = arguments[0].find('=');
+    if (arguments.size() == 1 && equals != std::string::npos && equals > 0 && !context_.functions.contains(arguments[0])) {
+        set(arguments[0].substr(0, equals), arguments[0].substr(equals + 1));
+        status_ = 0;
+        return;
+    }
+    status_ = dispatch(arguments, command);
+    if (invert) status_ = status_ == 0 ? 1 : 0;
+}
+
+int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
+    const auto& name = arguments[0];
+    if (const auto function = context_.functions.find(name); function != context_.functions.end())
+        return call_function(function->second, arguments);
+    static constexpr std::array<std::string_view, 24> in_normal = {
+        "set", "unset", "export", "menuentry", "submenu", "source", ".", "configfile", "normal", "normal_exit", "setparams",
+        "break", "continue", "shift", "return", "insmod", "rmmod", "lsmod", "clear", "ls", "dump", "exit", "background_color", "eval"};
+    const auto& known = handlers();
+    const auto handler = known.find(name);
+    const bool native = std::ranges::find(in_normal, name) != in_normal.end();
+    if (!native) {
+        // Commands of other modules are loaded when first used (grub_dyncmd_dispatcher).
+        const std::string module = world_.module_of_command(name);
+        if (!module.empty()) {
+            if (auto message = world_.load_module(module, variable("prefix"), context_.modules, true); !message.empty()) {
+                error(message);
+                if (name == "linux" || name == "linux16" || name == "chainloader" || name == "multiboot")
+                    stop(Stage::Loader, "grub-module-missing", fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
+                return 1;
+            }
+        } else if (world_.lists_commands()) {
+            return error(fmt::format("can't find command `{}'.", name));
+        }
+    }
+    if (handler == known.end()) return 0;  // its module is there; it does nothing that matters to a start
+    return (this->*handler->second)(arguments, command);
+}
+
+int Interpreter::call_function(const SharedBlock& body, const Arguments& arguments) {
+    parameters_.emplace_back(arguments.begin() + 1, arguments.end());
+    status_ = 0;
+    run_block(*body);
+    if (flow_ == Flow::Return) flow_ = Flow::Go;
+    parameters_.pop_back();
+    return status_;
+}
+
+int Interpreter::run_text(std::string_view text, const std::string& name) {
+    const std::string before = std::exchange(file_, name);
+    Lines lines(text);
+    while (flow_ == Flow::Go) {
+        const auto line = lines.next();
+        if (!line) break;
+        line_ = lines.number();
+        const Parsed parsed = parse(*line, lines);
+        if (parsed.failed) {
+            line_ = parsed.line;
+            for (const auto& message : parsed.messages)
+                if (context_.messages.size() < most_messages) context_.messages.push_back({message, file_, parsed.line});
+            continue;
+        }
+        run_block(parsed.commands);
+    }
+    if (flow_ == Flow::Return) flow_ = Flow::Go;
+    file_ = before;
+    return status_;
+}
+
+bool Interpreter::run_file(std::string_view path, Opened* why) {
+    auto opened = open(path);
+    if (opened.source) {
+        const auto text = opened.source->text(most_config);
+        if (text) {
+            if (depth_ >= most_depth) {
+                error("maximum recursion depth exceeded.");
+                return true;
+            }
+            ++depth_;
+            run_text(*text, opened.place);
+            --depth_;
+            return true;
+        }
+        opened.failure = Opened::Failure::Read;
+        opened.message = text.error().text();
+    }
+    if (why != nullptr) *why = std::move(opened);
+    return false;
+}
+
+void Interpreter::run_entry(const Definition& definition) {
+    file_ = definition.entry.place;
+    line_ = definition.entry.line;
+    set("chosen", definition.entry.id.empty() ? definition.entry.title : definition.entry.id);
+    parameters_.push_back(definition.arguments);
+    if (definition.body) run_block(*definition.body);
+    parameters_.pop_back();
+    if (flow_ == Flow::Return) flow_ = Flow::Go;
+}
+
+void Interpreter::run_embedded(std::string_view text) {
+    const std::string before = std::exchange(file_, "embedded configuration");
+    Lines lines(text);
+    while (flow_ == Flow::Go) {
+        const auto line = lines.next();
+        if (!line) break;
+        line_ = lines.number();
+        Command command;
+        command.line = line_;
+        command.words = split_words(*line);
+        if (!command.words.empty()) run_simple(command);
+    }
+    file_ = before;
+}
+
+FileReference Interpreter::reference(const Opened& opened, std::string_view written) const {
+    FileReference out;
+    out.written = written;
+    out.place = opened.place;
+    out.volume = opened.volume;
+    out.line = line_;
+    if (opened.source) {
+        out.file = opened.resolved.file.id;
+        out.real_path = opened.resolved.path;
+        out.links = opened.resolved.links;
+        out.size = opened.resolved.file.size;
+    } else {
+        out.error = opened.message;
+        if (opened.failure == Opened::Failure::File && opened.volume != nullptr && opened.volume->loader_view != nullptr) {
+            const auto slash = written.find(')');
+            out.near_misses = near_misses(*opened.volume->loader_view, slash == std::string_view::npos ? written : written.substr(slash + 1));
+        }
+    }
+    return out;
+}
+
+}  // namespace herberge::grub

@@ -1,0 +1,360 @@
+// SPDX-License-Identifier: MIT
+// GRUB from its core to its menu: grub-core/kern/main.c, grub-core/normal/main.c, grub-core/normal/menu.c.
+#include <algorithm>
+#include <charconv>
+#include <fmt/format.h>
+
+#include <herberge/loader.hpp>
+
+#include "loader/grub/interpreter.hpp"
+
+namespace herberge {
+
+using grub::Context;
+using grub::Definition;
+using grub::Interpreter;
+using grub::World;
+
+namespace {
+
+constexpr int most_entries = 500;
+constexpr int most_menu_depth = 6;
+
+const char* const features[] = {"feature_chainloader_bpb", "feature_ntldr", "feature_platform_search_hint",
+                                "feature_default_font_path", "feature_all_video_module", "feature_menuentry_id",
+                                "feature_menuentry_options", "feature_200_final", "feature_nativedisk_cmd", "feature_timeout_style"};
+
+std::optional<int> whole_number(std::string_view text) {
+    int value = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (text.empty() || error != std::errc{} || end != text.data() + text.size() || value < 0) return std::nullopt;
+    return value;
+}
+
+std::string value_of(const Context& context, std::string_view name) {
+    const auto found = context.variables.find(name);
+    return found != context.variables.end() ? found->second : std::string{};
+}
+
+/// The entry a setting names: a number, or the beginning of a path "A>B" whose first part is a number, title or id.
+struct Chosen {
+    int index = 0;
+    bool matches = true;
+    std::string rest;  ///< what is left for the submenu
+};
+
+Chosen choose(const std::vector<Definition>& menu, const std::string& setting) {
+    Chosen out;
+    if (setting.empty()) return out;
+    auto names = [&](const MenuEntry& entry, std::string_view head) { return entry.title == head || (!entry.id.empty() && entry.id == head); };
+    const auto arrow = setting.find('>');
+    const std::string head = setting.substr(0, arrow);
+    out.rest = arrow == std::string::npos ? std::string{} : setting.substr(arrow + 1);
+    if (const auto number = whole_number(head)) {
+        out.index = *number;
+        out.matches = static_cast<std::size_t>(*number) < menu.size();
+    } else {
+        const auto found = std::ranges::find_if(menu, [&](const Definition& d) { return names(d.entry, setting) || names(d.entry, head); });
+        out.matches = found != menu.end();
+        out.index = out.matches ? static_cast<int>(found - menu.begin()) : 0;
+    }
+    if (!out.matches) {
+        out.index = 0;
+        out.rest.clear();
+    }
+    return out;
+}
+
+class Runner {
+public:
+    Runner(World& world, GrubRun& out) : world_(world), out_(out) {}
+
+    /// Tries every entry of a menu on a copy of the state the menu leaves behind.
+    std::vector<MenuEntry> try_entries(const Context& context, int depth, const std::vector<int>& path) {
+        std::vector<MenuEntry> entries;
+        for (const auto& definition : context.menu) {
+            if (++tried_ > most_entries) break;
+            Context copy = context;
+            copy.messages.clear();
+            copy.echoes.clear();
+            copy.menu.clear();
+            MenuEntry entry = definition.entry;
+            entry.path = path;
+            entry.path.push_back(entry.index);
+            if (definition.submenu && depth < most_menu_depth)
+                submenu(definition, std::move(copy), entry, depth);
+            else
+                try_one(definition, std::move(copy), entry, depth);
+            entries.push_back(std::move(entry));
+        }
+        return entries;
+    }
+
+    static void take_loaded(const grub::Loaded& loaded, MenuEntry& entry) {
+        entry.kind = loaded.kind;
+        entry.arguments = loaded.arguments;
+        entry.kernel = loaded.kernel;
+        entry.ramdisks = loaded.ramdisks;
+        entry.devicetree = loaded.devicetree;
+        entry.kernel_loaded = loaded.ready;
+        entry.chain_disk = loaded.chain_disk;
+        entry.chain_partition = loaded.chain_partition;
+        entry.stops_at = loaded.stops_at;
+        entry.stop_code = loaded.stop_code;
+        entry.stop_reason = loaded.stop_reason;
+    }
+
+private:
+    /// A submenu runs in a context of its own with the exported variables (grub_menu_execute_entry).
+    void submenu(const Definition& definition, Context copy, MenuEntry& entry, int depth) {
+        entry.kind = EntryKind::Submenu;
+        std::erase_if(copy.variables, [&](const auto& item) { return !copy.exported.contains(item.first); });
+        const std::string setting = choose_rest_;
+        Interpreter inner(world_, std::move(copy));
+        inner.run_entry(definition);
+        const auto chosen = choose(inner.context().menu, setting);
+        entry.default_child = chosen.index;
+        entry.messages = inner.context().messages;
+        const std::string before = std::exchange(choose_rest_, chosen.rest);
+        entry.children = try_entries(inner.context(), depth + 1, entry.path);
+        choose_rest_ = before;
+    }
+
+    void try_one(const Definition& definition, Context copy, MenuEntry& entry, int depth) {
+        // A loader that was filled at the top of the configuration stays loaded when the entry loads nothing.
+        Interpreter inner(world_, std::move(copy));
+        inner.run_entry(definition);
+        auto& after = inner.context();
+        entry.messages = after.messages;
+        take_loaded(after.loaded, entry);
+        if (!after.menu.empty() && depth < most_menu_depth) {
+            // The entry read another configuration: its menu is what comes next.
+            entry.kind = EntryKind::Submenu;
+            entry.children = try_entries(after, depth + 1, entry.path);
+            entry.default_child = choose(after.menu, value_of(after, "default")).index;
+            return;
+        }
+        if (entry.kind == EntryKind::Nothing && !entry.stops_at && !entry.messages.empty()) {
+            entry.stops_at = Stage::Entry;
+            entry.stop_code = "entry-loads-nothing";
+            entry.stop_reason = "the entry loads nothing that could be started";
+        }
+    }
+
+public:
+    void set_rest(std::string rest) { choose_rest_ = std::move(rest); }
+
+private:
+    World& world_;
+    [[maybe_unused]] GrubRun& out_;
+    std::string choose_rest_;
+    int tried_ = 0;
+};
+
+Context first_context(const std::string& prefix, const std::string& root) {
+    Context context;
+    auto& v = context.variables;
+    v["prefix"] = prefix;
+    v["root"] = root;
+    v["cmdpath"] = fmt::format("({})", root.substr(0, root.find(',')));
+    v["pager"] = "";
+    v["grub_cpu"] = "i386";
+    v["grub_platform"] = "pc";
+    for (const char* feature : features) {
+        v[feature] = "y";
+        context.exported.insert(feature);
+    }
+    context.exported.insert({"prefix", "root", "cmdpath", "grub_cpu", "grub_platform", "pager"});
+    return context;
+}
+
+void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
+    const Context& context = interpreter.context();
+    Menu& menu = out.menu;
+    menu.loader = "GRUB 2";
+    menu.messages = context.messages;
+    menu.default_setting = value_of(context, "default");
+    const auto chosen = choose(context.menu, menu.default_setting);
+    menu.default_entry = chosen.index;
+    menu.default_matches = chosen.matches;
+    menu.timeout = whole_number(value_of(context, "timeout"));
+    const std::string style = value_of(context, "timeout_style");
+    menu.style = style == "hidden" ? MenuStyle::Hidden : style == "countdown" ? MenuStyle::Countdown : MenuStyle::Menu;
+    // Without a timeout GRUB shows its menu whatever the style says (grub-core/normal/menu.c, run_menu).
+    if (!menu.timeout) menu.style = MenuStyle::Menu;
+    if (menu.style != MenuStyle::Menu || menu.timeout == 0) menu.reveal = "Esc or F4, or Shift held down";
+    std::string fallback = value_of(context, "fallback");
+    for (std::size_t at = 0; at < fallback.size();) {
+        const auto end = std::min(fallback.find_first_of(" ,;", at), fallback.size());
+        const std::string word = fallback.substr(at, end - at);
+        const auto named = choose(context.menu, word);
+        if (!word.empty() && named.matches) menu.fallback.push_back(named.index);
+        at = end + 1;
+    }
+    Runner runner(world, out);
+    runner.set_rest(chosen.rest);
+    menu.entries = runner.try_entries(context, 0, {});
+    if (interpreter.flow() == grub::Flow::Booted) {
+        menu.boots_without_menu = true;
+        MenuEntry direct;
+        direct.title = "started by the configuration itself";
+        direct.place = menu.place;
+        direct.line = context.loaded.kernel.empty() ? 0 : context.loaded.kernel.front().line;
+        Runner::take_loaded(context.loaded, direct);
+        menu.direct.push_back(std::move(direct));
+    }
+}
+
+void stop_at(GrubRun& out, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string prompt) {
+    out.stops_at = stage;
+    out.stop_code = code;
+    out.stop_reason = std::move(reason);
+    out.stop_evidence = std::move(evidence);
+    out.prompt = std::move(prompt);
+}
+
+void rescue(GrubRun& out, const std::string& message) {
+    if (!message.empty()) out.screen.push_back("error: " + message);
+    out.screen.emplace_back("Entering rescue mode...");
+    out.screen.emplace_back("grub rescue>");
+}
+
+/// Reads the configuration and fills the menu; tells when nothing is left to start.
+void read_menu(World& world, Interpreter& interpreter, const std::string& config, GrubRun& out) {
+    interpreter.context().variables["config_file"] = config;
+    interpreter.context().variables["config_directory"] = config.substr(0, config.rfind('/'));
+    interpreter.context().exported.insert({"config_file", "config_directory"});
+    grub::Opened why;
+    const bool read = interpreter.run_file(config, &why);
+    const auto root = interpreter.context().variables["root"];
+    const auto opened = world.open(config, root, interpreter.context().modules);
+    out.menu.place = !opened.place.empty() ? opened.place : config;
+    for (const auto& message : interpreter.context().messages) out.screen.push_back(message.text);
+    if (!read) {
+        stop_at(out, Stage::Configuration, "grub-config-missing", fmt::format("GRUB finds no configuration: {}", why.message),
+                {evidence_place(out.menu.place, "a configuration file", why.message)}, "grub>");
+        out.screen.emplace_back("grub>");
+        return;
+    }
+    fill_menu(world, interpreter, out);
+    if (!out.menu.entries.empty() || out.menu.boots_without_menu) return;
+    const auto& messages = interpreter.context().messages;
+    const auto first = std::ranges::find_if(messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos || m.text.find("end of file") != std::string::npos; });
+    if (first != messages.end())
+        stop_at(out, Stage::Configuration, "grub-config-syntax",
+                fmt::format("the configuration does not parse (noticed in line {}) and leaves no menu entry", first->line),
+                {evidence_line(first->place, first->line, {}, first->text)}, "grub>");
+    else
+        stop_at(out, Stage::Configuration, "grub-config-empty", "the configuration defines no menu entry and starts nothing",
+                {evidence_place(out.menu.place, "a menu entry", "none")}, "grub>");
+    out.screen.emplace_back("grub>");
+}
+
+}  // namespace
+
+std::string_view entry_kind_name(EntryKind kind) {
+    switch (kind) {
+        case EntryKind::Linux: return "linux";
+        case EntryKind::Chainload: return "chainload";
+        case EntryKind::Multiboot: return "multiboot";
+        case EntryKind::Submenu: return "submenu";
+        case EntryKind::Nothing: break;
+    }
+    return "nothing";
+}
+
+std::string MenuEntry::path_text() const {
+    std::string out;
+    for (const int step : path) out += (out.empty() ? "" : ">") + std::to_string(step);
+    return out;
+}
+
+const MenuEntry* Menu::unattended() const {
+    if (boots_without_menu && !direct.empty()) return &direct.front();
+    const std::vector<MenuEntry>* level = &entries;
+    int index = default_entry;
+    for (int depth = 0; depth < most_menu_depth + 1; ++depth) {
+        if (level->empty()) return nullptr;
+        if (index < 0 || static_cast<std::size_t>(index) >= level->size()) index = 0;
+        const MenuEntry& entry = (*level)[static_cast<std::size_t>(index)];
+        if (entry.kind != EntryKind::Submenu) return &entry;
+        if (entry.children.empty()) return &entry;
+        index = entry.default_child;
+        level = &entry.children;
+    }
+    return nullptr;
+}
+
+GrubRun run_grub(const Machine& machine, const GrubCore& core) {
+    GrubRun out;
+    World world(machine, core.disk, "i386-pc");
+    world.set_kernel(core.kernel);
+    grub::Modules modules;
+    modules.loaded.insert(core.modules.begin(), core.modules.end());
+    // What an embedded module defines stands in the unpacked image too, so that its names count as exported.
+    // The core's prefix: "(,msdos1)/boot/grub" means the boot disk, "/boot/grub" the device it was loaded from.
+    std::string prefix = core.prefix;
+    std::string root = "hd0";
+    if (prefix.starts_with('(')) {
+        const auto close = prefix.find(')');
+        std::string device = prefix.substr(1, close == std::string::npos ? close : close - 1);
+        if (device.starts_with(',')) device = "hd0" + device;
+        root = device;
+        prefix = fmt::format("({}){}", device, close == std::string::npos ? "" : prefix.substr(close + 1));
+    } else if (!prefix.empty()) {
+        prefix = fmt::format("({}){}", root, prefix);
+    }
+    Context context = first_context(prefix, root);
+    context.modules = modules;
+    Interpreter interpreter(world, std::move(context));
+    if (!core.embedded_config.empty()) interpreter.run_embedded(core.embedded_config);
+    prefix = interpreter.context().variables["prefix"];
+    root = interpreter.context().variables["root"];
+    for (const auto& message : interpreter.context().messages) out.screen.push_back(message.text);
+    interpreter.context().messages.clear();
+
+    const auto close = prefix.find(')');
+    const std::string device_name = prefix.starts_with('(') && close != std::string::npos ? prefix.substr(1, close - 1) : root;
+    const auto device = world.device(device_name, interpreter.context().modules);
+    if (!device) {
+        const Disk* disk = machine.disk(core.disk);
+        const bool table_lost = disk != nullptr && device_name.find(',') != std::string::npos;
+        rescue(out, "no such partition.");
+        stop_at(out, table_lost ? Stage::PartitionTable : Stage::Loader, "grub-prefix-device",
+                fmt::format("GRUB looks for its files on ({}), which this machine does not have", device_name),
+                {evidence_place(fmt::format("d{}", core.disk), fmt::format("the partition ({})", device_name), "not there")}, "grub rescue>");
+        return out;
+    }
+    const Volume* volume = device->volume != nullptr ? device->volume : machine.volume(device->disk->number, 0);
+    const std::string below = close != std::string::npos ? prefix.substr(close + 1) : prefix;
+    if (volume != nullptr) out.prefix_place = fmt::format("{}:{}", volume->place, below);
+    if (auto message = world.load_module("normal", prefix, interpreter.context().modules, false); !message.empty()) {
+        rescue(out, message);
+        const bool no_file_system = message == "unknown filesystem.";
+        stop_at(out, Stage::Loader, no_file_system ? "grub-prefix-file-system" : "grub-normal-module",
+                no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files", volume != nullptr ? volume->place : device_name)
+                               : fmt::format("GRUB cannot load its module normal: {}", message),
+                {evidence_place(out.prefix_place + "/i386-pc/normal.mod", "a sound module", message)}, "grub rescue>");
+        return out;
+    }
+    out.loader_evidence.push_back(evidence_place(out.prefix_place + "/i386-pc/normal.mod", {}, "a sound module, and all it depends on"));
+    world.read_lists(prefix, interpreter.context().modules);
+    read_menu(world, interpreter, prefix + "/grub.cfg", out);
+    for (const auto& name : interpreter.context().modules.loaded)
+        if (!modules.loaded.contains(name)) out.modules.push_back(name);
+    return out;
+}
+
+GrubRun read_grub_config(const Machine& machine, const Volume& volume, const std::string& path) {
+    GrubRun out;
+    World world(machine, volume.disk, "i386-pc");
+    world.assume_all_modules();
+    const std::string root = world.name_of(volume);
+    const std::string directory = path.substr(0, path.rfind('/'));
+    Interpreter interpreter(world, first_context(fmt::format("({}){}", root, directory), root));
+    out.prefix_place = fmt::format("{}:{}", volume.place, directory);
+    read_menu(world, interpreter, fmt::format("({}){}", root, path), out);
+    return out;
+}
+
+}  // namespace herberge

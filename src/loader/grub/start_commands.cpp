@@ -1,0 +1,173 @@
+// SPDX-License-Identifier: MIT
+// GRUB's commands that load and start something.
+#include <algorithm>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <herberge/artifact.hpp>
+
+#include "loader/grub/interpreter.hpp"
+#include "ondisk/linux.hpp"
+
+namespace herberge::grub {
+
+namespace {
+
+constexpr unsigned most_setup_sectors = 64;  // include/grub/i386/linux.h: GRUB_LINUX_MAX_SETUP_SECTS
+
+/// What grub-core/loader/i386/linux.c and …/pc/linux.c refuse; empty: loaded.
+std::string refuse_kernel(const ByteSource& file, bool real_mode) {
+    const auto boot_flag = file.load<ondisk::little_uint16_t>(0x1FE);
+    const auto setup = file.load<ondisk::LinuxSetup>(0x1F1);
+    if (!boot_flag || !setup) return "premature end of file";
+    if (*boot_flag != 0xAA55) return "invalid magic number.";
+    if (setup->setup_sectors > most_setup_sectors) return "too many setup sectors.";
+    const bool header = std::memcmp(setup->header.data(), "HdrS", 4) == 0;
+    const std::uint16_t version = setup->version;
+    if (real_mode) return {};
+    if (!header || version < 0x0203) return "version too old for 32-bit boot (try with `linux16').";
+    if ((setup->load_flags & 1U) == 0) return "zImage doesn't support 32-bit boot (try with `linux16').";
+    return {};
+}
+
+}  // namespace
+
+int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
+    const bool real_mode = a[0] == "linux16";
+    context_.loaded = Loaded{};  // a new kernel replaces what was loaded
+    if (a.size() < 2) return error("filename expected.");
+    auto& loaded = context_.loaded;
+    loaded.kind = EntryKind::Linux;
+    const auto opened = open(a[1]);
+    loaded.kernel = {reference(opened, a[1])};
+    loaded.arguments = fmt::format("{}", fmt::join(a.begin() + 2, a.end(), " "));
+    if (!opened.source) {
+        std::string reason = fmt::format("the kernel {} cannot be opened: {}", a[1], opened.message);
+        std::string code = "entry-kernel-missing";
+        Stage stage = Stage::Entry;
+        if (opened.failure == Opened::Failure::Device || opened.failure == Opened::Failure::FileSystem) {
+            code = "entry-device-missing";
+            reason = fmt::format("the device the kernel {} is looked for on cannot be used: {}", a[1], opened.message);
+        } else if (opened.failure == Opened::Failure::Read) {
+            code = "kernel-unreadable";
+            stage = Stage::Kernel;
+        }
+        stop(stage, code, reason);
+        return error(opened.message);
+    }
+    if (auto refused = refuse_kernel(*opened.source, real_mode); !refused.empty()) {
+        if (refused == "premature end of file") refused += " " + a[1] + ".";
+        stop(Stage::Kernel, "kernel-refused-by-loader", fmt::format("GRUB refuses the kernel {}: {}", a[1], refused));
+        return error(refused);
+    }
+    loaded.ready = true;
+    return 0;
+}
+
+int Interpreter::cmd_initrd(const Arguments& a, const Command& /*c*/) {
+    auto& loaded = context_.loaded;
+    if (a.size() < 2) return error("filename expected.");
+    std::vector<FileReference> files;
+    std::string first_error;
+    for (std::size_t i = 1; i < a.size(); ++i) {
+        if (a[i] == "--nounzip") continue;
+        std::string path = a[i];
+        // newc:NAME:FILE packs a file into an archive (grub-core/loader/linux.c).
+        if (path.starts_with("newc:"))
+            if (const auto colon = path.find(':', 5); colon != std::string::npos) path = path.substr(colon + 1);
+        const auto opened = open(path);
+        files.push_back(reference(opened, path));
+        if (!opened.source && first_error.empty()) first_error = opened.message;
+    }
+    if (!loaded.ready) {
+        if (loaded.kind == EntryKind::Linux) loaded.ramdisks = std::move(files);
+        return error("you need to load the kernel first.");
+    }
+    loaded.ramdisks = std::move(files);
+    // One missing file makes the command fail as a whole: the kernel then starts without any RAM disk.
+    return first_error.empty() ? 0 : error(first_error);
+}
+
+int Interpreter::cmd_devicetree(const Arguments& a, const Command& /*c*/) {
+    if (a.size() < 2) return error("filename expected.");
+    const auto opened = open(a[1]);
+    context_.loaded.devicetree = {reference(opened, a[1])};
+    return opened.source ? 0 : error(opened.message);
+}
+
+int Interpreter::cmd_multiboot(const Arguments& a, const Command& /*c*/) {
+    context_.loaded = Loaded{};
+    context_.loaded.kind = EntryKind::Multiboot;
+    const auto file = std::find_if(a.begin() + 1, a.end(), [](const std::string& word) { return !word.starts_with("--"); });
+    if (file == a.end()) return error("filename expected.");
+    const auto opened = open(*file);
+    context_.loaded.kernel = {reference(opened, *file)};
+    if (!opened.source) {
+        stop(Stage::Entry, "entry-kernel-missing", fmt::format("the kernel {} cannot be opened: {}", *file, opened.message));
+        return error(opened.message);
+    }
+    context_.loaded.ready = true;
+    return 0;
+}
+
+int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
+    context_.loaded = Loaded{};
+    auto& loaded = context_.loaded;
+    loaded.kind = EntryKind::Chainload;
+    bool force = false;
+    std::string target;
+    for (std::size_t i = 1; i < a.size(); ++i) {
+        if (a[i] == "--force" || a[i] == "-f") force = true;
+        else if (!a[i].starts_with("--")) target = a[i];
+    }
+    if (target.empty()) return error("filename expected.");
+    Source code;
+    const auto plus = target.find('+');
+    std::string device_name = variable("root");
+    std::string_view rest(target);
+    if (rest.starts_with('(')) {
+        const auto close = rest.find(')');
+        device_name = rest.substr(1, close == std::string_view::npos ? close : close - 1);
+        rest.remove_prefix(close == std::string_view::npos ? rest.size() : close + 1);
+    }
+    if (plus != std::string::npos && !rest.starts_with('/')) {
+        // A block list: "+1" is the first sector of the device.
+        const auto device = world_.device(device_name, context_.modules);
+        if (!device) {
+            stop(Stage::Entry, "entry-device-missing", fmt::format("the device {} does not exist", device_name));
+            return error(fmt::format("disk `{}' not found.", device_name));
+        }
+        loaded.chain_disk = device->disk->number;
+        loaded.chain_partition = device->volume != nullptr ? device->volume->partition : 0;
+        const Source base = device->volume != nullptr ? device->volume->source : device->disk->source;
+        const auto first = static_cast<std::uint64_t>(std::max(0, std::atoi(std::string(rest.substr(0, rest.find('+'))).c_str())));
+        code = slice(base, first * 512, 512, base->place());
+    } else {
+        const auto opened = open(target);
+        loaded.kernel = {reference(opened, target)};
+        if (!opened.source) {
+            stop(Stage::Entry, "entry-kernel-missing", fmt::format("the loader {} cannot be opened: {}", target, opened.message));
+            return error(opened.message);
+        }
+        code = opened.source;
+    }
+    const auto sector = code->bytes(0, 512);
+    if (!sector) {
+        stop(Stage::BootSector, "chain-unreadable", "the sector to chain to cannot be read");
+        return error(sector.error().text());
+    }
+    if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
+        stop(Stage::BootSector, "chain-no-signature", fmt::format("the boot sector of {} has no signature 55AA", code->place()));
+        return error("invalid signature.");
+    }
+    loaded.ready = true;
+    return 0;
+}
+
+int Interpreter::cmd_boot(const Arguments& /*a*/, const Command& /*c*/) {
+    if (!context_.loaded.ready) return error("you need to load the kernel first.");
+    flow_ = Flow::Booted;
+    return 0;
+}
+
+}  // namespace herberge::grub

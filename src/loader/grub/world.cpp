@@ -1,0 +1,225 @@
+// SPDX-License-Identifier: MIT
+#include "loader/grub/world.hpp"
+
+#include <algorithm>
+#include <array>
+#include <cctype>
+#include <charconv>
+#include <fmt/format.h>
+
+namespace herberge::grub {
+
+namespace {
+
+constexpr int most_links = 8;  // grub-core/fs/fshelp.c: symlinknest
+constexpr std::uint64_t most_module = 4U << 20U;
+constexpr int most_module_depth = 32;
+
+std::optional<int> whole_number(std::string_view text) {
+    int value = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
+    return value;
+}
+
+/// Features that grub-core/fs/ext2.c (2.06) supports or ignores, by the names used in VolumeInfo.
+bool ext_within_reach(const VolumeInfo& info) {
+    static constexpr std::array<std::string_view, 7> beyond = {"compression", "journal_dev", "ea_inode", "dirdata",
+                                                               "large_dir", "inline_data", "casefold"};
+    return std::ranges::none_of(info.features, [](const std::string& feature) {
+        return std::ranges::find(beyond, feature) != beyond.end() || feature.starts_with("unknown incompatible");
+    });
+}
+
+std::string_view driver_for(const VolumeInfo& info) {
+    if (info.kind.starts_with("ext")) return "ext2";
+    return {};
+}
+
+std::string_view table_driver(TableKind kind) { return kind == TableKind::Mbr ? "part_msdos" : std::string_view{}; }
+std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? "msdos" : std::string_view{}; }
+
+}  // namespace
+
+std::optional<Device> World::device(std::string_view name, const Modules& modules) const {
+    if (!name.starts_with("hd")) return std::nullopt;
+    const auto comma = name.find(',');
+    const auto index = whole_number(name.substr(2, comma == std::string_view::npos ? comma : comma - 2));
+    if (!index || *index < 0 || static_cast<std::size_t>(*index) >= machine_.disks.size()) return std::nullopt;
+    // The firmware's first drive, 80h, is the one GRUB was started from.
+    const auto order = [&](int i) {
+        if (i == 0) return boot_disk_;
+        return i <= boot_disk_ - 1 ? i : i + 1;
+    };
+    const Disk* disk = machine_.disk(order(*index));
+    if (disk == nullptr) return std::nullopt;
+    if (comma == std::string_view::npos) return Device{disk, nullptr};
+    auto part = name.substr(comma + 1);
+    const auto map = table_prefix(disk->table.kind);
+    if (map.empty() || disk->table.refused_by_loaders || !driver_at_hand(table_driver(disk->table.kind), modules)) return std::nullopt;
+    if (part.starts_with(map)) part.remove_prefix(map.size());
+    const auto number = whole_number(part);
+    if (!number) return std::nullopt;
+    const Volume* volume = machine_.volume(disk->number, *number);
+    if (volume == nullptr) return std::nullopt;
+    return Device{disk, volume};
+}
+
+std::string World::name_of(const Volume& volume) const {
+    const int index = volume.disk == boot_disk_ ? 0 : volume.disk < boot_disk_ ? volume.disk : volume.disk - 1;
+    const Disk* disk = machine_.disk(volume.disk);
+    if (volume.partition == 0 || disk == nullptr) return fmt::format("hd{}", index);
+    return fmt::format("hd{},{}{}", index, table_prefix(disk->table.kind), volume.partition);
+}
+
+std::vector<std::pair<std::string, Device>> World::search_order(const Modules& modules) const {
+    std::vector<std::pair<std::string, Device>> out;
+    for (std::size_t i = 0; i < machine_.disks.size(); ++i) {
+        const std::string name = fmt::format("hd{}", i);
+        const auto whole = device(name, modules);
+        if (!whole) continue;
+        // A volume without a table is reached through the disk's own name.
+        const Volume* bare = machine_.volume(whole->disk->number, 0);
+        out.emplace_back(name, Device{whole->disk, bare});
+        for (auto volume = whole->disk->volumes.rbegin(); volume != whole->disk->volumes.rend(); ++volume) {
+            if (volume->partition == 0) continue;
+            const std::string full = name_of(*volume);
+            if (const auto found = device(full, modules)) out.emplace_back(full, *found);
+        }
+    }
+    return out;
+}
+
+bool World::driver_at_hand(std::string_view driver, const Modules& modules) const {
+    if (all_modules_ || modules.loaded.contains(driver)) return true;
+    // Normal mode tries the drivers named in fs.lst one by one (grub_fs_autoload_hook).
+    if (!file_system_modules_.contains(driver)) return false;
+    Modules copy = modules;
+    return load_one(driver, list_prefix_, copy, 0).empty();
+}
+
+bool World::readable(const Volume& volume, const Modules& modules) const {
+    const auto driver = driver_for(volume.info);
+    return !driver.empty() && volume.loader_view != nullptr && driver_at_hand(driver, modules) && ext_within_reach(volume.info);
+}
+
+Opened World::open(std::string_view path, std::string_view root, const Modules& modules) const {
+    Opened out;
+    auto refuse = [&](Opened::Failure failure, std::string message) {
+        out.failure = failure;
+        out.message = std::move(message);
+        return out;
+    };
+    std::string_view device_name = root;
+    std::string_view file = path;
+    if (path.starts_with('(')) {
+        const auto close = path.find(')');
+        if (close == std::string_view::npos) return refuse(Opened::Failure::Device, fmt::format("invalid file name `{}'.", path));
+        device_name = path.substr(1, close - 1);
+        file = path.substr(close + 1);
+    }
+    if (!file.starts_with('/')) return refuse(Opened::Failure::File, fmt::format("invalid file name `{}'.", path));
+    if (device_name.empty()) return refuse(Opened::Failure::Device, "no such device.");
+    const auto found = device(device_name, modules);
+    if (!found) return refuse(Opened::Failure::Device, fmt::format("disk `{}' not found.", device_name));
+    out.volume = found->volume != nullptr ? found->volume : machine_.volume(found->disk->number, 0);
+    if (out.volume == nullptr || !readable(*out.volume, modules)) return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
+    out.place = fmt::format("{}:{}", out.volume->place, file);
+    auto resolved = resolve(*out.volume->loader_view, file, {.most_links = most_links, .follow_last = true});
+    if (!resolved) {
+        const auto kind = resolved.error().kind;
+        if (kind == ErrorKind::LinkLoop) return refuse(Opened::Failure::File, "too deep nesting of symlinks.");
+        if (kind == ErrorKind::NotFound || kind == ErrorKind::WrongType)
+            return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
+        return refuse(Opened::Failure::Read, resolved.error().text());
+    }
+    out.resolved = std::move(*resolved);
+    if (out.resolved.file.type != FileType::Regular) return refuse(Opened::Failure::File, "not a regular file.");
+    auto source = out.volume->loader_view->open(out.resolved.file.id, fmt::format("{}:{}", out.volume->place, out.resolved.path));
+    if (!source) return refuse(Opened::Failure::Read, source.error().text());
+    out.source = std::move(*source);
+    return out;
+}
+
+void World::set_kernel(std::span<const std::uint8_t> kernel) {
+    std::string run;
+    for (const auto byte : kernel) {
+        const char c = static_cast<char>(byte);
+        if (std::isalnum(byte) != 0 || c == '_') {
+            run += c;
+            continue;
+        }
+        if (c == '\0' && run.size() > 3) kernel_symbols_.insert(run);
+        run.clear();
+    }
+}
+
+std::string World::load_module(std::string_view name, std::string_view prefix, Modules& modules, bool normal) const {
+    if (all_modules_) {
+        modules.loaded.emplace(name);
+        return {};
+    }
+    (void)normal;
+    return load_one(name, prefix, modules, 0);
+}
+
+std::string World::load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const {
+    if (modules.loaded.contains(name)) return {};
+    if (depth > most_module_depth) return "too many modules depend on each other.";
+    const std::string path = fmt::format("{}/{}/{}.mod", prefix, platform_, name);
+    auto cached = module_files_.find(path);
+    if (cached == module_files_.end()) {
+        const auto file = open(path, {}, modules);
+        Result<Module> module = fail(ErrorKind::NotFound, file.message);
+        if (file.source) {
+            looked_up_.insert(file.place);
+            const auto bytes = file.source->bytes(0, file.source->size(), most_module);
+            module = bytes ? read_module(*bytes) : fail(ErrorKind::Io, "premature end of file " + file.place);
+            if (!module) module.error().what += ".";
+        }
+        cached = module_files_.emplace(path, std::move(module)).first;
+    }
+    if (!cached->second) return cached->second.error().what;
+    const Module& module = *cached->second;
+    for (const auto& needed : module.depends)
+        if (auto message = load_one(needed, prefix, modules, depth + 1); !message.empty()) return message;
+    if (!kernel_symbols_.empty())
+        for (const auto& symbol : module.needs)
+            if (!modules.symbols.contains(symbol) && !kernel_symbols_.contains(symbol)) return fmt::format("symbol `{}' not found.", symbol);
+    modules.symbols.insert(module.defines.begin(), module.defines.end());
+    modules.loaded.emplace(name);
+    return {};
+}
+
+std::string World::module_of_command(std::string_view command) const {
+    const auto found = command_modules_.find(command);
+    return found != command_modules_.end() ? found->second : std::string{};
+}
+
+void World::read_lists(std::string_view prefix, const Modules& modules) {
+    list_prefix_ = prefix;
+    auto each_line = [&](std::string_view name, auto&& visit) {
+        const auto file = open(fmt::format("{}/{}/{}", prefix, platform_, name), {}, modules);
+        if (!file.source) return;
+        const auto text = file.source->text(1U << 20U);
+        if (!text) return;
+        std::string_view rest(*text);
+        while (!rest.empty()) {
+            const auto end = std::min(rest.find('\n'), rest.size());
+            visit(rest.substr(0, end));
+            rest.remove_prefix(std::min(end + 1, rest.size()));
+        }
+    };
+    each_line("command.lst", [&](std::string_view line) {
+        const auto colon = line.find(':');
+        if (colon == std::string_view::npos) return;
+        auto name = line.substr(0, colon);
+        if (name.starts_with('*')) name.remove_prefix(1);  // an extended command
+        auto module = line.substr(colon + 1);
+        while (module.starts_with(' ')) module.remove_prefix(1);
+        command_modules_.emplace(name, module);
+    });
+    each_line("fs.lst", [&](std::string_view line) { file_system_modules_.emplace(line); });
+}
+
+}  // namespace herberge::grub

@@ -1,0 +1,90 @@
+// SPDX-License-Identifier: MIT
+// What GRUB sees of the machine: devices, files, modules.
+#pragma once
+
+#include <map>
+#include <memory>
+#include <optional>
+#include <set>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/loader.hpp>
+
+#include "loader/grub/elf_module.hpp"
+
+namespace herberge::grub {
+
+/// A device name that exists: a disk or one of its volumes.
+struct Device {
+    const Disk* disk = nullptr;
+    const Volume* volume = nullptr;  ///< null: the disk as a whole
+};
+
+/// The modules loaded so far. Copied for each entry that is tried.
+struct Modules {
+    std::set<std::string, std::less<>> loaded;
+    std::set<std::string, std::less<>> symbols;  ///< what the loaded ones define
+};
+
+/// A file GRUB opened or failed to open.
+struct Opened {
+    Source source;         ///< null when it failed
+    const Volume* volume = nullptr;
+    Resolved resolved;
+    std::string message;   ///< GRUB's own words when it failed, without "error: "
+    std::string place;     ///< "d1p1:/boot/x" where a device was found
+    enum class Failure : std::uint8_t { None, Device, FileSystem, File, Read } failure = Failure::None;
+};
+
+class World {
+public:
+    World(const Machine& machine, int boot_disk, std::string platform)
+        : machine_(machine), boot_disk_(boot_disk), platform_(std::move(platform)) {}
+
+    [[nodiscard]] const Machine& machine() const { return machine_; }
+    [[nodiscard]] const std::string& platform() const { return platform_; }
+
+    /// "hd0", "hd0,msdos1", "hd0,1".
+    [[nodiscard]] std::optional<Device> device(std::string_view name, const Modules& modules) const;
+    /// The name GRUB gives a volume: "hd0,msdos1".
+    [[nodiscard]] std::string name_of(const Volume& volume) const;
+    /// All devices in the order in which `search` visits them: each disk, then its partitions from the last one.
+    [[nodiscard]] std::vector<std::pair<std::string, Device>> search_order(const Modules& modules) const;
+    /// Whether a file system driver for this volume is at hand (and its features are within GRUB's reach).
+    [[nodiscard]] bool readable(const Volume& volume, const Modules& modules) const;
+    /// `path` is "(device)/file" or "/file" below `root`.
+    [[nodiscard]] Opened open(std::string_view path, std::string_view root, const Modules& modules) const;
+
+    /// Names that the core's kernel exports; a name is exported if it stands as a whole string in the image.
+    void set_kernel(std::span<const std::uint8_t> kernel);
+    /// Loads a module and what it depends on from `prefix`; the message is empty on success.
+    std::string load_module(std::string_view name, std::string_view prefix, Modules& modules, bool normal) const;
+    /// The module that provides a command, by command.lst; empty: none.
+    [[nodiscard]] std::string module_of_command(std::string_view command) const;
+    /// command.lst was read: commands that it does not name do not exist.
+    [[nodiscard]] bool lists_commands() const { return !command_modules_.empty(); }
+    /// Reads command.lst and fs.lst below `prefix`, as normal mode does at its start.
+    void read_lists(std::string_view prefix, const Modules& modules);
+    /// No module files are looked for: every command is taken to be there.
+    void assume_all_modules() { all_modules_ = true; }
+    [[nodiscard]] const std::set<std::string>& looked_up() const { return looked_up_; }
+
+private:
+    [[nodiscard]] bool driver_at_hand(std::string_view driver, const Modules& modules) const;
+    std::string load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const;
+
+    const Machine& machine_;
+    int boot_disk_;
+    std::string platform_;
+    bool all_modules_ = false;
+    std::set<std::string, std::less<>> kernel_symbols_;
+    std::map<std::string, std::string, std::less<>> command_modules_;
+    std::set<std::string, std::less<>> file_system_modules_;
+    std::string list_prefix_;
+    mutable std::map<std::string, Result<Module>, std::less<>> module_files_;
+    mutable std::set<std::string> looked_up_;
+};
+
+}  // namespace herberge::grub

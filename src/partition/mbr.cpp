@@ -1,0 +1,247 @@
+// SPDX-License-Identifier: MIT
+#include <algorithm>
+#include <fmt/format.h>
+
+#include <herberge/partition.hpp>
+
+#include "ondisk/mbr.hpp"
+
+namespace herberge {
+
+std::string ChsAddress::text() const { return fmt::format("{}/{}/{}", cylinder, head, sector); }
+
+namespace {
+
+struct TypeName {
+    std::uint8_t type;
+    std::string_view name;
+};
+
+constexpr TypeName type_names[] = {
+    {0x00, "unused"},
+    {0x01, "FAT12"},
+    {0x04, "FAT16 below 32 MiB"},
+    {0x05, "extended (CHS)"},
+    {0x06, "FAT16"},
+    {0x07, "NTFS, exFAT or HPFS"},
+    {0x0B, "FAT32 (CHS)"},
+    {0x0C, "FAT32 (LBA)"},
+    {0x0E, "FAT16 (LBA)"},
+    {0x0F, "extended (LBA)"},
+    {0x11, "hidden FAT12"},
+    {0x14, "hidden FAT16 below 32 MiB"},
+    {0x16, "hidden FAT16"},
+    {0x17, "hidden NTFS, exFAT or HPFS"},
+    {0x1B, "hidden FAT32 (CHS)"},
+    {0x1C, "hidden FAT32 (LBA)"},
+    {0x1E, "hidden FAT16 (LBA)"},
+    {0x27, "Windows recovery (hidden NTFS)"},
+    {0x42, "Windows dynamic volume"},
+    {0x82, "Linux swap"},
+    {0x83, "Linux"},
+    {0x85, "Linux extended"},
+    {0x8E, "Linux LVM"},
+    {0xA5, "FreeBSD"},
+    {0xA6, "OpenBSD"},
+    {0xA9, "NetBSD"},
+    {0xAF, "HFS or HFS+"},
+    {0xBF, "Solaris"},
+    {0xDA, "data without a file system"},
+    {0xEA, "Boot Loader Specification boot volume"},
+    {0xEE, "GPT protective"},
+    {0xEF, "EFI system"},
+    {0xFD, "Linux RAID, auto-detected"},
+};
+
+ChsAddress unpack_chs(const ondisk::Chs& chs) {
+    ChsAddress out;
+    out.head = chs.head;
+    out.sector = chs.sector_and_cylinder_high & 0x3FU;
+    out.cylinder = chs.cylinder_low | (static_cast<unsigned>(chs.sector_and_cylinder_high) & 0xC0U) << 2U;
+    return out;
+}
+
+std::string status_meaning(std::uint8_t status) {
+    if (status == 0x80) return "active";
+    return status == 0 ? "not active" : "not a valid status: only 00 and 80 are";
+}
+
+std::uint64_t entry_offset(int slot) { return offsetof(ondisk::Mbr, entries) + static_cast<std::uint64_t>(slot) * 16U; }
+
+class Check {
+public:
+    Check(const ByteSource& disk, PartitionTable& table) : disk_(disk), table_(table) {}
+
+    void all() {
+        const std::uint64_t disk_sectors = disk_.size() / table_.sector_size;
+        for (const auto& p : table_.partitions) {
+            if (p.status != 0 && p.status != 0x80)
+                add("mbr-status-byte", p, 0, 1, fmt::format("entry {} has the status byte {:02x}", p.number, p.status),
+                    "00 or 80", fmt::format("{:02x}", p.status));
+            if (p.first_lba >= disk_sectors)
+                add("mbr-entry-past-end", p, 8, 8,
+                    fmt::format("partition {} starts past the end of the disk", p.number),
+                    fmt::format("a start below sector {}", disk_sectors), fmt::format("sector {}", p.first_lba));
+            else if (p.sectors > disk_sectors - p.first_lba)
+                add("mbr-entry-past-end", p, 8, 8, fmt::format("partition {} ends past the end of the disk", p.number),
+                    fmt::format("an end at or below sector {}", disk_sectors),
+                    fmt::format("sector {}", p.first_lba + p.sectors));
+            if (p.first_lba == 0 && p.type != 0xEE)
+                add("mbr-entry-at-zero", p, 8, 4,
+                    fmt::format("partition {} starts at sector 0, on top of the table itself", p.number),
+                    "a start of 1 or more", "0");
+            chs(p);
+        }
+        overlaps();
+        if (table_.active_count() > 1)
+            table_.findings.push_back(make_finding(
+                "mbr-several-active",
+                fmt::format("{} partitions are marked active; some boot code refuses that", table_.active_count()),
+                {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80",
+                                fmt::format("{}", table_.active_count()))}));
+    }
+
+private:
+    void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text,
+             std::string expected, std::string found) {
+        table_.findings.push_back(make_finding(
+            code, std::move(text),
+            {evidence_bytes(disk_, entry_offset(p.slot) + offset, length, std::move(expected), std::move(found))}));
+    }
+
+    /// CHS and LBA should name the same sector where CHS can reach it; the usual 255/63 and 16/63 translations count.
+    void chs(const Partition& p) {
+        const auto& c = p.chs_first;
+        if (p.type == 0xEE || c.sector == 0 || c.cylinder >= 1023) return;
+        const bool agrees = std::ranges::any_of(std::initializer_list<unsigned>{255, 240, 128, 64, 32, 16}, [&](unsigned heads) {
+            return (std::uint64_t{c.cylinder} * heads + c.head) * 63 + c.sector - 1 == p.first_lba;
+        }) || (std::uint64_t{c.cylinder} * 64 + c.head) * 32 + c.sector - 1 == p.first_lba;
+        if (!agrees)
+            add("mbr-chs-differs", p, 1, 3,
+                fmt::format("the CHS start of partition {} does not match its LBA start in any usual geometry",
+                            p.number),
+                fmt::format("LBA {}", p.first_lba), "C/H/S " + c.text());
+    }
+
+    void overlaps() {
+        for (std::size_t i = 0; i < table_.partitions.size(); ++i)
+            for (std::size_t j = i + 1; j < table_.partitions.size(); ++j) {
+                const auto& a = table_.partitions[i];
+                const auto& b = table_.partitions[j];
+                if (a.first_lba < b.first_lba + b.sectors && b.first_lba < a.first_lba + a.sectors)
+                    add("partitions-overlap", b, 8, 8,
+                        fmt::format("partitions {} and {} overlap", a.number, b.number),
+                        fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
+                        fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1));
+            }
+    }
+
+    const ByteSource& disk_;
+    PartitionTable& table_;
+};
+
+}  // namespace
+
+std::string_view mbr_type_name(std::uint8_t type) {
+    const auto* found = std::ranges::find(type_names, type, &TypeName::type);
+    return found != std::end(type_names) ? found->name : "unknown type";
+}
+
+std::string Partition::type_name() const { return std::string(mbr_type_name(type)); }
+
+const Partition* PartitionTable::find(int number) const {
+    const auto found = std::ranges::find(partitions, number, &Partition::number);
+    return found != partitions.end() ? &*found : nullptr;
+}
+
+const Partition* PartitionTable::first_active() const {
+    const auto found = std::ranges::find(partitions, true, &Partition::active);
+    return found != partitions.end() ? &*found : nullptr;
+}
+
+std::size_t PartitionTable::active_count() const {
+    return static_cast<std::size_t>(std::ranges::count(partitions, true, &Partition::active));
+}
+
+Result<PartitionTable> read_partition_table(const ByteSource& disk) {
+    PartitionTable table;
+    if (disk.size() < sizeof(ondisk::Mbr)) {
+        table.findings.push_back(make_finding(
+            "disk-too-small", "the image is smaller than one sector",
+            {evidence_bytes(disk, 0, disk.size(), "at least 512 bytes", fmt::format("{} bytes", disk.size()))}));
+        return table;
+    }
+    const auto mbr = disk.load<ondisk::Mbr>(0);
+    if (!mbr) return tl::unexpected(mbr.error());
+    table.boot_signature = mbr->signature == 0xAA55;
+    table.disk_signature = mbr->disk_signature;
+    for (int slot = 0; slot < 4; ++slot) {
+        const auto& entry = mbr->entries[static_cast<std::size_t>(slot)];
+        table.refused_by_loaders = table.refused_by_loaders || (entry.status & 0x7FU) != 0;
+        // The Linux kernel and the loaders skip an entry without sectors, whatever its type says.
+        if (entry.sectors == 0 || entry.type == 0) continue;
+        Partition p;
+        p.number = slot + 1;
+        p.slot = slot;
+        p.first_lba = entry.first_lba;
+        p.sectors = entry.sectors;
+        p.type = entry.type;
+        p.status = entry.status;
+        p.active = entry.status == 0x80;
+        p.chs_first = unpack_chs(entry.first);
+        p.chs_last = unpack_chs(entry.last);
+        p.partuuid = fmt::format("{:08x}-{:02x}", table.disk_signature, p.number);
+        table.protective = table.protective || entry.type == 0xEE;
+        table.partitions.push_back(std::move(p));
+    }
+    if (!table.boot_signature) {
+        table.findings.push_back(make_finding(
+            "mbr-no-signature", "sector 0 does not end with the boot signature",
+            {evidence_bytes(disk, 510, 2, "55 aa",
+                            hex(std::array<std::uint8_t, 2>{static_cast<std::uint8_t>(mbr->signature & 0xFFU),
+                                                            static_cast<std::uint8_t>(mbr->signature >> 8U)}))}));
+        // Without the signature the bytes at 446 are no table for anybody (kernel block/partitions/msdos.c).
+        table.partitions.clear();
+        return table;
+    }
+    table.kind = TableKind::Mbr;
+    Check(disk, table).all();
+    return table;
+}
+
+std::vector<Stretch> stretches(const PartitionTable& table, std::uint64_t disk_size) {
+    std::vector<const Partition*> order;
+    for (const auto& p : table.partitions) order.push_back(&p);
+    std::ranges::stable_sort(order, {}, [](const Partition* p) { return p->first_lba; });
+    std::vector<Stretch> out;
+    std::uint64_t at = 0;
+    for (const auto* p : order) {
+        if (p->first_lba > at) out.push_back({at, p->first_lba - at, 0});
+        out.push_back({p->first_lba, p->sectors, p->number});
+        at = std::max(at, p->first_lba + p->sectors);
+    }
+    const std::uint64_t end = disk_size / table.sector_size;
+    if (at < end) out.push_back({at, end - at, 0});
+    return out;
+}
+
+Result<std::vector<Field>> annotate_mbr(const ByteSource& disk) {
+    const auto mbr = disk.load<ondisk::Mbr>(0);
+    if (!mbr) return tl::unexpected(mbr.error());
+    auto fields = ondisk::annotate(*mbr);
+    for (auto& field : fields) {
+        const auto within = (field.offset - offsetof(ondisk::Mbr, entries)) % 16;
+        const bool in_entry = field.name.starts_with("entries[");
+        if (in_entry && within == 0) field.meaning = status_meaning(field.raw[0]);
+        if (in_entry && within == 4) field.meaning = mbr_type_name(field.raw[0]);
+        if (in_entry && within == 12)
+            field.meaning = size_text(ondisk::from_bytes<ondisk::little_uint32_t>(field.raw) * std::uint64_t{512});
+        if (field.name == "signature")
+            field.meaning = mbr->signature == 0xAA55 ? "boot signature present" : "no boot signature: not startable by a BIOS";
+        if (field.name == "disk_signature")
+            field.meaning = fmt::format("PARTUUIDs of this disk begin {:08x}-", static_cast<std::uint32_t>(mbr->disk_signature));
+    }
+    return fields;
+}
+
+}  // namespace herberge

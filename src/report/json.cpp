@@ -1,0 +1,227 @@
+// SPDX-License-Identifier: MIT
+#include <fmt/format.h>
+#include <nlohmann/json.hpp>
+
+#include <herberge/report.hpp>
+
+namespace herberge {
+
+namespace {
+
+using nlohmann::ordered_json;
+
+/// Text from images may be any bytes; JSON wants UTF-8.
+std::string clean(std::string_view text) {
+    std::string out;
+    while (!text.empty()) {
+        const auto end = std::min(text.find('\n'), text.size());
+        out += printable(text.substr(0, end));
+        if (end < text.size()) out += '\n';
+        text.remove_prefix(std::min(end + 1, text.size()));
+    }
+    return out;
+}
+
+ordered_json text_or_null(std::string_view text) { return text.empty() ? ordered_json(nullptr) : ordered_json(clean(text)); }
+
+ordered_json to_json(const Evidence& e) {
+    ordered_json out;
+    if (e.range) {
+        out["disk"] = e.range->disk;
+        out["offset"] = e.range->offset;
+        out["length"] = e.range->length;
+    }
+    if (!e.place.empty()) {
+        out["place"] = clean(e.place);
+        out["line"] = e.line ? ordered_json(*e.line) : ordered_json(nullptr);
+    }
+    if (!e.expected.empty()) out["expected"] = clean(e.expected);
+    if (!e.found.empty()) out["found"] = clean(e.found);
+    return out;
+}
+
+ordered_json to_json(const std::vector<Evidence>& list) {
+    auto out = ordered_json::array();
+    for (const auto& e : list) out.push_back(to_json(e));
+    return out;
+}
+
+ordered_json to_json(const Finding& f) {
+    ordered_json out = {{"code", f.code}, {"stage", stage_id(f.stage)}, {"severity", severity_id(f.severity)}, {"text", clean(f.text)}, {"evidence", to_json(f.evidence)}};
+    if (!f.symptom.empty()) out["symptom"] = clean(f.symptom);
+    return out;
+}
+
+ordered_json stage_or_null(const std::optional<Stage>& stage) { return stage ? ordered_json(stage_id(*stage)) : ordered_json(nullptr); }
+
+ordered_json to_json(const StageState& s) {
+    ordered_json out = {{"stage", stage_id(s.stage)}, {"state", state_id(s.state)}, {"text", clean(s.text)}};
+    if (!s.findings.empty()) out["findings"] = s.findings;
+    out["evidence"] = to_json(s.evidence);
+    return out;
+}
+
+ordered_json to_json(const SystemVerdict& s) {
+    ordered_json out = {{"name", clean(s.name)}, {"kind", s.kind}, {"place", s.place ? ordered_json(*s.place) : ordered_json(nullptr)},
+                        {"starts", starts_id(s.starts)}, {"stops_at", stage_or_null(s.stops_at)}, {"symptom", text_or_null(s.symptom)}};
+    out["entry"] = text_or_null(s.entry);
+    out["entry_is_default"] = s.entry_is_default;
+    out["route"] = ordered_json::array();
+    for (const auto& step : s.route) out["route"].push_back(clean(step));
+    out["stages"] = ordered_json::array();
+    for (const auto& stage : s.stages) out["stages"].push_back(to_json(stage));
+    out["fallbacks"] = ordered_json::array();
+    for (const auto& f : s.fallbacks)
+        out["fallbacks"].push_back({{"entry", clean(f.entry)}, {"path", f.path}, {"starts", starts_id(f.starts)}, {"stops_at", stage_or_null(f.stops_at)}});
+    return out;
+}
+
+ordered_json disks_json(const Machine& machine) {
+    auto out = ordered_json::array();
+    for (const auto& disk : machine.disks)
+        out.push_back({{"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()}});
+    return out;
+}
+
+ordered_json to_json(const FileReference& f) {
+    ordered_json out = {{"written", clean(f.written)}, {"found", f.found()}, {"place", text_or_null(f.place)}, {"line", f.line}};
+    if (f.found()) {
+        out["real_path"] = clean(f.real_path);
+        out["size"] = f.size;
+    } else {
+        out["error"] = clean(*f.error);
+        out["near_misses"] = ordered_json::array();
+        for (const auto& near : f.near_misses) out["near_misses"].push_back(clean(near));
+    }
+    if (!f.links.empty()) {
+        out["links"] = ordered_json::array();
+        for (const auto& link : f.links) out["links"].push_back(clean(link));
+    }
+    return out;
+}
+
+ordered_json to_json(const std::vector<FileReference>& files) {
+    auto out = ordered_json::array();
+    for (const auto& file : files) out.push_back(to_json(file));
+    return out;
+}
+
+ordered_json to_json(const MenuEntry& e) {
+    ordered_json out = {{"title", clean(e.title)}, {"id", text_or_null(e.id)}, {"path", e.path_text()}, {"place", clean(e.place)}, {"line", e.line}, {"kind", entry_kind_name(e.kind)}};
+    if (e.kind == EntryKind::Submenu) {
+        out["default"] = e.default_child;
+        out["entries"] = ordered_json::array();
+        for (const auto& child : e.children) out["entries"].push_back(to_json(child));
+        return out;
+    }
+    out["resolves"] = !e.stops_at && std::ranges::all_of(e.ramdisks, [](const FileReference& f) { return f.found(); });
+    out["kernel"] = to_json(e.kernel);
+    out["ramdisks"] = to_json(e.ramdisks);
+    if (!e.devicetree.empty()) out["devicetree"] = to_json(e.devicetree);
+    out["arguments"] = clean(e.arguments);
+    out["stops_at"] = stage_or_null(e.stops_at);
+    if (e.stops_at) out["reason"] = clean(e.stop_reason);
+    out["messages"] = ordered_json::array();
+    for (const auto& m : e.messages) out["messages"].push_back({{"text", clean(m.text)}, {"place", clean(m.place)}, {"line", m.line}});
+    return out;
+}
+
+std::string_view style_name(MenuStyle style) { return style == MenuStyle::Hidden ? "hidden" : style == MenuStyle::Countdown ? "countdown" : "menu"; }
+
+std::string finish(const ordered_json& document) { return document.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n"; }
+
+}  // namespace
+
+std::string check_json(const Machine& machine, const Verdict& verdict) {
+    ordered_json out = {{"schema", "herberge/check/1"}, {"firmware", firmware_id(verdict.firmware)}, {"disks", disks_json(machine)}};
+    out["systems"] = ordered_json::array();
+    for (const auto& system : verdict.systems) out["systems"].push_back(to_json(system));
+    out["findings"] = ordered_json::array();
+    for (const auto& finding : verdict.findings) out["findings"].push_back(to_json(finding));
+    return finish(out);
+}
+
+std::string layout_json(const Machine& machine) {
+    ordered_json out = {{"schema", "herberge/layout/1"}};
+    out["disks"] = ordered_json::array();
+    for (const auto& disk : machine.disks) {
+        ordered_json d = {{"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()},
+                          {"table", disk.table.kind == TableKind::Mbr ? "mbr" : "none"}, {"sector_size", disk.table.sector_size},
+                          {"disk_signature", fmt::format("{:08x}", disk.table.disk_signature)}};
+        d["partitions"] = ordered_json::array();
+        for (const auto& p : disk.table.partitions) {
+            ordered_json part = {{"place", fmt::format("d{}p{}", disk.number, p.number)}, {"number", p.number}, {"first_lba", p.first_lba}, {"sectors", p.sectors},
+                                 {"size", p.sectors * disk.table.sector_size}, {"type", fmt::format("{:02x}", p.type)}, {"type_name", p.type_name()},
+                                 {"active", p.active}, {"partuuid", p.partuuid}};
+            for (const auto& v : disk.volumes)
+                if (v.partition == p.number) {
+                    part["file_system"] = text_or_null(v.info.kind);
+                    part["label"] = text_or_null(v.info.label);
+                    part["uuid"] = text_or_null(v.info.uuid);
+                }
+            d["partitions"].push_back(std::move(part));
+        }
+        d["gaps"] = ordered_json::array();
+        for (const auto& s : stretches(disk.table, disk.source->size()))
+            if (s.partition == 0) d["gaps"].push_back({{"first_lba", s.first_lba}, {"sectors", s.sectors}});
+        d["findings"] = ordered_json::array();
+        for (const auto& f : disk.table.findings) d["findings"].push_back(to_json(f));
+        out["disks"].push_back(std::move(d));
+    }
+    return finish(out);
+}
+
+std::string entries_json(const std::vector<Menu>& menus) {
+    ordered_json out = {{"schema", "herberge/entries/1"}};
+    out["menus"] = ordered_json::array();
+    for (const auto& menu : menus) {
+        ordered_json m = {{"loader", menu.loader}, {"place", clean(menu.place)}, {"default", menu.default_entry}, {"default_setting", clean(menu.default_setting)},
+                          {"default_matches", menu.default_matches}, {"fallback", menu.fallback},
+                          {"timeout", menu.timeout ? ordered_json(*menu.timeout) : ordered_json(nullptr)}, {"style", style_name(menu.style)}, {"reveal", text_or_null(menu.reveal)}};
+        m["entries"] = ordered_json::array();
+        for (const auto& entry : menu.entries) m["entries"].push_back(to_json(entry));
+        m["messages"] = ordered_json::array();
+        for (const auto& message : menu.messages) m["messages"].push_back({{"text", clean(message.text)}, {"place", clean(message.place)}, {"line", message.line}});
+        out["menus"].push_back(std::move(m));
+    }
+    return finish(out);
+}
+
+std::string sector_json(const std::string& place, const std::string& kind, const std::vector<Field>& fields) {
+    ordered_json out = {{"schema", "herberge/sector/1"}, {"place", place}, {"kind", kind}};
+    out["fields"] = ordered_json::array();
+    for (const auto& f : fields)
+        out["fields"].push_back({{"name", f.name}, {"offset", f.offset}, {"size", f.size}, {"value", clean(f.value)}, {"meaning", clean(f.meaning)}, {"raw", hex(f.raw, "")}});
+    return finish(out);
+}
+
+std::string files_json(const std::string& place, const std::vector<ListedFile>& files) {
+    ordered_json out = {{"schema", "herberge/files/1"}, {"place", clean(place)}};
+    out["files"] = ordered_json::array();
+    for (const auto& f : files) {
+        ordered_json file = {{"name", clean(f.name)}, {"type", file_type_name(f.info.type)}, {"size", f.info.size}, {"permissions", fmt::format("{:04o}", f.info.permissions)},
+                             {"uid", f.info.uid}, {"gid", f.info.gid}, {"modified", f.info.modified}, {"id", f.info.id}};
+        if (!f.target.empty()) file["target"] = clean(f.target);
+        out["files"].push_back(std::move(file));
+    }
+    return finish(out);
+}
+
+std::string findings_markdown() {
+    std::string out =
+        "# Findings\n\nEvery finding has a stable code. This page is generated from the one table in the code "
+        "(`src/vocabulary/finding.cpp`); `herberge_make_findings` writes it, and a test compares the two.\n\n"
+        "Severity: `breaks` stops the start at its stage, `risk` may, `note` is worth knowing.\n";
+    for (const auto stage : all_stages()) {
+        out += fmt::format("\n## {}\n\nCompletes when {}.\n\n| code | severity | meaning | on the screen |\n|---|---|---|---|\n", stage_id(stage), stage_meaning(stage));
+        for (const auto& row : finding_codes()) {
+            if (row.stage != stage) continue;
+            std::string symptom(row.symptom);
+            for (std::size_t at = 0; (at = symptom.find('\n', at)) != std::string::npos; at += 4) symptom.replace(at, 1, "<br>");
+            out += fmt::format("| `{}` | {} | {} | {} |\n", row.code, severity_id(row.severity), row.meaning, symptom);
+        }
+    }
+    return out;
+}
+
+}  // namespace herberge

@@ -1,0 +1,212 @@
+// SPDX-License-Identifier: MIT
+// What the RAM disk must bring: an init of its own, drivers for the root disk and its file system.
+#include <algorithm>
+#include <array>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <herberge/system.hpp>
+
+namespace herberge {
+
+namespace {
+
+constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
+
+/// A disk needs its block driver and one of the drivers below it.
+struct DriverPath {
+    std::string_view block;
+    std::string_view config;
+    std::vector<std::string_view> below;         ///< empty: it needs none
+    std::vector<std::string_view> below_config;
+};
+
+const std::vector<DriverPath>& driver_paths() {
+    static const std::vector<DriverPath> paths = {
+        {"virtio_blk", "CONFIG_VIRTIO_BLK", {"virtio_pci", "virtio_mmio"}, {"CONFIG_VIRTIO_PCI", "CONFIG_VIRTIO_MMIO"}},
+        {"nvme", "CONFIG_BLK_DEV_NVME", {}, {}},
+        {"mmc_block", "CONFIG_MMC_BLOCK", {}, {}},
+        {"xen_blkfront", "CONFIG_XEN_BLKDEV_FRONTEND", {}, {}},
+        {"sd_mod",
+         "CONFIG_BLK_DEV_SD",
+         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv", "virtio_scsi",
+          "usb_storage", "uas", "hv_storvsc", "vmw_pvscsi", "mptspi", "mptsas", "mpt3sas", "megaraid_sas", "aacraid", "hpsa",
+          "smartpqi", "sym53c8xx", "aic7xxx", "BusLogic", "pata_amd", "pata_via", "pata_marvell", "pata_jmicron", "isci", "3w_9xxx"},
+         {"CONFIG_SATA_AHCI", "CONFIG_ATA_PIIX", "CONFIG_ATA_GENERIC", "CONFIG_SCSI_VIRTIO", "CONFIG_USB_STORAGE", "CONFIG_HYPERV_STORAGE",
+          "CONFIG_VMWARE_PVSCSI"}},
+    };
+    return paths;
+}
+
+/// Three-valued: present, absent, or not told.
+enum class Told : std::uint8_t { Yes, No, Unknown };
+
+Told config_says(std::string_view config, std::string_view option) {
+    if (config.empty()) return Told::Unknown;
+    const std::string yes = fmt::format("{}=y", option);
+    std::size_t at = 0;
+    while ((at = config.find(yes, at)) != std::string_view::npos) {
+        if (at == 0 || config[at - 1] == '\n') return Told::Yes;
+        ++at;
+    }
+    const bool module = config.find(fmt::format("{}=m", option)) != std::string_view::npos;
+    const bool unset = config.find(fmt::format("# {} is not set", option)) != std::string_view::npos;
+    return module || unset ? Told::No : Told::Unknown;
+}
+
+Told builtin(const RootDemand& demand, std::string_view module, std::string_view option) {
+    if (!demand.builtin.empty()) {
+        std::string dashed(module);
+        std::ranges::replace(dashed, '_', '-');
+        for (const std::string_view name : {module, std::string_view(dashed)})
+            if (demand.builtin.find(fmt::format("/{}.ko", name)) != std::string::npos) return Told::Yes;
+        return Told::No;
+    }
+    return config_says(demand.config, option);
+}
+
+bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module, std::string_view option) {
+    return (ramdisk != nullptr && ramdisk->has_module(module)) || builtin(demand, module, option) == Told::Yes;
+}
+
+/// The block drivers at hand together with something below them.
+std::vector<std::string> usable_paths(const Ramdisk* ramdisk, const RootDemand& demand) {
+    std::vector<std::string> out;
+    for (const auto& path : driver_paths()) {
+        if (!available(ramdisk, demand, path.block, path.config)) continue;
+        if (path.below.empty()) {
+            out.emplace_back(path.block);
+            continue;
+        }
+        std::vector<std::string> below;
+        for (const auto& name : path.below)
+            if (ramdisk != nullptr && ramdisk->has_module(name)) below.emplace_back(name);
+        for (const auto& option : path.below_config)
+            if (config_says(demand.config, option) == Told::Yes) below.emplace_back("built in");
+        if (!demand.builtin.empty())
+            for (const auto& name : path.below)
+                if (builtin(demand, name, "") == Told::Yes) below.emplace_back(name);
+        if (!below.empty()) out.push_back(fmt::format("{} over {}", path.block, fmt::join(below, ", ")));
+    }
+    return out;
+}
+
+std::string_view file_system_option(std::string_view kind) {
+    if (kind == "ext2" || kind == "ext3" || kind == "ext4") return "CONFIG_EXT4_FS";
+    if (kind == "xfs") return "CONFIG_XFS_FS";
+    if (kind == "btrfs") return "CONFIG_BTRFS_FS";
+    return {};
+}
+
+}  // namespace
+
+StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments) {
+    StageResult out;
+    const std::string init = arguments.value("rdinit").value_or("/init");
+    const auto* program = ramdisk.find(init);
+    std::vector<std::string> parts;
+    for (const auto& member : ramdisk.members)
+        parts.push_back(fmt::format("{}{} ({} files, {} unpacked)", member.early ? "early " : "", compression_name(member.compression) == "none" ? "plain archive" : compression_name(member.compression), member.files, size_text(member.unpacked)));
+    const std::string shape = fmt::format("{}", fmt::join(parts, ", then "));
+    auto breaks = [&](std::string_view code, std::string text, std::string symptom, std::vector<Evidence> evidence) {
+        out.state = State::Breaks;
+        out.text = std::move(text);
+        out.symptom = std::move(symptom);
+        out.evidence = evidence;
+        out.findings.push_back(make_finding(code, out.text, std::move(evidence), out.symptom));
+        return out;
+    };
+    for (const auto& member : ramdisk.members) {
+        std::string option(compression_name(member.compression));
+        std::ranges::transform(option, option.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        if (member.compression != Compression::None &&
+            demand.config.find(fmt::format("# CONFIG_RD_{} is not set", option)) != std::string::npos)
+            return breaks("ramdisk-compression-unsupported", fmt::format("the kernel was built without support for {} RAM disks", compression_name(member.compression)),
+                          fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}", compression_name(member.compression), mount_panic), {});
+    }
+    if (ramdisk.damage && (program == nullptr || !program->complete))
+        return breaks("ramdisk-damaged", fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
+                      ramdisk.kernel_message.empty() ? std::string(mount_panic) : fmt::format("{}\n{}", ramdisk.kernel_message, mount_panic),
+                      {evidence_error(*ramdisk.damage)});
+    if (program == nullptr) {
+        const bool early = !ramdisk.members.empty() && std::ranges::all_of(ramdisk.members, &RamdiskMember::early);
+        return breaks(early ? "ramdisk-only-early" : "ramdisk-no-init",
+                      early ? "the RAM disk holds only early microcode: the archive with the init is missing"
+                            : fmt::format("the RAM disk holds no {}", init),
+                      std::string(mount_panic), {Evidence{{}, shape.empty() ? "empty RAM disk" : shape, {}, init, "not in the RAM disk"}});
+    }
+    if (program->is_directory() || !program->executable())
+        return breaks("ramdisk-init-unusable", fmt::format("{} in the RAM disk cannot be executed", init),
+                      fmt::format("Failed to execute {} (error -13)\nKernel panic - not syncing: No working init found.", init),
+                      {Evidence{{}, "RAM disk:" + init, {}, "an executable program", fmt::format("mode {:o}", program->mode)}});
+    if (program->content.starts_with("#!")) {
+        const auto line = std::string_view(program->content).substr(2, program->content.find('\n') - 2);
+        const auto from = std::min(line.find_first_not_of(" \t"), line.size());
+        const auto word = line.substr(from, line.find_first_of(" \t", from) - from);
+        const auto* interpreter = ramdisk.find(word);
+        if (interpreter == nullptr || !interpreter->executable() || !interpreter->complete)
+            return breaks("ramdisk-init-unusable", fmt::format("the interpreter {} of {} is not in the RAM disk", printable(word), init),
+                          fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.", init),
+                          {Evidence{{}, "RAM disk:" + init, 1, "an interpreter in the RAM disk", printable(word)}});
+    }
+    out.state = State::Holds;
+    out.text = fmt::format("unpacks whole: {}; its init is {}", shape, init);
+    if (ramdisk.damage) {
+        out.state = State::Doubtful;
+        out.text = fmt::format("damaged, but its {} is unpacked before the damage: {}", init, ramdisk.damage->what);
+        out.findings.push_back(make_finding("ramdisk-partly-damaged", out.text, {evidence_error(*ramdisk.damage)}, ramdisk.kernel_message));
+    }
+    return out;
+}
+
+StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
+    StageResult out;
+    const bool any_told = !demand.config.empty() || !demand.builtin.empty();
+    const bool has_modules = ramdisk != nullptr && !ramdisk->modules.empty();
+    auto breaks = [&](std::string_view code, std::string text, std::vector<Evidence> evidence) {
+        out.state = State::Breaks;
+        out.text = std::move(text);
+        out.evidence = evidence;
+        out.findings.push_back(make_finding(code, out.text, std::move(evidence)));
+        return out;
+    };
+    if (has_modules && !demand.kernel_release.empty() && !ramdisk->module_releases.empty() &&
+        std::ranges::find(ramdisk->module_releases, demand.kernel_release) == ramdisk->module_releases.end())
+        return breaks("ramdisk-other-kernel", fmt::format("the RAM disk's modules are for {}, the kernel is {}", fmt::join(ramdisk->module_releases, ", "), demand.kernel_release),
+                      {Evidence{{}, "RAM disk:/lib/modules", {}, demand.kernel_release, fmt::format("{}", fmt::join(ramdisk->module_releases, ", "))}});
+    const auto paths = usable_paths(ramdisk, demand);
+    if (paths.empty()) {
+        if (!has_modules && !any_told) {
+            out.state = State::Unknown;
+            out.text = "neither the RAM disk nor a kernel configuration tells which disk drivers there are";
+            return out;
+        }
+        if (ramdisk == nullptr && config_says(demand.config, "CONFIG_BLK_DEV_SD") == Told::Unknown && demand.builtin.empty()) {
+            out.state = State::Unknown;
+            out.text = "the kernel's configuration does not tell whether disk drivers are built in";
+            return out;
+        }
+        return breaks("ramdisk-no-disk-driver", "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
+                      {Evidence{{}, "RAM disk:/lib/modules", {}, "sd_mod with a controller, virtio_blk, nvme …",
+                                has_modules ? fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300) : "no modules"}});
+    }
+    const auto option = file_system_option(demand.file_system);
+    if (!option.empty()) {
+        const std::string module = demand.file_system.starts_with("ext") ? "ext4" : demand.file_system;
+        const Told inside = builtin(demand, module, option);
+        const bool brought = ramdisk != nullptr && (ramdisk->has_module(module) || ramdisk->has_module(demand.file_system));
+        if (!brought && inside == Told::No)
+            return breaks("ramdisk-no-file-system-driver", fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel", demand.file_system),
+                          {Evidence{{}, "RAM disk:/lib/modules", {}, module + ".ko", "absent"}});
+        if (!brought && inside == Told::Unknown) {
+            out.state = State::Unknown;
+            out.text = fmt::format("whether the kernel has {} built in is not told by any file here", demand.file_system);
+            return out;
+        }
+    }
+    out.state = State::Holds;
+    out.text = fmt::format("drivers for the disk: {}", fmt::join(paths, "; "));
+    return out;
+}
+
+}  // namespace herberge

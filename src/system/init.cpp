@@ -1,0 +1,76 @@
+// SPDX-License-Identifier: MIT
+// The init that would run.
+#include <array>
+#include <fmt/format.h>
+
+#include <herberge/system.hpp>
+
+namespace herberge {
+
+namespace {
+
+std::string flavour_of(const FileSystem& fs, const Executable& program) {
+    const std::string_view path(program.path);
+    if (path.ends_with("/systemd")) return "systemd";
+    if (path.ends_with("/busybox")) return "busybox";
+    if (path.ends_with("/openrc-init")) return "openrc";
+    if (path.ends_with("/init") && resolve(fs, "/etc/inittab")) return "sysvinit";
+    return {};
+}
+
+}  // namespace
+
+InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk) {
+    InitChoice out;
+    const FileSystem* fs = root.kernel_view.get();
+    if (fs == nullptr) {
+        out.result.state = State::NotReached;
+        return out;
+    }
+    const auto given = arguments.value("init");
+    out.asked = given.value_or("/sbin/init");
+    out.program = judge_executable(*fs, root.place, out.asked);
+    auto& result = out.result;
+    if (out.program.runs) {
+        out.flavour = flavour_of(*fs, out.program);
+        result.state = State::Holds;
+        result.text = out.program.path == out.asked ? fmt::format("{} can be executed", out.asked) : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
+        result.evidence = out.program.evidence;
+        return out;
+    }
+    const Executable first = out.program;
+    // What is tried next: the kernel's own list (init/main.c) when it mounts the root itself and init= is not given;
+    // initramfs-tools has the same list. Other RAM disks give up.
+    const bool tries_others = ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools";
+    if (tries_others && first.code != "program-interpreter-missing") {
+        for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init"}) {
+            if (other == out.asked) continue;
+            auto next = judge_executable(*fs, root.place, other);
+            if (!next.runs) continue;
+            result.state = State::Doubtful;
+            result.text = fmt::format("{} cannot run ({}), but {} is tried next and can", out.asked, first.why, other);
+            result.evidence = first.evidence;
+            result.findings.push_back(make_finding("init-second-choice", result.text, first.evidence));
+            out.program = std::move(next);
+            out.flavour = flavour_of(*fs, out.program);
+            return out;
+        }
+    }
+    result.state = State::Breaks;
+    result.text = fmt::format("the init {} cannot run: {}", out.asked, first.why);
+    result.evidence = first.evidence;
+    const bool late = first.code == "program-interpreter-missing" || first.code == "program-format" || first.code == "program-architecture" || first.code == "program-cut";
+    if (ramdisk == nullptr)
+        result.symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
+                               : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
+    else if (late)
+        // The RAM disk's test for the execute bit passes; executing then fails.
+        result.symptom = fmt::format("switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00000100 ]---", out.asked,
+                                     first.code == "program-interpreter-missing" ? "No such file or directory" : "Exec format error");
+    else
+        result.symptom = fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
+    result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
+    return out;
+}
+
+}  // namespace herberge

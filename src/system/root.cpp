@@ -1,0 +1,263 @@
+// SPDX-License-Identifier: MIT
+// What root= and fstab name, and whether the kernel could mount it.
+#include <algorithm>
+#include <array>
+#include <cctype>
+#include <charconv>
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+
+#include <herberge/system.hpp>
+
+#include "volume/ext.hpp"
+
+namespace herberge {
+
+namespace {
+
+std::vector<std::string> volumes_with(const Machine& machine, const std::function<std::string(const Volume&)>& what) {
+    std::vector<std::string> out;
+    machine.each_volume([&](const Volume& v) {
+        if (const auto text = what(v); !text.empty() && out.size() < 6) out.push_back(fmt::format("{} has {}", v.place, text));
+    });
+    return out;
+}
+
+/// The disk and partition of a device name like sda1, vda1, nvme0n1p2, mmcblk0p1.
+struct DeviceName {
+    int disk = 0;
+    int partition = 0;
+    std::string family;
+};
+
+std::optional<int> digits(std::string_view text) {
+    int value = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
+    if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
+    return value;
+}
+
+std::optional<DeviceName> parse_device_name(std::string_view name) {
+    for (const std::string_view family : {"sd", "vd", "xvd", "hd"}) {
+        if (!name.starts_with(family) || name.size() <= family.size()) continue;
+        const char letter = name[family.size()];
+        if (letter < 'a' || letter > 'z') continue;
+        const auto rest = name.substr(family.size() + 1);
+        const auto number = rest.empty() ? std::optional<int>(0) : digits(rest);
+        if (number) return DeviceName{letter - 'a' + 1, *number, std::string(family)};
+    }
+    for (const std::string_view family : {"nvme", "mmcblk"}) {
+        if (!name.starts_with(family)) continue;
+        auto rest = name.substr(family.size());
+        if (family == "nvme") {
+            const auto n = rest.find('n');
+            if (n == std::string_view::npos) continue;
+            const auto disk = digits(rest.substr(0, n));
+            const auto p = rest.find('p', n);
+            const auto part = p == std::string_view::npos ? std::optional<int>(0) : digits(rest.substr(p + 1));
+            if (disk && part) return DeviceName{*disk + 1, *part, std::string(family)};
+            continue;
+        }
+        const auto p = rest.find('p');
+        const auto disk = digits(rest.substr(0, p));
+        const auto part = p == std::string_view::npos ? std::optional<int>(0) : digits(rest.substr(p + 1));
+        if (disk && part) return DeviceName{*disk + 1, *part, std::string(family)};
+    }
+    return std::nullopt;
+}
+
+/// udev's by-label and by-uuid names escape what cannot stand in a file name as \xNN.
+std::string unescape(std::string_view text) {
+    std::string out;
+    for (std::size_t i = 0; i < text.size(); ++i) {
+        unsigned value = 0;
+        if (text.substr(i).starts_with("\\x") && i + 3 < text.size() &&
+            std::from_chars(text.data() + i + 2, text.data() + i + 4, value, 16).ec == std::errc{}) {
+            out += static_cast<char>(value);
+            i += 3;
+        } else {
+            out += text[i];
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
+RootReference resolve_device(const Machine& machine, std::string_view written) {
+    RootReference out;
+    out.written = written;
+    using Kind = RootReference::Kind;
+    std::string_view text = written;
+    auto take = [&](std::string_view prefix) {
+        if (!text.starts_with(prefix)) return false;
+        text.remove_prefix(prefix.size());
+        out.value = unescape(text);
+        if (out.value.size() >= 2 && out.value.front() == '"' && out.value.back() == '"') out.value = out.value.substr(1, out.value.size() - 2);
+        return true;
+    };
+    if (text.empty()) return out;
+    if (take("UUID=") || take("/dev/disk/by-uuid/")) {
+        out.kind = Kind::Uuid;
+        // The kernel side compares text as udev writes it, which is the form recorded here.
+        out.volume = machine.by_uuid(out.value);
+        if (out.volume == nullptr) out.near = volumes_with(machine, [](const Volume& v) { return v.info.uuid.empty() ? "" : "UUID=" + v.info.uuid; });
+        return out;
+    }
+    if (take("LABEL=") || take("/dev/disk/by-label/")) {
+        out.kind = Kind::Label;
+        out.volume = machine.by_label(out.value);
+        if (out.volume == nullptr) out.near = volumes_with(machine, [](const Volume& v) { return v.info.label.empty() ? "" : "LABEL=" + v.info.label; });
+        return out;
+    }
+    if (take("PARTUUID=") || take("/dev/disk/by-partuuid/")) {
+        out.kind = Kind::PartUuid;
+        int offset = 0;
+        if (const auto slash = out.value.find("/PARTNROFF="); slash != std::string::npos) {
+            offset = digits(std::string_view(out.value).substr(slash + 11)).value_or(0);
+            out.value.resize(slash);
+        }
+        out.volume = machine.by_partuuid(out.value);
+        if (out.volume != nullptr && offset != 0) out.volume = machine.volume(out.volume->disk, out.volume->partition + offset);
+        if (out.volume == nullptr) out.near = volumes_with(machine, [](const Volume& v) { return v.partuuid.empty() ? "" : "PARTUUID=" + v.partuuid; });
+        return out;
+    }
+    if (take("PARTLABEL=") || take("/dev/disk/by-partlabel/")) {
+        out.kind = Kind::PartLabel;
+        out.note = "partition labels exist on GPT disks only";
+        return out;
+    }
+    if (take("/dev/")) {
+        out.kind = Kind::Device;
+        if (const auto name = parse_device_name(out.value)) {
+            out.depends_on_hardware = true;
+            if (name->family == "hd") {
+                out.note = "disks have not been named hd… by Linux since the old IDE driver was dropped";
+                return out;
+            }
+            out.volume = machine.volume(name->disk, name->partition);
+            return out;
+        }
+        out.cannot_tell = true;
+        out.note = fmt::format("{} is made by device mapper, RAID or a name rule", written);
+        return out;
+    }
+    out.kind = Kind::Other;
+    out.cannot_tell = true;
+    return out;
+}
+
+RootReference resolve_root(const Machine& machine, std::string_view root) {
+    auto out = resolve_device(machine, root);
+    if (out.kind != RootReference::Kind::Other) return out;
+    // The kernel also takes numbers: "8:1", or hexadecimal "801" (init/do_mounts.c, name_to_dev_t).
+    unsigned major = 0;
+    unsigned minor = 0;
+    const auto colon = root.find(':');
+    bool number = false;
+    if (colon != std::string_view::npos) {
+        const auto a = digits(root.substr(0, colon));
+        const auto b = digits(root.substr(colon + 1));
+        number = a && b && *a >= 0 && *b >= 0;
+        if (number) {
+            major = static_cast<unsigned>(*a);
+            minor = static_cast<unsigned>(*b);
+        }
+    } else {
+        unsigned value = 0;
+        const auto [end, error] = std::from_chars(root.data(), root.data() + root.size(), value, 16);
+        number = error == std::errc{} && end == root.data() + root.size();
+        major = value >> 8U;
+        minor = value & 0xFFU;
+    }
+    if (!number) return out;
+    out.kind = RootReference::Kind::Number;
+    out.depends_on_hardware = true;
+    if (major == 8) {  // SCSI disks: 16 numbers each
+        out.cannot_tell = false;
+        out.volume = machine.volume(static_cast<int>(minor / 16) + 1, static_cast<int>(minor % 16));
+    }
+    return out;
+}
+
+bool FstabLine::has_option(std::string_view option) const {
+    std::string_view rest(options);
+    while (!rest.empty()) {
+        const auto end = std::min(rest.find(','), rest.size());
+        if (rest.substr(0, end) == option) return true;
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    return false;
+}
+
+std::vector<FstabLine> parse_fstab(std::string_view text) {
+    std::vector<FstabLine> out;
+    int number = 0;
+    while (!text.empty()) {
+        const auto end = std::min(text.find('\n'), text.size());
+        auto line = text.substr(0, end);
+        text.remove_prefix(std::min(end + 1, text.size()));
+        ++number;
+        std::vector<std::string> fields;
+        while (true) {
+            const auto from = line.find_first_not_of(" \t\r");
+            if (from == std::string_view::npos) break;
+            line.remove_prefix(from);
+            const auto to = std::min(line.find_first_of(" \t\r"), line.size());
+            fields.emplace_back(line.substr(0, to));
+            line.remove_prefix(to);
+        }
+        if (fields.size() < 3 || fields[0].starts_with('#')) continue;
+        fields.resize(6);
+        out.push_back({number, fields[0], fields[1], fields[2], fields[3], digits(fields[5]).value_or(0)});
+    }
+    return out;
+}
+
+StageResult judge_root_mount(const Volume& volume) {
+    StageResult out;
+    if (volume.kernel_view == nullptr) {
+        if (volume.problem && volume.problem->kind == ErrorKind::Unsupported && volume.info.kind.starts_with("ext")) {
+            out.state = State::Unknown;
+            out.text = fmt::format("whether {} can be mounted is not known: {}", volume.place, volume.problem->what);
+            out.evidence.push_back(evidence_error(*volume.problem));
+            return out;
+        }
+        if (!volume.info.kind.empty() && !volume.info.kind.starts_with("ext")) {
+            out.state = State::Breaks;
+            out.text = fmt::format("{} holds {}, not a root file system", volume.place, volume.info.kind);
+            out.findings.push_back(make_finding("root-not-a-file-system", out.text, {evidence_place(volume.place, "a file system", volume.info.kind)}));
+            out.symptom = "VFS: Unable to mount root fs";
+            return out;
+        }
+        std::vector<Evidence> evidence{volume.problem ? evidence_error(*volume.problem) : evidence_place(volume.place)};
+        out.state = State::Breaks;
+        out.text = fmt::format("{} holds no file system that could be mounted", volume.place);
+        if (const auto backup = find_ext_backup(*volume.source)) {
+            out.text += fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.kind, backup->offset);
+            evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {}, "backup superblock, UUID " + backup->info.uuid));
+        }
+        out.findings.push_back(make_finding("root-no-file-system", out.text, evidence));
+        out.symptom = "mount: mounting " + volume.place + " on /root failed: Invalid argument";
+        return out;
+    }
+    const auto obstacles = volume.kernel_view->mount_obstacles();
+    for (const auto& finding : obstacles) {
+        auto copy = finding;
+        copy.stage = Stage::Root;
+        out.findings.push_back(std::move(copy));
+    }
+    if (!obstacles.empty()) {
+        out.state = State::Breaks;
+        out.text = obstacles.front().text;
+        out.evidence = obstacles.front().evidence;
+        out.symptom = obstacles.front().symptom;
+        return out;
+    }
+    out.state = State::Holds;
+    out.text = fmt::format("{} is a mountable {} file system", volume.place, volume.info.kind);
+    out.evidence.push_back(evidence_bytes(*volume.source, 1024, 1024, {}, fmt::format("{}, UUID {}", volume.info.kind, volume.info.uuid)));
+    return out;
+}
+
+}  // namespace herberge

@@ -1,0 +1,251 @@
+// SPDX-License-Identifier: MIT
+// What init must start before the system is up: targets, start-up scripts, file systems to mount.
+#include <algorithm>
+#include <array>
+#include <fmt/format.h>
+
+#include <herberge/system.hpp>
+
+namespace herberge {
+
+namespace {
+
+constexpr std::uint64_t most_text = 256U << 10U;
+
+std::optional<std::string> read_text(const FileSystem& fs, std::string_view path) {
+    const auto found = resolve(fs, path);
+    if (!found || found->file.type != FileType::Regular) return std::nullopt;
+    const auto file = fs.open(found->file.id, std::string(path));
+    if (!file) return std::nullopt;
+    const auto text = (*file)->text(most_text);
+    return text ? std::optional(*text) : std::nullopt;
+}
+
+std::string_view trim(std::string_view text) {
+    const auto from = text.find_first_not_of(" \t\r");
+    if (from == std::string_view::npos) return {};
+    return text.substr(from, text.find_last_not_of(" \t\r") - from + 1);
+}
+
+template <class Visit>
+void each_line(std::string_view text, Visit visit) {
+    int number = 0;
+    while (!text.empty()) {
+        const auto end = std::min(text.find('\n'), text.size());
+        visit(++number, text.substr(0, end));
+        text.remove_prefix(std::min(end + 1, text.size()));
+    }
+}
+
+class Judge {
+public:
+    Judge(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments)
+        : machine_(machine), root_(root), fs_(*root.kernel_view), init_(init), arguments_(arguments) {}
+
+    StageResult run() {
+        if (init_.flavour == "systemd")
+            systemd();
+        else if (init_.flavour == "busybox" || init_.flavour == "sysvinit")
+            inittab();
+        else
+            out_.text = "this init's own configuration is not known";
+        mounts();
+        if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
+        if (out_.state == State::Holds && out_.text.empty()) out_.text = summary_;
+        return out_;
+    }
+
+private:
+    void breaks(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+        if (out_.state != State::Breaks) {
+            out_.state = State::Breaks;
+            out_.text = text;
+            out_.evidence = evidence;
+            out_.symptom = symptom;
+        }
+        out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
+    }
+    void risk(std::string_view code, std::string text, std::vector<Evidence> evidence) {
+        out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence)));
+    }
+    [[nodiscard]] std::string at(std::string_view path) const { return fmt::format("{}:{}", root_.place, path); }
+
+    // --- systemd -------------------------------------------------------------------------------------------------
+    void systemd() {
+        std::string unit = arguments_.value("systemd.unit").value_or("default.target");
+        for (const std::string_view word : {"single", "s", "S", "1", "rescue", "emergency"})
+            if (arguments_.has(word)) unit = word == "emergency" ? "emergency.target" : "rescue.target";
+        std::optional<Error> first;
+        for (const std::string_view folder : {"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"}) {
+            const std::string path = fmt::format("{}/{}", folder, unit);
+            const auto found = resolve(fs_, path);
+            if (found) {
+                ++checked_;
+                summary_ = fmt::format("the target to start, {}, is there: {}", unit, found->path);
+                out_.evidence.push_back(evidence_place(at(path), {}, found->path));
+                return;
+            }
+            // A dangling link in an earlier folder hides the later ones.
+            if (resolve(fs_, path, {.most_links = 40, .follow_last = false})) {
+                first = found.error();
+                break;
+            }
+        }
+        breaks("services-target-missing", fmt::format("systemd's target {} cannot be loaded", unit),
+               {first ? evidence_error(*first) : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
+               fmt::format("systemd[1]: Failed to load {}: No such file or directory\nYou are in rescue mode.", unit));
+    }
+
+    // --- inittab ---------------------------------------------------------------------------------------------------
+    void inittab() {
+        const auto text = read_text(fs_, "/etc/inittab");
+        if (!text) {
+            if (init_.flavour == "busybox")
+                start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab", evidence_place(at("/etc/inittab"), {}, "not there"));
+            else
+                breaks("services-inittab-missing", "/etc/inittab is missing: init does not know what to start",
+                       {evidence_place(at("/etc/inittab"), "a readable file", "not there")}, "INIT: No inittab file found\nEnter runlevel:");
+            return;
+        }
+        std::string level = "2";
+        each_line(*text, [&](int, std::string_view line) {
+            if (trim(line).starts_with('#')) return;
+            if (const auto mark = line.find(":initdefault:"); mark != std::string_view::npos && mark > 0) level = std::string(1, line[mark - 1]);
+        });
+        each_line(*text, [&](int number, std::string_view line) {
+            line = trim(line);
+            if (line.empty() || line.starts_with('#')) return;
+            std::array<std::string_view, 4> fields;
+            for (std::size_t i = 0; i < 3; ++i) {
+                const auto colon = line.find(':');
+                if (colon == std::string_view::npos) return;
+                fields.at(i) = line.substr(0, colon);
+                line.remove_prefix(colon + 1);
+            }
+            fields[3] = line;
+            const bool sysinit = fields[2] == "sysinit" || fields[2] == "boot" || fields[2] == "bootwait";
+            const bool level_wait = fields[2] == "wait" && (init_.flavour == "busybox" || fields[1].find(level) != std::string_view::npos);
+            if (!sysinit && !level_wait) return;
+            const auto program = fields[3].substr(0, fields[3].find(' '));
+            start_program(program, fmt::format("action {}", fields[2]), evidence_line(at("/etc/inittab"), number, {}, printable(fields[3])));
+        });
+    }
+
+    void start_program(std::string_view program, std::string why, Evidence named_by) {
+        while (program.starts_with('-') || program.starts_with('+') || program.starts_with('@')) program.remove_prefix(1);
+        if (!program.starts_with('/')) return;
+        ++checked_;
+        const auto judged = judge_executable(fs_, root_.place, program);
+        if (!judged.runs) {
+            std::vector<Evidence> evidence = judged.evidence;
+            evidence.push_back(std::move(named_by));
+            breaks("services-program-missing", fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
+                   fmt::format("can't run '{}': {}", printable(program), judged.code == "program-not-executable" ? "Permission denied" : "No such file or directory"));
+            return;
+        }
+        if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));
+        out_.evidence.push_back(std::move(named_by));
+        if (judged.interpreter.ends_with("sh") && !judged.evidence.empty()) script(judged.path);
+    }
+
+    /// Programs that a start-up script runs by their full path. One that is missing stops the start only where the
+    /// script itself treats a failure as fatal; guarded by a test it does not matter at all.
+    void script(const std::string& path) {
+        const auto text = read_text(fs_, path);
+        if (!text) return;
+        const bool exits_on_error = text->find("\nset -e") != std::string::npos;
+        each_line(*text, [&](int number, std::string_view line) {
+            line = trim(line);
+            if (!line.starts_with('/')) return;
+            const auto program = line.substr(0, line.find_first_of(" \t;|&<>"));
+            if (program.find_first_of("$*?[`\"'\\") != std::string_view::npos || program.ends_with(')')) return;
+            if (text->find(fmt::format("-x {}", program)) != std::string::npos || text->find(fmt::format("-f {}", program)) != std::string::npos || text->find(fmt::format("-e {}", program)) != std::string::npos) return;
+            const auto judged = judge_executable(fs_, root_.place, program);
+            if (judged.runs) return;
+            auto evidence = judged.evidence;
+            evidence.push_back(evidence_line(at(path), number, {}, printable(line)));
+            const auto bars = line.find("||");
+            const auto after = bars == std::string_view::npos ? std::string_view{} : trim(line.substr(bars + 2));
+            const bool fatal = bars == std::string_view::npos ? exits_on_error : !after.starts_with("true") && !after.starts_with(":") && !after.starts_with("echo");
+            if (fatal)
+                breaks("services-startup-program", fmt::format("the start-up script {} needs {}, which cannot run: {}", path, program, judged.why), evidence,
+                       fmt::format("{}: line {}: {}: {}", path, number, program, judged.code == "program-not-executable" ? "Permission denied" : "not found"));
+            else
+                risk("services-startup-program-optional", fmt::format("the start-up script {} calls {}, which cannot run: {}", path, program, judged.why), evidence);
+        });
+    }
+
+    // --- fstab -------------------------------------------------------------------------------------------------------
+    void mounts() {
+        const auto text = read_text(fs_, "/etc/fstab");
+        if (!text) return;
+        for (const auto& line : parse_fstab(*text)) {
+            ++checked_;
+            mount(line);
+        }
+    }
+
+    void mount(const FstabLine& line) {
+        static constexpr std::array<std::string_view, 16> no_disk = {"proc", "sysfs", "tmpfs", "devtmpfs", "devpts", "none", "nfs", "nfs4", "cifs", "overlay",
+                                                                    "cgroup", "cgroup2", "debugfs", "efivarfs", "fuse", "bind"};
+        if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") || line.has_option("bind") || line.has_option("_netdev")) return;
+        const auto target = resolve_device(machine_, line.device);
+        if (target.cannot_tell || target.kind == RootReference::Kind::Other) return;
+        const Evidence where = evidence_line(at("/etc/fstab"), line.line, printable(line.device), target.volume != nullptr ? target.volume->place : "nothing here answers to it");
+        if (line.type == "swap") {
+            if (target.volume == nullptr || target.volume->info.kind != "swap")
+                risk("fstab-swap-missing", fmt::format("the swap area {} is not there; the system starts without it", printable(line.device)), {where});
+            return;
+        }
+        if (line.mount_point == "/") {
+            if (target.volume != &root_)
+                risk("fstab-root-differs", fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device), root_.place), {where});
+            return;
+        }
+        if (line.has_option("noauto") || line.has_option("nofail") || line.has_option("x-systemd.automount")) return;
+        const bool known_type = line.type.starts_with("ext") || line.type == "auto";
+        const std::string symptom = init_.flavour == "systemd" ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
+                                                               : fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device), printable(line.mount_point));
+        if (target.volume == nullptr) {
+            if (!known_type) {
+                risk("fstab-device-not-found", fmt::format("{} for {} was not found here; {} volumes may not be recognised", printable(line.device), printable(line.mount_point), printable(line.type)), {where});
+                return;
+            }
+            breaks("fstab-device-missing", fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"), printable(line.device), printable(line.mount_point)), {where}, symptom);
+            return;
+        }
+        if (!known_type) return;
+        if (target.volume->kernel_view == nullptr) {
+            breaks("fstab-not-mountable", fmt::format("{} for {} holds no file system that could be mounted", target.volume->place, printable(line.mount_point)), {where},
+                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device), printable(line.mount_point)));
+            return;
+        }
+        if (const auto obstacles = target.volume->kernel_view->mount_obstacles(); !obstacles.empty()) {
+            breaks("fstab-not-mountable", fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point), obstacles.front().text), {where},
+                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device), printable(line.mount_point)));
+            return;
+        }
+        if (init_.flavour != "systemd") {
+            const auto point = resolve(fs_, line.mount_point);
+            if (!point || point->file.type != FileType::Directory)
+                breaks("fstab-mount-point-missing", fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
+        }
+    }
+
+    const Machine& machine_;
+    const Volume& root_;
+    const FileSystem& fs_;
+    const InitChoice& init_;
+    const CommandLine& arguments_;
+    StageResult out_;
+    std::string summary_;
+    int checked_ = 0;
+};
+
+}  // namespace
+
+StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments) {
+    return Judge(machine, root, init, arguments).run();
+}
+
+}  // namespace herberge

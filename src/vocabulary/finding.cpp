@@ -1,0 +1,206 @@
+// SPDX-License-Identifier: MIT
+#include <herberge/finding.hpp>
+
+#include <algorithm>
+
+namespace herberge {
+
+namespace {
+
+struct StageRow {
+    Stage stage;
+    std::string_view id;
+    std::string_view meaning;
+};
+
+constexpr std::array<StageRow, stage_count> stage_rows = {{
+    {Stage::Firmware, "firmware", "the firmware finds something to start on the disk"},
+    {Stage::PartitionTable, "partition-table", "the table the next step needs is readable and leads to the partition needed"},
+    {Stage::BootCode, "boot-code", "the first code the firmware starts is sound and may run"},
+    {Stage::BootSector, "boot-sector", "the volume boot sector that the previous code starts is sound"},
+    {Stage::Loader, "loader", "the loader's further parts and own files are there and sound"},
+    {Stage::Configuration, "configuration", "the loader reads a configuration that leaves something to start"},
+    {Stage::Entry, "entry", "the entry it would start resolves"},
+    {Stage::Kernel, "kernel", "the kernel is startable"},
+    {Stage::Ramdisk, "ramdisk", "the initial RAM disk is there if needed, and sound"},
+    {Stage::Root, "root", "the root file system is found and mountable"},
+    {Stage::Init, "init", "an init can be executed"},
+    {Stage::Services, "services", "what init must start is there"},
+}};
+
+constexpr std::array<Stage, stage_count> stages = {Stage::Firmware, Stage::PartitionTable, Stage::BootCode, Stage::BootSector,
+                                                   Stage::Loader,   Stage::Configuration,  Stage::Entry,    Stage::Kernel,
+                                                   Stage::Ramdisk,  Stage::Root,           Stage::Init,     Stage::Services};
+
+constexpr auto breaks = Severity::Breaks;
+constexpr auto risk = Severity::Risk;
+constexpr auto note = Severity::Note;
+
+constexpr FindingCode codes[] = {
+    {"firmware-nothing-to-start", Stage::Firmware, breaks, "No disk has a first sector that the firmware would start.", "No bootable device."},
+    {"disk-too-small", Stage::Firmware, breaks, "The image is smaller than one sector.", "No bootable device."},
+    {"mbr-no-signature", Stage::Firmware, risk, "Sector 0 does not end with 55AA: a BIOS does not start the disk, and nobody reads a partition table from it.", "No bootable device."},
+    {"mbr-status-byte", Stage::PartitionTable, risk, "A status byte of the table is neither 00 nor 80: Linux and GRUB then see no partitions.", ""},
+    {"mbr-entry-past-end", Stage::PartitionTable, risk, "A partition starts or ends past the end of the disk.", ""},
+    {"mbr-entry-at-zero", Stage::PartitionTable, risk, "A partition starts at sector 0, on top of the table.", ""},
+    {"mbr-several-active", Stage::PartitionTable, risk, "More than one partition is marked active; some boot code refuses that.", ""},
+    {"mbr-chs-differs", Stage::PartitionTable, note, "The CHS and LBA starts of a partition disagree; only code that still uses CHS is misled.", ""},
+    {"partitions-overlap", Stage::PartitionTable, risk, "Two partitions share sectors.", ""},
+    {"boot-code-empty", Stage::BootCode, breaks, "The code area of the first sector is empty.", "nothing; the screen stays as the firmware left it"},
+    {"boot-code-damaged", Stage::BootCode, breaks, "The code of the first sector cannot work.", "nothing; the screen stays as the firmware left it"},
+    {"boot-code-unreadable", Stage::BootCode, breaks, "The first sector cannot be read.", "a read error of the firmware"},
+    {"chain-no-signature", Stage::BootSector, breaks, "The boot sector to chain to does not end with 55AA.", "error: invalid signature."},
+    {"chain-unreadable", Stage::BootSector, breaks, "The boot sector to chain to cannot be read.", ""},
+    {"grub-core-pointer", Stage::BootCode, breaks, "GRUB's first sector looks for the core image in the wrong place.", "GRUB"},
+    {"grub-core-unreadable", Stage::Loader, breaks, "A sector of GRUB's core image cannot be read.", "GRUB … Read Error"},
+    {"grub-core-first-sector", Stage::Loader, breaks, "The first sector of GRUB's core image is overwritten.", "GRUB, once or repeated without end"},
+    {"grub-core-header", Stage::Loader, breaks, "The unprotected start of GRUB's core image is damaged.", "GRUB loading."},
+    {"grub-core-beyond-repair", Stage::Loader, breaks, "GRUB's core image is damaged beyond its own error correction.", "GRUB loading."},
+    {"grub-core-damaged", Stage::Loader, breaks, "GRUB's core image cannot be unpacked.", "GRUB loading."},
+    {"grub-core-repaired", Stage::Loader, risk, "GRUB's core image is damaged but repairs itself at every start; further damage may be too much.", ""},
+    {"grub-prefix-device", Stage::PartitionTable, breaks, "The partition on which GRUB looks for its files does not exist.", "error: no such partition.\nEntering rescue mode...\ngrub rescue>"},
+    {"grub-prefix-file-system", Stage::Loader, breaks, "GRUB cannot read the file system that holds its files.", "error: unknown filesystem.\nEntering rescue mode...\ngrub rescue>"},
+    {"grub-normal-module", Stage::Loader, breaks, "GRUB's module normal, or one it needs, is missing or unsound.", "error: file `…/normal.mod' not found.\nEntering rescue mode...\ngrub rescue>"},
+    {"grub-module-missing", Stage::Loader, breaks, "The module that provides a command the entry needs cannot be loaded.", "error: file `….mod' not found."},
+    {"grub-config-missing", Stage::Configuration, breaks, "GRUB finds no grub.cfg.", "grub>"},
+    {"grub-config-empty", Stage::Configuration, breaks, "grub.cfg defines no entry and starts nothing.", "grub>"},
+    {"grub-config-syntax", Stage::Configuration, breaks, "grub.cfg does not parse and leaves no entry.", "error: syntax error.\ngrub>"},
+    {"grub-config-partly-lost", Stage::Configuration, note, "A syntax error in grub.cfg drops the command or block around it; the rest works.", "error: syntax error."},
+    {"entry-none-for-system", Stage::Entry, breaks, "No entry of the loader starts this system.", "the system is missing from the menu"},
+    {"entry-kernel-missing", Stage::Entry, breaks, "The kernel that the entry names is not there.", "error: file `…' not found."},
+    {"entry-device-missing", Stage::Entry, breaks, "The device that the entry names does not exist or cannot be read.", "error: disk `…' not found."},
+    {"entry-loads-nothing", Stage::Entry, breaks, "The entry loads nothing that could be started.", ""},
+    {"entry-password", Stage::Entry, risk, "The entry asks for a user name and password.", "Enter username:"},
+    {"entry-default-unmatched", Stage::Entry, note, "The default names no entry; the first one is used.", ""},
+    {"kernel-refused-by-loader", Stage::Kernel, breaks, "The loader refuses the kernel's header.", "error: invalid magic number."},
+    {"kernel-unreadable", Stage::Kernel, breaks, "The kernel file cannot be read.", ""},
+    {"kernel-cut", Stage::Kernel, breaks, "The kernel file ends too early.", "nothing: the machine resets"},
+    {"kernel-damaged", Stage::Kernel, breaks, "The compressed kernel is damaged.", "XZ-compressed data is corrupt\n -- System halted"},
+    {"kernel-not-verified", Stage::Kernel, risk, "The kernel carries no check that holds; it may or may not be damaged.", ""},
+    {"ramdisk-missing", Stage::Ramdisk, breaks, "The RAM disk is not there, and the kernel cannot mount its root without one.", "Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)"},
+    {"ramdisk-not-named", Stage::Ramdisk, breaks, "The entry names no RAM disk, and the kernel cannot mount its root without one.", "Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0)"},
+    {"ramdisk-unreadable", Stage::Ramdisk, breaks, "The RAM disk file cannot be read.", ""},
+    {"ramdisk-damaged", Stage::Ramdisk, breaks, "The RAM disk is damaged or cut before its init is unpacked.", "Initramfs unpacking failed: …\nKernel panic - not syncing: VFS: Unable to mount root fs"},
+    {"ramdisk-partly-damaged", Stage::Ramdisk, risk, "The RAM disk is damaged behind its init.", "Initramfs unpacking failed: …"},
+    {"ramdisk-only-early", Stage::Ramdisk, breaks, "The RAM disk holds only early microcode.", "Kernel panic - not syncing: VFS: Unable to mount root fs"},
+    {"ramdisk-no-init", Stage::Ramdisk, breaks, "The RAM disk holds no init.", "Kernel panic - not syncing: VFS: Unable to mount root fs"},
+    {"ramdisk-init-unusable", Stage::Ramdisk, breaks, "The RAM disk's init cannot be executed.", "Kernel panic - not syncing: No working init found."},
+    {"ramdisk-compression-unsupported", Stage::Ramdisk, breaks, "The kernel cannot unpack this RAM disk's compression.", "Initramfs unpacking failed: compression method … not configured"},
+    {"ramdisk-no-disk-driver", Stage::Root, breaks, "No disk driver is in the RAM disk or built into the kernel.", "ALERT! … does not exist. Dropping to a shell!"},
+    {"ramdisk-no-file-system-driver", Stage::Root, breaks, "The driver for the root file system is neither in the RAM disk nor built in.", "mount: unknown filesystem type"},
+    {"ramdisk-other-kernel", Stage::Root, breaks, "The RAM disk's modules belong to another kernel.", "ALERT! … does not exist. Dropping to a shell!"},
+    {"root-not-named", Stage::Root, breaks, "The command line has no root=.", "No root device specified."},
+    {"root-not-found", Stage::Root, breaks, "Nothing on the machine answers to root=.", "ALERT! … does not exist. Dropping to a shell!"},
+    {"root-table-refused", Stage::Root, breaks, "The kernel sees no partitions because of a wrong status byte.", "ALERT! … does not exist. Dropping to a shell!"},
+    {"root-no-file-system", Stage::Root, breaks, "The root volume holds no mountable file system.", "mount: … Invalid argument"},
+    {"root-not-a-file-system", Stage::Root, breaks, "The root volume holds something that is not a file system.", "mount: … Invalid argument"},
+    {"root-device-name", Stage::Root, note, "root= names a device whose name depends on the hardware.", ""},
+    {"ext-larger-than-partition", Stage::Root, breaks, "The file system is larger than its partition: loaders read it, the kernel refuses it.", "EXT4-fs: bad geometry: block count … exceeds size of device"},
+    {"ext-unknown-feature", Stage::Root, breaks, "The file system uses features that are not known.", "EXT4-fs: Couldn't mount because of unsupported optional features"},
+    {"ext-super-checksum", Stage::Root, breaks, "The superblock fails its checksum.", "EXT4-fs: VFS: Found ext4 filesystem with invalid superblock checksum."},
+    {"ext-group-unreadable", Stage::Root, breaks, "A group descriptor cannot be read.", "EXT4-fs: can't read group descriptor"},
+    {"ext-group-invalid", Stage::Root, breaks, "A group descriptor points outside the file system.", "EXT4-fs: group descriptors corrupted!"},
+    {"ext-group-checksum", Stage::Root, risk, "A group descriptor fails its checksum; a read-only mount tolerates that.", "EXT4-fs: ext4_check_descriptors: Checksum for group … failed"},
+    {"ext-root-inode", Stage::Root, breaks, "The root directory's inode is damaged.", "EXT4-fs: get root inode failed"},
+    {"ext-journal-bad", Stage::Root, breaks, "The journal cannot be read.", "EXT4-fs: error loading journal"},
+    {"ext-journal-dirty", Stage::Root, note, "The file system was not unmounted cleanly; loaders may see older contents than the system.", "EXT4-fs: recovery complete"},
+    {"ext-errors-recorded", Stage::Root, note, "The file system is marked as having errors.", ""},
+    {"ext-backup-super-differs", Stage::Root, note, "The first backup superblock does not match the primary one.", ""},
+    {"program-missing", Stage::Init, breaks, "A program that must run is not there.", "No init found."},
+    {"program-link-dangling", Stage::Init, breaks, "A program that must run is a link to nothing.", "No init found."},
+    {"program-not-a-file", Stage::Init, breaks, "A program that must run is not a regular file.", "No init found."},
+    {"program-not-executable", Stage::Init, breaks, "A program that must run has no execute permission.", "No init found."},
+    {"program-unreadable", Stage::Init, breaks, "A program that must run cannot be read.", ""},
+    {"program-format", Stage::Init, breaks, "A program that must run is in no executable format.", "Exec format error"},
+    {"program-architecture", Stage::Init, breaks, "A program that must run is built for another machine.", "Exec format error"},
+    {"program-cut", Stage::Init, breaks, "A program that must run is cut short.", ""},
+    {"program-interpreter-missing", Stage::Init, breaks, "The interpreter of a script or the loader of a program is missing.", "No such file or directory"},
+    {"init-second-choice", Stage::Init, risk, "The init asked for cannot run, and another one is tried and can.", ""},
+    {"services-target-missing", Stage::Services, breaks, "systemd's target cannot be loaded.", "Failed to load default.target"},
+    {"services-inittab-missing", Stage::Services, breaks, "/etc/inittab is missing.", "INIT: No inittab file found"},
+    {"services-program-missing", Stage::Services, breaks, "A program that init must run cannot run.", "can't run '…': No such file or directory"},
+    {"services-startup-program", Stage::Services, breaks, "A start-up script needs a program that cannot run.", ""},
+    {"services-startup-program-optional", Stage::Services, risk, "A start-up script calls a program that cannot run, and goes on without it.", ""},
+    {"fstab-device-missing", Stage::Services, breaks, "/etc/fstab demands a file system that is not there.", "You are in emergency mode."},
+    {"fstab-device-not-found", Stage::Services, risk, "A file system of /etc/fstab was not found, but may be of a kind not recognised.", ""},
+    {"fstab-not-mountable", Stage::Services, breaks, "/etc/fstab demands a file system that cannot be mounted.", "mount: … Invalid argument"},
+    {"fstab-mount-point-missing", Stage::Services, breaks, "A mount point of /etc/fstab does not exist.", "mount: … No such file or directory"},
+    {"fstab-root-differs", Stage::Services, risk, "/etc/fstab and the kernel's command line name different roots.", ""},
+    {"fstab-swap-missing", Stage::Services, note, "A swap area of /etc/fstab is not there; the system starts without it.", ""},
+};
+
+}  // namespace
+
+std::string_view stage_id(Stage stage) { return stage_rows[static_cast<std::size_t>(stage)].id; }
+std::string_view stage_meaning(Stage stage) { return stage_rows[static_cast<std::size_t>(stage)].meaning; }
+
+std::optional<Stage> stage_from_id(std::string_view id) {
+    const auto found = std::ranges::find(stage_rows, id, &StageRow::id);
+    return found != stage_rows.end() ? std::optional(found->stage) : std::nullopt;
+}
+
+std::span<const Stage, stage_count> all_stages() { return stages; }
+
+std::string_view state_id(State state) {
+    switch (state) {
+        case State::Holds: return "holds";
+        case State::Breaks: return "breaks";
+        case State::Doubtful: return "doubtful";
+        case State::Unknown: return "unknown";
+        case State::NotReached: return "not-reached";
+        case State::NotNeeded: return "not-needed";
+    }
+    return "unknown";
+}
+
+std::string_view severity_id(Severity severity) {
+    switch (severity) {
+        case Severity::Breaks: return "breaks";
+        case Severity::Risk: return "risk";
+        case Severity::Note: break;
+    }
+    return "note";
+}
+
+std::span<const FindingCode> finding_codes() { return codes; }
+
+Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+    Finding out;
+    out.code = code;
+    const auto* row = std::ranges::find(codes, code, &FindingCode::code);
+    if (row != std::end(codes)) {
+        out.stage = row->stage;
+        out.severity = row->severity;
+    }
+    out.text = std::move(text);
+    out.evidence = std::move(evidence);
+    out.symptom = std::move(symptom);
+    return out;
+}
+
+Evidence evidence_bytes(const ByteSource& source, std::uint64_t offset, std::uint64_t length, std::string expected, std::string found) {
+    Evidence out;
+    const auto ranges = source.locate(offset, length);
+    if (!ranges.empty())
+        out.range = ranges.front();
+    out.place = source.place();
+    out.expected = std::move(expected);
+    out.found = std::move(found);
+    return out;
+}
+
+Evidence evidence_place(std::string place, std::string expected, std::string found) {
+    return Evidence{std::nullopt, std::move(place), std::nullopt, std::move(expected), std::move(found)};
+}
+
+Evidence evidence_line(std::string place, int line, std::string expected, std::string found) {
+    Evidence out = evidence_place(std::move(place), std::move(expected), std::move(found));
+    if (line > 0) out.line = line;
+    return out;
+}
+
+Evidence evidence_error(const Error& error) {
+    return evidence_place(error.place, error.expected, error.found.empty() ? error.what : error.what + " (" + error.found + ")");
+}
+
+}  // namespace herberge

@@ -1,0 +1,132 @@
+// SPDX-License-Identifier: MIT
+// ext2/3/4: directories. Hashed directories keep every name in ordinary blocks, so a linear walk reads them too.
+#include <algorithm>
+#include <fmt/format.h>
+
+#include "volume/ext_fs.hpp"
+
+namespace herberge::ext {
+
+namespace {
+
+constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;
+
+FileType from_dir_type(std::uint8_t type) {
+    static constexpr std::array<FileType, 8> types = {FileType::Unknown,   FileType::Regular,     FileType::Directory,
+                                                      FileType::CharDevice, FileType::BlockDevice, FileType::Fifo,
+                                                      FileType::Socket,     FileType::Symlink};
+    return type < types.size() ? types[type] : FileType::Unknown;
+}
+
+}  // namespace
+
+/// Checksums of a directory block: leaf blocks end in a 12-byte tail that looks like an empty entry of type 0xDE;
+/// index blocks keep theirs behind the index's capacity (kernel fs/ext4/namei.c).
+bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8_t> block, bool first) const {
+    const std::size_t tail = block.size() - 12;
+    const auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(block, tail);
+    if (entry.inode == 0 && entry.record_length == 12 && entry.name_length == 0 && entry.file_type == 0xDE)
+        return crc32c(inode_seed(inode), block.first(tail)) ==
+               ondisk::from_bytes<ondisk::little_uint32_t>(block, tail + 8);
+    if ((inode.flags() & inode_flag::indexed) == 0) return false;
+    const std::size_t count_at = first ? 0x20 : 0x8;
+    const std::size_t limit = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at);
+    const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at + 2);
+    const std::size_t used = count_at + count * 8;
+    const std::size_t index_tail = count_at + limit * 8;
+    if (count > limit || index_tail + 8 > block.size()) return false;
+    static constexpr std::array<std::uint8_t, 4> zeros{};
+    std::uint32_t sum = crc32c(inode_seed(inode), block.first(used));
+    sum = crc32c(sum, block.subspan(index_tail, 4));
+    sum = crc32c(sum, zeros);
+    return sum == ondisk::from_bytes<ondisk::little_uint32_t>(block, index_tail + 4);
+}
+
+Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const {
+    if (inode.type() != FileType::Directory)
+        return fail(ErrorKind::WrongType, "not a directory", inode_place(inode.number));
+    if ((inode.flags() & inode_flag::encrypted) != 0)
+        return fail(ErrorKind::Unsupported, "the directory is encrypted", inode_place(inode.number));
+    std::optional<Error> damage;
+    auto note = [&](ErrorKind kind, std::string what) {
+        if (!damage) damage = Error{kind, std::move(what), inode_place(inode.number), {}, {}};
+    };
+    // Visits the entries of one block; false when the visitor has what it wants.
+    auto entries = [&](std::span<const std::uint8_t> block, std::uint64_t number) {
+        std::size_t at = 0;
+        while (at + sizeof(ondisk::ExtDirEntry) <= block.size()) {
+            const auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(block, at);
+            // Length 0 or 65535 stands for a whole 64 KiB block.
+            std::size_t length = entry.record_length;
+            if (block_size_ == 65536 && (length == 0 || length == 65535)) length = 65536;
+            if (length < sizeof(entry) || length % 4 != 0 || length > block.size() - at ||
+                entry.name_length > length - sizeof(entry)) {
+                note(ErrorKind::Malformed, fmt::format("a damaged entry in directory block {}, byte {}", number, at));
+                return true;
+            }
+            const std::string_view name(reinterpret_cast<const char*>(block.data()) + at + sizeof(entry), entry.name_length);
+            if (entry.inode != 0 && entry.name_length != 0 && !visit(entry, name)) return false;
+            at += length;
+        }
+        return true;
+    };
+    if ((inode.flags() & inode_flag::inline_data) != 0) {
+        const auto bytes = inline_content(inode);
+        if (!bytes) return tl::unexpected(bytes.error());
+        const std::span<const std::uint8_t> all(*bytes);
+        // The first four bytes are the parent's inode; "." and ".." are not stored.
+        if (all.size() < 60 || !entries(all.subspan(4, 56), 0)) return {};
+        if (all.size() > 60 && !entries(all.subspan(60), 1)) return {};
+        if (damage) return tl::unexpected(*damage);
+        return {};
+    }
+    if (inode.size() > most_directory)
+        return fail(ErrorKind::TooLarge, "a directory that claims to be too large", inode_place(inode.number),
+                    size_text(most_directory), size_text(inode.size()));
+    const auto runs = map(inode);
+    if (!runs) return tl::unexpected(runs.error());
+    // Only blocks that exist are visited: a claimed size costs nothing by itself.
+    for (const auto& run : *runs)
+        for (std::uint64_t done = 0; done < run.length; done += block_size_) {
+            const std::uint64_t number = (run.offset + done) / block_size_;
+            const auto block = volume_->bytes(run.base_offset + done, block_size_);
+            if (!block) return tl::unexpected(block.error());
+            if (checks_metadata() && !directory_block_holds(inode, *block, number == 0)) {
+                note(ErrorKind::Checksum, fmt::format("directory block {} fails its checksum", number));
+                continue;
+            }
+            if (!entries(*block, number)) return {};
+        }
+    // Damage matters only to a search that did not find its name before (the kernel looks where the hash says).
+    if (damage) return tl::unexpected(*damage);
+    return {};
+}
+
+Result<FileId> ExtFs::lookup(FileId directory, std::string_view name) const {
+    const auto found = inode(directory);
+    if (!found) return tl::unexpected(found.error());
+    FileId hit = 0;
+    auto walked = walk_directory(*found, [&](const ondisk::ExtDirEntry& entry, std::string_view candidate) {
+        if (candidate != name) return true;
+        hit = entry.inode;
+        return false;
+    });
+    if (hit != 0) return hit;
+    if (!walked) return tl::unexpected(walked.error());
+    return fail(ErrorKind::NotFound, fmt::format("no entry named {}", printable(name)), inode_place(directory));
+}
+
+Result<std::vector<DirEntry>> ExtFs::list(FileId directory) const {
+    const auto found = inode(directory);
+    if (!found) return tl::unexpected(found.error());
+    std::vector<DirEntry> out;
+    const bool typed = has_incompat(incompat::filetype);
+    auto walked = walk_directory(*found, [&](const ondisk::ExtDirEntry& entry, std::string_view name) {
+        out.push_back({std::string(name), entry.inode, typed ? from_dir_type(entry.file_type) : FileType::Unknown});
+        return out.size() < 1000000;
+    });
+    if (!walked && out.empty()) return tl::unexpected(walked.error());
+    return out;
+}
+
+}  // namespace herberge::ext

@@ -1,0 +1,105 @@
+// SPDX-License-Identifier: MIT
+#include <algorithm>
+#include <cctype>
+#include <fmt/format.h>
+
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+namespace {
+
+bool same_without_case(std::string_view a, std::string_view b) {
+    return std::ranges::equal(a, b, [](char x, char y) {
+        return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
+    });
+}
+
+Volume inspect_volume(Source source, int disk, int partition, std::string partuuid) {
+    Volume volume;
+    volume.disk = disk;
+    volume.partition = partition;
+    volume.place = source->place();
+    volume.partuuid = std::move(partuuid);
+    volume.info = recognise_volume(*source);
+    if (!volume.info.kind.empty()) {
+        auto loader = open_file_system(source, Reader::Loader);
+        if (loader)
+            volume.loader_view = *loader;
+        else
+            volume.problem = loader.error();
+        auto kernel = open_file_system(source, Reader::Kernel);
+        if (kernel) volume.kernel_view = *kernel;
+    } else {
+        volume.problem = Error{ErrorKind::NotFound, "no known file system", volume.place, {}, {}};
+    }
+    volume.source = std::move(source);
+    return volume;
+}
+
+template <class Match>
+const Volume* first_volume(const Machine& machine, Match match) {
+    for (const auto& disk : machine.disks)
+        for (const auto& volume : disk.volumes)
+            if (match(volume)) return &volume;
+    return nullptr;
+}
+
+}  // namespace
+
+Disk inspect_disk(Source source, int number, std::string path) {
+    Disk disk;
+    disk.number = number;
+    disk.path = std::move(path);
+    disk.source = source;
+    auto table = read_partition_table(*source);
+    if (!table) {
+        disk.problem = table.error();
+        return disk;
+    }
+    disk.table = std::move(*table);
+    const std::uint64_t sector = disk.table.sector_size;
+    for (const auto& p : disk.table.partitions) {
+        const std::string place = fmt::format("d{}p{}", number, p.number);
+        disk.volumes.push_back(
+            inspect_volume(slice(source, p.first_lba * sector, p.sectors * sector, place), number, p.number, p.partuuid));
+    }
+    // A disk without a table may be one volume from its first sector on.
+    if (disk.table.partitions.empty() && !recognise_volume(*source).kind.empty())
+        disk.volumes.push_back(
+            inspect_volume(slice(source, 0, source->size(), fmt::format("d{}", number)), number, 0, {}));
+    return disk;
+}
+
+const Disk* Machine::disk(int number) const {
+    const auto found = std::ranges::find(disks, number, &Disk::number);
+    return found != disks.end() ? &*found : nullptr;
+}
+
+const Volume* Machine::volume(int disk, int partition) const {
+    return first_volume(*this, [&](const Volume& v) { return v.disk == disk && v.partition == partition; });
+}
+
+const Volume* Machine::at(std::string_view place) const {
+    return first_volume(*this, [&](const Volume& v) { return v.place == place; });
+}
+
+void Machine::each_volume(const std::function<void(const Volume&)>& visit) const {
+    for (const auto& disk : disks)
+        for (const auto& volume : disk.volumes) visit(volume);
+}
+
+const Volume* Machine::by_uuid(std::string_view uuid) const {
+    return first_volume(*this, [&](const Volume& v) { return !uuid.empty() && same_without_case(v.info.uuid, uuid); });
+}
+
+const Volume* Machine::by_label(std::string_view label) const {
+    return first_volume(*this, [&](const Volume& v) { return !label.empty() && v.info.label == label; });
+}
+
+const Volume* Machine::by_partuuid(std::string_view partuuid) const {
+    return first_volume(*this,
+                        [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
+}
+
+}  // namespace herberge

@@ -1,0 +1,310 @@
+// SPDX-License-Identifier: MIT
+#include "commands.hpp"
+
+#include <algorithm>
+#include <charconv>
+#include <chrono>
+#include <cstdio>
+#include <filesystem>
+#include <fmt/format.h>
+#include <fstream>
+#include <optional>
+
+#include <herberge/herberge.hpp>
+
+#include "demo_disks.hpp"
+#include "views.hpp"
+
+namespace tool {
+
+namespace {
+
+using namespace herberge;
+
+int complain(int status, const std::string& text) {
+    fmt::print(stderr, "herberge: {}\n", text);
+    return status;
+}
+
+/// The machine of the images given, or nothing (already complained).
+struct Opened {
+    Machine machine;
+    std::vector<std::shared_ptr<const ImageFile>> files;
+    std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
+
+    bool open(const Options& options) {
+        for (std::size_t i = 0; i < options.images.size(); ++i) {
+            const int number = static_cast<int>(i) + 1;
+            auto file = open_image(options.images[i], number);
+            if (!file) {
+                complain(Exit::unreadable, printable(file.error().text()));
+                return false;
+            }
+            files.push_back(*file);
+            machine.disks.push_back(inspect_disk(*file, number, options.images[i]));
+            if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
+                complain(Exit::unreadable, printable(problem->text()));
+                return false;
+            }
+        }
+        return true;
+    }
+    void stats() const {
+        std::uint64_t bytes = 0;
+        std::uint64_t reads = 0;
+        for (const auto& file : files) {
+            bytes += file->counters().bytes;
+            reads += file->counters().reads;
+        }
+        const auto took = std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
+        fmt::print(stderr, "read {} bytes ({}) in {} reads; {:.1f} ms\n", bytes, size_text(bytes), reads, took);
+    }
+};
+
+/// A place: "d1", "d1p1", "d1p1:/path", "d1@0+512".
+struct Place {
+    int disk = 0;
+    int partition = 0;
+    std::optional<std::string> path;
+    std::optional<std::uint64_t> offset;
+    std::uint64_t length = 512;
+};
+
+template <class Number>
+bool take_number(std::string_view& text, Number& out) {
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), out);
+    if (error != std::errc{} || end == text.data()) return false;
+    text.remove_prefix(static_cast<std::size_t>(end - text.data()));
+    return true;
+}
+
+std::optional<Place> parse_place(std::string_view text) {
+    Place out;
+    if (!text.starts_with('d')) return std::nullopt;
+    text.remove_prefix(1);
+    if (!take_number(text, out.disk)) return std::nullopt;
+    if (text.starts_with('p')) {
+        text.remove_prefix(1);
+        if (!take_number(text, out.partition)) return std::nullopt;
+    }
+    if (text.empty()) return out;
+    if (text.starts_with(':')) {
+        out.path = text.substr(1);
+        return out;
+    }
+    if (!text.starts_with('@')) return std::nullopt;
+    text.remove_prefix(1);
+    std::uint64_t offset = 0;
+    if (!take_number(text, offset)) return std::nullopt;
+    out.offset = offset;
+    if (text.starts_with('+')) {
+        text.remove_prefix(1);
+        if (!take_number(text, out.length)) return std::nullopt;
+    }
+    if (!text.empty()) return std::nullopt;
+    return out;
+}
+
+constexpr const char* place_help = "a place is written d1, d1p2, d1p2:/boot/vmlinuz or d1@512+1024";
+
+int print(const std::string& text) {
+    std::fwrite(text.data(), 1, text.size(), stdout);
+    return Exit::all_start;
+}
+
+}  // namespace
+
+int run_check(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    if (options.firmware != "auto" && options.firmware != "bios") return complain(Exit::usage, fmt::format("the firmware kind {} is not walked yet: bios is", options.firmware));
+    CheckOptions wanted;
+    wanted.firmware = FirmwareKind::Bios;
+    const Verdict verdict = check(opened.machine, wanted);
+    const Terminal terminal;
+    print(options.format == "json" ? check_json(opened.machine, verdict) : check_text(opened.machine, verdict, terminal, options.all_evidence));
+    if (options.stats) opened.stats();
+    return verdict.all_start() ? Exit::all_start : Exit::some_fail;
+}
+
+int run_layout(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    const Terminal terminal;
+    print(options.format == "json" ? layout_json(opened.machine) : layout_text(opened.machine, terminal));
+    if (options.stats) opened.stats();
+    return Exit::all_start;
+}
+
+int run_entries(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    const auto menus = read_menus(opened.machine);
+    const Terminal terminal;
+    print(options.format == "json" ? entries_json(menus) : entries_text(menus, terminal));
+    if (options.stats) opened.stats();
+    return Exit::all_start;
+}
+
+int run_sector(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    std::vector<std::pair<const Disk*, std::uint64_t>> wanted;
+    if (options.place.empty()) {
+        for (const auto& disk : opened.machine.disks) wanted.emplace_back(&disk, 0);
+    } else {
+        const auto place = parse_place(options.place);
+        const Disk* disk = place ? opened.machine.disk(place->disk) : nullptr;
+        if (!place || place->path) return complain(Exit::usage, fmt::format("“{}” is not a sector; {}", options.place, place_help));
+        if (disk == nullptr) return complain(Exit::usage, fmt::format("there is no disk d{}", place->disk));
+        std::uint64_t lba = place->offset.value_or(0) / 512;
+        if (place->partition != 0) {
+            const auto* partition = disk->table.find(place->partition);
+            if (partition == nullptr) return complain(Exit::usage, fmt::format("there is no partition d{}p{}", place->disk, place->partition));
+            lba += partition->first_lba;
+        }
+        wanted.emplace_back(disk, lba);
+    }
+    const Terminal terminal;
+    bool first = true;
+    for (const auto& [disk, lba] : wanted) {
+        const auto view = view_sector(*disk, lba);
+        if (!view) return complain(Exit::unreadable, printable(view.error().text()));
+        if (!first) print("\n");
+        first = false;
+        print(options.format == "json" ? sector_json(view->place, view->kind, view->fields) : sector_text(*view, terminal));
+    }
+    if (options.stats) opened.stats();
+    return Exit::all_start;
+}
+
+namespace {
+
+/// The volume of a place, or nothing (already complained).
+const Volume* volume_of(const Opened& opened, const Place& place) {
+    const Volume* volume = opened.machine.volume(place.disk, place.partition);
+    if (volume == nullptr) {
+        complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk, place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
+        return nullptr;
+    }
+    if (volume->loader_view == nullptr) {
+        complain(Exit::unreadable, fmt::format("{} cannot be listed: {}", volume->place, volume->problem ? printable(volume->problem->text()) : "no file system"));
+        return nullptr;
+    }
+    return volume;
+}
+
+}  // namespace
+
+int run_files(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    auto place = parse_place(options.place);
+    if (!place || place->offset) return complain(Exit::usage, fmt::format("“{}” is not a directory; {}", options.place, place_help));
+    const Volume* volume = volume_of(opened, *place);
+    if (volume == nullptr) return Exit::unreadable;
+    const FileSystem& fs = *volume->loader_view;
+    const std::string path = place->path.value_or("/");
+    const auto found = resolve(fs, path);
+    if (!found) {
+        std::string text = printable(found.error().text());
+        for (const auto& near : near_misses(fs, path)) text += fmt::format("; there is {}", printable(near));
+        return complain(Exit::unreadable, text);
+    }
+    std::vector<ListedFile> files;
+    auto add = [&](const std::string& name, FileId id) {
+        ListedFile file{name, {}, {}};
+        if (const auto info = fs.stat(id)) file.info = *info;
+        if (file.info.type == FileType::Symlink) file.target = fs.link_target(id).value_or("?");
+        files.push_back(std::move(file));
+    };
+    if (found->file.type == FileType::Directory) {
+        const auto names = fs.list(found->file.id);
+        if (!names) return complain(Exit::unreadable, printable(names.error().text()));
+        for (const auto& entry : *names)
+            if (entry.name != "." && entry.name != "..") add(entry.name, entry.id);
+        std::ranges::sort(files, {}, &ListedFile::name);
+    } else {
+        add(found->path, found->file.id);
+    }
+    const std::string shown = fmt::format("{}:{}", volume->place, found->path);
+    const Terminal terminal;
+    print(options.format == "json" ? files_json(shown, files) : files_text(shown, files, terminal));
+    if (options.stats) opened.stats();
+    return Exit::all_start;
+}
+
+int run_copy(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    const auto place = parse_place(options.place);
+    if (!place || (!place->path && !place->offset)) return complain(Exit::usage, fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
+    Source source;
+    if (place->path) {
+        const Volume* volume = volume_of(opened, *place);
+        if (volume == nullptr) return Exit::unreadable;
+        const auto found = resolve(*volume->loader_view, *place->path);
+        if (!found) return complain(Exit::unreadable, printable(found.error().text()));
+        auto file = volume->loader_view->open(found->file.id, fmt::format("{}:{}", volume->place, found->path));
+        if (!file) return complain(Exit::unreadable, printable(file.error().text()));
+        source = *file;
+    } else {
+        const Disk* disk = opened.machine.disk(place->disk);
+        const Volume* volume = place->partition != 0 ? opened.machine.volume(place->disk, place->partition) : nullptr;
+        if (disk == nullptr || (place->partition != 0 && volume == nullptr)) return complain(Exit::usage, "there is no such disk or partition");
+        const Source& base = volume != nullptr ? volume->source : disk->source;
+        if (*place->offset > base->size() || place->length > base->size() - *place->offset)
+            return complain(Exit::usage, fmt::format("{} has only {} bytes", base->place(), base->size()));
+        source = slice(base, *place->offset, place->length, options.place);
+    }
+    // Never over an image: what is inspected stays as it is.
+    for (const auto& image : options.images) {
+        std::error_code ignored;
+        if (options.output != "-" && std::filesystem::equivalent(image, options.output, ignored)) return complain(Exit::usage, "the output is one of the images, which are never written");
+    }
+    std::ofstream file;
+    if (options.output != "-") {
+        file.open(options.output, std::ios::binary | std::ios::trunc);
+        if (!file) return complain(Exit::unreadable, fmt::format("{} cannot be written", options.output));
+    }
+    constexpr std::uint64_t step = std::uint64_t{1} << 20U;
+    for (std::uint64_t at = 0; at < source->size(); at += step) {
+        const auto part = source->bytes(at, std::min(step, source->size() - at));
+        if (!part) return complain(Exit::unreadable, fmt::format("{} ({} bytes were copied)", printable(part.error().text()), at));
+        if (options.output == "-")
+            std::fwrite(part->data(), 1, part->size(), stdout);
+        else
+            file.write(reinterpret_cast<const char*>(part->data()), static_cast<std::streamsize>(part->size()));
+    }
+    if (options.output != "-" && !file.flush()) return complain(Exit::unreadable, fmt::format("{} cannot be written", options.output));
+    fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()), source->place());
+    return Exit::all_start;
+}
+
+int run_demo(const Options& options) {
+    std::error_code error;
+    std::filesystem::create_directories(options.folder, error);
+    if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
+    const Terminal terminal;
+    print("The front desk of the inn Almhof: one machine, in several states.\n\n");
+    for (const auto& disk : demo::front_desk_disks()) {
+        const std::string path = (std::filesystem::path(options.folder) / disk.name).string();
+        const auto written = demo::write_disk(disk, path);
+        if (!written) return complain(Exit::unreadable, written.error().text());
+        Opened opened;
+        Options one = options;
+        one.images = {path};
+        if (!opened.open(one)) return Exit::unreadable;
+        const Verdict verdict = check(opened.machine);
+        const auto& system = verdict.systems.front();
+        print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(path, 34)), disk.story));
+        std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
+                           : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " + printable(system.at(*system.stops_at).text)
+                                                        : terminal.ink(Ink::Warn, "cannot be told");
+        for (const auto& part : wrap(said, terminal.width() - 6)) print("      " + part + "\n");
+    }
+    print(fmt::format("\nLook at one: herberge check {}/no-init.img\n", options.folder));
+    return Exit::all_start;
+}
+
+}  // namespace tool

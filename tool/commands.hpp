@@ -1,0 +1,32 @@
+// SPDX-License-Identifier: MIT
+// What each command does with its arguments.
+#pragma once
+
+#include <string>
+#include <vector>
+
+namespace tool {
+
+/// Exit statuses of the design: every system starts; some does not; wrong usage; an input cannot be read.
+enum Exit : int { all_start = 0, some_fail = 1, usage = 2, unreadable = 3 };
+
+struct Options {
+    std::vector<std::string> images;
+    std::string format = "text";
+    std::string firmware = "auto";
+    bool stats = false;
+    bool all_evidence = false;
+    std::string place;   ///< --at, --in, --from
+    std::string output;  ///< --to
+    std::string folder;  ///< demo
+};
+
+int run_check(const Options& options);
+int run_layout(const Options& options);
+int run_sector(const Options& options);
+int run_files(const Options& options);
+int run_copy(const Options& options);
+int run_entries(const Options& options);
+int run_demo(const Options& options);
+
+}  // namespace tool

@@ -1,0 +1,282 @@
+// SPDX-License-Identifier: MIT
+#include <algorithm>
+#include <ctime>
+#include <fmt/chrono.h>
+#include <fmt/format.h>
+
+#include "views.hpp"
+
+namespace tool {
+
+using herberge::printable;
+using herberge::size_text;
+
+namespace {
+
+const herberge::Volume* volume_of(const herberge::Disk& disk, int partition) {
+    for (const auto& volume : disk.volumes)
+        if (volume.partition == partition) return &volume;
+    return nullptr;
+}
+
+/// Widths for a drawing to scale in which nothing vanishes: every stretch gets at least `least` columns.
+std::vector<std::size_t> scale(const std::vector<herberge::Stretch>& all, std::size_t room) {
+    std::uint64_t total = 0;
+    for (const auto& s : all) total += s.sectors;
+    std::vector<std::size_t> out;
+    std::size_t used = 0;
+    for (const auto& s : all) {
+        const std::size_t least = s.partition != 0 ? 4 : 1;
+        const double share = total == 0 ? 0 : static_cast<double>(s.sectors) / static_cast<double>(total);
+        out.push_back(std::max(least, static_cast<std::size_t>(share * static_cast<double>(room))));
+        used += out.back();
+    }
+    while (used > room) {
+        auto widest = std::ranges::max_element(out);
+        if (*widest <= 4) break;
+        --*widest;
+        --used;
+    }
+    if (used < room && !out.empty()) *std::ranges::max_element(out) += room - used;
+    return out;
+}
+
+void draw(std::string& out, const herberge::Disk& disk, const Terminal& terminal) {
+    auto all = herberge::stretches(disk.table, disk.source->size());
+    if (all.empty() || all.size() > 24) return;
+    const auto widths = scale(all, std::max<std::size_t>(40, terminal.width() - 4 - all.size()));
+    std::string top;
+    std::string middle;
+    std::string below;
+    std::string bottom;
+    for (std::size_t i = 0; i < all.size(); ++i) {
+        const auto& s = all[i];
+        std::string bar;
+        for (std::size_t j = 0; j < widths[i]; ++j) bar += "─";
+        top += (i == 0 ? "┌" : "┬") + bar;
+        bottom += (i == 0 ? "└" : "┴") + bar;
+        std::string first;
+        std::string second;
+        if (s.partition != 0) {
+            const auto* volume = volume_of(disk, s.partition);
+            first = fmt::format(" p{}", s.partition);
+            if (volume != nullptr && !volume->info.kind.empty() && widths[i] >= 4 + first.size() + volume->info.kind.size()) first += " " + volume->info.kind;
+            second = " " + size_text(s.sectors * disk.table.sector_size);
+            if (columns(second) > widths[i]) second.clear();
+        } else {
+            for (std::size_t j = 0; j < widths[i]; ++j) first += "·";
+            second = first;
+        }
+        const bool active = s.partition != 0 && disk.table.find(s.partition) != nullptr && disk.table.find(s.partition)->active;
+        middle += "│" + terminal.ink(s.partition == 0 ? Ink::Dim : active ? Ink::Good : Ink::Bold, pad(first.substr(0, s.partition != 0 ? std::min(first.size(), widths[i]) : first.size()), widths[i]));
+        below += "│" + terminal.ink(Ink::Dim, pad(second, widths[i]));
+    }
+    out += "  " + top + "┐\n  " + middle + "│\n  " + below + "│\n  " + bottom + "┘\n";
+}
+
+struct Table {
+    std::vector<std::vector<std::string>> rows;
+    /// Columns two spaces apart; the first row is the head.
+    void print(std::string& out, const Terminal& terminal, std::size_t indent) const {
+        std::vector<std::size_t> widths;
+        for (const auto& row : rows)
+            for (std::size_t i = 0; i < row.size(); ++i) {
+                if (widths.size() <= i) widths.push_back(0);
+                widths[i] = std::max(widths[i], columns(row[i]));
+            }
+        for (std::size_t r = 0; r < rows.size(); ++r) {
+            std::string line(indent, ' ');
+            for (std::size_t i = 0; i < rows[r].size(); ++i) line += i + 1 < rows[r].size() ? pad(rows[r][i], widths[i] + 2) : rows[r][i];
+            line.erase(line.find_last_not_of(' ') + 1);
+            out += terminal.ink(r == 0 ? Ink::Dim : Ink::Plain, line) + "\n";
+        }
+    }
+};
+
+std::string date(std::int64_t seconds) {
+    const auto time = static_cast<std::time_t>(seconds);
+    std::tm parts{};
+    if (gmtime_r(&time, &parts) == nullptr) return "?";
+    return fmt::format("{:%Y-%m-%d %H:%M}", parts);
+}
+
+void print_findings(std::string& out, const std::vector<herberge::Finding>& findings, const Terminal& terminal) {
+    for (const auto& finding : findings) {
+        const Ink ink = finding.severity == herberge::Severity::Note ? Ink::Dim : Ink::Warn;
+        out += fmt::format("  {}{}\n", terminal.ink(ink, pad(std::string(herberge::severity_id(finding.severity)), 8)), printable(finding.text));
+        if (!finding.evidence.empty()) out += "          " + terminal.ink(Ink::Dim, printable(evidence_text(finding.evidence.front()))) + "\n";
+    }
+}
+
+}  // namespace
+
+std::string layout_text(const herberge::Machine& machine, const Terminal& terminal) {
+    std::string out;
+    for (const auto& disk : machine.disks) {
+        if (!out.empty()) out += "\n";
+        const bool table = disk.table.kind == herberge::TableKind::Mbr;
+        out += fmt::format("{}  {}, {}, {}\n", terminal.ink(Ink::Bold, fmt::format("d{}", disk.number)), printable(disk.path), size_text(disk.source->size()),
+                           table ? fmt::format("MBR, disk signature {:08x}", disk.table.disk_signature) : "no partition table");
+        if (disk.problem) {
+            out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(disk.problem->text())));
+            continue;
+        }
+        draw(out, disk, terminal);
+        Table partitions{{{"place", "first", "sectors", "size", "type", "holds", "label"}}};
+        Table names{{{"place", "Linux", "GRUB 2", "PARTUUID", "UUID"}}};
+        for (const auto& p : disk.table.partitions) {
+            const auto* volume = volume_of(disk, p.number);
+            const std::string place = fmt::format("d{}p{}", disk.number, p.number);
+            partitions.rows.push_back({place, std::to_string(p.first_lba), std::to_string(p.sectors), size_text(p.sectors * disk.table.sector_size),
+                                       fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
+                                       volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?", volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
+            names.rows.push_back({place, fmt::format("{}{}", static_cast<char>('a' + (disk.number - 1) % 26), p.number).insert(0, "sd"),
+                                  fmt::format("hd{},msdos{}", disk.number - 1, p.number), p.partuuid, volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
+        }
+        for (const auto& volume : disk.volumes)
+            if (volume.partition == 0) {
+                partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512), size_text(disk.source->size()), "whole disk", volume.info.kind, volume.info.label});
+                names.rows.push_back({volume.place, "sda", fmt::format("hd{}", disk.number - 1), "—", volume.info.uuid});
+            }
+        if (partitions.rows.size() > 1) {
+            out += "\n";
+            partitions.print(out, terminal, 2);
+            out += "\n";
+            names.print(out, terminal, 2);
+        }
+        Table gaps{{{"gap", "first", "sectors", "size"}}};
+        for (const auto& s : herberge::stretches(disk.table, disk.source->size()))
+            if (s.partition == 0) gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned", std::to_string(s.first_lba), std::to_string(s.sectors), size_text(s.sectors * 512)});
+        if (gaps.rows.size() > 1) {
+            out += "\n";
+            gaps.print(out, terminal, 2);
+        }
+        if (!disk.table.findings.empty()) {
+            out += "\n";
+            print_findings(out, disk.table.findings, terminal);
+        }
+    }
+    return out;
+}
+
+std::string sector_text(const herberge::SectorView& view, const Terminal& terminal) {
+    std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, view.place), view.kind);
+    if (!view.next.empty()) out += fmt::format("  next    {}\n", view.next);
+    if (!view.messages.empty()) {
+        std::string messages;
+        for (const auto& m : view.messages) messages += (messages.empty() ? "“" : "  “") + m + "”";
+        bool first = true;
+        for (const auto& part : wrap(messages, terminal.width() - 10)) {
+            out += (first ? "  text    " : "          ") + terminal.ink(Ink::Blue, part) + "\n";
+            first = false;
+        }
+    }
+    if (!view.fields.empty()) {
+        Table table{{{"offset", "bytes", "field", "value", ""}}};
+        for (const auto& f : view.fields) table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value), printable(f.meaning)});
+        out += "\n";
+        table.print(out, terminal, 2);
+    }
+    out += "\n";
+    // Which bytes belong to a named field: shown bold; the rest dim.
+    std::vector<bool> named(view.bytes.size());
+    for (const auto& f : view.fields)
+        for (std::uint64_t i = f.offset; i < f.offset + f.size && i < named.size(); ++i) named[i] = true;
+    bool skipped = false;
+    for (std::size_t row = 0; row < view.bytes.size(); row += 16) {
+        const auto part = std::span(view.bytes).subspan(row, std::min<std::size_t>(16, view.bytes.size() - row));
+        if (std::ranges::all_of(part, [](auto b) { return b == 0; }) && row != 0 && row + 16 < view.bytes.size()) {
+            if (!skipped) out += "  " + terminal.ink(Ink::Dim, "…     zeros") + "\n";
+            skipped = true;
+            continue;
+        }
+        skipped = false;
+        std::string bytes;
+        std::string text;
+        for (std::size_t i = 0; i < part.size(); ++i) {
+            bytes += terminal.ink(named[row + i] ? Ink::Bold : Ink::Dim, fmt::format("{:02x}", part[i])) + (i == 7 ? "  " : " ");
+            text += part[i] >= 0x20 && part[i] < 0x7F ? static_cast<char>(part[i]) : '.';
+        }
+        out += fmt::format("  {:03x}   {} {}\n", row, bytes, text);
+    }
+    return out;
+}
+
+std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal) {
+    std::string out = terminal.ink(Ink::Bold, printable(place)) + "\n";
+    Table table{{{"kind", "mode", "owner", "bytes", "changed (UTC)", "name"}}};
+    for (const auto& f : files)
+        table.rows.push_back({std::string(herberge::file_type_name(f.info.type)), fmt::format("{:04o}", f.info.permissions), fmt::format("{}:{}", f.info.uid, f.info.gid),
+                              std::to_string(f.info.size), date(f.info.modified), printable(f.name) + (f.target.empty() ? "" : " -> " + printable(f.target))});
+    table.print(out, terminal, 2);
+    return out;
+}
+
+namespace {
+
+std::string_view why_not_shown(const herberge::Menu& menu) {
+    switch (menu.style) {
+        case herberge::MenuStyle::Hidden: return "the menu stays hidden";
+        case herberge::MenuStyle::Countdown: return "a countdown instead of the menu";
+        case herberge::MenuStyle::Menu: break;
+    }
+    return menu.timeout == 0 ? "the menu is not shown" : "the menu is shown";
+}
+
+void one_file(std::string& out, std::string_view what, const herberge::FileReference& f, const Terminal& terminal, std::size_t indent) {
+    const std::string lead(indent, ' ');
+    if (f.found()) {
+        out += fmt::format("{}{}{} ({})\n", lead, pad(std::string(what), 10), printable(f.place), size_text(f.size));
+        for (const auto& link : f.links) out += fmt::format("{}{}{}\n", lead, pad("", 10), terminal.ink(Ink::Dim, "through " + printable(link)));
+        return;
+    }
+    out += fmt::format("{}{}{}  {}\n", lead, pad(std::string(what), 10), printable(f.written), terminal.ink(Ink::Bad, "error: " + printable(*f.error)));
+    for (const auto& near : f.near_misses) out += fmt::format("{}{}{}\n", lead, pad("", 10), terminal.ink(Ink::Warn, "but there is " + printable(near)));
+}
+
+void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& terminal, bool is_default, std::size_t indent) {
+    const std::string lead(indent, ' ');
+    const bool files = std::ranges::all_of(e.ramdisks, [](const auto& f) { return f.found(); });
+    const bool submenu = e.kind == herberge::EntryKind::Submenu;
+    std::string state;
+    if (!submenu) state = e.stops_at ? terminal.ink(Ink::Bad, "does not resolve") : !files ? terminal.ink(Ink::Warn, "resolves without its RAM disk") : terminal.ink(Ink::Good, "resolves");
+    out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ", pad(e.path_text(), 4), terminal.ink(Ink::Bold, printable(e.title)), state,
+                       is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
+    const std::string place = fmt::format("{}:{}", e.place, e.line);
+    out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad(submenu ? "submenu" : std::string(herberge::entry_kind_name(e.kind)), 10), terminal.ink(Ink::Dim, printable(place)));
+    if (submenu) {
+        for (const auto& child : e.children) one_entry(out, child, terminal, is_default && child.index == e.default_child, indent + 6);
+        return;
+    }
+    for (const auto& f : e.kernel) one_file(out, "kernel", f, terminal, indent + 8);
+    for (const auto& f : e.ramdisks) one_file(out, "RAM disk", f, terminal, indent + 8);
+    for (const auto& f : e.devicetree) one_file(out, "dev. tree", f, terminal, indent + 8);
+    if (!e.arguments.empty()) out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("arguments", 10), printable(e.arguments));
+    if (e.chain_disk) out += fmt::format("{}{}d{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), *e.chain_disk, e.chain_partition != 0 ? fmt::format("p{}", e.chain_partition) : "");
+    if (e.stops_at) out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("but", 10), terminal.ink(Ink::Bad, printable(e.stop_reason)));
+}
+
+}  // namespace
+
+std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal) {
+    std::string out;
+    for (const auto& menu : menus) {
+        if (!out.empty()) out += "\n";
+        out += fmt::format("{}  {}\n", terminal.ink(Ink::Bold, printable(menu.place)), menu.loader);
+        const std::string wait = menu.timeout ? fmt::format("{} s", *menu.timeout) : "for ever, until a key is pressed";
+        out += fmt::format("  waits {}; {}", wait, why_not_shown(menu));
+        if (!menu.reveal.empty()) out += fmt::format(" ({} shows it)", menu.reveal);
+        out += "\n";
+        out += fmt::format("  default {}{}\n", menu.default_setting.empty() ? "not set: the first entry" : "“" + printable(menu.default_setting) + "”",
+                           menu.default_matches ? "" : terminal.ink(Ink::Warn, ", which names no entry: the first one is used"));
+        for (const auto& message : menu.messages)
+            out += "  " + terminal.ink(Ink::Warn, fmt::format("{}:{}  {}", printable(message.place), message.line, printable(message.text))) + "\n";
+        out += "\n";
+        for (const auto& entry : menu.entries) one_entry(out, entry, terminal, entry.index == menu.default_entry, 0);
+        if (menu.entries.empty()) out += "  no entries\n";
+    }
+    if (menus.empty()) out = "no loader's configuration was found\n";
+    return out;
+}
+
+}  // namespace tool

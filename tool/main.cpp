@@ -1,0 +1,83 @@
+// SPDX-License-Identifier: MIT
+#include <CLI/CLI.hpp>
+
+#include "commands.hpp"
+
+namespace {
+
+using tool::Options;
+
+void add_images(CLI::App& command, Options& options) {
+    command.add_option("IMAGE", options.images, "The machine's disks, in the order in which its firmware tries them")->required();
+    command.add_flag("--stats", options.stats, "Tell on standard error how much was read");
+}
+
+void add_format(CLI::App& command, Options& options) {
+    command.add_option("--format", options.format, "text (for people) or json")->check(CLI::IsMember({"text", "json"}));
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    CLI::App app{"Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to an image.", "herberge"};
+    app.require_subcommand(1);
+    app.set_version_flag("--version", "herberge 0.1.0");
+    app.footer("Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an input cannot be read.\n\n"
+               "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
+    Options options;
+    int status = 0;
+
+    auto* check = app.add_subcommand("check", "Will each installed system start? If not: at which stage, why, what the screen shows");
+    add_images(*check, options);
+    add_format(*check, options);
+    check->add_option("--firmware", options.firmware, "auto or bios")->check(CLI::IsMember({"auto", "bios", "uefi"}));
+    check->add_flag("--evidence", options.all_evidence, "Show the evidence for stages that hold, too");
+    check->footer("Examples:\n  herberge check desk.img\n  herberge check desk.img --format json | jq '.systems[].stops_at'\n  herberge check first.img second.img --evidence");
+    check->callback([&] { status = tool::run_check(options); });
+
+    auto* layout = app.add_subcommand("layout", "Partitions to scale, with every name each of them has");
+    add_images(*layout, options);
+    add_format(*layout, options);
+    layout->footer("Example:\n  herberge layout desk.img");
+    layout->callback([&] { status = tool::run_layout(options); });
+
+    auto* sector = app.add_subcommand("sector", "A sector with each of its fields named and decoded");
+    add_images(*sector, options);
+    add_format(*sector, options);
+    sector->add_option("--at", options.place, "d1 (default: the first sector of each disk), d1p2 (of a partition), or d1@BYTES");
+    sector->footer("Examples:\n  herberge sector desk.img\n  herberge sector desk.img --at d1@512\n  herberge sector desk.img --at d1p1@1024");
+    sector->callback([&] { status = tool::run_sector(options); });
+
+    auto* entries = app.add_subcommand("entries", "What each loader is set to do, and whether each entry resolves");
+    add_images(*entries, options);
+    add_format(*entries, options);
+    entries->footer("Example:\n  herberge entries desk.img");
+    entries->callback([&] { status = tool::run_entries(options); });
+
+    auto* files = app.add_subcommand("files", "List a directory of a volume");
+    add_images(*files, options);
+    add_format(*files, options);
+    files->add_option("--in", options.place, "The directory: d1p1:/boot")->required();
+    files->footer("Example:\n  herberge files desk.img --in d1p1:/boot/grub");
+    files->callback([&] { status = tool::run_files(options); });
+
+    auto* copy = app.add_subcommand("copy", "Copy a file or a byte range out of an image");
+    add_images(*copy, options);
+    copy->add_option("--from", options.place, "What: d1p1:/boot/grub/grub.cfg, or d1@0+512")->required();
+    copy->add_option("--to", options.output, "The file to write; - for standard output")->required();
+    copy->footer("Examples:\n  herberge copy desk.img --from d1p1:/boot/grub/grub.cfg --to -\n  herberge copy desk.img --from d1@0+512 --to first-sector.bin");
+    copy->callback([&] { status = tool::run_copy(options); });
+
+    auto* demo = app.add_subcommand("demo", "Write the demo disks into a folder and walk them");
+    demo->add_option("FOLDER", options.folder, "Where to; made if it is not there")->default_val("demo-disks");
+    demo->footer("Example:\n  herberge demo /tmp/inn");
+    demo->callback([&] { status = tool::run_demo(options); });
+
+    try {
+        app.parse(argc, argv);
+    } catch (const CLI::ParseError& error) {
+        const int code = app.exit(error);
+        return code == 0 ? 0 : tool::Exit::usage;
+    }
+    return status;
+}

@@ -1,0 +1,22 @@
+// SPDX-License-Identifier: MIT
+// Results as text for people.
+#pragma once
+
+#include <string>
+
+#include <herberge/herberge.hpp>
+
+#include "terminal.hpp"
+
+namespace tool {
+
+/// Verdicts first, then each system's ladder. `all_evidence`: also for stages that hold.
+std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence);
+std::string layout_text(const herberge::Machine& machine, const Terminal& terminal);
+std::string sector_text(const herberge::SectorView& view, const Terminal& terminal);
+std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
+std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal);
+/// One place in the notation of places, with its line.
+std::string evidence_text(const herberge::Evidence& evidence);
+
+}  // namespace tool
