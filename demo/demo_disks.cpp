@@ -14,15 +14,17 @@ const std::string ramdisk_path = std::string("/boot/initrd.img-") + release;
 
 std::string grub_config() {
     const std::string uuid = root_uuid;
-    std::string entry_body = "\tinsmod part_msdos\n\tinsmod ext2\n\tset root='hd0,msdos1'\n\tsearch --no-floppy --fs-uuid --set=root --hint-bios=hd0,msdos1 " + uuid +
+    const std::string entry_body = "\tinsmod part_msdos\n\tinsmod ext2\n\tset root='hd0,msdos1'\n\tsearch --no-floppy --fs-uuid --set=root --hint-bios=hd0,msdos1 " + uuid +
                              "\n\techo 'Opening the front desk ...'\n\tlinux " + kernel_path + " root=UUID=" + uuid + " ro quiet\n\tinitrd " + ramdisk_path + "\n";
+    std::string single = entry_body;
+    single.insert(single.find(" ro quiet"), " single");
     return "# the front desk of the inn Almhof\n"
            "if [ -s $prefix/grubenv ]; then\n  load_env\nfi\n"
            "if [ \"${next_entry}\" ]; then\n  set default=\"${next_entry}\"\n  set next_entry=\n  save_env next_entry\nelse\n  set default=\"0\"\nfi\n"
            "set timeout_style=hidden\nset timeout=3\n\n"
            "menuentry 'Almhof front desk' --class almhof --id front-desk {\n" + entry_body + "}\n"
            "submenu 'More ways to start' --id more {\n"
-           "menuentry 'Almhof front desk, single user' --id front-desk-single {\n" + entry_body.insert(entry_body.find(" ro quiet"), " single") + "}\n}\n";
+           "menuentry 'Almhof front desk, single user' --id front-desk-single {\n" + single + "}\n}\n";
 }
 
 }  // namespace

@@ -30,6 +30,7 @@ struct Error {
     std::string expected;  ///< empty when there is nothing to compare
     std::string found;     ///< empty when there is nothing to compare
 
+    friend bool operator==(const Error&, const Error&) = default;
     /// The whole error as one line for people.
     [[nodiscard]] std::string text() const;
 };

@@ -95,7 +95,8 @@ struct ResolveOptions {
 };
 
 /// Follows `path` from the root of `fs`; ".", ".." and links as POSIX has them, absolute links from the same root.
-/// Errors: NotFound (the message names the component that is missing), WrongType, LinkLoop, and the reader's.
+/// Errors: NotFound (the message names the component that is missing; `found`
+/// is set when it is a link that leads to nothing), WrongType, LinkLoop, and the reader's.
 [[nodiscard]] Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const ResolveOptions& options = {});
 
 /// Names in the directory of `path` that resemble its last component, best first, at most three.

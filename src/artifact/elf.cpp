@@ -95,7 +95,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     };
     const auto found = resolve(fs, path);
     if (!found) {
-        const bool dangling = found.error().what.find("through the link") != std::string::npos;
+        const bool dangling = found.error().kind == ErrorKind::NotFound && !found.error().found.empty();
         return refuse(dangling ? "program-link-dangling" : "program-missing", found.error().what,
                       evidence_place(place, "an executable program", found.error().what));
     }

@@ -89,15 +89,14 @@ private:
     bool entry() {
         std::vector<Evidence> evidence{entry_line()};
         for (const auto& kernel : entry_.kernel) {
-            auto line = evidence_line(entry_.place, kernel.line, kernel.written, kernel.found() ? kernel.real_path : *kernel.error);
-            if (!kernel.near_misses.empty()) line.found += fmt::format("; there is {}", fmt::join(kernel.near_misses, ", "));
-            evidence.push_back(std::move(line));
+            evidence.push_back(evidence_line(entry_.place, kernel.line, kernel.written, kernel.found() ? kernel.real_path : *kernel.error));
         }
         if (entry_.stops_at) {
             const Stage stage = *entry_.stops_at;
             if (stage > Stage::Entry) ladder_.set(Stage::Entry, State::Holds, fmt::format("“{}” names files that are there", entry_.title), evidence);
             std::string reason = entry_.stop_reason;
             if (!entry_.kernel.empty() && !entry_.kernel.front().links.empty()) reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
+            if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty()) reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
             std::string screen = join_messages(entry_.messages);
             screen += "\nPress any key to continue...";
             ladder_.breaks(stage, entry_.stop_code, reason, stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);

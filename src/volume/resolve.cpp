@@ -51,6 +51,7 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
     Resolved out;
     int links = 0;
     std::size_t steps = 0;
+    std::size_t from_link = 0;  // how many of the pending components the last link brought in
     auto here = [&] { return stack.empty() ? fs.root() : stack.back().second; };
     auto info = fs.stat(here());
     if (!info) return tl::unexpected(info.error());
@@ -58,6 +59,8 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
         if (++steps > most_components) return fail(ErrorKind::LinkLoop, "the path does not end", std::string(path));
         const std::string name = std::move(pending.front());
         pending.pop_front();
+        const bool of_link = from_link > 0;
+        if (of_link) --from_link;
         if (info->type != FileType::Directory)
             return fail(ErrorKind::WrongType, fmt::format("{} is not a directory", join_path(stack)), std::string(path),
                         "a directory", std::string(file_type_name(info->type)));
@@ -75,6 +78,7 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
             if (error.kind == ErrorKind::NotFound) {
                 error.what = fmt::format("{} does not exist", printable(shown));
                 if (!out.links.empty()) error.what += fmt::format(" (through the link {})", printable(out.links.back()));
+                if (of_link) error.found = "a link to nothing";
             }
             error.place = std::string(path);
             return tl::unexpected(error);
@@ -89,7 +93,9 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
                 return fail(ErrorKind::LinkLoop, "too many symbolic links follow each other", std::string(path),
                             fmt::format("at most {}", options.most_links), printable(out.links.back()));
             if (target->starts_with('/')) stack.clear();
+            const std::size_t before = pending.size();
             prepend_components(pending, *target);
+            from_link += pending.size() - before;
             info = fs.stat(here());
             if (!info) return tl::unexpected(info.error());
             continue;
@@ -136,7 +142,9 @@ std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path
     std::size_t looked_at = 0;
     for (const auto& entry : *names) {
         if (entry.name == "." || entry.name == ".." || ++looked_at > 2000) continue;
-        const std::size_t apart = distance(wanted, entry.name, most);
+        // A name that only goes on or stops early is what people mistype and packagers rename.
+        const bool begins = std::min(wanted.size(), entry.name.size()) >= 4 && (entry.name.starts_with(wanted) || wanted.starts_with(entry.name));
+        const std::size_t apart = begins ? std::min(most, distance(wanted, entry.name, most)) : distance(wanted, entry.name, most);
         if (apart <= most && apart > 0) close.emplace_back(apart, entry.name);
     }
     std::ranges::sort(close);

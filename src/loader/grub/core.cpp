@@ -182,8 +182,10 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         return read_modules(core);
     };
     bool unpacked = decompressor <= most_decompressor && try_at(decompressor);
-    if (!unpacked && core.redundancy == 0)
-        for (std::size_t at = 0x600; at < most_decompressor && at + core.compressed_size <= total && !unpacked; at += 4) unpacked = try_at(at);
+    // Without redundancy the last sector is filled up, so that the payload may begin up to a sector earlier;
+    // LZMA data always begins with a zero byte.
+    for (std::size_t back = 1; core.redundancy == 0 && !unpacked && back < sector && back < decompressor; ++back)
+        unpacked = rest[decompressor - back] == 0 && try_at(decompressor - back);
     if (!unpacked)
         return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent, whole);
     return core;

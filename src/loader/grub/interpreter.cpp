@@ -216,8 +216,7 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
         if (!module.empty()) {
             if (auto message = world_.load_module(module, variable("prefix"), context_.modules, true); !message.empty()) {
                 error(message);
-                if (name == "linux" || name == "linux16" || name == "chainloader" || name == "multiboot")
-                    stop(Stage::Loader, "grub-module-missing", fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
+                module_missing(arguments, module, message);
                 return 1;
             }
         } else if (world_.lists_commands()) {
@@ -226,6 +225,21 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     }
     if (handler == known.end()) return 0;  // its module is there; it does nothing that matters to a start
     return (this->*handler->second)(arguments, command);
+}
+
+/// A command that should load something, and whose own module is missing: what it was meant to load is kept,
+/// so that the entry still belongs to its system.
+void Interpreter::module_missing(const Arguments& arguments, const std::string& module, const std::string& message) {
+    const auto& name = arguments[0];
+    const bool kernel = name.starts_with("linux");
+    if (!kernel && name != "chainloader" && !name.starts_with("multiboot")) return;
+    context_.loaded = Loaded{};
+    context_.loaded.kind = kernel ? EntryKind::Linux : name == "chainloader" ? EntryKind::Chainload : EntryKind::Multiboot;
+    if (arguments.size() > 1) {
+        context_.loaded.kernel = {reference(open(arguments[1]), arguments[1])};
+        context_.loaded.arguments = fmt::format("{}", fmt::join(arguments.begin() + 2, arguments.end(), " "));
+    }
+    stop(Stage::Loader, "grub-module-missing", fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
 }
 
 int Interpreter::call_function(const SharedBlock& body, const Arguments& arguments) {

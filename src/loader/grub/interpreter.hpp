@@ -88,6 +88,7 @@ private:
     [[nodiscard]] FileReference reference(const Opened& opened, std::string_view written) const;
     Opened open(std::string_view path) const { return world_.open(path, variable("root"), context_.modules); }
     void stop(Stage stage, std::string code, std::string reason);
+    void module_missing(const Arguments& arguments, const std::string& module, const std::string& message);
     bool may_go_on();
 
     // The commands, in three files by what they concern.

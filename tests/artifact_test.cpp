@@ -1,0 +1,173 @@
+// SPDX-License-Identifier: MIT
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+
+namespace {
+
+TEST(Kernel, HeaderIsReadAndTheCrcProvesIt) {
+    const auto bytes = forge::make_kernel({"6.7.8-weather"});
+    const auto image = inspect_kernel(*support::source_of(bytes));
+    ASSERT_TRUE(image);
+    EXPECT_EQ(image->release, "6.7.8-weather");
+    EXPECT_EQ(image->protocol, 0x020F);
+    EXPECT_TRUE(image->loads_high && image->relocatable && image->entry64 && image->crc_matches);
+    EXPECT_EQ(image->expected_size, bytes.size());
+    EXPECT_EQ(image->soundness, Soundness::Sound);
+}
+
+struct Packing {
+    const char* name;
+    Bytes (*pack)(const Bytes&);
+    Compression kind;
+    bool checks;
+};
+class KernelPayloads : public testing::TestWithParam<Packing> {};
+TEST_P(KernelPayloads, AreJudgedByUnpackingWhenThereIsNoCrc) {
+    auto bytes = forge::make_kernel({"6.20.0", GetParam().pack, false});
+    const auto good = inspect_kernel(*support::source_of(bytes));
+    EXPECT_EQ(good->payload, GetParam().kind);
+    EXPECT_EQ(good->soundness, GetParam().checks ? Soundness::Sound : Soundness::Unknown) << good->soundness_text;
+    std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(bytes.size() / 2), 3000, std::uint8_t{0});
+    // Where the format has no check of its own, damage inside stored text goes unnoticed: never "sound", though.
+    const auto bad = inspect_kernel(*support::source_of(bytes))->soundness;
+    if (GetParam().checks) EXPECT_EQ(bad, Soundness::Damaged);
+    else EXPECT_NE(bad, Soundness::Sound);
+}
+INSTANTIATE_TEST_SUITE_P(All, KernelPayloads,
+                         testing::Values(Packing{"gzip", forge::gzip, Compression::Gzip, true}, Packing{"xz", forge::xz, Compression::Xz, true}, Packing{"zstd", forge::zstd, Compression::Zstd, true},
+                                         Packing{"bzip2", forge::bzip2, Compression::Bzip2, true}, Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false}),
+                         support::by_name);
+
+TEST(Kernel, CutAnywhereBehindItsHeaderIsCut) {
+    const auto bytes = forge::make_kernel();
+    for (const std::size_t keep : {std::size_t{3000}, bytes.size() / 2, bytes.size() - 100}) {
+        const auto image = inspect_kernel(*support::source_of(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(keep))));
+        EXPECT_EQ(image->soundness, Soundness::Cut) << keep;
+    }
+    auto longer = bytes;
+    longer.resize(longer.size() + 1472);  // an appended signature
+    EXPECT_EQ(inspect_kernel(*support::source_of(longer))->soundness, Soundness::Sound);
+    EXPECT_EQ(inspect_kernel(*support::source_of(Bytes(100)))->soundness, Soundness::Cut);
+    EXPECT_FALSE(inspect_kernel(*support::source_of(Bytes(5000)))->boot_flag);
+}
+
+forge::Tree small_ramdisk() {
+    forge::Tree tree;
+    tree.file("/init", "#!/bin/sh\n", 0755).file("/bin/busybox", forge::make_program(), 0755).link("/bin/sh", "busybox").link("/sbin", "bin");
+    tree.file("/lib/modules/6.1.0/kernel/virtio-blk.ko.xz", Bytes(100)).file("/lib/modules/6.1.0/kernel/virtio_pci.ko", Bytes(50)).file("/zz", forge::noise(200000, 1));
+    return tree;
+}
+Bytes early() { return forge::make_cpio(forge::Tree().file("/kernel/x86/microcode/GenuineIntel.bin", forge::noise(3000, 2))); }
+
+Bytes join(std::initializer_list<Bytes> parts) {
+    Bytes out;
+    for (const auto& p : parts) out.insert(out.end(), p.begin(), p.end());
+    return out;
+}
+Ramdisk look(const Bytes& bytes) { return *inspect_ramdisk(*support::source_of(bytes, "rd")); }
+
+class RamdiskPackings : public testing::TestWithParam<Packing> {};
+TEST_P(RamdiskPackings, UnpackAlsoBehindAnEarlyArchive) {
+    const auto rd = look(join({early(), GetParam().pack(forge::make_cpio(small_ramdisk()))}));
+    EXPECT_FALSE(rd.damage) << rd.damage->text();
+    ASSERT_EQ(rd.members.size(), 2U);
+    EXPECT_TRUE(rd.members[0].early);
+    EXPECT_EQ(rd.members[1].compression, GetParam().kind);
+    EXPECT_EQ(rd.members[1].files, 12U);
+    ASSERT_NE(rd.find("/init"), nullptr);
+    EXPECT_EQ(rd.find("/init")->content, "#!/bin/sh\n");
+    EXPECT_EQ(rd.find("/sbin/sh"), rd.find("bin/busybox"));
+    EXPECT_EQ(rd.find("/sbin/nothing"), nullptr);
+    EXPECT_TRUE(rd.has_module("virtio_blk"));
+    EXPECT_EQ(rd.module_releases, std::vector<std::string>{"6.1.0"});
+}
+INSTANTIATE_TEST_SUITE_P(All, RamdiskPackings,
+                         testing::Values(Packing{"plain", [](const Bytes& b) { return b; }, Compression::None, false}, Packing{"gzip", forge::gzip, Compression::Gzip, true},
+                                         Packing{"xz", forge::xz, Compression::Xz, true}, Packing{"zstd", forge::zstd, Compression::Zstd, true}, Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
+                                         Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false}, Packing{"lzo", forge::lzop, Compression::Lzop, false}),
+                         support::by_name);
+
+TEST(Ramdisk, ZerosBehindItAreHarmlessAndJunkIsToldAsTheKernelTellsIt) {
+    const auto packed = forge::gzip(forge::make_cpio(small_ramdisk()));
+    EXPECT_FALSE(look(join({packed, Bytes(1000)})).damage);
+    const auto junk = look(join({packed, forge::to_bytes("junk junk")}));
+    ASSERT_TRUE(junk.damage);
+    EXPECT_EQ(junk.kernel_message, "Initramfs unpacking failed: junk within compressed archive");
+    EXPECT_NE(junk.find("init"), nullptr);
+    EXPECT_EQ(look(forge::to_bytes("no archive at all")).kernel_message, "Initramfs unpacking failed: invalid magic at start of compressed archive");
+}
+
+TEST(Ramdisk, EveryCutIsNoticedAndWhatCameBeforeIsKept) {
+    const auto archive = forge::make_cpio(small_ramdisk());
+    const auto packed = forge::gzip(archive);
+    for (std::size_t keep = 1; keep < packed.size(); keep += packed.size() / 37) {
+        const auto rd = look(Bytes(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(keep)));
+        EXPECT_TRUE(rd.damage) << keep;
+    }
+    const auto late = look(Bytes(packed.begin(), packed.end() - 3000));
+    ASSERT_TRUE(late.damage);
+    ASSERT_NE(late.find("init"), nullptr);
+    EXPECT_TRUE(late.find("init")->complete);
+    EXPECT_FALSE(late.find("zz")->complete);
+    const auto plain = look(Bytes(archive.begin(), archive.begin() + 5000));
+    EXPECT_TRUE(plain.damage);
+}
+
+TEST(Ramdisk, HostileHeadersAreBounded) {
+    auto archive = forge::make_cpio(small_ramdisk());
+    const auto hit = std::search(archive.begin(), archive.end(), std::begin("init"), std::begin("init") + 4);
+    for (const char* field : {"FFFFFFFF", "zzzzzzzz"}) {
+        auto bad = archive;
+        std::copy_n(field, 8, bad.begin() + (hit - archive.begin()) - 110 + 6 + 6 * 8);  // file size
+        EXPECT_TRUE(look(bad).damage);
+        bad = archive;
+        std::copy_n(field, 8, bad.begin() + (hit - archive.begin()) - 110 + 6 + 11 * 8);  // name size
+        EXPECT_TRUE(look(bad).damage);
+    }
+    EXPECT_EQ(look(forge::to_bytes("070707 old format archive" + std::string(200, 'x'))).kernel_message, "Initramfs unpacking failed: incorrect cpio method used: use -H newc option");
+}
+
+forge::Tree programs() {
+    forge::Tree t;
+    t.file("/bin/prog", forge::make_program(), 0755).file("/bin/plain", forge::make_program(), 0644).link("/bin/link", "prog").link("/bin/gone", "nowhere");
+    t.file("/bin/script", "#!/bin/prog -x\n", 0755).file("/bin/nested", "#! /bin/script\n", 0755).file("/bin/lost", "#!/bin/zsh\n", 0755).file("/bin/self", "#!/bin/self\n", 0755);
+    t.file("/bin/text", "hello\n", 0755).directory("/bin/folder").file("/bin/none", Bytes{}, 0755);
+    auto cut = forge::make_program();
+    cut.resize(122);
+    t.file("/bin/cut", cut, 0755);
+    auto arm = forge::make_program();
+    arm[18] = 183;
+    t.file("/bin/arm", arm, 0755);
+    return t;
+}
+
+struct Judged {
+    const char* path;
+    const char* code;
+};
+class Programs : public testing::TestWithParam<Judged> {};
+TEST_P(Programs, AreJudgedAsExecuteWould) {
+    const auto image = forge::make_ext(programs(), {});
+    const auto fs = open_file_system(memory_source(image, "d1p1", 1), Reader::Kernel);
+    const auto judged = judge_executable(**fs, "d1p1", GetParam().path);
+    EXPECT_EQ(judged.code, GetParam().code) << judged.why;
+    EXPECT_EQ(judged.runs, judged.code.empty());
+    if (!judged.runs) EXPECT_FALSE(judged.evidence.empty());
+}
+INSTANTIATE_TEST_SUITE_P(All, Programs,
+                         testing::Values(Judged{"/bin/prog", ""}, Judged{"/bin/link", ""}, Judged{"/bin/script", ""}, Judged{"/bin/nested", ""}, Judged{"/bin/plain", "program-not-executable"},
+                                         Judged{"/bin/gone", "program-link-dangling"}, Judged{"/bin/absent", "program-missing"}, Judged{"/bin/lost", "program-interpreter-missing"},
+                                         Judged{"/bin/self", "program-interpreter-missing"}, Judged{"/bin/text", "program-format"}, Judged{"/bin/none", "program-format"},
+                                         Judged{"/bin/folder", "program-not-a-file"}, Judged{"/bin/cut", "program-cut"}, Judged{"/bin/arm", "program-architecture"}));
+
+TEST(CommandLines, GroupQuotesAndTakeTheLast) {
+    const CommandLine line("ro root=/dev/sda1 x=\"a b\" root=UUID=1 single");
+    EXPECT_EQ(line.value("root"), "UUID=1");
+    EXPECT_EQ(line.value("x"), "a b");
+    EXPECT_FALSE(line.value("roo"));
+    EXPECT_TRUE(line.has("single"));
+}
+
+}  // namespace

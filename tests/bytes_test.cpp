@@ -1,0 +1,229 @@
+// SPDX-License-Identifier: MIT
+#include <random>
+
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+
+namespace {
+
+Bytes counting(std::size_t size) {
+    Bytes out(size);
+    for (std::size_t i = 0; i < size; ++i) out[i] = static_cast<std::uint8_t>(i * 7 + i / 256);
+    return out;
+}
+
+TEST(Sources, SliceMapsBackToTheDiskAndStopsAtItsEnd) {
+    const auto disk = memory_source(counting(1000), "d1", 1);
+    const auto part = slice(disk, 100, 200, "d1p1");
+    const auto inner = slice(part, 50, 1000, "d1p1:/x");
+    EXPECT_EQ(inner->size(), 150U);
+    EXPECT_EQ(inner->locate(10, 20), (std::vector<DiskRange>{{1, 160, 20}}));
+    EXPECT_EQ(inner->bytes(0, 4), disk->bytes(150, 4));
+    const auto beyond = inner->bytes(140, 11);
+    ASSERT_FALSE(beyond);
+    EXPECT_EQ(beyond.error().kind, ErrorKind::OutOfRange);
+    EXPECT_EQ(beyond.error().place, "d1p1:/x");
+}
+
+TEST(Sources, AHostileLengthIsRefusedBeforeMemoryIsSpent) {
+    const auto disk = memory_source(counting(1000), "d1", 1);
+    EXPECT_EQ(disk->bytes(0, ~std::uint64_t{0}).error().kind, ErrorKind::TooLarge);
+    EXPECT_EQ(disk->bytes(~std::uint64_t{0}, 2).error().kind, ErrorKind::OutOfRange);
+    EXPECT_EQ(disk->bytes(0, 60U << 20U).error().kind, ErrorKind::OutOfRange);
+}
+
+TEST(Sources, ExtentsReadHolesAsZerosAndLocateOnlyWhatExists) {
+    const auto disk = memory_source(counting(4096), "d1", 1);
+    const auto file = extent_source(disk, {{0, 100, 1000}, {200, 50, 3000}, {250, 10, 500}}, 300, "f");
+    const auto all = file->bytes(0, 300);
+    ASSERT_TRUE(all);
+    const auto base = counting(4096);
+    for (std::size_t i = 0; i < 300; ++i) {
+        const std::uint8_t expected = i < 100 ? base[1000 + i] : i < 200 ? 0 : i < 250 ? base[3000 + i - 200] : i < 260 ? base[500 + i - 250] : 0;
+        ASSERT_EQ((*all)[i], expected) << i;
+    }
+    EXPECT_EQ(file->locate(90, 120), (std::vector<DiskRange>{{1, 1090, 10}, {1, 3000, 10}}));
+    EXPECT_TRUE(file->locate(110, 20).empty());
+}
+
+TEST(Sources, OverlayAgreesWithAPlainCopyUnderRandomWrites) {
+    std::mt19937 random(4);
+    auto model = counting(2000);
+    const auto base = memory_source(model, "d1", 1);
+    const auto layered = overlay(base);
+    for (int i = 0; i < 400; ++i) {
+        const std::size_t at = random() % 1990;
+        Bytes piece(random() % (2000 - at));
+        for (auto& b : piece) b = static_cast<std::uint8_t>(random());
+        if (piece.size() > 60) piece.resize(60);
+        ASSERT_TRUE(layered->write(at, piece));
+        std::copy(piece.begin(), piece.end(), model.begin() + static_cast<std::ptrdiff_t>(at));
+        if (i % 20 == 0) ASSERT_EQ(*layered->bytes(0, 2000), model);
+    }
+    EXPECT_EQ(*layered->bytes(0, 2000), model);
+    EXPECT_EQ(*base->bytes(0, 2000), counting(2000));
+    std::uint64_t last = 0;
+    for (const auto& [offset, bytes] : layered->changes()) {
+        EXPECT_GE(offset, last);
+        last = offset + bytes.size();
+    }
+    EXPECT_FALSE(layered->write(1999, Bytes(2)));
+}
+
+TEST(Sources, UnreadableRangesFailOnlyWhereTheyAreTouched) {
+    const auto source = with_unreadable(memory_source(counting(4096), "d1", 1), {{1024, 512}});
+    EXPECT_TRUE(source->bytes(0, 1024));
+    EXPECT_TRUE(source->bytes(1536, 100));
+    const auto bad = source->bytes(1000, 100);
+    ASSERT_FALSE(bad);
+    EXPECT_EQ(bad.error().kind, ErrorKind::Unreadable);
+    EXPECT_NE(bad.error().place.find("1024"), std::string::npos);
+}
+
+TEST(Sources, ConcatenationPadsEachPart) {
+    const auto whole = concatenate({memory_source(Bytes{1, 2, 3}, "a"), memory_source(Bytes{4, 5}, "b", 2)}, 4, "both");
+    EXPECT_EQ(*whole->bytes(0, whole->size()), (Bytes{1, 2, 3, 0, 4, 5, 0, 0}));
+    EXPECT_EQ(whole->locate(4, 2), (std::vector<DiskRange>{{2, 0, 2}}));
+}
+
+TEST(Images, AreReadOnceThroughTheCacheAndCounted) {
+    const support::Folder folder;
+    const auto content = counting(100000);
+    const auto image = open_image(folder.write("disk.img", content), 1);
+    ASSERT_TRUE(image);
+    for (std::size_t at = 0; at + 16 < content.size(); at += 1000) {
+        const auto piece = (*image)->bytes(at, 16);
+        ASSERT_TRUE(piece);
+        ASSERT_TRUE(std::equal(piece->begin(), piece->end(), content.begin() + static_cast<std::ptrdiff_t>(at)));
+    }
+    EXPECT_LE((*image)->counters().bytes, 100000U);
+    const auto before = (*image)->counters().bytes.load();
+    ASSERT_TRUE((*image)->bytes(0, 16));
+    EXPECT_EQ((*image)->counters().bytes, before);
+    EXPECT_EQ(*(*image)->bytes(0, 100000), content);
+}
+
+TEST(Images, WhatIsNoImageIsRefusedWithAReason) {
+    const support::Folder folder;
+    EXPECT_NE(open_image(folder.file("absent"), 1).error().text().find("No such file"), std::string::npos);
+    EXPECT_NE(open_image(folder.file(""), 1).error().text().find("directory"), std::string::npos);
+    EXPECT_NE(open_image(folder.write("empty", {}), 1).error().text().find("empty"), std::string::npos);
+}
+
+struct Codec {
+    const char* name;
+    Compression kind;
+    Bytes (*pack)(const Bytes&);
+    bool checks;  ///< the format notices a changed byte
+};
+class Codecs : public testing::TestWithParam<Codec> {};
+
+Bytes plain_text() {
+    Bytes out;
+    for (int i = 0; i < 60000; ++i) {
+        const auto line = forge::to_bytes("the bell of hut " + std::to_string(i * i % 977) + " rings\n");
+        out.insert(out.end(), line.begin(), line.end());
+    }
+    return out;
+}
+
+Result<Unpacked> run(Compression kind, const Bytes& packed, Bytes& out, std::uint64_t most = 1U << 30U) {
+    return unpack(kind, *memory_source(packed, "packed"), 0, packed.size(), most, [&](std::span<const std::uint8_t> piece) {
+        out.insert(out.end(), piece.begin(), piece.end());
+        return true;
+    });
+}
+
+TEST_P(Codecs, UnpackWholeAndTellWhatWasUsed) {
+    const auto plain = plain_text();
+    auto packed = GetParam().pack(plain);
+    EXPECT_EQ(recognise_compression(packed), GetParam().kind);
+    const std::size_t length = packed.size();
+    if (GetParam().kind != Compression::Lz4Legacy) packed.insert(packed.end(), 37, 0xAB);  // what follows belongs to somebody else
+    Bytes out;
+    const auto done = run(GetParam().kind, packed, out);
+    ASSERT_TRUE(done) << done.error().text();
+    EXPECT_EQ(out, plain);
+    EXPECT_EQ(done->produced, plain.size());
+    EXPECT_EQ(done->consumed, length);
+}
+
+TEST_P(Codecs, CutAndDamagedDataIsAnErrorWithAPlace) {
+    const auto packed = GetParam().pack(plain_text());
+    const Bytes cut(packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(packed.size() / 2));
+    Bytes out;
+    const auto short_one = run(GetParam().kind, cut, out);
+    ASSERT_FALSE(short_one);
+    EXPECT_EQ(short_one.error().kind, ErrorKind::OutOfRange);
+    EXPECT_NE(short_one.error().place.find("byte"), std::string::npos);
+    auto damaged = packed;
+    for (std::size_t i = 0; i < 64; ++i) damaged[packed.size() / 2 + i] = static_cast<std::uint8_t>(damaged[packed.size() / 2 + i] ^ 0x5AU);
+    out.clear();
+    const auto bad = run(GetParam().kind, damaged, out);
+    if (GetParam().checks) EXPECT_FALSE(bad);
+    else if (bad) EXPECT_NE(out, plain_text());
+}
+
+TEST_P(Codecs, OutputIsBounded) {
+    const auto packed = GetParam().pack(plain_text());
+    Bytes out;
+    const auto done = run(GetParam().kind, packed, out, 1000);
+    ASSERT_FALSE(done);
+    EXPECT_EQ(done.error().kind, ErrorKind::TooLarge);
+}
+
+INSTANTIATE_TEST_SUITE_P(All, Codecs,
+                         testing::Values(Codec{"gzip", Compression::Gzip, forge::gzip, true}, Codec{"xz", Compression::Xz, forge::xz, true},
+                                         Codec{"zstd", Compression::Zstd, forge::zstd, true}, Codec{"bzip2", Compression::Bzip2, forge::bzip2, true},
+                                         Codec{"lz4", Compression::Lz4Legacy, forge::lz4_legacy, false}, Codec{"lzo", Compression::Lzop, forge::lzop, false}),
+                         support::by_name);
+
+TEST(Unpacking, ABombIsStoppedByItsGrowth) {
+    const Bytes zeros(90U << 20U);
+    const auto packed = forge::xz(zeros);
+    ASSERT_LT(packed.size(), 100000U);
+    std::uint64_t seen = 0;
+    const auto done = unpack(Compression::Xz, *memory_source(packed, "bomb"), 0, packed.size(), ~std::uint64_t{0}, [&](std::span<const std::uint8_t> piece) {
+        seen += piece.size();
+        return true;
+    });
+    ASSERT_FALSE(done);
+    EXPECT_EQ(done.error().kind, ErrorKind::TooLarge);
+    EXPECT_LT(seen, std::uint64_t{80} << 20U);
+}
+
+TEST(Unpacking, ASinkMayStopEarly) {
+    const auto packed = forge::gzip(plain_text());
+    std::size_t calls = 0;
+    const auto done = unpack(Compression::Gzip, *memory_source(packed, "x"), 0, packed.size(), 1U << 30U, [&](std::span<const std::uint8_t>) { return ++calls < 2; });
+    ASSERT_TRUE(done);
+    EXPECT_EQ(calls, 2U);
+}
+
+TEST(Unpacking, RawLzmaNeedsItsExactSize) {
+    const auto plain = plain_text();
+    const auto packed = forge::raw_lzma(plain);
+    EXPECT_EQ(*unpack_raw_lzma(packed, plain.size(), 1U << 16U), plain);
+    EXPECT_FALSE(unpack_raw_lzma(Bytes(packed.begin(), packed.begin() + 1000), plain.size(), 1U << 16U));
+    EXPECT_EQ(unpack_raw_lzma(packed, std::uint64_t{1} << 40U, 1U << 16U).error().kind, ErrorKind::TooLarge);
+}
+
+TEST(Checksums, MatchPublishedCheckValues) {
+    const auto digits = forge::to_bytes("123456789");
+    EXPECT_EQ(crc32c(0xFFFFFFFFU, digits) ^ 0xFFFFFFFFU, 0xE3069283U);
+    EXPECT_EQ(crc32(0, digits), 0xCBF43926U);
+    EXPECT_EQ(crc16(0, digits), 0xBB3DU);
+}
+
+TEST(Text, ControlBytesNeverReachATerminal) {
+    EXPECT_EQ(printable("a\x1b[31mb\n\x7f"), "a\\x1b[31mb\\x0a\\x7f");
+    EXPECT_EQ(printable("Hütte \xc3"), "Hütte \\xc3");
+    EXPECT_EQ(printable("\xc2\x9b" "31m \xed\xa0\x80 \xc0\xaf \xf4\x90\x80\x80"), "\\xc2\\x9b31m \\xed\\xa0\\x80 \\xc0\\xaf \\xf4\\x90\\x80\\x80");
+    EXPECT_EQ(size_text(1023), "1023 B");
+    EXPECT_EQ(size_text(std::uint64_t{44} << 20U), "44.0 MiB");
+    EXPECT_EQ(messages_in(forge::to_bytes(std::string("ab\0GRUB \0Geom\x01", 14))), (std::vector<std::string>{"GRUB ", "Geom"}));
+}
+
+}  // namespace

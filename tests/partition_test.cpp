@@ -1,0 +1,144 @@
+// SPDX-License-Identifier: MIT
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+
+namespace {
+
+struct Raw {
+    std::uint8_t status, type;
+    std::uint32_t first, count;
+};
+
+Bytes disk_with(const std::vector<Raw>& entries, std::uint64_t sectors = 10000) {
+    Bytes out(sectors * 512);
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+        const std::size_t at = 446 + 16 * i;
+        out[at] = entries[i].status;
+        out[at + 1] = 0xFE;
+        out[at + 2] = 0xFF;
+        out[at + 3] = 0xFF;
+        out[at + 4] = entries[i].type;
+        forge::put32(out, at + 8, entries[i].first);
+        forge::put32(out, at + 12, entries[i].count);
+    }
+    forge::put32(out, 440, 0xDEC0DE01);
+    forge::put16(out, 510, 0xAA55);
+    return out;
+}
+
+PartitionTable read(Bytes bytes) { return *read_partition_table(*memory_source(std::move(bytes), "d1", 1)); }
+
+std::vector<std::string> codes(const PartitionTable& table) {
+    std::vector<std::string> out;
+    for (const auto& f : table.findings) out.push_back(f.code);
+    return out;
+}
+
+TEST(Mbr, NamesItsPartitionsAsTheKernelDoes) {
+    const auto table = read(disk_with({{0x80, 0x83, 2048, 4000}, {0, 0, 0, 0}, {0, 0x82, 7000, 1000}}));
+    ASSERT_EQ(table.partitions.size(), 2U);
+    EXPECT_EQ(table.partitions[0].number, 1);
+    EXPECT_EQ(table.partitions[1].number, 3);
+    EXPECT_EQ(table.partitions[1].partuuid, "dec0de01-03");
+    EXPECT_EQ(table.first_active()->number, 1);
+    EXPECT_EQ(table.partitions[1].type_name(), "Linux swap");
+    EXPECT_TRUE(table.findings.empty());
+}
+
+struct Case {
+    const char* name;
+    std::vector<Raw> entries;
+    std::vector<std::string> codes;
+};
+class MbrFindings : public testing::TestWithParam<Case> {};
+TEST_P(MbrFindings, AreTold) { EXPECT_EQ(codes(read(disk_with(GetParam().entries))), GetParam().codes); }
+
+INSTANTIATE_TEST_SUITE_P(
+    All, MbrFindings,
+    testing::Values(Case{"Overlap", {{0, 0x83, 2048, 4000}, {0, 0x83, 6000, 1000}}, {"partitions-overlap"}}, Case{"PastTheEnd", {{0, 0x83, 2048, 9000}}, {"mbr-entry-past-end"}},
+                    Case{"StartsPastTheEnd", {{0, 0x83, 20000, 10}}, {"mbr-entry-past-end"}}, Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {"mbr-entry-past-end"}},
+                    Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {"mbr-several-active"}}, Case{"Status", {{0x12, 0x83, 2048, 100}}, {"mbr-status-byte"}},
+                    Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}}, Case{"Protective", {{0, 0xEE, 1, 9999}}, {}}, Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
+    support::by_name);
+
+TEST(Mbr, ChsThatNamesAnotherSectorIsANote) {
+    auto bytes = disk_with({{0, 0x83, 2048, 100}});
+    bytes[447] = 5;
+    bytes[448] = 1;
+    bytes[449] = 0;
+    EXPECT_EQ(codes(read(bytes)), std::vector<std::string>{"mbr-chs-differs"});
+    // 0/32/33 with 255 heads and 63 sectors is sector 2048.
+    bytes[447] = 32;
+    bytes[448] = 33;
+    EXPECT_TRUE(read(bytes).findings.empty());
+}
+
+TEST(Mbr, WithoutSignatureThereIsNoTable) {
+    auto bytes = disk_with({{0x80, 0x83, 2048, 100}});
+    bytes[510] = 0;
+    const auto table = read(bytes);
+    EXPECT_EQ(table.kind, TableKind::None);
+    EXPECT_TRUE(table.partitions.empty());
+    EXPECT_EQ(codes(table), std::vector<std::string>{"mbr-no-signature"});
+    ASSERT_TRUE(table.findings[0].evidence[0].range);
+    EXPECT_EQ(*table.findings[0].evidence[0].range, (DiskRange{1, 510, 2}));
+}
+
+TEST(Mbr, AStatusByteOfAnyEntryHidesAllPartitionsFromLoaders) {
+    EXPECT_TRUE(read(disk_with({{0, 0x83, 2048, 100}, {0x01, 0, 0, 0}})).refused_by_loaders);
+    EXPECT_FALSE(read(disk_with({{0x80, 0x83, 2048, 100}})).refused_by_loaders);
+}
+
+TEST(Mbr, ATinyImageIsAFindingNotAnError) {
+    const auto table = read_partition_table(*memory_source(Bytes(511), "d1", 1));
+    ASSERT_TRUE(table);
+    EXPECT_EQ(codes(*table), std::vector<std::string>{"disk-too-small"});
+}
+
+TEST(Stretches, CoverTheWholeDiskInOrder) {
+    const auto table = read(disk_with({{0, 0x83, 5000, 1000}, {0, 0x83, 2048, 1000}}));
+    const auto all = stretches(table, 10000 * 512);
+    std::vector<int> order;
+    std::uint64_t at = 0;
+    for (const auto& s : all) {
+        EXPECT_EQ(s.first_lba, at);
+        at += s.sectors;
+        order.push_back(s.partition);
+    }
+    EXPECT_EQ(order, (std::vector<int>{0, 2, 0, 1, 0}));
+    EXPECT_EQ(at, 10000U);
+}
+
+TEST(Sector, EveryByteOfTheTableIsNamedOnce) {
+    const auto machine = support::machine_of(demo::front_desk().build());
+    const auto view = view_sector(machine.disks[0], 0);
+    ASSERT_TRUE(view);
+    std::vector<int> covered(512);
+    for (const auto& field : view->fields) {
+        EXPECT_EQ(field.raw.size(), field.size);
+        for (std::uint64_t i = 0; i < field.size; ++i) {
+            ++covered[field.offset + i];
+            EXPECT_EQ(field.raw[i], view->bytes[field.offset + i]) << field.name;
+        }
+    }
+    for (std::size_t i = 440; i < 512; ++i) EXPECT_EQ(covered[i], 1) << i;
+    EXPECT_NE(view->kind.find("GRUB 2"), std::string::npos);
+    EXPECT_NE(view->next.find("sector 1"), std::string::npos);
+}
+
+TEST(Sector, CoreAndSuperblockAreRecognised) {
+    const auto machine = support::machine_of(demo::front_desk().build());
+    EXPECT_NE(view_sector(machine.disks[0], 1)->next.find("loads"), std::string::npos);
+    EXPECT_NE(view_sector(machine.disks[0], 2)->kind.find("core image"), std::string::npos);
+    const auto super = view_sector(machine.disks[0], 2050);
+    EXPECT_NE(super->kind.find("superblock of d1p1"), std::string::npos);
+    const auto magic = std::find_if(super->fields.begin(), super->fields.end(), [](const Field& f) { return f.name == "magic"; });
+    ASSERT_NE(magic, super->fields.end());
+    EXPECT_EQ(magic->offset, 0x38U);
+    EXPECT_EQ(magic->raw, (Bytes{0x53, 0xEF}));
+    EXPECT_FALSE(view_sector(machine.disks[0], 1U << 30U));
+}
+
+}  // namespace

@@ -1,0 +1,68 @@
+// SPDX-License-Identifier: MIT
+#pragma once
+
+#include <cstdlib>
+#include <filesystem>
+#include <fstream>
+#include <string>
+
+#include <gtest/gtest.h>
+
+#include <herberge/herberge.hpp>
+
+#include "demo_disks.hpp"
+
+namespace support {
+
+using forge::Bytes;
+
+inline herberge::Machine machine_of(Bytes image) {
+    herberge::Machine machine;
+    machine.disks.push_back(herberge::inspect_disk(herberge::memory_source(std::move(image), "d1", 1), 1, "test.img"));
+    return machine;
+}
+
+/// A machine together with its verdict: verdicts point into the machine.
+struct Checked {
+    herberge::Machine machine;
+    herberge::Verdict verdict;
+    explicit Checked(Bytes image) : machine(machine_of(std::move(image))), verdict(herberge::check(machine)) {}
+    [[nodiscard]] const herberge::SystemVerdict& system() const { return verdict.systems.front(); }
+    [[nodiscard]] std::string stage() const { return system().stops_at ? std::string(herberge::stage_id(*system().stops_at)) : std::string(herberge::starts_id(system().starts)); }
+    [[nodiscard]] bool has(const std::string& code) const {
+        return std::any_of(verdict.findings.begin(), verdict.findings.end(), [&](const auto& f) { return f.code == code; });
+    }
+};
+
+inline herberge::Source source_of(Bytes bytes, std::string place = "d1p1:/file") { return herberge::memory_source(std::move(bytes), std::move(place), 1); }
+
+/// Names parametrised tests by their case.
+inline constexpr auto by_name = [](const auto& which) { return std::string(which.param.name); };
+
+/// A folder that goes away with the test.
+class Folder {
+public:
+    Folder() {
+        std::string pattern = (std::filesystem::temp_directory_path() / "herberge-test-XXXXXX").string();
+        path_ = ::mkdtemp(pattern.data());
+    }
+    Folder(const Folder&) = delete;
+    Folder& operator=(const Folder&) = delete;
+    Folder(Folder&&) = delete;
+    Folder& operator=(Folder&&) = delete;
+    ~Folder() {
+        std::error_code ignored;
+        std::filesystem::remove_all(path_, ignored);
+    }
+    [[nodiscard]] std::string file(const std::string& name) const { return path_ + "/" + name; }
+    std::string write(const std::string& name, const Bytes& bytes) const {
+        std::ofstream out(file(name), std::ios::binary);
+        out.write(reinterpret_cast<const char*>(bytes.data()), static_cast<std::streamsize>(bytes.size()));
+        return file(name);
+    }
+
+private:
+    std::string path_;
+};
+
+}  // namespace support

@@ -1,0 +1,195 @@
+// SPDX-License-Identifier: MIT
+// The command-line tool and the examples, run as a person would run them.
+#include <array>
+#include <cstdio>
+#include <nlohmann/json.hpp>
+#include <sys/wait.h>
+
+#include "support.hpp"
+
+namespace {
+
+struct Ran {
+    int status = -1;
+    std::string out;
+};
+
+Ran shell(const std::string& command) {
+    Ran ran;
+    FILE* pipe = ::popen((command + " 2>&1").c_str(), "r");
+    if (pipe == nullptr) return ran;
+    std::array<char, 4096> buffer{};
+    for (std::size_t got = 0; (got = std::fread(buffer.data(), 1, buffer.size(), pipe)) > 0;) ran.out.append(buffer.data(), got);
+    const int code = ::pclose(pipe);
+    ran.status = WIFEXITED(code) ? WEXITSTATUS(code) : 128;
+    return ran;
+}
+Ran tool(const std::string& arguments) { return shell(std::string(TOOL_PATH) + " " + arguments); }
+
+class Tool : public testing::Test {
+protected:
+    support::Folder folder_;
+    std::string disk(const std::string& name) {
+        for (const auto& story : demo::front_desk_disks())
+            if (story.name == name) {
+                EXPECT_TRUE(demo::write_disk(story, folder_.file(name)));
+                return folder_.file(name);
+            }
+        return {};
+    }
+};
+
+TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
+    const auto healthy = tool("check " + disk("healthy.img"));
+    EXPECT_EQ(healthy.status, 0) << healthy.out;
+    EXPECT_NE(healthy.out.find("d1p1   Almhof Desk 4 (Enzian)  starts\n"), std::string::npos) << healthy.out;
+    const auto broken = tool("check " + disk("wrong-kernel.img"));
+    EXPECT_EQ(broken.status, 1);
+    const auto verdict = broken.out.find("will not start: stops at entry");
+    EXPECT_LT(verdict, 300U);
+    EXPECT_LT(verdict, broken.out.find("firmware  "));
+    EXPECT_NE(broken.out.find("there is /boot/vmlinuz-6.1.2-almhof"), std::string::npos);
+    EXPECT_NE(broken.out.find("grub.cfg:21"), std::string::npos);
+    EXPECT_NE(broken.out.find("error: you need to load the kernel first."), std::string::npos);
+    EXPECT_EQ(broken.out.find('\x1b'), std::string::npos) << "a pipe gets no colour";
+}
+
+TEST_F(Tool, JsonAgreesWithText) {
+    const auto ran = tool("check --format json " + disk("cut-ramdisk.img"));
+    EXPECT_EQ(ran.status, 1);
+    EXPECT_EQ(nlohmann::json::parse(ran.out).at("systems").at(0).at("stops_at"), "ramdisk");
+}
+
+TEST_F(Tool, StatsTellTheBytesRead) {
+    const auto ran = tool("check --stats " + disk("healthy.img"));
+    EXPECT_NE(ran.out.find("read "), std::string::npos);
+    EXPECT_NE(ran.out.find(" reads; "), std::string::npos);
+}
+
+TEST_F(Tool, LayoutDrawsAndNames) {
+    const auto ran = tool("layout " + disk("healthy.img"));
+    EXPECT_EQ(ran.status, 0);
+    for (const char* piece : {"┌", "p1 ext4", "hd0,msdos2", "a1a10f01-01", "83 Linux, active", "before the first partition", "frontdesk"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
+}
+
+TEST_F(Tool, SectorNamesFields) {
+    const auto ran = tool("sector " + disk("healthy.img"));
+    EXPECT_EQ(ran.status, 0);
+    for (const char* piece : {"kernel_sector", "entries[0].first_lba", "loads sector 1 to 0000:8000", "“GRUB ”", "disk_signature"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
+    EXPECT_NE(tool("sector " + folder_.file("healthy.img") + " --at d1p1@1024").out.find("superblock of d1p1"), std::string::npos);
+    EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at d1@99999999999999").status, 3);
+    EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at somewhere").status, 2);
+    EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at d1p4").status, 2);
+}
+
+TEST_F(Tool, EntriesShowWhatResolves) {
+    const auto ran = tool("entries " + disk("wrong-kernel.img"));
+    EXPECT_EQ(ran.status, 0);
+    for (const char* piece : {"the menu stays hidden (Esc or F4, or Shift held down shows it)", "does not resolve", "but there is /boot/vmlinuz-6.1.2-almhof", "1>0"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << "\n" << ran.out;
+}
+
+TEST_F(Tool, FilesAreListedAndCopiedOutExactly) {
+    const std::string image = disk("healthy.img");
+    const auto listed = tool("files " + image + " --in d1p1:/boot");
+    EXPECT_EQ(listed.status, 0);
+    EXPECT_NE(listed.out.find("vmlinuz-6.1.0-almhof"), std::string::npos);
+    EXPECT_NE(tool("files " + image + " --in d1p1:/").out.find("vmlinuz -> boot/vmlinuz-6.1.0-almhof"), std::string::npos);
+    EXPECT_EQ(tool("files " + image + " --in d1p1:/boto").status, 3);
+    EXPECT_NE(tool("files " + image + " --in d1p1:/boto").out.find("there is /boot"), std::string::npos);
+    EXPECT_EQ(tool("files " + image + " --in d1p2:/").status, 3);
+    const std::string copy = folder_.file("kernel");
+    EXPECT_EQ(tool("copy " + image + " --from d1p1:/vmlinuz --to " + copy).status, 0);
+    std::ifstream in(copy, std::ios::binary);
+    const std::string got((std::istreambuf_iterator<char>(in)), {});
+    const auto wanted = forge::make_kernel({demo::release});
+    EXPECT_EQ(got, std::string(wanted.begin(), wanted.end()));
+    EXPECT_EQ(tool("copy " + image + " --from d1@510+2 --to - | od -An -tx1 | head -n 1").out.substr(0, 6), " 55 aa");
+    EXPECT_EQ(tool("copy " + image + " --from d1@0+512 --to " + image).status, 2) << "an image is never written";
+}
+
+TEST_F(Tool, ImagesAreLeftUntouched) {
+    const std::string image = disk("healthy.img");
+    const auto before = std::filesystem::last_write_time(image);
+    const std::string sum = shell("cksum < " + image).out;
+    for (const char* command : {"check ", "layout ", "sector ", "entries "}) tool(command + image);
+    EXPECT_EQ(shell("cksum < " + image).out, sum);
+    EXPECT_EQ(std::filesystem::last_write_time(image), before);
+}
+
+struct Bad {
+    const char* name;
+    std::function<std::string(const support::Folder&)> make;
+    int status;
+    const char* says;
+};
+class BadInput : public testing::TestWithParam<Bad> {};
+TEST_P(BadInput, GetsAClearAnswer) {
+    const support::Folder folder;
+    const auto ran = tool("check " + GetParam().make(folder));
+    EXPECT_EQ(ran.status, GetParam().status) << ran.out;
+    EXPECT_NE(ran.out.find(GetParam().says), std::string::npos) << ran.out;
+}
+INSTANTIATE_TEST_SUITE_P(
+    All, BadInput,
+    testing::Values(Bad{"Absent", [](const auto& f) { return f.file("nothing"); }, 3, "No such file"}, Bad{"Empty", [](const auto& f) { return f.write("e", {}); }, 3, "empty file"},
+                    Bad{"Bytes511", [](const auto& f) { return f.write("s", forge::Bytes(511)); }, 1, "stops at firmware"}, Bad{"Directory", [](const auto& f) { return f.file(""); }, 3, "a directory"},
+                    Bad{"Random", [](const auto& f) { return f.write("r", forge::noise(1U << 20U, 3)); }, 1, "stops at firmware"},
+                    Bad{"Truncated", [](const auto& f) {
+                            auto image = demo::front_desk().build();
+                            image.resize(3U << 20U);
+                            return f.write("t", image);
+                        }, 1, "stops at"},
+                    Bad{"RamdiskBomb", [](const auto& f) {
+                            auto d = demo::front_desk();
+                            d.rebuild_ramdisk = false;
+                            d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::Bytes(90U << 20U, 'A')));
+                            return f.write("b", d.build());
+                        }, 1, "stops at ramdisk"},
+                    Bad{"RamdiskGrowsWithoutEnd", [](const auto& f) {
+                            auto d = demo::front_desk();
+                            d.rebuild_ramdisk = false;
+                            d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::make_cpio(forge::Tree().file("/a", forge::Bytes(90U << 20U)))));
+                            return f.write("b", d.build());
+                        }, 1, "beyond all plausibility"}),
+    support::by_name);
+
+TEST_F(Tool, WrongUsageIsToldApart) {
+    EXPECT_EQ(tool("").status, 2);
+    EXPECT_EQ(tool("chekc x").status, 2);
+    EXPECT_EQ(tool("check").status, 2);
+    EXPECT_EQ(tool("check --format xml x").status, 2);
+    EXPECT_EQ(tool("--help").status, 0);
+    EXPECT_EQ(tool("--version").out, "herberge 0.1.0\n");
+    for (const char* command : {"check", "layout", "sector", "entries", "files", "copy", "demo"}) {
+        const auto help = tool(std::string(command) + " --help");
+        EXPECT_EQ(help.status, 0);
+        EXPECT_NE(help.out.find("Example"), std::string::npos) << command;
+        EXPECT_NE(shell(std::string("cat ") + SOURCE_DIR + "/tool/herberge.1").out.find(std::string("\n.SS ") + command), std::string::npos) << command;
+        EXPECT_NE(shell(std::string("cat ") + SOURCE_DIR + "/tool/herberge.bash").out.find(command), std::string::npos) << command;
+    }
+}
+
+TEST_F(Tool, DemoWritesAndWalks) {
+    const auto ran = tool("demo " + folder_.file("demo"));
+    EXPECT_EQ(ran.status, 0);
+    for (const auto& story : demo::front_desk_disks()) {
+        EXPECT_NE(ran.out.find(story.name), std::string::npos);
+        if (!story.stops_at.empty()) EXPECT_NE(ran.out.find("stops at " + story.stops_at), std::string::npos) << story.stops_at;
+    }
+}
+
+TEST_F(Tool, ExamplesWork) {
+    const std::string examples = EXAMPLES_DIR;
+    EXPECT_EQ(shell(examples + "/check_disk " + disk("healthy.img")).out, "Almhof Desk 4 (Enzian) on d1p1: starts\n");
+    const auto broken = shell(examples + "/check_disk " + disk("no-init.img"));
+    EXPECT_EQ(broken.status, 1);
+    EXPECT_EQ(broken.out.rfind("Almhof Desk 4 (Enzian) on d1p1: stops at init, because ", 0), 0U);
+    EXPECT_NE(shell(examples + "/list_volume " + folder_.file("healthy.img") + " d1p1 /etc").out.find("inittab"), std::string::npos);
+    EXPECT_EQ(shell(examples + "/list_volume " + folder_.file("healthy.img") + " d1p9 /").status, 1);
+    const auto gate = shell(examples + "/watch_images --once " + std::filesystem::path(disk("no-init.img")).parent_path().string());
+    EXPECT_EQ(gate.status, 1);
+    EXPECT_NE(gate.out.find("no-init.img: refused"), std::string::npos);
+    EXPECT_NE(gate.out.find("healthy.img: accepted"), std::string::npos);
+}
+
+}  // namespace

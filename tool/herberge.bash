@@ -1,0 +1,27 @@
+# bash completion for herberge                                   SPDX-License-Identifier: MIT
+_herberge() {
+    local current=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}
+    local commands="check layout sector entries files copy demo"
+    if [ "$COMP_CWORD" -eq 1 ]; then
+        mapfile -t COMPREPLY < <(compgen -W "$commands --help --version" -- "$current")
+        return
+    fi
+    case $before in
+        --format) mapfile -t COMPREPLY < <(compgen -W "text json" -- "$current"); return ;;
+        --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios" -- "$current"); return ;;
+        --at | --in | --from) mapfile -t COMPREPLY < <(compgen -W "d1 d1p1 d1p2" -- "$current"); return ;;
+    esac
+    local options="--help"
+    case ${COMP_WORDS[1]} in
+        check) options="$options --format --firmware --evidence --stats" ;;
+        layout | entries) options="$options --format --stats" ;;
+        sector) options="$options --format --stats --at" ;;
+        files) options="$options --format --stats --in" ;;
+        copy) options="$options --stats --from --to" ;;
+    esac
+    case $current in
+        -*) mapfile -t COMPREPLY < <(compgen -W "$options" -- "$current") ;;
+        *) mapfile -t COMPREPLY < <(compgen -f -- "$current") ;;
+    esac
+}
+complete -o filenames -F _herberge herberge
