@@ -125,12 +125,14 @@ std::uint64_t ExtFs::descriptor_offset(std::uint32_t group) const {
     const std::uint64_t per_block = block_size_ / descriptor_size_;
     const std::uint64_t index = group / per_block;
     const std::uint64_t within = (group % per_block) * descriptor_size_;
-    if (!has_incompat(incompat::meta_bg) || index < super_.first_meta_group)
-        return (std::uint64_t{super_.first_data_block} + 1 + index) * block_size_ + within;
+    // The block that holds the superblock: not always the first data block (bigalloc with 1 KiB blocks has that at 0).
+    const std::uint64_t super_block = block_size_ == 1024 ? 1 : 0;
+    if (!has_incompat(incompat::meta_bg) || index < super_.first_meta_group) return (super_block + 1 + index) * block_size_ + within;
     // meta_bg: each run of per_block groups keeps its own descriptor block in its first group.
     const std::uint64_t first = index * per_block;
     std::uint64_t block = first * super_.blocks_per_group + super_.first_data_block;
     if (group_has_super(static_cast<std::uint32_t>(first))) ++block;
+    if (index == 0 && super_block == 1 && super_.first_data_block == 0) ++block;
     return block * block_size_ + within;
 }
 
@@ -324,7 +326,10 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
                     volume->place());
     if (info.block_size == 0)
         return refuse("the ext superblock has an impossible block size", fmt::format("1024 << {}", static_cast<std::uint32_t>(super.log_block_size)));
-    if (super.blocks_per_group == 0 || super.blocks_per_group > info.block_size * 8U || super.inodes_per_group == 0)
+    // With bigalloc the bitmap counts clusters, and a group has correspondingly more blocks.
+    const bool clusters = (super.feature_ro_compat & ext::ro_compat::bigalloc) != 0;
+    const std::uint32_t in_bitmap = clusters ? super.clusters_per_group : super.blocks_per_group;
+    if (super.blocks_per_group == 0 || in_bitmap == 0 || in_bitmap > info.block_size * 8U || super.inodes_per_group == 0)
         return refuse("the ext superblock has impossible group sizes",
                       fmt::format("{} blocks and {} inodes per group", static_cast<std::uint32_t>(super.blocks_per_group),
                                   static_cast<std::uint32_t>(super.inodes_per_group)));

@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: MIT
+// A whole volume: recognise, mount checks, walk every directory, read every file.
+#include <herberge/herberge.hpp>
+
+namespace {
+
+void visit(const herberge::FileSystem& fs, herberge::FileId directory, int depth, int& budget) {
+    const auto names = fs.list(directory);
+    if (!names) return;
+    for (const auto& entry : *names) {
+        if (--budget < 0) return;
+        const auto info = fs.stat(entry.id);
+        if (!info || entry.name == "." || entry.name == "..") continue;
+        if (info->type == herberge::FileType::Directory && depth < 4) visit(fs, entry.id, depth + 1, budget);
+        if (info->type == herberge::FileType::Symlink) (void)fs.link_target(entry.id);
+        if (info->type != herberge::FileType::Regular) continue;
+        const auto file = fs.open(entry.id, entry.name);
+        if (file) (void)(*file)->text(1U << 16U);
+    }
+}
+
+}  // namespace
+
+extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
+    const auto volume = herberge::memory_source({data, data + size}, "d1p1", 1);
+    for (const auto reader : {herberge::Reader::Loader, herberge::Reader::Kernel}) {
+        const auto fs = herberge::open_file_system(volume, reader);
+        if (!fs) continue;
+        (void)(*fs)->mount_obstacles();
+        (void)(*fs)->remarks();
+        int budget = 500;
+        visit(**fs, (*fs)->root(), 0, budget);
+    }
+    return 0;
+}

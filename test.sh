@@ -1,0 +1,36 @@
+#!/usr/bin/env bash
+# SPDX-License-Identifier: MIT
+# Builds everything and passes the tests; then the same under ASan and UBSan, and, where a corpus of really booted
+# disks is at hand (HERBERGE_CORPUS, or ../shared/corpus), the areas that are claimed.
+# --quick leaves the sanitizers out.
+. "$(dirname "$0")/scripts/common.sh"
+quick=no
+[ "${1:-}" = --quick ] && quick=yes
+install_packages libgtest-dev libbenchmark-dev zstd python3
+build release -DHERBERGE_BUILD_TESTS=ON
+cd "$root"
+status=0
+
+corpus=${HERBERGE_CORPUS:-$root/../shared/corpus}
+if [ -x "$corpus/run" ]; then
+    # shellcheck disable=SC2046
+    "$corpus/run" --tool build/release/tool/herberge $(cat conformance/claimed) || status=1
+else
+    echo "no corpus at $corpus: its cases were not compared"
+fi
+
+# The library as others use it: installed, found by CMake and by pkg-config.
+stage=$(mktemp -d)
+trap 'rm -rf "$stage"' EXIT
+cmake --install build/release --prefix "$stage/usr" >/dev/null
+cmake -S examples/standalone -B "$stage/examples" -G Ninja -DCMAKE_PREFIX_PATH="$stage/usr" >/dev/null
+cmake --build "$stage/examples" | tail -n 1
+"$stage/examples/check_disk" /dev/null 2>/dev/null && status=1
+
+if [ "$quick" = no ]; then
+    build sanitize
+    ctest --test-dir build/sanitize -j "$(nproc)" --output-on-failure | tail -n 15 || status=1
+    [ "${PIPESTATUS[0]}" -eq 0 ] || status=1
+fi
+ctest --test-dir build/release -j "$(nproc)" --output-on-failure | tail -n 15 || status=1
+exit $status
