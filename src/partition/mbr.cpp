@@ -228,8 +228,35 @@ std::vector<Stretch> stretches(const PartitionTable& table, std::uint64_t disk_s
 Result<std::vector<Field>> annotate_mbr(const ByteSource& disk) {
     const auto mbr = disk.load<ondisk::Mbr>(0);
     if (!mbr) return tl::unexpected(mbr.error());
-    auto fields = ondisk::annotate(*mbr);
+    std::vector<Field> fields;
+    for (auto& field : ondisk::annotate(*mbr)) {
+        const bool in_table = field.name.starts_with("entries[");
+        const auto at = (field.offset - offsetof(ondisk::Mbr, entries)) % 16;
+        // The three bytes of a CHS address are one thing to a reader, and so is an entry without anything in it.
+        const bool continues_chs = in_table && (at == 2 || at == 3 || at == 6 || at == 7);
+        const bool continues_unused = in_table && at != 0 && !fields.empty() && fields.back().meaning == "unused entry";
+        if (continues_chs || continues_unused) {
+            fields.back().size += field.size;
+            fields.back().raw.insert(fields.back().raw.end(), field.raw.begin(), field.raw.end());
+            continue;
+        }
+        if (in_table && at == 0) {
+            const auto raw = disk.bytes(field.offset, 16);
+            if (raw && std::ranges::all_of(*raw, [](auto b) { return b == 0; })) {
+                field.name.resize(field.name.find('.'));
+                field.value = "all zero";
+                field.meaning = "unused entry";
+            }
+        }
+        if (in_table && (at == 1 || at == 5)) field.name.resize(field.name.rfind('.'));
+        fields.push_back(std::move(field));
+    }
     for (auto& field : fields) {
+        if (field.meaning == "unused entry") continue;
+        if (field.size == 3 && field.name.starts_with("entries[")) {
+            field.value = hex(field.raw);
+            field.meaning = "C/H/S " + unpack_chs(ondisk::from_bytes<ondisk::Chs>(field.raw)).text();
+        }
         const auto within = (field.offset - offsetof(ondisk::Mbr, entries)) % 16;
         const bool in_entry = field.name.starts_with("entries[");
         if (in_entry && within == 0) field.meaning = status_meaning(field.raw[0]);
