@@ -122,7 +122,7 @@ class Codecs : public testing::TestWithParam<Codec> {};
 
 Bytes plain_text() {
     Bytes out;
-    for (int i = 0; i < 60000; ++i) {
+    for (unsigned i = 0; i < 60000; ++i) {
         const auto line = forge::to_bytes("the bell of hut " + std::to_string(i * i % 977) + " rings\n");
         out.insert(out.end(), line.begin(), line.end());
     }

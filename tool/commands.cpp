@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <charconv>
 #include <chrono>
+#include <cstdlib>
 #include <cstdio>
 #include <filesystem>
 #include <fmt/format.h>
@@ -120,6 +121,7 @@ int run_check(const Options& options) {
     if (options.firmware != "auto" && options.firmware != "bios") return complain(Exit::usage, fmt::format("the firmware kind {} is not walked yet: bios is", options.firmware));
     CheckOptions wanted;
     wanted.firmware = FirmwareKind::Bios;
+    wanted.rehearse = !options.no_rehearsal;
     const Verdict verdict = check(opened.machine, wanted);
     const Terminal terminal;
     print(options.format == "json" ? check_json(opened.machine, verdict) : check_text(opened.machine, verdict, terminal, options.all_evidence));
@@ -279,6 +281,52 @@ int run_copy(const Options& options) {
     if (options.output != "-" && !file.flush()) return complain(Exit::unreadable, fmt::format("{} cannot be written", options.output));
     fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()), source->place());
     return Exit::all_start;
+}
+
+namespace {
+
+/// "2:esc,3.5:enter": seconds after power-on and a key.
+std::optional<std::vector<KeyPress>> parse_keys(std::string_view text) {
+    std::vector<KeyPress> out;
+    while (!text.empty()) {
+        const auto comma = std::min(text.find(','), text.size());
+        const auto part = text.substr(0, comma);
+        text.remove_prefix(std::min(comma + 1, text.size()));
+        const auto colon = part.find(':');
+        if (colon == std::string_view::npos) return std::nullopt;
+        const auto code = key_code(part.substr(colon + 1));
+        const std::string seconds(part.substr(0, colon));
+        char* end = nullptr;
+        const double when = std::strtod(seconds.c_str(), &end);
+        if (!code || seconds.empty() || *end != '\0' || !(when >= 0 && when < 86400)) return std::nullopt;
+        out.push_back({when, *code});
+    }
+    std::ranges::stable_sort(out, {}, &KeyPress::seconds);
+    return out;
+}
+
+}  // namespace
+
+int run_rehearse(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    RehearsalOptions wanted;
+    wanted.name_files = true;
+    wanted.most_instructions = static_cast<std::uint64_t>(options.millions * 1e6);
+    const auto keys = parse_keys(options.keys);
+    if (!keys) return complain(Exit::usage, fmt::format("“{}” is no list of keys; it looks like 2:esc,3.5:enter", options.keys));
+    wanted.keys = *keys;
+    if (!options.until.empty()) {
+        wanted.until = stage_from_id(options.until);
+        if (!wanted.until) return complain(Exit::usage, fmt::format("there is no stage “{}”", options.until));
+    }
+    // Loading the kernel costs most of the time and shows nothing that decoding does not know.
+    if (wanted.until != Stage::Kernel) wanted.kernels = kernel_ranges(read_menus(opened.machine));
+    const Rehearsal rehearsal = rehearse(opened.machine, 1, wanted);
+    const Terminal terminal;
+    print(options.format == "json" ? rehearsal_json(rehearsal) : rehearsal_text(rehearsal, terminal));
+    if (options.stats) opened.stats();
+    return rehearsal.end == RehearsalEnd::KernelEntered || rehearsal.end == RehearsalEnd::KernelRead || rehearsal.end == RehearsalEnd::UntilReached ? Exit::all_start : Exit::some_fail;
 }
 
 int run_demo(const Options& options) {

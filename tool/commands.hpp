@@ -19,6 +19,10 @@ struct Options {
     std::string place;   ///< --at, --in, --from
     std::string output;  ///< --to
     std::string folder;  ///< demo
+    std::string keys;    ///< rehearse: "2:esc,3.5:enter"
+    std::string until;   ///< rehearse: a stage
+    double millions = 400;  ///< rehearse: budget of instructions
+    bool no_rehearsal = false;  ///< check
 };
 
 int run_check(const Options& options);
@@ -27,6 +31,7 @@ int run_sector(const Options& options);
 int run_files(const Options& options);
 int run_copy(const Options& options);
 int run_entries(const Options& options);
+int run_rehearse(const Options& options);
 int run_demo(const Options& options);
 
 }  // namespace tool

@@ -32,6 +32,7 @@ int main(int argc, char** argv) {
     add_format(*check, options);
     check->add_option("--firmware", options.firmware, "auto or bios")->check(CLI::IsMember({"auto", "bios", "uefi"}));
     check->add_flag("--evidence", options.all_evidence, "Show the evidence for stages that hold, too");
+    check->add_flag("--no-rehearsal", options.no_rehearsal, "Do not run the first sector's code in an emulated PC");
     check->footer("Examples:\n  herberge check desk.img\n  herberge check desk.img --format json | jq '.systems[].stops_at'\n  herberge check first.img second.img --evidence");
     check->callback([&] { status = tool::run_check(options); });
 
@@ -67,6 +68,15 @@ int main(int argc, char** argv) {
     copy->add_option("--to", options.output, "The file to write; - for standard output")->required();
     copy->footer("Examples:\n  herberge copy desk.img --from d1p1:/boot/grub/grub.cfg --to -\n  herberge copy desk.img --from d1@0+512 --to first-sector.bin");
     copy->callback([&] { status = tool::run_copy(options); });
+
+    auto* rehearse = app.add_subcommand("rehearse", "Run the boot code in an emulated PC: what it reads, prints and jumps to");
+    add_images(*rehearse, options);
+    add_format(*rehearse, options);
+    rehearse->add_option("--keys", options.keys, "Keys to press at moments of virtual time: 2:esc,3.5:enter");
+    rehearse->add_option("--until", options.until, "Stop when this stage is reached: boot-sector, loader, kernel …");
+    rehearse->add_option("--millions", options.millions, "Budget in millions of instructions")->check(CLI::Range(0.001, 100000.0))->capture_default_str();
+    rehearse->footer("Loading a kernel that is known from decoding ends it, unless --until kernel asks for more.\nExit status 0: a kernel, or the stage asked for, was reached; else 1.\n\nExamples:\n  herberge rehearse desk.img\n  herberge rehearse desk.img --keys 1:esc,2:down,3:enter\n  herberge rehearse desk.img --until loader --format json");
+    rehearse->callback([&] { status = tool::run_rehearse(options); });
 
     auto* demo = app.add_subcommand("demo", "Write the demo disks into a folder and walk them");
     demo->add_option("FOLDER", options.folder, "Where to; made if it is not there")->default_val("demo-disks");

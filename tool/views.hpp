@@ -16,6 +16,7 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
 std::string sector_text(const herberge::SectorView& view, const Terminal& terminal);
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
 std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal);
+std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);
 /// One place in the notation of places, with its line.
 std::string evidence_text(const herberge::Evidence& evidence);
 

@@ -64,6 +64,9 @@ struct Verdict {
 
 struct CheckOptions {
     FirmwareKind firmware = FirmwareKind::Auto;
+    /// Also run the first sector's code in an emulated PC (a few milliseconds): it confirms or contradicts what was
+    /// decoded, and is the evidence for code nobody has a name for.
+    bool rehearse = true;
 };
 
 /// Walks the boot chain of `machine` for every installed system.
@@ -71,5 +74,8 @@ struct CheckOptions {
 
 /// The menus of every loader on the machine, whether or not the firmware reaches them.
 [[nodiscard]] std::vector<Menu> read_menus(const Machine& machine);
+
+/// The disk ranges of every kernel that the menus name: where a rehearsal may stop.
+[[nodiscard]] std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus);
 
 }  // namespace herberge

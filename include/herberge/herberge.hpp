@@ -10,6 +10,7 @@
 #include <herberge/finding.hpp>
 #include <herberge/loader.hpp>
 #include <herberge/partition.hpp>
+#include <herberge/rehearsal.hpp>
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>
 #include <herberge/system.hpp>

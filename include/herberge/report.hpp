@@ -7,6 +7,7 @@
 
 #include <herberge/chain.hpp>
 #include <herberge/fields.hpp>
+#include <herberge/rehearsal.hpp>
 #include <herberge/volume.hpp>
 
 namespace herberge {
@@ -26,6 +27,8 @@ struct ListedFile {
     std::string target;  ///< of a link
 };
 [[nodiscard]] std::string files_json(const std::string& place, const std::vector<ListedFile>& files);
+/// "herberge/rehearsal/1".
+[[nodiscard]] std::string rehearsal_json(const Rehearsal& rehearsal);
 /// The table of all finding codes as a Markdown page (docs/findings.md).
 [[nodiscard]] std::string findings_markdown();
 

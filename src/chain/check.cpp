@@ -8,6 +8,7 @@
 
 #include "chain/ladder.hpp"
 #include "chain/linux_walk.hpp"
+#include "chain/rehearsed.hpp"
 
 namespace herberge {
 
@@ -123,7 +124,7 @@ void grub_stages(const Machine& machine, const Disk& disk, const GrubBoot& boot,
     front.route.push_back(run.menu.place);
 }
 
-void first_sector_stage(const Machine& machine, const Disk& disk, Front& front) {
+void first_sector_stage(const Machine& machine, const Disk& disk, bool rehearsing, Front& front) {
     table_holds(disk, front);
     const auto sector = disk.source->bytes(0, 512);
     if (!sector) {
@@ -131,14 +132,27 @@ void first_sector_stage(const Machine& machine, const Disk& disk, Front& front) 
         front.open = false;
         return;
     }
-    if (const auto boot = recognise_grub_boot(*sector)) {
+    std::optional<Rehearsal> rehearsal;
+    if (rehearsing) rehearsal = rehearse(machine, disk.number, RehearsalOptions::brief());
+    if (auto boot = recognise_grub_boot(*sector)) {
+        // What the bytes are, and what they do: where the two disagree, the running code is what the machine has.
+        const bool reaches = rehearsal && chain::reaches_sector(*rehearsal, disk.number, boot->core_sector);
+        if (boot->damage && reaches) {
+            front.ladder.add_finding(make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it loads GRUB's core image all the same", boot->damage->what),
+                                                  {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found), chain::rehearsal_evidence(*rehearsal)}));
+            boot->damage.reset();
+        }
         if (boot->damage) {
             front.ladder.breaks(Stage::BootCode, "boot-code-damaged", boot->damage->what,
-                                {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found)}, "(nothing: the screen stays as the firmware left it)");
+                                {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found)},
+                                rehearsal && !rehearsal->text.empty() ? chain::rehearsal_screen(*rehearsal) : "(nothing: the screen stays as the firmware left it)");
+            if (rehearsal) front.ladder.support(Stage::BootCode, "", chain::rehearsal_evidence(*rehearsal));
             front.open = false;
             return;
         }
         grub_stages(machine, disk, *boot, front);
+        if (rehearsal) chain::compare_with_grub(disk, *boot, *rehearsal, front.ladder);
+        if (front.ladder.first_break()) front.open = false;
         return;
     }
     front.open = false;
@@ -148,6 +162,7 @@ void first_sector_stage(const Machine& machine, const Disk& disk, Front& front) 
         return;
     }
     front.ladder.set(Stage::BootCode, State::Unknown, "the code in the first sector is none that is decoded here", {evidence_bytes(*disk.source, 0, 440)});
+    if (rehearsal) chain::judge_by_rehearsal(machine, disk, *rehearsal, front.ladder);
 }
 
 void leaves(const std::vector<MenuEntry>& entries, std::vector<const MenuEntry*>& out) {
@@ -178,11 +193,11 @@ const MenuEntry* unattended(const Menu& menu) {
 
 class Walk {
 public:
-    explicit Walk(const Machine& machine) : machine_(machine), systems_(find_systems(machine)) {}
+    Walk(const Machine& machine, bool rehearsing) : machine_(machine), rehearsing_(rehearsing), systems_(find_systems(machine)) {}
 
     Verdict run() {
         Verdict out;
-        if (const Disk* disk = firmware_stage(machine_, front_)) first_sector_stage(machine_, *disk, front_);
+        if (const Disk* disk = firmware_stage(machine_, front_)) first_sector_stage(machine_, *disk, rehearsing_, front_);
         if (front_.grub) {
             menu_ = &front_.grub->menu;
             leaves(menu_->entries, entries_);
@@ -305,6 +320,7 @@ private:
     }
 
     const Machine& machine_;
+    bool rehearsing_;
     std::vector<InstalledSystem> systems_;
     Front front_;
     Artifacts artifacts_;
@@ -331,8 +347,26 @@ bool Verdict::all_start() const {
 }
 
 Verdict check(const Machine& machine, const CheckOptions& options) {
-    Verdict out = Walk(machine).run();
+    Verdict out = Walk(machine, options.rehearse).run();
     out.firmware = options.firmware == FirmwareKind::Auto ? FirmwareKind::Bios : options.firmware;
+    return out;
+}
+
+std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus) {
+    std::vector<DiskRange> out;
+    for (const auto& menu : menus) {
+        std::vector<const MenuEntry*> all;
+        leaves(menu.entries, all);
+        for (const auto* entry : all)
+            for (const auto& kernel : entry->kernel) {
+                if (!kernel.found() || kernel.volume == nullptr || kernel.volume->loader_view == nullptr) continue;
+                const auto extents = kernel.volume->loader_view->extents(kernel.file);
+                if (!extents) continue;
+                for (const auto& extent : *extents)
+                    for (const auto& range : kernel.volume->source->locate(extent.base_offset, extent.length))
+                        if (std::ranges::find(out, range) == out.end()) out.push_back(range);
+            }
+    }
     return out;
 }
 

@@ -41,6 +41,12 @@ void Ladder::add_finding(Finding finding) {
     findings_.push_back(std::move(finding));
 }
 
+void Ladder::support(Stage stage, std::string_view words, Evidence evidence) {
+    auto& r = rung(stage);
+    r.text += words;
+    r.evidence.push_back(std::move(evidence));
+}
+
 std::optional<Stage> Ladder::first_break() const {
     for (const auto& r : stages_)
         if (r.state == State::Breaks) return r.stage;

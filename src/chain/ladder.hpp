@@ -15,6 +15,8 @@ public:
     /// A break with its finding; the first one gives the symptom.
     void breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom);
     void add_finding(Finding finding);
+    /// More evidence for a rung, and words added to its text.
+    void support(Stage stage, std::string_view words, Evidence evidence);
 
     [[nodiscard]] const StageState& at(Stage stage) const { return stages_[static_cast<std::size_t>(stage)]; }
     [[nodiscard]] std::optional<Stage> first_break() const;

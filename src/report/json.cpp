@@ -207,6 +207,29 @@ std::string files_json(const std::string& place, const std::vector<ListedFile>& 
     return finish(out);
 }
 
+std::string rehearsal_json(const Rehearsal& rehearsal) {
+    ordered_json out = {{"schema", "herberge/rehearsal/1"}, {"end", rehearsal_end_id(rehearsal.end)}, {"end_text", clean(rehearsal.end_text)},
+                        {"instructions", rehearsal.instructions}, {"reads", rehearsal.reads}, {"bytes_read", rehearsal.bytes_read}, {"writes", rehearsal.writes},
+                        {"memory_touched", rehearsal.memory_touched}, {"text", clean(rehearsal.text)}};
+    out["screen"] = ordered_json::array();
+    for (const auto& line : rehearsal.screen) out["screen"].push_back(clean(line));
+    out["events"] = ordered_json::array();
+    for (const auto& e : rehearsal.events) {
+        ordered_json event = {{"kind", rehearsal_event_id(e.kind)}, {"instruction", e.instruction}, {"seconds", e.seconds}, {"text", clean(e.text)}};
+        if (e.range) {
+            event["disk"] = e.range->disk;
+            event["offset"] = e.range->offset;
+            event["length"] = e.range->length;
+            event["lies_in"] = clean(e.lies_in);
+            event["calls"] = e.count;
+        }
+        if (e.address != 0) event["address"] = e.address;
+        if (e.stage) event["stage"] = stage_id(*e.stage);
+        out["events"].push_back(std::move(event));
+    }
+    return finish(out);
+}
+
 std::string findings_markdown() {
     std::string out =
         "# Findings\n\nEvery finding has a stable code. This page is generated from the one table in the code "

@@ -1,0 +1,148 @@
+// SPDX-License-Identifier: MIT
+#include "chain/rehearsed.hpp"
+
+#include <algorithm>
+#include <fmt/format.h>
+
+namespace herberge::chain {
+
+namespace {
+
+/// Ends after which the code will not go on by itself.
+bool gave_up(RehearsalEnd end) {
+    switch (end) {
+        case RehearsalEnd::WaitsForKey:
+        case RehearsalEnd::Halted:
+        case RehearsalEnd::Int18:
+        case RehearsalEnd::Int19:
+        case RehearsalEnd::EmptyMemory:
+        case RehearsalEnd::Fault:
+        case RehearsalEnd::Loops: return true;
+        default: return false;
+    }
+}
+
+const RehearsalEvent* entered(const Rehearsal& rehearsal, Stage stage) {
+    for (const auto& e : rehearsal.events)
+        if (e.kind == RehearsalEventKind::Transfer && e.stage == stage) return &e;
+    return nullptr;
+}
+
+/// The last boot sector of a volume that was read.
+const RehearsalEvent* boot_sector_read(const Rehearsal& rehearsal) {
+    const RehearsalEvent* out = nullptr;
+    for (const auto& e : rehearsal.events)
+        if (e.kind == RehearsalEventKind::Read && e.lies_in.ends_with("boot sector")) out = &e;
+    return out;
+}
+
+const Volume* volume_at(const Machine& machine, const DiskRange& range) {
+    const Volume* out = nullptr;
+    machine.each_volume([&](const Volume& v) {
+        const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
+        if (!where.empty() && where[0].disk == range.disk && where[0].offset == range.offset) out = &v;
+    });
+    return out;
+}
+
+/// Sector 0 and the gap: nothing that a table entry leads to.
+bool in_a_partition(const RehearsalEvent& e) { return !e.lies_in.starts_with("gap of") && !e.lies_in.ends_with("first sector"); }
+
+}  // namespace
+
+Evidence rehearsal_evidence(const Rehearsal& rehearsal) {
+    std::string found = fmt::format("{} after {} instructions and {} reads", rehearsal.end_text, rehearsal.instructions, rehearsal.reads);
+    return evidence_place("run in an emulated PC", {}, std::move(found));
+}
+
+std::string rehearsal_screen(const Rehearsal& rehearsal) {
+    std::string out;
+    for (const char c : rehearsal.text)
+        if (c == '\n' || (c >= 0x20 && c < 0x7F)) out += c;
+    while (out.ends_with('\n')) out.pop_back();
+    while (out.starts_with('\n')) out.erase(out.begin());
+    return out.empty() ? "(nothing: the screen stays as the firmware left it)" : out;
+}
+
+bool reaches_sector(const Rehearsal& rehearsal, int disk, std::uint64_t lba) {
+    return std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
+        return e.kind == RehearsalEventKind::Transfer && e.range && e.range->disk == disk && e.range->offset <= lba * 512 && lba * 512 < e.range->offset + e.range->length;
+    });
+}
+
+void compare_with_grub(const Disk& disk, const GrubBoot& boot, const Rehearsal& rehearsal, Ladder& ladder) {
+    const auto evidence = rehearsal_evidence(rehearsal);
+    const State decoded = ladder.at(Stage::BootCode).state;
+    const bool reaches = reaches_sector(rehearsal, disk.number, boot.core_sector);
+    if (decoded == State::Breaks) {
+        ladder.support(Stage::BootCode, "", evidence);
+        return;
+    }
+    if (reaches) {
+        ladder.support(Stage::BootCode, "; run in an emulated PC, it does so", evidence_place("run in an emulated PC", {}, fmt::format("code from sector {} is entered", boot.core_sector)));
+        if (rehearsal.end == RehearsalEnd::UntilReached && ladder.at(Stage::Loader).state != State::NotReached)
+            ladder.support(Stage::Loader, "", evidence_place("run in an emulated PC", {}, rehearsal.end_text));
+        return;
+    }
+    // The core's first sector may be empty: then reading it is all that can be seen.
+    const bool reads = std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
+        return e.kind == RehearsalEventKind::Read && e.range && e.range->disk == disk.number && e.range->offset <= boot.core_sector * 512 && boot.core_sector * 512 < e.range->offset + e.range->length;
+    });
+    if (reads || !gave_up(rehearsal.end)) {
+        ladder.support(Stage::BootCode, "", evidence);
+        return;
+    }
+    ladder.add_finding(make_finding("rehearsal-contradicts", fmt::format("the first sector looks like GRUB 2's, but run in an emulated PC it never asks for sector {}", boot.core_sector), {evidence}));
+    ladder.breaks(Stage::BootCode, "boot-code-does-nothing", fmt::format("the first sector looks like GRUB 2's, but its code does not work: {}", rehearsal.end_text),
+                  {evidence_bytes(*disk.source, 0, 440), evidence}, rehearsal_screen(rehearsal));
+}
+
+void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsal& rehearsal, Ladder& ladder) {
+    const auto evidence = rehearsal_evidence(rehearsal);
+    const auto code = evidence_bytes(*disk.source, 0, 440);
+    const std::string screen = rehearsal_screen(rehearsal);
+    const auto* sector = entered(rehearsal, Stage::BootSector);
+    const auto* loader = entered(rehearsal, Stage::Loader);
+    const auto* read = boot_sector_read(rehearsal);
+    if (sector == nullptr && loader == nullptr) {
+        if (!gave_up(rehearsal.end)) {
+            ladder.support(Stage::BootCode, "", evidence);
+            return;
+        }
+        if (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Loops || rehearsal.text.empty()) {
+            ladder.breaks(Stage::BootCode, "boot-code-does-nothing", "run in an emulated PC, the first sector's code starts nothing: " + rehearsal.end_text, {code, evidence}, screen);
+            return;
+        }
+        ladder.set(Stage::BootCode, State::Holds, "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
+        const Volume* volume = read != nullptr && read->range ? volume_at(machine, *read->range) : nullptr;
+        if (volume != nullptr && !volume->info.kind.empty()) {
+            ladder.breaks(Stage::BootSector, "boot-sector-not-startable", fmt::format("the first sector's code reads the boot sector of {} and does not start it", volume->place),
+                          {evidence_bytes(*volume->source, 510, 2, "55 aa"), evidence}, screen);
+            return;
+        }
+        ladder.breaks(Stage::PartitionTable, "boot-code-finds-no-partition",
+                      fmt::format("the first sector's code finds no partition it would start ({} marked active)", disk.table.active_count()), {evidence_bytes(*disk.source, 446, 64), evidence}, screen);
+        return;
+    }
+    if (sector == nullptr) {
+        // A loader in the gap, started by the first sector directly.
+        ladder.set(Stage::BootCode, State::Holds, fmt::format("run in an emulated PC, it starts code from {}", loader->lies_in), {code, evidence});
+        ladder.set(Stage::BootSector, in_a_partition(*loader) ? State::Unknown : State::NotNeeded, in_a_partition(*loader) ? "not told apart" : "the first sector loads the loader directly");
+    } else {
+        ladder.set(Stage::BootCode, State::Holds, fmt::format("run in an emulated PC, it starts the {}", sector->lies_in), {code, evidence});
+        if (loader == nullptr && gave_up(rehearsal.end)) {
+            ladder.breaks(Stage::BootSector, "boot-sector-gives-up", fmt::format("run in an emulated PC, the {} starts nothing: {}", sector->lies_in, rehearsal.end_text),
+                          {Evidence{sector->range, {}, {}, {}, {}}, evidence}, screen);
+            return;
+        }
+        ladder.set(Stage::BootSector, loader != nullptr ? State::Holds : State::Unknown,
+                   loader != nullptr ? fmt::format("run in an emulated PC, the {} starts code from {}", sector->lies_in, loader->lies_in) : fmt::format("run in an emulated PC, the {} is started", sector->lies_in),
+                   {Evidence{sector->range, {}, {}, {}, {}}, evidence});
+    }
+    if (loader != nullptr && (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Halted))
+        ladder.breaks(Stage::Loader, "loader-not-loaded", fmt::format("run in an emulated PC, the loader does not get its further parts to run: {}", rehearsal.end_text), {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence}, screen);
+    else if (loader != nullptr)
+        ladder.set(Stage::Loader, State::Unknown, "a loader runs that is not decoded here", {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence});
+}
+
+}  // namespace herberge::chain

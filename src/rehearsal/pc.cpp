@@ -1,0 +1,431 @@
+// SPDX-License-Identifier: MIT
+// CPU, memory, ports and the stop rules.
+#include "rehearsal/pc.hpp"
+
+#include <algorithm>
+#include <cstring>
+#include <fmt/format.h>
+
+namespace herberge::rehearsal {
+
+namespace {
+
+constexpr std::uint32_t chunk_size = 1U << 16U;
+constexpr std::uint64_t most_memory_operations = 40'000'000;  // within one instruction: a REP that runs wild
+constexpr std::size_t most_text = 64U << 10U;
+constexpr std::size_t most_events = 5000;
+constexpr std::uint64_t most_boots = 8;
+constexpr std::uint64_t most_halts = 200;  // without a read, a text or a key between them
+constexpr std::size_t most_recent = 1U << 20U;
+
+}  // namespace
+
+Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, Places places) : options_(options), places_(std::move(places)) {
+    chunks_.resize(static_cast<std::size_t>((options_.memory + chunk_size - 1) / chunk_size));
+    region_of_.resize((16U << 20U) / 512);
+    regions_.emplace_back();  // number 0: not read from a disk
+    auto add = [&](const Disk& disk) {
+        Drive drive;
+        drive.disk = &disk;
+        drive.overlay = overlay(disk.source);
+        drive.cylinders = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(disk.source->size() / 512 / (255 * 63), 1, 1024));
+        drives_.push_back(std::move(drive));
+    };
+    // The disk that is started is the BIOS's first one.
+    if (const Disk* first = machine.disk(boot_disk)) add(*first);
+    for (const auto& disk : machine.disks)
+        if (disk.number != boot_disk) add(disk);
+    emu_ = x86emu_new(0, 0);
+    emu_->_private = this;
+    x86emu_set_memio_handler(emu_, on_memory);
+    x86emu_set_code_handler(emu_, on_instruction);
+    x86emu_set_intr_handler(emu_, on_interrupt);
+    x86emu_set_cpuid_handler(emu_, on_cpuid);
+}
+
+Pc::~Pc() { x86emu_done(emu_); }
+
+unsigned Pc::on_memory(x86emu_t* emu, u32 address, u32* value, unsigned type) {
+    Pc& pc = *static_cast<Pc*>(emu->_private);
+    static constexpr unsigned sizes[] = {1, 2, 4, 1};
+    const unsigned size = sizes[type & 3U];
+    // A repeated instruction is one instruction to the library: only a jump out of here can end it.
+    if (++pc.memory_operations_ - pc.memory_mark_ > most_memory_operations) {
+        pc.finish(RehearsalEnd::Limit, "one instruction repeats without end");
+        std::longjmp(pc.escape_, 1);
+    }
+    switch (type & ~0xFFU) {
+        case X86EMU_MEMIO_W: pc.store(address, *value, size); break;
+        case X86EMU_MEMIO_I: {
+            u32 result = 0;
+            for (unsigned i = 0; i < size; ++i) result |= pc.port_in(static_cast<std::uint16_t>(address + i)) << (8 * i);
+            *value = result;
+            break;
+        }
+        case X86EMU_MEMIO_O:
+            for (unsigned i = 0; i < size; ++i) pc.port_out(static_cast<std::uint16_t>(address + i), static_cast<std::uint8_t>(*value >> (8 * i)));
+            break;
+        default: *value = pc.load(address, size); break;
+    }
+    if (pc.finished_ && pc.out_.end == RehearsalEnd::Limit) std::longjmp(pc.escape_, 1);
+    return 0;
+}
+
+int Pc::on_instruction(x86emu_t* emu) { return static_cast<Pc*>(emu->_private)->instruction() ? 0 : 1; }
+
+/// Everything goes through the real-mode table; exceptions that nobody caught arrive at our stubs.
+int Pc::on_interrupt(x86emu_t* emu, u8 number, unsigned type) {
+    Pc& pc = *static_cast<Pc*>(emu->_private);
+    if (pc.protected_mode() && (type & 0xFFU) == INTR_TYPE_FAULT) {
+        pc.finish(RehearsalEnd::Fault, fmt::format("CPU exception {} in protected mode at {:08x}", number, emu->x86.saved_eip));
+        x86emu_stop(emu);
+        return 1;
+    }
+    return 0;
+}
+
+/// An ordinary CPU without a time-stamp counter, so that loaders measure time through the BIOS clock.
+void Pc::on_cpuid(x86emu_t* emu) {
+    auto& r = emu->x86;
+    const std::uint32_t leaf = r.R_EAX;
+    r.R_EAX = r.R_EBX = r.R_ECX = r.R_EDX = 0;
+    if (leaf == 0) {
+        r.R_EAX = 1;
+        r.R_EBX = 0x756E6547;
+        r.R_EDX = 0x49656E69;
+        r.R_ECX = 0x6C65746E;
+    } else if (leaf == 1) {
+        r.R_EAX = 0x663;
+        r.R_EDX = (1U << 3U) | (1U << 6U) | (1U << 8U) | (1U << 13U) | (1U << 15U);
+    } else if (leaf == 0x80000000U) {
+        r.R_EAX = 0x80000001U;
+    } else if (leaf == 0x80000001U) {
+        r.R_EDX = 1U << 29U;
+    }
+}
+
+std::uint8_t* Pc::byte_at(std::uint32_t address, bool write) {
+    if (!a20_) address &= ~(1U << 20U);
+    if (address >= options_.memory) return nullptr;
+    auto& chunk = chunks_[address / chunk_size];
+    if (!chunk) {
+        if (!write) return nullptr;
+        out_.memory_touched += chunk_size;
+        if (out_.memory_touched > options_.touched_memory) {
+            finish(RehearsalEnd::Limit, "the code touches more memory than a rehearsal affords");
+            return nullptr;
+        }
+        chunk = std::make_unique<std::uint8_t[]>(chunk_size);
+    }
+    return &chunk[address % chunk_size];
+}
+
+std::uint32_t Pc::load(std::uint32_t address, unsigned size) {
+    const std::uint32_t within = address % chunk_size;
+    if (a20_ && address < options_.memory && within + size <= chunk_size) {
+        const std::uint8_t* chunk = chunks_[address / chunk_size].get();
+        if (chunk == nullptr) return 0;
+        std::uint32_t value = 0;
+        std::memcpy(&value, chunk + within, size);  // guest and host are little-endian
+        return value;
+    }
+    std::uint32_t value = 0;
+    for (unsigned i = 0; i < size; ++i) {
+        const std::uint8_t* byte = byte_at(address + i, false);
+        const bool beyond = address + i >= options_.memory;
+        value |= static_cast<std::uint32_t>(byte != nullptr ? *byte : beyond ? 0xFF : 0) << (8 * i);
+    }
+    return value;
+}
+
+void Pc::store(std::uint32_t address, std::uint32_t value, unsigned size) {
+    const std::uint32_t within = address % chunk_size;
+    if (a20_ && address < options_.memory && within + size <= chunk_size && chunks_[address / chunk_size]) {
+        std::memcpy(&chunks_[address / chunk_size][within], &value, size);
+        return;
+    }
+    for (unsigned i = 0; i < size; ++i)
+        if (std::uint8_t* byte = byte_at(address + i, true)) *byte = static_cast<std::uint8_t>(value >> (8 * i));
+}
+
+std::uint32_t Pc::port_in(std::uint16_t port) {
+    switch (port) {
+        case 0x60: return 0;
+        case 0x61: return refresh_ ^= 0x30U;
+        case 0x64: return 0;  // nothing pending, ready for commands
+        case 0x71: return cmos_index_ == 0x0A ? 0x26 : cmos_index_ == 0x0B ? 0x02 : 0;
+        case 0x92: return a20_ ? 2 : 0;
+        case 0x3DA: return refresh_ ^= 0x09U;
+        case 0x3FD: return 0x60;  // the serial line takes the next character
+        case 0x3FF: return serial_scratch_;
+        case 0x40:
+        case 0x42: return static_cast<std::uint32_t>(instructions_ >> 4U) & 0xFFU;
+        case 0x20:
+        case 0x21:
+        case 0xA0:
+        case 0xA1: return 0;
+        default: return 0xFF;
+    }
+}
+
+void Pc::port_out(std::uint16_t port, std::uint8_t value) {
+    switch (port) {
+        case 0x60:
+            if (keyboard_command_ == 0xD1) a20_ = (value & 2U) != 0;
+            keyboard_command_ = 0;
+            break;
+        case 0x64: keyboard_command_ = value; break;
+        case 0x70: cmos_index_ = value & 0x7FU; break;
+        case 0x92: a20_ = (value & 2U) != 0; break;
+        case 0x3F8:
+            if (serial_.size() < most_text) serial_ += static_cast<char>(value);
+            break;
+        case 0x3FF: serial_scratch_ = value; break;
+        default: break;
+    }
+}
+
+void Pc::power_on() {
+    for (std::uint32_t n = 0; n < 256; ++n) {
+        poke16(n * 4, stub_offset + n * 4);
+        poke16(n * 4 + 2, stub_segment);
+        poke8(stub_segment * 16 + stub_offset + n * 4, 0xCF);  // IRET
+    }
+    poke16(0x400, 0x3F8);   // one serial line
+    poke16(0x410, 0x0220);  // equipment: 80x25 colour, one serial line, no FPU, no floppy
+    poke16(0x413, 639);
+    poke8(0x449, 3);
+    poke16(0x44A, 80);
+    poke16(0x44C, 4000);
+    poke8(0x475, static_cast<unsigned>(drives_.size()));
+    poke8(0x484, 24);
+    poke16(0x463, 0x3D4);
+    scroll(0, 0, 24, 79, 0, 7);
+    auto& r = emu_->x86;
+    x86emu_set_seg_register(emu_, r.R_CS_SEL, 0);
+    x86emu_set_seg_register(emu_, r.R_DS_SEL, 0);
+    x86emu_set_seg_register(emu_, r.R_ES_SEL, 0);
+    x86emu_set_seg_register(emu_, r.R_SS_SEL, 0);
+    r.R_EIP = boot_address;
+    r.R_ESP = 0x7C00;
+    r.R_EDX = 0x80;
+    r.R_EFLG = F_ALWAYS_ON | F_IF;
+}
+
+void Pc::finish(RehearsalEnd end, std::string text) {
+    if (finished_) return;
+    finished_ = true;
+    flush_text();
+    out_.end = end;
+    out_.end_text = std::move(text);
+    event(RehearsalEventKind::End, out_.end_text);
+}
+
+void Pc::event(RehearsalEventKind kind, std::string text) {
+    if (kind != RehearsalEventKind::Text) flush_text();
+    if (out_.events.size() >= most_events && kind != RehearsalEventKind::End) return;
+    RehearsalEvent e;
+    e.kind = kind;
+    e.instruction = instructions_;
+    e.seconds = seconds();
+    e.text = std::move(text);
+    out_.events.push_back(std::move(e));
+}
+
+void Pc::flush_text() {
+    if (pending_text_.empty()) return;
+    std::string text;
+    text.swap(pending_text_);
+    halts_ = 0;
+    event(RehearsalEventKind::Text, std::move(text));
+    if (out_.events.back().kind != RehearsalEventKind::Text) return;
+    out_.events.back().instruction = pending_instruction_;
+    out_.events.back().seconds = pending_seconds_;
+}
+
+/// A character for the record; the time of a text is that of its first one.
+void Pc::record_text(char c) {
+    if (pending_text_.empty()) {
+        pending_instruction_ = instructions_;
+        pending_seconds_ = seconds();
+    }
+    pending_text_ += c;
+    out_.text += c;
+}
+
+void Pc::pass_time(std::uint64_t quarter_ticks) {
+    quarter_ticks_ += quarter_ticks;
+    poke32(0x46C, static_cast<std::uint32_t>(quarter_ticks_ / 4 + 0x00100000U));
+}
+
+/// A Linux kernel's entry: the set-up header lies where the boot protocol says (Documentation/x86/boot.rst).
+bool Pc::kernel_entry(std::uint32_t linear) {
+    constexpr std::uint32_t hdrs = 0x53726448;
+    auto& r = emu_->x86;
+    if (protected_mode()) {
+        const std::uint32_t parameters = r.R_ESI;
+        if (linear < 0x100000 || parameters > 0xA0000 || peek32(parameters + 0x202) != hdrs) return false;
+        const std::uint32_t entry = peek32(parameters + 0x214);
+        return linear == entry || (linear >= 0x1000000 && linear % 0x200000 == 0);
+    }
+    // CS is 20h paragraphs above the set-up part, IP 0.
+    return r.R_EIP == 0 && r.R_CS > 0x20 && peek32((static_cast<std::uint32_t>(r.R_CS) - 0x20) * 16 + 0x202) == hdrs;
+}
+
+/// Code that was read elsewhere and copied here: found by its content in what was read last.
+std::uint16_t Pc::copied_from(std::uint32_t linear) {
+    constexpr std::size_t piece = 48;
+    std::array<std::uint8_t, piece> code{};
+    for (std::uint32_t i = 0; i < piece; ++i) code[i] = peek8(linear + i);
+    for (auto recent = recent_.rbegin(); recent != recent_.rend(); ++recent) {
+        const auto hit = std::search(recent->bytes.begin(), recent->bytes.end(), code.begin(), code.end());
+        if (hit == recent->bytes.end()) continue;
+        Region region = regions_[recent->region];
+        const auto within = static_cast<std::uint64_t>(hit - recent->bytes.begin()) / 512 * 512;
+        region.range = {region.range.disk, region.range.offset + within, std::min<std::uint64_t>(512, region.range.length - within)};
+        region.lies_in = places_.at(region.range.disk, region.range.offset);
+        if (regions_.size() >= 0xFFFE) return 0;
+        // What one read brought counts as entered once, wherever its parts have moved.
+        region.entered = regions_[recent->region].entered;
+        regions_[recent->region].entered = true;
+        regions_.push_back(std::move(region));
+        return static_cast<std::uint16_t>(regions_.size() - 1);
+    }
+    return 0;
+}
+
+void Pc::remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes) {
+    recent_.push_back({region, bytes});
+    recent_size_ += bytes.size();
+    while (recent_size_ > most_recent && recent_.size() > 1) {
+        recent_size_ -= recent_.front().bytes.size();
+        recent_.pop_front();
+    }
+}
+
+void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
+    // Unknown memory below 1 MiB is looked at once per block after each read.
+    if (id == 0 && linear < 0x100000 && linear / 512 != stub_segment * 16 / 512) {
+        auto& seen = examined_[linear / 512];
+        if (seen != out_.reads + 1) {
+            seen = static_cast<std::uint32_t>(out_.reads + 1);
+            id = copied_from(linear);
+            if (id != 0) region_of_[linear / 512] = id;
+        }
+    }
+    current_region_ = id;
+    if (id == 0 || regions_[id].entered) return;
+    Region& region = regions_[id];
+    region.entered = true;
+    const bool first_sector = region.lies_in.ends_with("first sector");
+    const Stage stage = first_sector ? Stage::BootCode : region.lies_in.ends_with("boot sector") ? Stage::BootSector : Stage::Loader;
+    // Parts of one loader entered one after the other are one event.
+    const auto* before = out_.last_transfer();
+    if (before != nullptr && before->stage == stage && before->lies_in == region.lies_in && stage == Stage::Loader && before->range && before->range->offset <= region.range.offset && region.lies_in.find(':') != std::string::npos) return;
+    event(RehearsalEventKind::Transfer, fmt::format("code from {} runs", region.lies_in));
+    auto& e = out_.events.back();
+    if (e.kind != RehearsalEventKind::Transfer) return;
+    e.range = region.range;
+    e.lies_in = region.lies_in;
+    e.address = linear;
+    e.stage = stage;
+    if (options_.until && stage == *options_.until) finish(RehearsalEnd::UntilReached, fmt::format("the stage {} was reached", stage_id(stage)));
+}
+
+/// Called before each instruction; false ends the run.
+bool Pc::instruction() {
+    auto& r = emu_->x86;
+    if (finished_) return false;
+    if (++instructions_ > options_.most_instructions) {
+        finish(RehearsalEnd::Limit, fmt::format("stopped after {} instructions", options_.most_instructions));
+        return false;
+    }
+    memory_mark_ = memory_operations_;
+    if (instructions_ - last_progress_ > options_.idle_instructions) {
+        finish(RehearsalEnd::Loops, fmt::format("{} instructions without asking the firmware for anything", options_.idle_instructions));
+        return false;
+    }
+    const bool now_protected = protected_mode();
+    const std::uint32_t linear = r.R_CS_BASE + r.R_EIP;
+    if (now_protected != was_protected_) {
+        was_protected_ = now_protected;
+        if (now_protected && std::ranges::none_of(out_.events, [](const auto& e) { return e.kind == RehearsalEventKind::Mode; })) {
+            event(RehearsalEventKind::Mode, "protected mode is entered");
+            if (options_.stop_in_protected_mode) {
+                finish(RehearsalEnd::UntilReached, "protected mode is entered: the loader's second part runs");
+                return false;
+            }
+        }
+    }
+    if (!now_protected && r.R_CS == stub_segment && r.R_EIP >= stub_offset && r.R_EIP < stub_offset + 0x400 && r.R_EIP % 4 == 0) {
+        last_progress_ = instructions_;
+        service(static_cast<unsigned>(r.R_EIP - stub_offset) / 4);
+        return !finished_;
+    }
+    const std::uint16_t id = linear / 512 < region_of_.size() ? region_of_[linear / 512] : std::uint16_t{0};
+    if (linear == boot_address && !now_protected) {
+        // The same address again: a fresh sector was put there, or the old one runs once more.
+        ++boots_;
+        if (boots_ > most_boots) {
+            finish(RehearsalEnd::Loops, "the sector at 0000:7C00 is started again and again");
+            return false;
+        }
+    }
+    if (id != current_region_ || (id == 0 && linear / 512 != last_linear_ / 512 && linear < 0x100000)) enter_region(id, linear);
+    if (linear - last_linear_ > 15 || (instructions_ & 0xFFU) == 0) {
+        // Sixteen zero bytes are no code: what follows would not be the same on any two machines.
+        bool empty = true;
+        for (std::uint32_t i = 0; i < 16 && empty; i += 4) empty = peek32(linear + i) == 0;
+        if (empty) {
+            finish(RehearsalEnd::EmptyMemory, fmt::format("execution reaches empty memory at {}", now_protected ? fmt::format("{:08x}", linear) : fmt::format("{:04x}:{:04x}", r.R_CS, r.R_EIP)));
+            return false;
+        }
+    }
+    last_linear_ = linear;
+    if ((r.R_EIP == 0 || (now_protected && linear >= 0x100000 && (linear & 0xFFFU) == 0)) && kernel_entry(linear)) {
+        event(RehearsalEventKind::Transfer, now_protected ? "the kernel's 32-bit entry" : "the kernel's real-mode entry");
+        out_.events.back().stage = Stage::Kernel;
+        out_.events.back().address = linear;
+        finish(RehearsalEnd::KernelEntered, "control passes to a Linux kernel");
+        return false;
+    }
+    return !finished_;
+}
+
+Rehearsal Pc::run() {
+    power_on();
+    if (drives_.empty()) {
+        finish(RehearsalEnd::NotStarted, "there is no such disk");
+        return std::move(out_);
+    }
+    const auto first = drives_[0].overlay->bytes(0, std::min<std::uint64_t>(512, drives_[0].overlay->size()));
+    if (!first || first->size() < 512 || (*first)[510] != 0x55 || (*first)[511] != 0xAA) {
+        finish(RehearsalEnd::NotStarted, !first ? "the first sector cannot be read" : "the first sector has no signature 55AA: a BIOS does not start it");
+        return std::move(out_);
+    }
+    for (std::uint32_t i = 0; i < 512; ++i) poke8(boot_address + i, (*first)[i]);
+    const int number = drives_[0].disk->number;
+    regions_.push_back({DiskRange{number, 0, 512}, places_.at(number, 0), boot_address, false});
+    region_of_[boot_address / 512] = 1;
+    remember(1, *first);
+    while (!finished_) {
+        if (setjmp(escape_) == 0) x86emu_run(emu_, 0);
+        if (finished_) break;
+        if ((emu_->x86.mode & _MODE_HALTED) == 0) {
+            finish(RehearsalEnd::Fault, fmt::format("the CPU stops at {:04x}:{:04x}", emu_->x86.R_CS, emu_->x86.R_EIP));
+            break;
+        }
+        // HLT: with interrupts off nothing ever wakes it; else the timer does.
+        if ((emu_->x86.R_EFLG & F_IF) == 0)
+            finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
+        else if (++halts_ > most_halts)
+            finish(RehearsalEnd::Halted, "the code only waits");
+        emu_->x86.mode &= ~static_cast<u32>(_MODE_HALTED);
+        pass_time(6);
+    }
+    out_.instructions = instructions_;
+    out_.screen = screen();
+    return std::move(out_);
+}
+
+}  // namespace herberge::rehearsal

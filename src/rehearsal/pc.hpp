@@ -1,0 +1,140 @@
+// SPDX-License-Identifier: MIT
+// The emulated PC: CPU library, memory, ports, and a BIOS answered from the images.
+#pragma once
+
+#include <array>
+#include <csetjmp>
+#include <deque>
+#include <memory>
+#include <x86emu.h>
+
+#include <herberge/rehearsal.hpp>
+
+#include "rehearsal/places.hpp"
+
+namespace herberge::rehearsal {
+
+inline constexpr std::uint32_t stub_segment = 0xF000;
+inline constexpr std::uint32_t stub_offset = 0xE000;
+inline constexpr std::uint32_t boot_address = 0x7C00;
+
+class Pc {
+public:
+    Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, Places places);
+    Pc(const Pc&) = delete;
+    Pc& operator=(const Pc&) = delete;
+    Pc(Pc&&) = delete;
+    Pc& operator=(Pc&&) = delete;
+    ~Pc();
+
+    Rehearsal run();
+
+private:
+    struct Drive {
+        const Disk* disk = nullptr;
+        std::shared_ptr<Overlay> overlay;
+        std::uint32_t cylinders = 0, heads = 255, sectors = 63;
+    };
+    /// A piece of memory filled by one read.
+    struct Region {
+        DiskRange range;
+        std::string lies_in;
+        std::uint32_t address = 0;
+        bool entered = false;
+    };
+
+    // Entry points of the CPU library.
+    static unsigned on_memory(x86emu_t* emu, u32 address, u32* value, unsigned type);
+    static int on_instruction(x86emu_t* emu);
+    static int on_interrupt(x86emu_t* emu, u8 number, unsigned type);
+    static void on_cpuid(x86emu_t* emu);
+
+    // --- memory and ports (pc.cpp)
+    void power_on();
+    std::uint8_t* byte_at(std::uint32_t address, bool write);
+    std::uint32_t load(std::uint32_t address, unsigned size);
+    void store(std::uint32_t address, std::uint32_t value, unsigned size);
+    std::uint32_t port_in(std::uint16_t port);
+    void port_out(std::uint16_t port, std::uint8_t value);
+    std::uint8_t peek8(std::uint32_t a) { return static_cast<std::uint8_t>(load(a, 1)); }
+    std::uint16_t peek16(std::uint32_t a) { return static_cast<std::uint16_t>(load(a, 2)); }
+    std::uint32_t peek32(std::uint32_t a) { return load(a, 4); }
+    void poke8(std::uint32_t a, unsigned v) { store(a, v, 1); }
+    void poke16(std::uint32_t a, unsigned v) { store(a, v, 2); }
+    void poke32(std::uint32_t a, std::uint32_t v) { store(a, v, 4); }
+    bool instruction();
+    void record_text(char c);
+    std::uint16_t copied_from(std::uint32_t linear);
+    void remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes);
+    void enter_region(std::uint16_t id, std::uint32_t linear);
+    bool kernel_entry(std::uint32_t linear);
+    void finish(RehearsalEnd end, std::string text);
+    void event(RehearsalEventKind kind, std::string text);
+    void flush_text();
+    [[nodiscard]] double seconds() const { return static_cast<double>(quarter_ticks_) / 4 / 18.2065; }
+    void pass_time(std::uint64_t quarter_ticks);
+    [[nodiscard]] bool protected_mode() const { return (emu_->x86.R_CR0 & 1U) != 0; }
+
+    // --- services (bios.cpp)
+    void service(unsigned number);
+    void video();
+    void teletype(std::uint8_t c, std::uint8_t attribute, bool with_attribute);
+    void scroll(unsigned top, unsigned left, unsigned bottom, unsigned right, unsigned lines, std::uint8_t attribute);
+    void put_cell(unsigned row, unsigned column, std::uint8_t c, std::uint8_t attribute);
+    [[nodiscard]] std::vector<std::string> screen();
+    void disk_service();
+    void disk_result(std::uint8_t status);
+    bool transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uint32_t address, bool write);
+    void system_service();
+    void memory_map();
+    void keyboard();
+    void clock();
+    bool key_ready();
+    void set_flag(std::uint16_t flag, bool on);
+    void set_carry(bool on) { set_flag(F_CF, on); }
+    Drive* drive(std::uint8_t number);
+
+    RehearsalOptions options_;
+    Places places_;
+    x86emu_t* emu_ = nullptr;
+    std::vector<std::unique_ptr<std::uint8_t[]>> chunks_;  ///< 64 KiB each, made when written
+    std::vector<std::uint16_t> region_of_;                 ///< per 512 bytes of the first 16 MiB
+    std::vector<Region> regions_;
+    std::uint16_t current_region_ = 0;
+    std::vector<Drive> drives_;
+    Rehearsal out_;
+    bool finished_ = false;
+    bool a20_ = true;
+    bool was_protected_ = false;
+    std::uint64_t instructions_ = 0;
+    std::uint64_t last_progress_ = 0;   ///< instruction of the last BIOS call
+    std::uint64_t memory_operations_ = 0;
+    std::uint64_t memory_mark_ = 0;     ///< memory operations at the current instruction's start
+    std::uint64_t quarter_ticks_ = 0;
+    std::uint64_t polls_ = 0;           ///< key polls since the last disk read
+    std::uint64_t halts_ = 0;
+    std::uint64_t boots_ = 0;           ///< entries at 0000:7C00
+    std::uint8_t last_status_ = 0;
+    std::uint8_t video_mode_ = 3;
+    std::uint8_t keyboard_command_ = 0;
+    std::uint8_t cmos_index_ = 0;
+    std::uint8_t refresh_ = 0;
+    std::size_t next_key_ = 0;
+    std::string pending_text_;
+    std::uint64_t pending_instruction_ = 0;
+    double pending_seconds_ = 0;
+    /// What was read last, for recognising code that is copied before it runs.
+    struct Recent {
+        std::uint16_t region;
+        std::vector<std::uint8_t> bytes;
+    };
+    std::deque<Recent> recent_;
+    std::size_t recent_size_ = 0;
+    std::array<std::uint32_t, 0x100000 / 512> examined_{};
+    std::uint32_t last_linear_ = 0;
+    std::uint8_t serial_scratch_ = 0;
+    std::string serial_;
+    std::jmp_buf escape_{};
+};
+
+}  // namespace herberge::rehearsal
