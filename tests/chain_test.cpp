@@ -67,7 +67,7 @@ INSTANTIATE_TEST_SUITE_P(
     Front, Changes,
     testing::Values(Change{"NoBootCode", [](auto& d) { d.disk.boot_code.assign(440, 0); }, "boot-code", "boot-code-empty"},
                     Change{"JumpAstray", [](auto& d) { d.disk.boot_code[1] = 0xFE; }, "boot-code", "boot-code-damaged"},
-                    Change{"ForeignCode", [](auto& d) { d.disk.boot_code = forge::noise(440, 9); }, "unknown", ""},
+                    Change{"ForeignCode", [](auto& d) { d.disk.boot_code = forge::noise(440, 9); }, "boot-code", "boot-code-does-nothing"},
                     Change{"PointerAstray", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(9); }, "boot-code", "grub-core-pointer"},
                     Change{"PointerPastTheEnd", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(1ULL << 40U); }, "boot-code", "grub-core-pointer"},
                     Change{"CoreElsewhere", [](auto& d) {

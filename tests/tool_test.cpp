@@ -160,7 +160,7 @@ TEST_F(Tool, WrongUsageIsToldApart) {
     EXPECT_EQ(tool("check --format xml x").status, 2);
     EXPECT_EQ(tool("--help").status, 0);
     EXPECT_EQ(tool("--version").out, "herberge 0.1.0\n");
-    for (const char* command : {"check", "layout", "sector", "entries", "files", "copy", "demo"}) {
+    for (const char* command : {"check", "layout", "sector", "entries", "files", "copy", "rehearse", "demo"}) {
         const auto help = tool(std::string(command) + " --help");
         EXPECT_EQ(help.status, 0);
         EXPECT_NE(help.out.find("Example"), std::string::npos) << command;
@@ -176,6 +176,16 @@ TEST_F(Tool, DemoWritesAndWalks) {
         EXPECT_NE(ran.out.find(story.name), std::string::npos);
         if (!story.stops_at.empty()) EXPECT_NE(ran.out.find("stops at " + story.stops_at), std::string::npos) << story.stops_at;
     }
+}
+
+TEST_F(Tool, RehearseShowsTimeLineAndScreen) {
+    const auto ran = tool("rehearse " + disk("healthy.img"));
+    EXPECT_EQ(ran.status, 1) << "it ends in a stand-in, not in a kernel";
+    for (const char* piece : {"code from d1 first sector runs", "stage loader", "│GRUB loading..", "This is a stand-in for a loader"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << ran.out;
+    EXPECT_EQ(tool("rehearse --until loader " + folder_.file("healthy.img")).status, 0);
+    EXPECT_EQ(tool("rehearse --until attic " + folder_.file("healthy.img")).status, 2);
+    EXPECT_EQ(tool("rehearse --keys noon:esc " + folder_.file("healthy.img")).status, 2);
+    EXPECT_EQ(nlohmann::json::parse(tool("rehearse --format json " + folder_.file("healthy.img")).out).at("end"), "halted");
 }
 
 TEST_F(Tool, ExamplesWork) {

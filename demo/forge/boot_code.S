@@ -119,6 +119,99 @@ forge_disk_boot:
         .globl  forge_disk_boot_end
 forge_disk_boot_end:
 
+/* ---- a first sector of the plain kind: starts the one active partition; moves itself to 0000:0600 first ---------- */
+        .globl  forge_plain_boot
+forge_plain_boot:
+        cli
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x7C00, %sp
+        sti
+        cld
+        movw    $0x7C00, %si
+        movw    $0x0600, %di
+        movw    $256, %cx
+        rep movsw
+        .byte   0xEA                            /* ljmp 0000:0600 + here */
+        .word   0x0600 + .Lplain_moved - forge_plain_boot, 0
+.Lplain_moved:
+        movw    $0x07BE, %si
+        movw    $4, %cx
+        xorw    %bp, %bp
+20:     movb    (%si), %al
+        cmpb    $0x80, %al
+        jne     21f
+        testw   %bp, %bp
+        jnz     .Lplain_several
+        movw    %si, %bp
+        jmp     22f
+21:     testb   %al, %al
+        jnz     .Lplain_status
+22:     addw    $16, %si
+        loop    20b
+        testw   %bp, %bp
+        jz      .Lplain_none
+        movw    $0x0500, %si                    /* packet: one sector to 0000:7C00 */
+        movl    $0x00010010, (%si)
+        movl    $0x00007C00, 4(%si)
+        movl    8(%bp), %eax
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+        jc      .Lplain_read
+        cmpw    $0xAA55, 0x7DFE
+        jne     .Lplain_mark
+        movw    %bp, %si
+        .byte   0xEA
+        .word   0x7C00, 0
+.Lplain_several: movw $(0x0600 + .Ltext_several - forge_plain_boot), %si
+        jmp     23f
+.Lplain_status: movw $(0x0600 + .Ltext_status - forge_plain_boot), %si
+        jmp     23f
+.Lplain_none: movw  $(0x0600 + .Ltext_none - forge_plain_boot), %si
+        jmp     23f
+.Lplain_read: movw  $(0x0600 + .Ltext_read - forge_plain_boot), %si
+        jmp     23f
+.Lplain_mark: movw  $(0x0600 + .Ltext_mark - forge_plain_boot), %si
+23:     lodsb
+        testb   %al, %al
+        jz      24f
+        movw    $0x0001, %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     23b
+24:     int     $0x18
+.Ltext_several: .asciz "Two doors stand open\r\n"
+.Ltext_status: .asciz "A door is marked oddly\r\n"
+.Ltext_none: .asciz "No door stands open\r\n"
+.Ltext_read: .asciz "The door cannot be read\r\n"
+.Ltext_mark: .asciz "Nothing behind the door\r\n"
+        .globl  forge_plain_boot_end
+forge_plain_boot_end:
+
+/* ---- a volume's boot sector without a system: says so, waits for a key, starts over ------------------------------- */
+        .globl  forge_volume_boot
+forge_volume_boot:
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    $(0x7C00 + .Lvolume_text - forge_volume_boot), %si
+25:     lodsb
+        testb   %al, %al
+        jz      26f
+        movw    $0x0007, %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     25b
+26:     xorw    %ax, %ax
+        int     $0x16
+        int     $0x19
+.Lvolume_text: .asciz "No system in this room, press a key\r\n"
+        .globl  forge_volume_boot_end
+forge_volume_boot_end:
+
 /* ---- start of the core image proper, runs at 0000:8200 -------------------------------------------------------- */
         .globl  forge_core_start
 forge_core_start:

@@ -123,6 +123,11 @@ Bytes make_grub_core(const CoreOptions& options = {});
 /// The first sector's 440 bytes of code.
 Bytes make_grub_boot(std::uint64_t core_sector = 1);
 
+/// A first sector's code that starts the one active partition, and refuses none, several, or an odd status byte.
+Bytes make_plain_boot();
+/// A volume's boot sector (512 bytes) that says there is no system and waits for a key.
+Bytes make_volume_boot();
+
 // --- disks -------------------------------------------------------------------------------------------------------------
 
 struct PartitionSpec {

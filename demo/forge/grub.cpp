@@ -8,6 +8,7 @@
 
 extern "C" {
 extern const std::uint8_t forge_boot_sector[], forge_boot_sector_end[], forge_disk_boot[], forge_disk_boot_end[], forge_core_start[], forge_core_start_end[];
+extern const std::uint8_t forge_plain_boot[], forge_plain_boot_end[], forge_volume_boot[], forge_volume_boot_end[];
 }
 
 namespace forge {
@@ -211,6 +212,15 @@ Bytes make_grub_core(const CoreOptions& options) {
     put16(first, 498, static_cast<std::uint16_t>(0x0820 + one * 32));
     first.insert(first.end(), image.begin(), image.end());
     return first;
+}
+
+Bytes make_plain_boot() { return {forge_plain_boot, forge_plain_boot_end}; }
+
+Bytes make_volume_boot() {
+    Bytes out(forge_volume_boot, forge_volume_boot_end);
+    grow(out, 510);
+    put16(out, 510, 0xAA55);
+    return out;
 }
 
 Bytes make_grub_boot(std::uint64_t core_sector) {

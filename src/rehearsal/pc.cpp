@@ -363,8 +363,8 @@ bool Pc::instruction() {
         return !finished_;
     }
     const std::uint16_t id = linear / 512 < region_of_.size() ? region_of_[linear / 512] : std::uint16_t{0};
-    if (linear == boot_address && !now_protected) {
-        // The same address again: a fresh sector was put there, or the old one runs once more.
+    if (linear == boot_address && !now_protected && (last_linear_ < boot_address || last_linear_ >= boot_address + 512)) {
+        // Started from elsewhere: a fresh sector was put there, or the old one runs once more.
         ++boots_;
         if (boots_ > most_boots) {
             finish(RehearsalEnd::Loops, "the sector at 0000:7C00 is started again and again");
