@@ -2,9 +2,10 @@
 // What the parts of a walk cost. Yardsticks are the bare libraries on the same data.
 // HERBERGE_BENCH_IMAGE=disk.img adds a walk of a disk of your own.
 #include <benchmark/benchmark.h>
+#include <x86emu.h>
+#include <zlib.h>
 #include <cstdlib>
 #include <filesystem>
-#include <zlib.h>
 
 #include <herberge/herberge.hpp>
 
@@ -86,6 +87,44 @@ void grub_core_read(benchmark::State& state) {
     for (auto _ : state) benchmark::DoNotOptimize(herberge::read_grub_core(machine.disks[0], *boot));
 }
 BENCHMARK(grub_core_read)->Unit(benchmark::kMicrosecond);
+
+/// What `check` runs of the front desk's boot code.
+void rehearsal_brief(benchmark::State& state) {
+    herberge::Machine machine;
+    machine.disks.push_back(herberge::inspect_disk(herberge::memory_source(desk(), "d1", 1), 1, "desk"));
+    std::uint64_t instructions = 0;
+    for (auto _ : state) instructions = herberge::rehearse(machine, 1, herberge::RehearsalOptions::brief()).instructions;
+    state.counters["instructions"] = static_cast<double>(instructions);
+}
+BENCHMARK(rehearsal_brief)->Unit(benchmark::kMicrosecond);
+
+/// dec ecx; jnz: two instructions a turn, no memory but their own bytes.
+const forge::Bytes counting_loop = {0x66, 0xB9, 0x40, 0x42, 0x0F, 0x00, 0x66, 0x49, 0x75, 0xFC, 0xFA, 0xF4};
+constexpr double loop_instructions = 2'000'003;
+
+void rehearsal_instructions(benchmark::State& state) {
+    forge::Bytes disk(1U << 20U);
+    std::copy(counting_loop.begin(), counting_loop.end(), disk.begin());
+    forge::put16(disk, 510, 0xAA55);
+    herberge::Machine machine;
+    machine.disks.push_back(herberge::inspect_disk(herberge::memory_source(disk, "d1", 1), 1, "loop"));
+    for (auto _ : state) benchmark::DoNotOptimize(herberge::rehearse(machine, 1));
+    state.counters["instructions/s"] = benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
+}
+BENCHMARK(rehearsal_instructions)->Unit(benchmark::kMillisecond);
+
+void bare_library_instructions(benchmark::State& state) {
+    for (auto _ : state) {
+        x86emu_t* emu = x86emu_new(X86EMU_PERM_RWX, 0);
+        for (std::size_t i = 0; i < counting_loop.size(); ++i) x86emu_write_byte(emu, 0x7C00 + static_cast<unsigned>(i), counting_loop[i]);
+        x86emu_set_seg_register(emu, emu->x86.R_CS_SEL, 0);
+        emu->x86.R_EIP = 0x7C00;
+        benchmark::DoNotOptimize(x86emu_run(emu, 0));
+        x86emu_done(emu);
+    }
+    state.counters["instructions/s"] = benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
+}
+BENCHMARK(bare_library_instructions)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 

@@ -14,11 +14,11 @@ namespace demo {
 
 /// What a front desk's disk is made of; change it before it is put together.
 struct FrontDesk {
-    forge::Tree root;            ///< files of the root file system
+    forge::Tree root;  ///< files of the root file system
     forge::ExtOptions ext;
-    forge::DiskSpec disk;        ///< partitions are added when it is built
+    forge::DiskSpec disk;  ///< partitions are added when it is built
     forge::Tree ramdisk;
-    bool rebuild_ramdisk = true; ///< pack `ramdisk` into /boot/initrd.img-…
+    bool rebuild_ramdisk = true;  ///< pack `ramdisk` into /boot/initrd.img-…
     std::uint64_t swap_size = 2U << 20U;
 
     [[nodiscard]] forge::Bytes build();

@@ -36,8 +36,9 @@ TEST_P(KernelPayloads, AreJudgedByUnpackingWhenThereIsNoCrc) {
     else EXPECT_NE(bad, Soundness::Sound);
 }
 INSTANTIATE_TEST_SUITE_P(All, KernelPayloads,
-                         testing::Values(Packing{"gzip", forge::gzip, Compression::Gzip, true}, Packing{"xz", forge::xz, Compression::Xz, true}, Packing{"zstd", forge::zstd, Compression::Zstd, true},
-                                         Packing{"bzip2", forge::bzip2, Compression::Bzip2, true}, Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false}),
+                         testing::Values(Packing{"gzip", forge::gzip, Compression::Gzip, true}, Packing{"xz", forge::xz, Compression::Xz, true},
+                                         Packing{"zstd", forge::zstd, Compression::Zstd, true}, Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
+                                         Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false}),
                          support::by_name);
 
 TEST(Kernel, CutAnywhereBehindItsHeaderIsCut) {
@@ -56,7 +57,9 @@ TEST(Kernel, CutAnywhereBehindItsHeaderIsCut) {
 forge::Tree small_ramdisk() {
     forge::Tree tree;
     tree.file("/init", "#!/bin/sh\n", 0755).file("/bin/busybox", forge::make_program(), 0755).link("/bin/sh", "busybox").link("/sbin", "bin");
-    tree.file("/lib/modules/6.1.0/kernel/virtio-blk.ko.xz", Bytes(100)).file("/lib/modules/6.1.0/kernel/virtio_pci.ko", Bytes(50)).file("/zz", forge::noise(200000, 1));
+    tree.file("/lib/modules/6.1.0/kernel/virtio-blk.ko.xz", Bytes(100))
+        .file("/lib/modules/6.1.0/kernel/virtio_pci.ko", Bytes(50))
+        .file("/zz", forge::noise(200000, 1));
     return tree;
 }
 Bytes early() { return forge::make_cpio(forge::Tree().file("/kernel/x86/microcode/GenuineIntel.bin", forge::noise(3000, 2))); }
@@ -84,9 +87,11 @@ TEST_P(RamdiskPackings, UnpackAlsoBehindAnEarlyArchive) {
     EXPECT_EQ(rd.module_releases, std::vector<std::string>{"6.1.0"});
 }
 INSTANTIATE_TEST_SUITE_P(All, RamdiskPackings,
-                         testing::Values(Packing{"plain", [](const Bytes& b) { return b; }, Compression::None, false}, Packing{"gzip", forge::gzip, Compression::Gzip, true},
-                                         Packing{"xz", forge::xz, Compression::Xz, true}, Packing{"zstd", forge::zstd, Compression::Zstd, true}, Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
-                                         Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false}, Packing{"lzo", forge::lzop, Compression::Lzop, false}),
+                         testing::Values(Packing{"plain", [](const Bytes& b) { return b; }, Compression::None, false},
+                                         Packing{"gzip", forge::gzip, Compression::Gzip, true}, Packing{"xz", forge::xz, Compression::Xz, true},
+                                         Packing{"zstd", forge::zstd, Compression::Zstd, true}, Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
+                                         Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false},
+                                         Packing{"lzo", forge::lzop, Compression::Lzop, false}),
                          support::by_name);
 
 TEST(Ramdisk, ZerosBehindItAreHarmlessAndJunkIsToldAsTheKernelTellsIt) {
@@ -126,13 +131,17 @@ TEST(Ramdisk, HostileHeadersAreBounded) {
         std::copy_n(field, 8, bad.begin() + (hit - archive.begin()) - 110 + 6 + 11 * 8);  // name size
         EXPECT_TRUE(look(bad).damage);
     }
-    EXPECT_EQ(look(forge::to_bytes("070707 old format archive" + std::string(200, 'x'))).kernel_message, "Initramfs unpacking failed: incorrect cpio method used: use -H newc option");
+    EXPECT_EQ(look(forge::to_bytes("070707 old format archive" + std::string(200, 'x'))).kernel_message,
+              "Initramfs unpacking failed: incorrect cpio method used: use -H newc option");
 }
 
 forge::Tree programs() {
     forge::Tree t;
     t.file("/bin/prog", forge::make_program(), 0755).file("/bin/plain", forge::make_program(), 0644).link("/bin/link", "prog").link("/bin/gone", "nowhere");
-    t.file("/bin/script", "#!/bin/prog -x\n", 0755).file("/bin/nested", "#! /bin/script\n", 0755).file("/bin/lost", "#!/bin/zsh\n", 0755).file("/bin/self", "#!/bin/self\n", 0755);
+    t.file("/bin/script", "#!/bin/prog -x\n", 0755)
+        .file("/bin/nested", "#! /bin/script\n", 0755)
+        .file("/bin/lost", "#!/bin/zsh\n", 0755)
+        .file("/bin/self", "#!/bin/self\n", 0755);
     t.file("/bin/text", "hello\n", 0755).directory("/bin/folder").file("/bin/none", Bytes{}, 0755);
     auto cut = forge::make_program();
     cut.resize(122);
@@ -157,10 +166,12 @@ TEST_P(Programs, AreJudgedAsExecuteWould) {
     if (!judged.runs) EXPECT_FALSE(judged.evidence.empty());
 }
 INSTANTIATE_TEST_SUITE_P(All, Programs,
-                         testing::Values(Judged{"/bin/prog", ""}, Judged{"/bin/link", ""}, Judged{"/bin/script", ""}, Judged{"/bin/nested", ""}, Judged{"/bin/plain", "program-not-executable"},
-                                         Judged{"/bin/gone", "program-link-dangling"}, Judged{"/bin/absent", "program-missing"}, Judged{"/bin/lost", "program-interpreter-missing"},
-                                         Judged{"/bin/self", "program-interpreter-missing"}, Judged{"/bin/text", "program-format"}, Judged{"/bin/none", "program-format"},
-                                         Judged{"/bin/folder", "program-not-a-file"}, Judged{"/bin/cut", "program-cut"}, Judged{"/bin/arm", "program-architecture"}));
+                         testing::Values(Judged{"/bin/prog", ""}, Judged{"/bin/link", ""}, Judged{"/bin/script", ""}, Judged{"/bin/nested", ""},
+                                         Judged{"/bin/plain", "program-not-executable"}, Judged{"/bin/gone", "program-link-dangling"},
+                                         Judged{"/bin/absent", "program-missing"}, Judged{"/bin/lost", "program-interpreter-missing"},
+                                         Judged{"/bin/self", "program-interpreter-missing"}, Judged{"/bin/text", "program-format"},
+                                         Judged{"/bin/none", "program-format"}, Judged{"/bin/folder", "program-not-a-file"}, Judged{"/bin/cut", "program-cut"},
+                                         Judged{"/bin/arm", "program-architecture"}));
 
 TEST(CommandLines, GroupQuotesAndTakeTheLast) {
     const CommandLine line("ro root=/dev/sda1 x=\"a b\" root=UUID=1 single");

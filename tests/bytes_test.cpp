@@ -197,7 +197,8 @@ TEST(Unpacking, ABombIsStoppedByItsGrowth) {
 TEST(Unpacking, ASinkMayStopEarly) {
     const auto packed = forge::gzip(plain_text());
     std::size_t calls = 0;
-    const auto done = unpack(Compression::Gzip, *memory_source(packed, "x"), 0, packed.size(), 1U << 30U, [&](std::span<const std::uint8_t>) { return ++calls < 2; });
+    const auto done =
+        unpack(Compression::Gzip, *memory_source(packed, "x"), 0, packed.size(), 1U << 30U, [&](std::span<const std::uint8_t>) { return ++calls < 2; });
     ASSERT_TRUE(done);
     EXPECT_EQ(calls, 2U);
 }
@@ -220,7 +221,9 @@ TEST(Checksums, MatchPublishedCheckValues) {
 TEST(Text, ControlBytesNeverReachATerminal) {
     EXPECT_EQ(printable("a\x1b[31mb\n\x7f"), "a\\x1b[31mb\\x0a\\x7f");
     EXPECT_EQ(printable("Hütte \xc3"), "Hütte \\xc3");
-    EXPECT_EQ(printable("\xc2\x9b" "31m \xed\xa0\x80 \xc0\xaf \xf4\x90\x80\x80"), "\\xc2\\x9b31m \\xed\\xa0\\x80 \\xc0\\xaf \\xf4\\x90\\x80\\x80");
+    EXPECT_EQ(printable("\xc2\x9b"
+                        "31m \xed\xa0\x80 \xc0\xaf \xf4\x90\x80\x80"),
+              "\\xc2\\x9b31m \\xed\\xa0\\x80 \\xc0\\xaf \\xf4\\x90\\x80\\x80");
     EXPECT_EQ(size_text(1023), "1023 B");
     EXPECT_EQ(size_text(std::uint64_t{44} << 20U), "44.0 MiB");
     EXPECT_EQ(messages_in(forge::to_bytes(std::string("ab\0GRUB \0Geom\x01", 14))), (std::vector<std::string>{"GRUB ", "Geom"}));

@@ -23,7 +23,8 @@ TEST_P(Stories, StopWhereTheyShould) {
         ASSERT_FALSE(rung.findings.empty());
     } else {
         for (const auto& rung : system.stages) {
-            EXPECT_TRUE(rung.state == State::Holds || rung.state == State::NotNeeded || rung.state == State::Doubtful) << stage_id(rung.stage) << ": " << rung.text;
+            EXPECT_TRUE(rung.state == State::Holds || rung.state == State::NotNeeded || rung.state == State::Doubtful)
+                << stage_id(rung.stage) << ": " << rung.text;
             if (rung.state == State::Holds) EXPECT_FALSE(rung.evidence.empty()) << stage_id(rung.stage);
         }
     }
@@ -33,7 +34,8 @@ TEST_P(Stories, StopWhereTheyShould) {
 }
 INSTANTIATE_TEST_SUITE_P(All, Stories, testing::Range<std::size_t>(0, demo::front_desk_disks().size()), [](const auto& which) {
     std::string name = demo::front_desk_disks().at(which.param).name;
-    std::replace_if(name.begin(), name.end(), [](char c) { return std::isalnum(static_cast<unsigned char>(c)) == 0; }, '_');
+    std::replace_if(
+        name.begin(), name.end(), [](char c) { return std::isalnum(static_cast<unsigned char>(c)) == 0; }, '_');
     return name;
 });
 
@@ -70,124 +72,198 @@ INSTANTIATE_TEST_SUITE_P(
                     Change{"ForeignCode", [](auto& d) { d.disk.boot_code = forge::noise(440, 9); }, "boot-code", "boot-code-does-nothing"},
                     Change{"PointerAstray", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(9); }, "boot-code", "grub-core-pointer"},
                     Change{"PointerPastTheEnd", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(1ULL << 40U); }, "boot-code", "grub-core-pointer"},
-                    Change{"CoreElsewhere", [](auto& d) {
+                    Change{"CoreElsewhere",
+                           [](auto& d) {
                                d.disk.boot_code = forge::make_grub_boot(100);
                                auto core = forge::make_grub_core({"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk"}, "", 100, true});
                                d.disk.gap.assign(99 * 512, 0);
                                d.disk.gap.insert(d.disk.gap.end(), core.begin(), core.end());
-                           }, "yes", ""},
-                    Change{"CoreWithoutRedundancy", [](auto& d) { d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2", "part_msdos"}, "", 1, false}); }, "yes", ""},
+                           },
+                           "yes", ""},
+                    Change{"CoreWithoutRedundancy",
+                           [](auto& d) {
+                               d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2", "part_msdos"}, "", 1, false});
+                           },
+                           "yes", ""},
                     Change{"CoreHeaderGone", [](auto& d) { std::fill_n(d.disk.gap.begin() + 512, 32, std::uint8_t{0}); }, "loader", "grub-core-header"},
-                    Change{"CoreHalfGone", [](auto& d) { std::fill_n(d.disk.gap.begin() + 2048, d.disk.gap.size() / 2, std::uint8_t{0}); }, "loader", "grub-core-beyond-repair"},
+                    Change{"CoreHalfGone", [](auto& d) { std::fill_n(d.disk.gap.begin() + 2048, d.disk.gap.size() / 2, std::uint8_t{0}); }, "loader",
+                           "grub-core-beyond-repair"},
                     Change{"NotActive", [](auto& d) { d.swap_size = 0; }, "yes", ""},
-                    Change{"NoFileSystemDriverInCore", [](auto& d) { d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"part_msdos"}, "", 1, true}); }, "loader", "grub-prefix-file-system"},
-                    Change{"NoTableDriverInCore", [](auto& d) { d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2"}, "", 1, true}); }, "partition-table", "grub-prefix-device"},
-                    Change{"PrefixOnAMissingPartition", [](auto& d) { d.disk.gap = forge::make_grub_core({"(,msdos3)/boot/grub", {"ext2", "part_msdos"}, "", 1, true}); }, "partition-table", "grub-prefix-device"},
-                    Change{"EmbeddedSearch", [](auto& d) {
-                               d.disk.gap = forge::make_grub_core({"/nowhere", {"ext2", "part_msdos", "search_fs_uuid"}, std::string("search.fs_uuid ") + demo::root_uuid + " root\nset prefix=($root)/boot/grub\n", 1, true});
-                           }, "yes", ""},
-                    Change{"ModuleOfAnotherVersion", [](auto& d) { d.root.file("/boot/grub/i386-pc/normal.mod", forge::make_grub_module({"normal", {"boot"}, {"grub_new_function"}, {}})); }, "loader", "grub-normal-module"},
+                    Change{"NoFileSystemDriverInCore",
+                           [](auto& d) {
+                               d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"part_msdos"}, "", 1, true});
+                           },
+                           "loader", "grub-prefix-file-system"},
+                    Change{"NoTableDriverInCore",
+                           [](auto& d) {
+                               d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2"}, "", 1, true});
+                           },
+                           "partition-table", "grub-prefix-device"},
+                    Change{"PrefixOnAMissingPartition",
+                           [](auto& d) {
+                               d.disk.gap = forge::make_grub_core({"(,msdos3)/boot/grub", {"ext2", "part_msdos"}, "", 1, true});
+                           },
+                           "partition-table", "grub-prefix-device"},
+                    Change{"EmbeddedSearch",
+                           [](auto& d) {
+                               d.disk.gap = forge::make_grub_core({"/nowhere",
+                                                                   {"ext2", "part_msdos", "search_fs_uuid"},
+                                                                   std::string("search.fs_uuid ") + demo::root_uuid + " root\nset prefix=($root)/boot/grub\n",
+                                                                   1,
+                                                                   true});
+                           },
+                           "yes", ""},
+                    Change{"ModuleOfAnotherVersion",
+                           [](auto& d) {
+                               d.root.file("/boot/grub/i386-pc/normal.mod", forge::make_grub_module({"normal", {"boot"}, {"grub_new_function"}, {}}));
+                           },
+                           "loader", "grub-normal-module"},
                     Change{"ModuleItNeedsIsGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/boot.mod"); }, "loader", "grub-normal-module"},
                     Change{"LinuxModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/linux.mod"); }, "loader", "grub-module-missing"},
                     Change{"SearchModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/search.mod"); }, "yes", ""}),
     support::by_name);
 
-INSTANTIATE_TEST_SUITE_P(
-    Menu, Changes,
-    testing::Values(Change{"EmptyConfig", [](auto& d) { d.root.file("/boot/grub/grub.cfg", "# nothing\n"); }, "configuration", "grub-config-empty"},
-                    Change{"CutConfig", [](auto& d) {
-                               auto& c = d.root.at("/boot/grub/grub.cfg").content;
-                               c.resize(c.size() / 2);
-                           }, "configuration", "grub-config-syntax"},
-                    Change{"NoEntryForTheSystem", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "linux " + kernel, "linux " + kernel + " init=/x #"); edit(d, "/boot/grub/grub.cfg", "linux ", "echo "); }, "entry", ""},
-                    Change{"DefaultIsBrokenFallbackIsNot", [](auto& d) {
-                               auto& c = d.root.at("/boot/grub/grub.cfg").content;
-                               const auto head = forge::to_bytes("set fallback=1\nmenuentry broken {\nlinux /gone root=UUID=" + std::string(demo::root_uuid) + "\n}\n");
-                               c.insert(c.begin(), head.begin(), head.end());
-                           }, "yes", ""},
-                    Change{"KernelThroughALink", [](auto& d) { edit(d, "/boot/grub/grub.cfg", kernel, "/vmlinuz"); }, "yes", ""},
-                    Change{"DefaultUnmatched", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "default=\"0\"", "default=\"77\""); }, "yes", "entry-default-unmatched"}),
-    support::by_name);
+INSTANTIATE_TEST_SUITE_P(Menu, Changes,
+                         testing::Values(Change{"EmptyConfig", [](auto& d) { d.root.file("/boot/grub/grub.cfg", "# nothing\n"); }, "configuration",
+                                                "grub-config-empty"},
+                                         Change{"CutConfig",
+                                                [](auto& d) {
+                                                    auto& c = d.root.at("/boot/grub/grub.cfg").content;
+                                                    c.resize(c.size() / 2);
+                                                },
+                                                "configuration", "grub-config-syntax"},
+                                         Change{"NoEntryForTheSystem",
+                                                [](auto& d) {
+                                                    edit(d, "/boot/grub/grub.cfg", "linux " + kernel, "linux " + kernel + " init=/x #");
+                                                    edit(d, "/boot/grub/grub.cfg", "linux ", "echo ");
+                                                },
+                                                "entry", ""},
+                                         Change{"DefaultIsBrokenFallbackIsNot",
+                                                [](auto& d) {
+                                                    auto& c = d.root.at("/boot/grub/grub.cfg").content;
+                                                    const auto head = forge::to_bytes(
+                                                        "set fallback=1\nmenuentry broken {\nlinux /gone root=UUID=" + std::string(demo::root_uuid) + "\n}\n");
+                                                    c.insert(c.begin(), head.begin(), head.end());
+                                                },
+                                                "yes", ""},
+                                         Change{"KernelThroughALink", [](auto& d) { edit(d, "/boot/grub/grub.cfg", kernel, "/vmlinuz"); }, "yes", ""},
+                                         Change{"DefaultUnmatched", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "default=\"0\"", "default=\"77\""); }, "yes",
+                                                "entry-default-unmatched"}),
+                         support::by_name);
 
 INSTANTIATE_TEST_SUITE_P(
     KernelAndRamdisk, Changes,
     testing::Values(Change{"KernelCut", [](auto& d) { d.root.at(kernel).content.resize(50000); }, "kernel", "kernel-cut"},
-                    Change{"KernelXz", [](auto& d) { d.root.file(kernel, forge::make_kernel({demo::release, forge::xz})); }, "yes", ""},
+                    Change{"KernelXz",
+                           [](auto& d) {
+                               d.root.file(kernel, forge::make_kernel({demo::release, forge::xz}));
+                           },
+                           "yes", ""},
                     Change{"NoRamdiskLine", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd ", "true "); }, "ramdisk", "ramdisk-not-named"},
-                    Change{"RamdiskGone", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd /boot/initrd", "initrd /boot/initrb"); }, "ramdisk", "ramdisk-missing"},
+                    Change{"RamdiskGone", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd /boot/initrd", "initrd /boot/initrb"); }, "ramdisk",
+                           "ramdisk-missing"},
                     Change{"RamdiskWithoutInit", [](auto& d) { d.ramdisk.remove("/init"); }, "ramdisk", "ramdisk-no-init"},
                     Change{"RamdiskInitNotExecutable", [](auto& d) { d.ramdisk.at("/init").mode = 0644; }, "ramdisk", "ramdisk-init-unusable"},
                     Change{"RamdiskShellGone", [](auto& d) { d.ramdisk.remove("/bin/sh"); }, "ramdisk", "ramdisk-init-unusable"},
-                    Change{"RamdiskUnsupportedPacking", [](auto& d) {
+                    Change{"RamdiskUnsupportedPacking",
+                           [](auto& d) {
                                d.rebuild_ramdisk = false;
                                d.root.file(ramdisk, forge::lzop(forge::make_cpio(d.ramdisk)));
-                           }, "ramdisk", "ramdisk-compression-unsupported"},
-                    Change{"RamdiskXz", [](auto& d) {
+                           },
+                           "ramdisk", "ramdisk-compression-unsupported"},
+                    Change{"RamdiskXz",
+                           [](auto& d) {
                                d.rebuild_ramdisk = false;
                                d.root.file(ramdisk, forge::xz(forge::make_cpio(d.ramdisk)));
-                           }, "yes", ""},
-                    Change{"NoDiskDriver", [](auto& d) {
-                               for (const char* name : {"drivers/scsi/sd_mod", "drivers/block/virtio_blk"}) d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
-                           }, "root", "ramdisk-no-disk-driver"},
-                    Change{"NoControllerDriver", [](auto& d) {
-                               for (const char* name : {"drivers/ata/ahci", "drivers/virtio/virtio_pci"}) d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
-                           }, "root", "ramdisk-no-disk-driver"},
-                    Change{"NoFileSystemDriver", [](auto& d) { d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs"); }, "root", "ramdisk-no-file-system-driver"},
-                    Change{"DriverBuiltIn", [](auto& d) {
+                           },
+                           "yes", ""},
+                    Change{"NoDiskDriver",
+                           [](auto& d) {
+                               for (const char* name : {"drivers/scsi/sd_mod", "drivers/block/virtio_blk"})
+                                   d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
+                           },
+                           "root", "ramdisk-no-disk-driver"},
+                    Change{"NoControllerDriver",
+                           [](auto& d) {
+                               for (const char* name : {"drivers/ata/ahci", "drivers/virtio/virtio_pci"})
+                                   d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
+                           },
+                           "root", "ramdisk-no-disk-driver"},
+                    Change{"NoFileSystemDriver", [](auto& d) { d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs"); }, "root",
+                           "ramdisk-no-file-system-driver"},
+                    Change{"DriverBuiltIn",
+                           [](auto& d) {
                                d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs");
                                edit(d, std::string("/boot/config-") + demo::release, "CONFIG_EXT4_FS=m", "CONFIG_EXT4_FS=y");
-                           }, "yes", ""},
+                           },
+                           "yes", ""},
                     Change{"ModulesOfAnotherKernel", [](auto& d) { d.root.file(kernel, forge::make_kernel({"6.9.9-other"})); }, "root", "ramdisk-other-kernel"},
-                    Change{"ModulesCutOff", [](auto& d) {
+                    Change{"ModulesCutOff",
+                           [](auto& d) {
                                auto bytes = forge::gzip(forge::make_cpio(d.ramdisk));
                                bytes.resize(bytes.size() - 20000);
                                d.rebuild_ramdisk = false;
                                d.root.file(ramdisk, bytes);
-                           }, "root", "ramdisk-partly-damaged"}),
+                           },
+                           "root", "ramdisk-partly-damaged"}),
     support::by_name);
 
 const std::string root_argument = std::string("root=UUID=") + demo::root_uuid;
 INSTANTIATE_TEST_SUITE_P(
     RootAndInit, Changes,
-    testing::Values(Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "root", "root-not-named"},
-                    Change{"PartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-01"); }, "yes", ""},
-                    Change{"PartUuidOfTheNext", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-02/PARTNROFF=-1"); }, "yes", ""},
-                    Change{"Label", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=LABEL=frontdesk"); }, "yes", ""},
-                    Change{"DeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda1"); }, "yes", "root-device-name"},
-                    Change{"DeviceNumber", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=8:1"); }, "yes", ""},
-                    Change{"OldDeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/hda1"); }, "root", "root-not-found"},
-                    Change{"Mapper", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/mapper/inn-root"); }, "unknown", ""},
-                    Change{"WrongPartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f02-01"); }, "root", "root-not-found"},
-                    Change{"RootIsSwap", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda2"); }, "root", "root-not-a-file-system"},
-                    Change{"WrongStatusByte", [](auto& d) { d.disk.signature = 0xA1A10F01; }, "yes", ""},
-                    Change{"InitByArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/usr/bin/busybox"); }, "yes", ""},
-                    Change{"InitByArgumentMissing", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/sbin/nope"); }, "init", "program-missing"},
-                    Change{"InitNotExecutable", [](auto& d) { d.root.at("/usr/bin/busybox").mode = 0644; }, "init", "program-not-executable"},
-                    Change{"InitArchitecture", [](auto& d) { d.root.at("/usr/bin/busybox").content[18] = 183; }, "init", "program-architecture"},
-                    Change{"InitScriptWithoutInterpreter", [](auto& d) { d.root.remove("/usr/sbin/init").file("/usr/sbin/init", "#!/bin/zsh\n", 0755); }, "init", "program-interpreter-missing"},
-                    Change{"DirtyJournal", [](auto& d) { d.ext.dirty_journal = true; }, "yes", "ext-journal-dirty"}),
+    testing::Values(
+        Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "root", "root-not-named"},
+        Change{"PartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-01"); }, "yes", ""},
+        Change{"PartUuidOfTheNext", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-02/PARTNROFF=-1"); }, "yes", ""},
+        Change{"Label", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=LABEL=frontdesk"); }, "yes", ""},
+        Change{"DeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda1"); }, "yes", "root-device-name"},
+        Change{"DeviceNumber", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=8:1"); }, "yes", ""},
+        Change{"OldDeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/hda1"); }, "root", "root-not-found"},
+        Change{"Mapper", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/mapper/inn-root"); }, "unknown", ""},
+        Change{"WrongPartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f02-01"); }, "root", "root-not-found"},
+        Change{"RootIsSwap", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda2"); }, "root", "root-not-a-file-system"},
+        Change{"WrongStatusByte", [](auto& d) { d.disk.signature = 0xA1A10F01; }, "yes", ""},
+        Change{"InitByArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/usr/bin/busybox"); }, "yes", ""},
+        Change{"InitByArgumentMissing", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/sbin/nope"); }, "init",
+               "program-missing"},
+        Change{"InitNotExecutable", [](auto& d) { d.root.at("/usr/bin/busybox").mode = 0644; }, "init", "program-not-executable"},
+        Change{"InitArchitecture", [](auto& d) { d.root.at("/usr/bin/busybox").content[18] = 183; }, "init", "program-architecture"},
+        Change{"InitScriptWithoutInterpreter", [](auto& d) { d.root.remove("/usr/sbin/init").file("/usr/sbin/init", "#!/bin/zsh\n", 0755); }, "init",
+               "program-interpreter-missing"},
+        Change{"DirtyJournal", [](auto& d) { d.ext.dirty_journal = true; }, "yes", "ext-journal-dirty"}),
     support::by_name);
 
 INSTANTIATE_TEST_SUITE_P(
     Services, Changes,
-    testing::Values(Change{"RcSGone", [](auto& d) { d.root.remove("/etc/init.d/rcS"); }, "services", "services-program-missing"},
-                    Change{"RcSNotExecutable", [](auto& d) { d.root.at("/etc/init.d/rcS").mode = 0644; }, "services", "services-program-missing"},
-                    Change{"NoInittabUsesTheDefault", [](auto& d) { d.root.remove("/etc/inittab"); }, "yes", ""},
-                    Change{"OptionalProgramGone", [](auto& d) { d.root.remove("/usr/bin/welcome-lamp"); }, "yes", "services-startup-program-optional"},
-                    Change{"FstabDemandsWhatIsGone", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4"); }, "services", "fstab-device-missing"},
-                    Change{"FstabNofail", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs defaults", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4 nofail"); }, "yes", ""},
-                    Change{"FstabMountPointGone", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", std::string("UUID=") + demo::root_uuid + " /srv ext4"); }, "services", "fstab-mount-point-missing"},
-                    Change{"FstabUnmountable", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "/dev/sda2 /var/log ext4"); }, "services", "fstab-not-mountable"},
-                    Change{"SwapGone", [](auto& d) { d.swap_size = 0; }, "yes", "fstab-swap-missing"},
-                    Change{"Systemd", [](auto& d) {
-                               d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).remove("/usr/sbin/init").link("/usr/sbin/init", "../lib/systemd/systemd");
-                               d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n").link("/usr/lib/systemd/system/default.target", "multi-user.target");
-                           }, "yes", ""},
-                    Change{"SystemdTargetDangles", [](auto& d) {
-                               d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).remove("/usr/sbin/init").link("/usr/sbin/init", "../lib/systemd/systemd");
-                               d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n").link("/usr/lib/systemd/system/default.target", "multi-user.target");
-                               d.root.link("/etc/systemd/system/default.target", "/usr/lib/systemd/system/graphical.target");
-                           }, "services", "services-target-missing"}),
+    testing::Values(
+        Change{"RcSGone", [](auto& d) { d.root.remove("/etc/init.d/rcS"); }, "services", "services-program-missing"},
+        Change{"RcSNotExecutable", [](auto& d) { d.root.at("/etc/init.d/rcS").mode = 0644; }, "services", "services-program-missing"},
+        Change{"NoInittabUsesTheDefault", [](auto& d) { d.root.remove("/etc/inittab"); }, "yes", ""},
+        Change{"OptionalProgramGone", [](auto& d) { d.root.remove("/usr/bin/welcome-lamp"); }, "yes", "services-startup-program-optional"},
+        Change{"FstabDemandsWhatIsGone", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4"); },
+               "services", "fstab-device-missing"},
+        Change{"FstabNofail",
+               [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs defaults", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4 nofail"); }, "yes",
+               ""},
+        Change{"FstabMountPointGone", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", std::string("UUID=") + demo::root_uuid + " /srv ext4"); },
+               "services", "fstab-mount-point-missing"},
+        Change{"FstabUnmountable", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "/dev/sda2 /var/log ext4"); }, "services", "fstab-not-mountable"},
+        Change{"SwapGone", [](auto& d) { d.swap_size = 0; }, "yes", "fstab-swap-missing"},
+        Change{
+            "Systemd",
+            [](auto& d) {
+                d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).remove("/usr/sbin/init").link("/usr/sbin/init", "../lib/systemd/systemd");
+                d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n").link("/usr/lib/systemd/system/default.target", "multi-user.target");
+            },
+            "yes", ""},
+        Change{
+            "SystemdTargetDangles",
+            [](auto& d) {
+                d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).remove("/usr/sbin/init").link("/usr/sbin/init", "../lib/systemd/systemd");
+                d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n").link("/usr/lib/systemd/system/default.target", "multi-user.target");
+                d.root.link("/etc/systemd/system/default.target", "/usr/lib/systemd/system/graphical.target");
+            },
+            "services", "services-target-missing"}),
     support::by_name);
 
 TEST(Walk, BytesThatBreakTheTable) {

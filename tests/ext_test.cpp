@@ -103,21 +103,25 @@ TEST_P(ExtShapes, ExtentsLieWhereTheContentIs) {
     std::uint64_t covered = 0;
     for (const auto& e : *extents) {
         covered += e.length;
-        ASSERT_TRUE(std::equal(image.begin() + static_cast<std::ptrdiff_t>(e.base_offset), image.begin() + static_cast<std::ptrdiff_t>(e.base_offset + e.length),
-                               content.begin() + static_cast<std::ptrdiff_t>(e.offset)));
+        ASSERT_TRUE(std::equal(image.begin() + static_cast<std::ptrdiff_t>(e.base_offset),
+                               image.begin() + static_cast<std::ptrdiff_t>(e.base_offset + e.length), content.begin() + static_cast<std::ptrdiff_t>(e.offset)));
     }
     EXPECT_EQ(covered, std::uint64_t{23} * GetParam().options.block_size);
 }
 
-INSTANTIATE_TEST_SUITE_P(
-    All, ExtShapes,
-    testing::Values(Shape{"Ext4", shaped(1024, true, true)}, Shape{"Ext4Blocks2k", shaped(2048, true, true)}, Shape{"Ext4Blocks4k", shaped(4096, true, true)},
-                    Shape{"Ext4Blocks64k", shaped(65536, true, true)}, Shape{"Ext3Indirect", shaped(1024, false, false, false)}, Shape{"Ext2Old", shaped(4096, false, false, false, 128)},
-                    Shape{"SmallInodesWithChecksums", shaped(1024, true, true, false, 128)}, Shape{"NoChecksums", shaped(1024, true, false)},
-                    Shape{"MetaBg", with(shaped(1024, true, true), [](auto& o) { o.meta_bg = true; })}, Shape{"AllSupers", with(shaped(1024, true, true), [](auto& o) { o.sparse_super = false; })},
-                    Shape{"Inline", with(shaped(1024, true, true), [](auto& o) { o.inline_data = true; })}, Shape{"Scattered", with(shaped(1024, true, true), [](auto& o) { o.scatter = 2; })},
-                    Shape{"ScatteredIndirect", with(shaped(1024, false, false), [](auto& o) { o.scatter = 3; })}, Shape{"NoJournal", with(shaped(1024, true, true), [](auto& o) { o.journal = false; })}),
-    support::by_name);
+INSTANTIATE_TEST_SUITE_P(All, ExtShapes,
+                         testing::Values(Shape{"Ext4", shaped(1024, true, true)}, Shape{"Ext4Blocks2k", shaped(2048, true, true)},
+                                         Shape{"Ext4Blocks4k", shaped(4096, true, true)}, Shape{"Ext4Blocks64k", shaped(65536, true, true)},
+                                         Shape{"Ext3Indirect", shaped(1024, false, false, false)}, Shape{"Ext2Old", shaped(4096, false, false, false, 128)},
+                                         Shape{"SmallInodesWithChecksums", shaped(1024, true, true, false, 128)},
+                                         Shape{"NoChecksums", shaped(1024, true, false)},
+                                         Shape{"MetaBg", with(shaped(1024, true, true), [](auto& o) { o.meta_bg = true; })},
+                                         Shape{"AllSupers", with(shaped(1024, true, true), [](auto& o) { o.sparse_super = false; })},
+                                         Shape{"Inline", with(shaped(1024, true, true), [](auto& o) { o.inline_data = true; })},
+                                         Shape{"Scattered", with(shaped(1024, true, true), [](auto& o) { o.scatter = 2; })},
+                                         Shape{"ScatteredIndirect", with(shaped(1024, false, false), [](auto& o) { o.scatter = 3; })},
+                                         Shape{"NoJournal", with(shaped(1024, true, true), [](auto& o) { o.journal = false; })}),
+                         support::by_name);
 
 TEST(Resolve, FollowsLinksAndTellsWhatIsMissing) {
     const auto image = forge::make_ext(sample_tree(1024), shaped(1024, true, true));
@@ -204,12 +208,19 @@ INSTANTIATE_TEST_SUITE_P(All, Obstacles,
                          testing::Values(Obstacle{"Truncated", [](Bytes& b) { b.resize(b.size() - 65536); }, "ext-larger-than-partition"},
                                          Obstacle{"SuperChecksum", [](Bytes& b) { b[1024 + 44] ^= 1U; }, "ext-super-checksum"},
                                          Obstacle{"GroupOutside", [](Bytes& b) { forge::put32(b, 2048 + 64 + 8, 0x7FFFFFFF); }, "ext-group-invalid"},
-                                         Obstacle{"RootInode", [](Bytes& b) { std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(std::size_t{forge::get32(b, 2048 + 8)} * 1024 + 256), 256, std::uint8_t{0}); }, "ext-root-inode"},
-                                         Obstacle{"JournalGone", [](Bytes& b) {
+                                         Obstacle{"RootInode",
+                                                  [](Bytes& b) {
+                                                      std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(std::size_t{forge::get32(b, 2048 + 8)} * 1024 + 256),
+                                                                  256, std::uint8_t{0});
+                                                  },
+                                                  "ext-root-inode"},
+                                         Obstacle{"JournalGone",
+                                                  [](Bytes& b) {
                                                       const auto fs = open(b);
                                                       const auto at = (*fs->extents(8))[0].base_offset;
                                                       std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(at), 1024, std::uint8_t{0});
-                                                  }, "ext-journal-bad"}),
+                                                  },
+                                                  "ext-journal-bad"}),
                          support::by_name);
 
 TEST(Damage, HostileInodesAreBounded) {

@@ -38,7 +38,7 @@ struct Plain {
     bool signature;                    ///< of the volume's boot sector
     RehearsalEnd end;
     const char* text;
-    const char* stage;                 ///< the verdict of `check`
+    const char* stage;  ///< the verdict of `check`
 };
 class PlainBoot : public testing::TestWithParam<Plain> {};
 
@@ -73,15 +73,14 @@ TEST_P(PlainBoot, DoesWhatItsTableSays) {
     EXPECT_EQ(checked.stage(), GetParam().stage);
     if (checked.system().stops_at) EXPECT_NE(checked.system().symptom.find(GetParam().text), std::string::npos);
 }
-INSTANTIATE_TEST_SUITE_P(
-    All, PlainBoot,
-    testing::Values(Plain{"NoneActive", {0, 0}, true, RehearsalEnd::Int18, "No door stands open", "partition-table"},
-                    Plain{"TwoActive", {0x80, 0x80}, true, RehearsalEnd::Int18, "Two doors stand open", "partition-table"},
-                    Plain{"OddStatus", {0x80, 0x12}, true, RehearsalEnd::Int18, "A door is marked oddly", "partition-table"},
-                    Plain{"NoSignature", {0x80}, false, RehearsalEnd::Int18, "Nothing behind the door", "boot-sector"},
-                    Plain{"First", {0x80, 0}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"},
-                    Plain{"Second", {0, 0x80}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"}),
-    support::by_name);
+INSTANTIATE_TEST_SUITE_P(All, PlainBoot,
+                         testing::Values(Plain{"NoneActive", {0, 0}, true, RehearsalEnd::Int18, "No door stands open", "partition-table"},
+                                         Plain{"TwoActive", {0x80, 0x80}, true, RehearsalEnd::Int18, "Two doors stand open", "partition-table"},
+                                         Plain{"OddStatus", {0x80, 0x12}, true, RehearsalEnd::Int18, "A door is marked oddly", "partition-table"},
+                                         Plain{"NoSignature", {0x80}, false, RehearsalEnd::Int18, "Nothing behind the door", "boot-sector"},
+                                         Plain{"First", {0x80, 0}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"},
+                                         Plain{"Second", {0, 0x80}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"}),
+                         support::by_name);
 
 TEST(Rehearsal, RecordsWhoStartsWhomAndWhereItLies) {
     const auto r = run(plain_disk({"", {0, 0x80}, true, RehearsalEnd::Int18, "", ""}));
@@ -123,7 +122,8 @@ TEST(Rehearsal, FollowsTheFrontDeskIntoItsLoader) {
 
 TEST(Rehearsal, OldInterfaceGivesTheSameSectors) {
     // mov ax,0201; mov bx,7E00; mov cx,0003; mov dx,0080; int 13; jc $+..; print the first byte; int 18
-    const Bytes code = {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x03, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xA0, 0x00, 0x7E, 0xB4, 0x0E, 0xCD, 0x10, 0xCD, 0x18};
+    const Bytes code = {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x03, 0x00, 0xBA, 0x80, 0x00,
+                        0xCD, 0x13, 0xA0, 0x00, 0x7E, 0xB4, 0x0E, 0xCD, 0x10, 0xCD, 0x18};
     auto image = disk_with(code);
     image[1024] = 'K';
     auto options = small();
@@ -133,7 +133,8 @@ TEST(Rehearsal, OldInterfaceGivesTheSameSectors) {
 
 TEST(Rehearsal, TheSecondDiskIsThereToo) {
     // read sector 0 of drive 81h to 7E00 and print its first byte
-    const Bytes code = {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x81, 0x00, 0xCD, 0x13, 0xA0, 0x00, 0x7E, 0xB4, 0x0E, 0xCD, 0x10, 0xCD, 0x18};
+    const Bytes code = {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x81, 0x00,
+                        0xCD, 0x13, 0xA0, 0x00, 0x7E, 0xB4, 0x0E, 0xCD, 0x10, 0xCD, 0x18};
     Machine machine;
     machine.disks.push_back(inspect_disk(memory_source(disk_with(code), "d1", 1), 1, "a"));
     machine.disks.push_back(inspect_disk(memory_source(Bytes(4096, 'S'), "d2", 2), 2, "b"));
@@ -155,7 +156,8 @@ TEST(Rehearsal, AKernelsEntryIsRecognised) {
 
 TEST(Rehearsal, WritesStayInMemory) {
     // write 7C00 to sector 5, read it back to 7E00, print its first byte's code as a letter
-    const Bytes code = {0xB8, 0x01, 0x03, 0xBB, 0x00, 0x7C, 0xB9, 0x06, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xCD, 0x13, 0x80, 0x3E, 0x00, 0x7E, 0xB8, 0x75, 0x06, 0xB8, 0x4F, 0x0E, 0xCD, 0x10, 0xF4, 0xCD, 0x18};
+    const Bytes code = {0xB8, 0x01, 0x03, 0xBB, 0x00, 0x7C, 0xB9, 0x06, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xB8, 0x01, 0x02, 0xBB, 0x00,
+                        0x7E, 0xCD, 0x13, 0x80, 0x3E, 0x00, 0x7E, 0xB8, 0x75, 0x06, 0xB8, 0x4F, 0x0E, 0xCD, 0x10, 0xF4, 0xCD, 0x18};
     const auto image = disk_with(code);
     const auto machine = support::machine_of(image);
     const auto r = rehearse(machine, 1, small());
@@ -184,18 +186,21 @@ TEST_P(WildCode, IsBoundedAndTold) {
 }
 INSTANTIATE_TEST_SUITE_P(
     All, WildCode,
-    testing::Values(Wild{"LoopsForEver", {0xEB, 0xFE}, RehearsalEnd::Loops}, Wild{"Halts", {0xFA, 0xF4}, RehearsalEnd::Halted}, Wild{"HaltsAwake", {0xFB, 0xF4, 0xEB, 0xFD}, RehearsalEnd::Halted},
-                    Wild{"JumpsIntoNothing", {0xEA, 0x00, 0x00, 0x00, 0x50}, RehearsalEnd::EmptyMemory}, Wild{"FallsOffItsEnd", {0x90, 0x90}, RehearsalEnd::EmptyMemory},
-                    Wild{"UndefinedInstruction", {0x0F, 0xFF, 0x90}, RehearsalEnd::Fault}, Wild{"DividesByZero", {0x31, 0xC9, 0xF7, 0xF1}, RehearsalEnd::Fault},
-                    Wild{"OverwritesTheInterruptTable", {0x31, 0xFF, 0x8E, 0xC7, 0xB9, 0x00, 0x02, 0xB8, 0xAD, 0xDE, 0xF3, 0xAB, 0xCD, 0x10}, RehearsalEnd::EmptyMemory},
-                    // mov ecx,-1; xor edi,edi; a32 rep stosb over all memory
-                    Wild{"RepeatsWithoutEnd", {0x66, 0xB9, 0xFF, 0xFF, 0xFF, 0xFF, 0x66, 0x31, 0xFF, 0x67, 0xF3, 0xAA}, RehearsalEnd::Limit},
-                    Wild{"PrintsWithoutEnd", {0xB8, 0x41, 0x0E, 0xCD, 0x10, 0xEB, 0xF9}, RehearsalEnd::Limit},
-                    Wild{"ReadsWithoutEnd", {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEB, 0xF0}, RehearsalEnd::Limit},
-                    Wild{"StartsItselfAgain", {0xEA, 0x05, 0x7C, 0x00, 0x00, 0xEA, 0x00, 0x7C, 0x00, 0x00}, RehearsalEnd::Loops},
-                    // stosb over its own next instructions: inc byte [7C10]; jmp 7C10
-                    Wild{"RewritesItself", {0xC6, 0x06, 0x05, 0x7C, 0xF4, 0x90, 0xEB, 0xF8}, RehearsalEnd::Halted},
-                    Wild{"FarJumpByRegister", {0xFF, 0xEC}, RehearsalEnd::Fault}, Wild{"PollsTheKeyboard", {0xB4, 0x01, 0xCD, 0x16, 0xEB, 0xFA}, RehearsalEnd::WaitsForKey}),
+    testing::Values(
+        Wild{"LoopsForEver", {0xEB, 0xFE}, RehearsalEnd::Loops}, Wild{"Halts", {0xFA, 0xF4}, RehearsalEnd::Halted},
+        Wild{"HaltsAwake", {0xFB, 0xF4, 0xEB, 0xFD}, RehearsalEnd::Halted}, Wild{"JumpsIntoNothing", {0xEA, 0x00, 0x00, 0x00, 0x50}, RehearsalEnd::EmptyMemory},
+        Wild{"FallsOffItsEnd", {0x90, 0x90}, RehearsalEnd::EmptyMemory}, Wild{"UndefinedInstruction", {0x0F, 0xFF, 0x90}, RehearsalEnd::Fault},
+        Wild{"DividesByZero", {0x31, 0xC9, 0xF7, 0xF1}, RehearsalEnd::Fault},
+        Wild{"OverwritesTheInterruptTable", {0x31, 0xFF, 0x8E, 0xC7, 0xB9, 0x00, 0x02, 0xB8, 0xAD, 0xDE, 0xF3, 0xAB, 0xCD, 0x10}, RehearsalEnd::EmptyMemory},
+        // mov ecx,-1; xor edi,edi; a32 rep stosb over all memory
+        Wild{"RepeatsWithoutEnd", {0x66, 0xB9, 0xFF, 0xFF, 0xFF, 0xFF, 0x66, 0x31, 0xFF, 0x67, 0xF3, 0xAA}, RehearsalEnd::Limit},
+        Wild{"PrintsWithoutEnd", {0xB8, 0x41, 0x0E, 0xCD, 0x10, 0xEB, 0xF9}, RehearsalEnd::Limit},
+        Wild{"ReadsWithoutEnd", {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEB, 0xF0}, RehearsalEnd::Limit},
+        Wild{"StartsItselfAgain", {0xEA, 0x05, 0x7C, 0x00, 0x00, 0xEA, 0x00, 0x7C, 0x00, 0x00}, RehearsalEnd::Loops},
+        // stosb over its own next instructions: inc byte [7C10]; jmp 7C10
+        Wild{"RewritesItself", {0xC6, 0x06, 0x05, 0x7C, 0xF4, 0x90, 0xEB, 0xF8}, RehearsalEnd::Halted},
+        Wild{"FarJumpByRegister", {0xFF, 0xEC}, RehearsalEnd::Fault},
+        Wild{"PollsTheKeyboard", {0xB4, 0x01, 0xCD, 0x16, 0xEB, 0xFA}, RehearsalEnd::WaitsForKey}),
     support::by_name);
 
 TEST(Rehearsal, ReadsBeyondTheDiskFailAndAreTold) {

@@ -28,7 +28,9 @@ struct Checked {
     herberge::Verdict verdict;
     explicit Checked(Bytes image) : machine(machine_of(std::move(image))), verdict(herberge::check(machine)) {}
     [[nodiscard]] const herberge::SystemVerdict& system() const { return verdict.systems.front(); }
-    [[nodiscard]] std::string stage() const { return system().stops_at ? std::string(herberge::stage_id(*system().stops_at)) : std::string(herberge::starts_id(system().starts)); }
+    [[nodiscard]] std::string stage() const {
+        return system().stops_at ? std::string(herberge::stage_id(*system().stops_at)) : std::string(herberge::starts_id(system().starts));
+    }
     [[nodiscard]] bool has(const std::string& code) const {
         return std::any_of(verdict.findings.begin(), verdict.findings.end(), [&](const auto& f) { return f.code == code; });
     }

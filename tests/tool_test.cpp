@@ -1,9 +1,9 @@
 // SPDX-License-Identifier: MIT
 // The command-line tool and the examples, run as a person would run them.
+#include <sys/wait.h>
 #include <array>
 #include <cstdio>
 #include <nlohmann/json.hpp>
-#include <sys/wait.h>
 
 #include "support.hpp"
 
@@ -69,13 +69,15 @@ TEST_F(Tool, StatsTellTheBytesRead) {
 TEST_F(Tool, LayoutDrawsAndNames) {
     const auto ran = tool("layout " + disk("healthy.img"));
     EXPECT_EQ(ran.status, 0);
-    for (const char* piece : {"┌", "p1 ext4", "hd0,msdos2", "a1a10f01-01", "83 Linux, active", "before the first partition", "frontdesk"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
+    for (const char* piece : {"┌", "p1 ext4", "hd0,msdos2", "a1a10f01-01", "83 Linux, active", "before the first partition", "frontdesk"})
+        EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
 }
 
 TEST_F(Tool, SectorNamesFields) {
     const auto ran = tool("sector " + disk("healthy.img"));
     EXPECT_EQ(ran.status, 0);
-    for (const char* piece : {"kernel_sector", "entries[0].first_lba", "loads sector 1 to 0000:8000", "“GRUB ”", "disk_signature"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
+    for (const char* piece : {"kernel_sector", "entries[0].first_lba", "loads sector 1 to 0000:8000", "“GRUB ”", "disk_signature"})
+        EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
     EXPECT_NE(tool("sector " + folder_.file("healthy.img") + " --at d1p1@1024").out.find("superblock of d1p1"), std::string::npos);
     EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at d1@99999999999999").status, 3);
     EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at somewhere").status, 2);
@@ -85,7 +87,9 @@ TEST_F(Tool, SectorNamesFields) {
 TEST_F(Tool, EntriesShowWhatResolves) {
     const auto ran = tool("entries " + disk("wrong-kernel.img"));
     EXPECT_EQ(ran.status, 0);
-    for (const char* piece : {"the menu stays hidden (Esc or F4, or Shift held down shows it)", "does not resolve", "but there is /boot/vmlinuz-6.1.2-almhof", "1>0"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << "\n" << ran.out;
+    for (const char* piece :
+         {"the menu stays hidden (Esc or F4, or Shift held down shows it)", "does not resolve", "but there is /boot/vmlinuz-6.1.2-almhof", "1>0"})
+        EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << "\n" << ran.out;
 }
 
 TEST_F(Tool, FilesAreListedAndCopiedOutExactly) {
@@ -129,29 +133,37 @@ TEST_P(BadInput, GetsAClearAnswer) {
     EXPECT_EQ(ran.status, GetParam().status) << ran.out;
     EXPECT_NE(ran.out.find(GetParam().says), std::string::npos) << ran.out;
 }
-INSTANTIATE_TEST_SUITE_P(
-    All, BadInput,
-    testing::Values(Bad{"Absent", [](const auto& f) { return f.file("nothing"); }, 3, "No such file"}, Bad{"Empty", [](const auto& f) { return f.write("e", {}); }, 3, "empty file"},
-                    Bad{"Bytes511", [](const auto& f) { return f.write("s", forge::Bytes(511)); }, 1, "stops at firmware"}, Bad{"Directory", [](const auto& f) { return f.file(""); }, 3, "a directory"},
-                    Bad{"Random", [](const auto& f) { return f.write("r", forge::noise(1U << 20U, 3)); }, 1, "stops at firmware"},
-                    Bad{"Truncated", [](const auto& f) {
-                            auto image = demo::front_desk().build();
-                            image.resize(3U << 20U);
-                            return f.write("t", image);
-                        }, 1, "stops at"},
-                    Bad{"RamdiskBomb", [](const auto& f) {
-                            auto d = demo::front_desk();
-                            d.rebuild_ramdisk = false;
-                            d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::Bytes(90U << 20U, 'A')));
-                            return f.write("b", d.build());
-                        }, 1, "stops at ramdisk"},
-                    Bad{"RamdiskGrowsWithoutEnd", [](const auto& f) {
-                            auto d = demo::front_desk();
-                            d.rebuild_ramdisk = false;
-                            d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::make_cpio(forge::Tree().file("/a", forge::Bytes(90U << 20U)))));
-                            return f.write("b", d.build());
-                        }, 1, "beyond all plausibility"}),
-    support::by_name);
+INSTANTIATE_TEST_SUITE_P(All, BadInput,
+                         testing::Values(Bad{"Absent", [](const auto& f) { return f.file("nothing"); }, 3, "No such file"},
+                                         Bad{"Empty", [](const auto& f) { return f.write("e", {}); }, 3, "empty file"},
+                                         Bad{"Bytes511", [](const auto& f) { return f.write("s", forge::Bytes(511)); }, 1, "stops at firmware"},
+                                         Bad{"Directory", [](const auto& f) { return f.file(""); }, 3, "a directory"},
+                                         Bad{"Random", [](const auto& f) { return f.write("r", forge::noise(1U << 20U, 3)); }, 1, "stops at firmware"},
+                                         Bad{"Truncated",
+                                             [](const auto& f) {
+                                                 auto image = demo::front_desk().build();
+                                                 image.resize(3U << 20U);
+                                                 return f.write("t", image);
+                                             },
+                                             1, "stops at"},
+                                         Bad{"RamdiskBomb",
+                                             [](const auto& f) {
+                                                 auto d = demo::front_desk();
+                                                 d.rebuild_ramdisk = false;
+                                                 d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::Bytes(90U << 20U, 'A')));
+                                                 return f.write("b", d.build());
+                                             },
+                                             1, "stops at ramdisk"},
+                                         Bad{"RamdiskGrowsWithoutEnd",
+                                             [](const auto& f) {
+                                                 auto d = demo::front_desk();
+                                                 d.rebuild_ramdisk = false;
+                                                 d.root.file(std::string("/boot/initrd.img-") + demo::release,
+                                                             forge::xz(forge::make_cpio(forge::Tree().file("/a", forge::Bytes(90U << 20U)))));
+                                                 return f.write("b", d.build());
+                                             },
+                                             1, "beyond all plausibility"}),
+                         support::by_name);
 
 TEST_F(Tool, WrongUsageIsToldApart) {
     EXPECT_EQ(tool("").status, 2);
@@ -181,7 +193,8 @@ TEST_F(Tool, DemoWritesAndWalks) {
 TEST_F(Tool, RehearseShowsTimeLineAndScreen) {
     const auto ran = tool("rehearse " + disk("healthy.img"));
     EXPECT_EQ(ran.status, 1) << "it ends in a stand-in, not in a kernel";
-    for (const char* piece : {"code from d1 first sector runs", "stage loader", "│GRUB loading..", "This is a stand-in for a loader"}) EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << ran.out;
+    for (const char* piece : {"code from d1 first sector runs", "stage loader", "│GRUB loading..", "This is a stand-in for a loader"})
+        EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << ran.out;
     EXPECT_EQ(tool("rehearse --until loader " + folder_.file("healthy.img")).status, 0);
     EXPECT_EQ(tool("rehearse --until attic " + folder_.file("healthy.img")).status, 2);
     EXPECT_EQ(tool("rehearse --keys noon:esc " + folder_.file("healthy.img")).status, 2);

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include "views.hpp"
 
@@ -57,7 +57,8 @@ private:
     void headline() {
         std::string disks;
         for (const auto& disk : machine_.disks)
-            disks += fmt::format("{}d{} {} ({})", disks.empty() ? "" : ", ", disk.number, herberge::printable(disk.path), herberge::size_text(disk.source->size()));
+            disks +=
+                fmt::format("{}d{} {} ({})", disks.empty() ? "" : ", ", disk.number, herberge::printable(disk.path), herberge::size_text(disk.source->size()));
         line(terminal_.ink(Ink::Dim, disks + ", started by a BIOS"));
         line();
         const std::size_t width = longest_name();
@@ -95,10 +96,14 @@ private:
             }
         }
         if (!system.entry.empty())
-            section("entry", fmt::format("“{}”, {}", system.entry, system.entry_is_default ? "which starts unattended" : "the first that names this system; another one starts unattended"));
+            section("entry",
+                    fmt::format("“{}”, {}", system.entry,
+                                system.entry_is_default ? "which starts unattended" : "the first that names this system; another one starts unattended"));
         for (const auto& fallback : system.fallbacks)
             section("instead", fmt::format("entry {} “{}” {}", fallback.path, fallback.entry,
-                                           fallback.starts == Starts::Yes ? "would start it" : fallback.stops_at ? fmt::format("gets further, to {}", herberge::stage_id(*fallback.stops_at)) : "gets further"));
+                                           fallback.starts == Starts::Yes ? "would start it"
+                                           : fallback.stops_at            ? fmt::format("gets further, to {}", herberge::stage_id(*fallback.stops_at))
+                                                                          : "gets further"));
         line();
         for (const auto& rung : system.stages) ladder(rung);
     }
@@ -111,8 +116,10 @@ private:
     void ladder(const herberge::StageState& rung) {
         const Look look = look_of(rung.state);
         const std::size_t indent = 4 + stage_width + state_width;
-        const std::string head = fmt::format("  {} {}{}", terminal_.ink(look.ink, look.mark), terminal_.ink(rung.state == State::NotReached ? Ink::Dim : Ink::Plain, pad(std::string(herberge::stage_id(rung.stage)), stage_width)),
-                                             terminal_.ink(look.ink, pad(std::string(look.word), state_width)));
+        const std::string head =
+            fmt::format("  {} {}{}", terminal_.ink(look.ink, look.mark),
+                        terminal_.ink(rung.state == State::NotReached ? Ink::Dim : Ink::Plain, pad(std::string(herberge::stage_id(rung.stage)), stage_width)),
+                        terminal_.ink(look.ink, pad(std::string(look.word), state_width)));
         const auto parts = wrap(herberge::printable(rung.text), terminal_.width() > indent + 20 ? terminal_.width() - indent : 40);
         for (std::size_t i = 0; i < parts.size(); ++i) {
             std::string whole = (i == 0 ? head : std::string(indent, ' ')) + terminal_.ink(rung.state == State::NotNeeded ? Ink::Dim : Ink::Plain, parts[i]);
@@ -134,7 +141,8 @@ private:
         for (const auto* finding : rest) {
             const Ink ink = finding->severity == Severity::Risk ? Ink::Warn : Ink::Dim;
             const auto parts = wrap(herberge::printable(finding->text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
-            for (std::size_t i = 0; i < parts.size(); ++i) line((i == 0 ? "  " + terminal_.ink(ink, pad(std::string(herberge::severity_id(finding->severity)), 8)) : std::string(10, ' ')) + parts[i]);
+            for (std::size_t i = 0; i < parts.size(); ++i)
+                line((i == 0 ? "  " + terminal_.ink(ink, pad(std::string(herberge::severity_id(finding->severity)), 8)) : std::string(10, ' ')) + parts[i]);
             if (!finding->evidence.empty()) indented(10, fmt::format("{} ({})", evidence_text(finding->evidence.front()), finding->code), Ink::Dim);
         }
     }

@@ -1,13 +1,13 @@
 // SPDX-License-Identifier: MIT
 #include "commands.hpp"
 
+#include <fmt/format.h>
 #include <algorithm>
 #include <charconv>
 #include <chrono>
-#include <cstdlib>
 #include <cstdio>
+#include <cstdlib>
 #include <filesystem>
-#include <fmt/format.h>
 #include <fstream>
 #include <optional>
 
@@ -118,7 +118,8 @@ int print(const std::string& text) {
 int run_check(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
-    if (options.firmware != "auto" && options.firmware != "bios") return complain(Exit::usage, fmt::format("the firmware kind {} is not walked yet: bios is", options.firmware));
+    if (options.firmware != "auto" && options.firmware != "bios")
+        return complain(Exit::usage, fmt::format("the firmware kind {} is not walked yet: bios is", options.firmware));
     CheckOptions wanted;
     wanted.firmware = FirmwareKind::Bios;
     wanted.rehearse = !options.no_rehearsal;
@@ -190,7 +191,8 @@ const Volume* volume_of(const Opened& opened, const Place& place) {
         return nullptr;
     }
     if (volume->loader_view == nullptr) {
-        complain(Exit::unreadable, fmt::format("{} cannot be listed: {}", volume->place, volume->problem ? printable(volume->problem->text()) : "no file system"));
+        complain(Exit::unreadable,
+                 fmt::format("{} cannot be listed: {}", volume->place, volume->problem ? printable(volume->problem->text()) : "no file system"));
         return nullptr;
     }
     return volume;
@@ -240,7 +242,8 @@ int run_copy(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
     const auto place = parse_place(options.place);
-    if (!place || (!place->path && !place->offset)) return complain(Exit::usage, fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
+    if (!place || (!place->path && !place->offset))
+        return complain(Exit::usage, fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
     Source source;
     if (place->path) {
         const Volume* volume = volume_of(opened, *place);
@@ -262,7 +265,8 @@ int run_copy(const Options& options) {
     // Never over an image: what is inspected stays as it is.
     for (const auto& image : options.images) {
         std::error_code ignored;
-        if (options.output != "-" && std::filesystem::equivalent(image, options.output, ignored)) return complain(Exit::usage, "the output is one of the images, which are never written");
+        if (options.output != "-" && std::filesystem::equivalent(image, options.output, ignored))
+            return complain(Exit::usage, "the output is one of the images, which are never written");
     }
     std::ofstream file;
     if (options.output != "-") {
@@ -273,10 +277,8 @@ int run_copy(const Options& options) {
     for (std::uint64_t at = 0; at < source->size(); at += step) {
         const auto part = source->bytes(at, std::min(step, source->size() - at));
         if (!part) return complain(Exit::unreadable, fmt::format("{} ({} bytes were copied)", printable(part.error().text()), at));
-        if (options.output == "-")
-            std::fwrite(part->data(), 1, part->size(), stdout);
-        else
-            file.write(reinterpret_cast<const char*>(part->data()), static_cast<std::streamsize>(part->size()));
+        if (options.output == "-") std::fwrite(part->data(), 1, part->size(), stdout);
+        else file.write(reinterpret_cast<const char*>(part->data()), static_cast<std::streamsize>(part->size()));
     }
     if (options.output != "-" && !file.flush()) return complain(Exit::unreadable, fmt::format("{} cannot be written", options.output));
     fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()), source->place());
@@ -326,7 +328,9 @@ int run_rehearse(const Options& options) {
     const Terminal terminal;
     print(options.format == "json" ? rehearsal_json(rehearsal) : rehearsal_text(rehearsal, terminal));
     if (options.stats) opened.stats();
-    return rehearsal.end == RehearsalEnd::KernelEntered || rehearsal.end == RehearsalEnd::KernelRead || rehearsal.end == RehearsalEnd::UntilReached ? Exit::all_start : Exit::some_fail;
+    return rehearsal.end == RehearsalEnd::KernelEntered || rehearsal.end == RehearsalEnd::KernelRead || rehearsal.end == RehearsalEnd::UntilReached
+               ? Exit::all_start
+               : Exit::some_fail;
 }
 
 int run_demo(const Options& options) {
@@ -347,8 +351,9 @@ int run_demo(const Options& options) {
         const auto& system = verdict.systems.front();
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(path, 34)), disk.story));
         std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
-                           : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " + printable(system.at(*system.stops_at).text)
-                                                        : terminal.ink(Ink::Warn, "cannot be told");
+                           : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
+                                                   printable(system.at(*system.stops_at).text)
+                                             : terminal.ink(Ink::Warn, "cannot be told");
         for (const auto& part : wrap(said, terminal.width() - 6)) print("      " + part + "\n");
     }
     print(fmt::format("\nLook at one: herberge check {}/no-init.img\n", options.folder));

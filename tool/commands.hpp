@@ -16,12 +16,12 @@ struct Options {
     std::string firmware = "auto";
     bool stats = false;
     bool all_evidence = false;
-    std::string place;   ///< --at, --in, --from
-    std::string output;  ///< --to
-    std::string folder;  ///< demo
-    std::string keys;    ///< rehearse: "2:esc,3.5:enter"
-    std::string until;   ///< rehearse: a stage
-    double millions = 400;  ///< rehearse: budget of instructions
+    std::string place;          ///< --at, --in, --from
+    std::string output;         ///< --to
+    std::string folder;         ///< demo
+    std::string keys;           ///< rehearse: "2:esc,3.5:enter"
+    std::string until;          ///< rehearse: a stage
+    double millions = 400;      ///< rehearse: budget of instructions
     bool no_rehearsal = false;  ///< check
 };
 

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
-#include <ctime>
 #include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <algorithm>
+#include <ctime>
 
 #include "views.hpp"
 
@@ -68,7 +68,10 @@ void draw(std::string& out, const herberge::Disk& disk, const Terminal& terminal
             second = first;
         }
         const bool active = s.partition != 0 && disk.table.find(s.partition) != nullptr && disk.table.find(s.partition)->active;
-        middle += "│" + terminal.ink(s.partition == 0 ? Ink::Dim : active ? Ink::Good : Ink::Bold, pad(first.substr(0, s.partition != 0 ? std::min(first.size(), widths[i]) : first.size()), widths[i]));
+        middle += "│" + terminal.ink(s.partition == 0 ? Ink::Dim
+                                     : active         ? Ink::Good
+                                                      : Ink::Bold,
+                                     pad(first.substr(0, s.partition != 0 ? std::min(first.size(), widths[i]) : first.size()), widths[i]));
         below += "│" + terminal.ink(Ink::Dim, pad(second, widths[i]));
     }
     out += "  " + top + "┐\n  " + middle + "│\n  " + below + "│\n  " + bottom + "┘\n";
@@ -129,13 +132,16 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             const std::string place = fmt::format("d{}p{}", disk.number, p.number);
             partitions.rows.push_back({place, std::to_string(p.first_lba), std::to_string(p.sectors), size_text(p.sectors * disk.table.sector_size),
                                        fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
-                                       volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?", volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
+                                       volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?",
+                                       volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
             names.rows.push_back({place, fmt::format("{}{}", static_cast<char>('a' + (disk.number - 1) % 26), p.number).insert(0, "sd"),
-                                  fmt::format("hd{},msdos{}", disk.number - 1, p.number), p.partuuid, volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
+                                  fmt::format("hd{},msdos{}", disk.number - 1, p.number), p.partuuid,
+                                  volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
         }
         for (const auto& volume : disk.volumes)
             if (volume.partition == 0) {
-                partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512), size_text(disk.source->size()), "whole disk", volume.info.kind, volume.info.label});
+                partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512), size_text(disk.source->size()), "whole disk",
+                                           volume.info.kind, volume.info.label});
                 names.rows.push_back({volume.place, "sda", fmt::format("hd{}", disk.number - 1), "—", volume.info.uuid});
             }
         if (partitions.rows.size() > 1) {
@@ -146,7 +152,9 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
         }
         Table gaps{{{"gap", "first", "sectors", "size"}}};
         for (const auto& s : herberge::stretches(disk.table, disk.source->size()))
-            if (s.partition == 0) gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned", std::to_string(s.first_lba), std::to_string(s.sectors), size_text(s.sectors * 512)});
+            if (s.partition == 0)
+                gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned", std::to_string(s.first_lba), std::to_string(s.sectors),
+                                     size_text(s.sectors * 512)});
         if (gaps.rows.size() > 1) {
             out += "\n";
             gaps.print(out, terminal, 2);
@@ -173,7 +181,8 @@ std::string sector_text(const herberge::SectorView& view, const Terminal& termin
     }
     if (!view.fields.empty()) {
         Table table{{{"offset", "bytes", "field", "value", ""}}};
-        for (const auto& f : view.fields) table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value), printable(f.meaning)});
+        for (const auto& f : view.fields)
+            table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value), printable(f.meaning)});
         out += "\n";
         table.print(out, terminal, 2);
     }
@@ -206,8 +215,9 @@ std::string files_text(const std::string& place, const std::vector<herberge::Lis
     std::string out = terminal.ink(Ink::Bold, printable(place)) + "\n";
     Table table{{{"kind", "mode", "owner", "bytes", "changed (UTC)", "name"}}};
     for (const auto& f : files)
-        table.rows.push_back({std::string(herberge::file_type_name(f.info.type)), fmt::format("{:04o}", f.info.permissions), fmt::format("{}:{}", f.info.uid, f.info.gid),
-                              std::to_string(f.info.size), date(f.info.modified), printable(f.name) + (f.target.empty() ? "" : " -> " + printable(f.target))});
+        table.rows.push_back({std::string(herberge::file_type_name(f.info.type)), fmt::format("{:04o}", f.info.permissions),
+                              fmt::format("{}:{}", f.info.uid, f.info.gid), std::to_string(f.info.size), date(f.info.modified),
+                              printable(f.name) + (f.target.empty() ? "" : " -> " + printable(f.target))});
     table.print(out, terminal, 2);
     return out;
 }
@@ -239,11 +249,15 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
     const bool files = std::ranges::all_of(e.ramdisks, [](const auto& f) { return f.found(); });
     const bool submenu = e.kind == herberge::EntryKind::Submenu;
     std::string state;
-    if (!submenu) state = e.stops_at ? terminal.ink(Ink::Bad, "does not resolve") : !files ? terminal.ink(Ink::Warn, "resolves without its RAM disk") : terminal.ink(Ink::Good, "resolves");
-    out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ", pad(e.path_text(), 4), terminal.ink(Ink::Bold, printable(e.title)), state,
-                       is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
+    if (!submenu)
+        state = e.stops_at ? terminal.ink(Ink::Bad, "does not resolve")
+                : !files   ? terminal.ink(Ink::Warn, "resolves without its RAM disk")
+                           : terminal.ink(Ink::Good, "resolves");
+    out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ", pad(e.path_text(), 4),
+                       terminal.ink(Ink::Bold, printable(e.title)), state, is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
     const std::string place = fmt::format("{}:{}", e.place, e.line);
-    out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad(submenu ? "submenu" : std::string(herberge::entry_kind_name(e.kind)), 10), terminal.ink(Ink::Dim, printable(place)));
+    out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad(submenu ? "submenu" : std::string(herberge::entry_kind_name(e.kind)), 10),
+                       terminal.ink(Ink::Dim, printable(place)));
     if (submenu) {
         for (const auto& child : e.children) one_entry(out, child, terminal, is_default && child.index == e.default_child, indent + 6);
         return;
@@ -252,7 +266,9 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
     for (const auto& f : e.ramdisks) one_file(out, "RAM disk", f, terminal, indent + 8);
     for (const auto& f : e.devicetree) one_file(out, "dev. tree", f, terminal, indent + 8);
     if (!e.arguments.empty()) out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("arguments", 10), printable(e.arguments));
-    if (e.chain_disk) out += fmt::format("{}{}d{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), *e.chain_disk, e.chain_partition != 0 ? fmt::format("p{}", e.chain_partition) : "");
+    if (e.chain_disk)
+        out += fmt::format("{}{}d{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), *e.chain_disk,
+                           e.chain_partition != 0 ? fmt::format("p{}", e.chain_partition) : "");
     const bool told = std::ranges::any_of(e.kernel, [](const auto& f) { return !f.found(); });
     if (e.stops_at && !told) out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("but", 10), terminal.ink(Ink::Bad, printable(e.stop_reason)));
 }

@@ -22,8 +22,9 @@ int main(int argc, char** argv) {
     CLI::App app{"Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to an image.", "herberge"};
     app.require_subcommand(1);
     app.set_version_flag("--version", "herberge 0.1.0");
-    app.footer("Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an input cannot be read.\n\n"
-               "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
+    app.footer(
+        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an input cannot be read.\n\n"
+        "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
     Options options;
     int status = 0;
 
@@ -33,7 +34,9 @@ int main(int argc, char** argv) {
     check->add_option("--firmware", options.firmware, "auto or bios")->check(CLI::IsMember({"auto", "bios", "uefi"}));
     check->add_flag("--evidence", options.all_evidence, "Show the evidence for stages that hold, too");
     check->add_flag("--no-rehearsal", options.no_rehearsal, "Do not run the first sector's code in an emulated PC");
-    check->footer("Examples:\n  herberge check desk.img\n  herberge check desk.img --format json | jq '.systems[].stops_at'\n  herberge check first.img second.img --evidence");
+    check->footer(
+        "Examples:\n  herberge check desk.img\n  herberge check desk.img --format json | jq '.systems[].stops_at'\n  herberge check first.img second.img "
+        "--evidence");
     check->callback([&] { status = tool::run_check(options); });
 
     auto* layout = app.add_subcommand("layout", "Partitions to scale, with every name each of them has");
@@ -75,7 +78,10 @@ int main(int argc, char** argv) {
     rehearse->add_option("--keys", options.keys, "Keys to press at moments of virtual time: 2:esc,3.5:enter");
     rehearse->add_option("--until", options.until, "Stop when this stage is reached: boot-sector, loader, kernel …");
     rehearse->add_option("--millions", options.millions, "Budget in millions of instructions")->check(CLI::Range(0.001, 100000.0))->capture_default_str();
-    rehearse->footer("Loading a kernel that is known from decoding ends it, unless --until kernel asks for more.\nExit status 0: a kernel, or the stage asked for, was reached; else 1.\n\nExamples:\n  herberge rehearse desk.img\n  herberge rehearse desk.img --keys 1:esc,2:down,3:enter\n  herberge rehearse desk.img --until loader --format json");
+    rehearse->footer(
+        "Loading a kernel that is known from decoding ends it, unless --until kernel asks for more.\nExit status 0: a kernel, or the stage asked for, was "
+        "reached; else 1.\n\nExamples:\n  herberge rehearse desk.img\n  herberge rehearse desk.img --keys 1:esc,2:down,3:enter\n  herberge rehearse desk.img "
+        "--until loader --format json");
     rehearse->callback([&] { status = tool::run_rehearse(options); });
 
     auto* demo = app.add_subcommand("demo", "Write the demo disks into a folder and walk them");

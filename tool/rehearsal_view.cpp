@@ -30,7 +30,10 @@ std::string amount(const herberge::RehearsalEvent& e) {
 }  // namespace
 
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal) {
-    std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, "ends"), terminal.ink(rehearsal.end == herberge::RehearsalEnd::KernelEntered || rehearsal.end == herberge::RehearsalEnd::KernelRead ? Ink::Good : Ink::Warn, herberge::printable(rehearsal.end_text)));
+    std::string out = fmt::format(
+        "{}  {}\n", terminal.ink(Ink::Bold, "ends"),
+        terminal.ink(rehearsal.end == herberge::RehearsalEnd::KernelEntered || rehearsal.end == herberge::RehearsalEnd::KernelRead ? Ink::Good : Ink::Warn,
+                     herberge::printable(rehearsal.end_text)));
     out += terminal.ink(Ink::Dim, fmt::format("{} instructions, {} reads of {}, {} written, {} of memory touched\n\n", rehearsal.instructions, rehearsal.reads,
                                               herberge::size_text(rehearsal.bytes_read), rehearsal.writes, herberge::size_text(rehearsal.memory_touched)));
     constexpr std::size_t most = 60;
@@ -43,17 +46,21 @@ std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal&
         const std::string when = terminal.ink(Ink::Dim, fmt::format("{:>8.3f} s", e.seconds));
         switch (e.kind) {
             case RehearsalEventKind::Read:
-                out += fmt::format("{}  {:<9}{}  {}\n", when, "read", pad(herberge::printable(e.lies_in), 40), terminal.ink(Ink::Dim, (e.text == "reads" ? "" : e.text + "; ") + amount(e)));
+                out += fmt::format("{}  {:<9}{}  {}\n", when, "read", pad(herberge::printable(e.lies_in), 40),
+                                   terminal.ink(Ink::Dim, (e.text == "reads" ? "" : e.text + "; ") + amount(e)));
                 break;
             case RehearsalEventKind::Write:
-                out += fmt::format("{}  {:<9}{}  {}\n", when, "write", terminal.ink(Ink::Warn, pad(herberge::printable(e.lies_in), 40)), terminal.ink(Ink::Dim, amount(e)));
+                out += fmt::format("{}  {:<9}{}  {}\n", when, "write", terminal.ink(Ink::Warn, pad(herberge::printable(e.lies_in), 40)),
+                                   terminal.ink(Ink::Dim, amount(e)));
                 break;
             case RehearsalEventKind::Text:
-                for (const auto& line : text_lines(e.text)) out += fmt::format("{}  {:<9}{}\n", when, "prints", terminal.ink(Ink::Blue, herberge::printable(line)));
+                for (const auto& line : text_lines(e.text))
+                    out += fmt::format("{}  {:<9}{}\n", when, "prints", terminal.ink(Ink::Blue, herberge::printable(line)));
                 break;
             case RehearsalEventKind::Transfer:
-                out += fmt::format("{}  {:<9}{}{}\n", when, "jump", terminal.ink(Ink::Bold, herberge::printable(e.text)),
-                                   terminal.ink(Ink::Dim, fmt::format(" at {:08x}{}", e.address, e.stage ? fmt::format(", stage {}", herberge::stage_id(*e.stage)) : "")));
+                out += fmt::format(
+                    "{}  {:<9}{}{}\n", when, "jump", terminal.ink(Ink::Bold, herberge::printable(e.text)),
+                    terminal.ink(Ink::Dim, fmt::format(" at {:08x}{}", e.address, e.stage ? fmt::format(", stage {}", herberge::stage_id(*e.stage)) : "")));
                 break;
             case RehearsalEventKind::Key: out += fmt::format("{}  {:<9}{}\n", when, "key", e.text); break;
             case RehearsalEventKind::Mode: out += fmt::format("{}  {:<9}{}\n", when, "mode", e.text); break;

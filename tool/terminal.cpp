@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 #include "terminal.hpp"
 
-#include <algorithm>
-#include <cstdlib>
 #include <fmt/format.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
+#include <algorithm>
+#include <cstdlib>
 
 namespace tool {
 

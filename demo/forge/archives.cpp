@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
 #include <bzlib.h>
-#include <cstdio>
-#include <cstring>
 #include <lz4hc.h>
 #include <lzma.h>
 #include <lzo/lzo1x.h>
-#include <stdexcept>
 #include <zlib.h>
 #include <zstd.h>
+#include <algorithm>
+#include <cstdio>
+#include <cstring>
+#include <stdexcept>
 
 #include "forge/forge.hpp"
 
@@ -41,7 +41,10 @@ Bytes make_cpio(const Tree& tree) {
         while (out.size() % 4 != 0) out.push_back(0);
     };
     for (const auto& [path, node] : tree.nodes()) {
-        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0040000U : node.kind == Node::Kind::Link ? 0120000U : node.kind == Node::Kind::Device ? 0020000U : 0100000U;
+        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0040000U
+                                   : node.kind == Node::Kind::Link    ? 0120000U
+                                   : node.kind == Node::Kind::Device  ? 0020000U
+                                                                      : 0100000U;
         one(path.substr(1), type | node.mode, node.kind == Node::Kind::Link ? to_bytes(node.target) : node.content);
     }
     one("TRAILER!!!", 0, {});
@@ -87,7 +90,9 @@ Bytes bzip2(const Bytes& plain) {
     Bytes in = plain;
     auto size = static_cast<unsigned>(plain.size() + plain.size() / 50 + 1000);
     Bytes out(size);
-    if (BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, reinterpret_cast<char*>(in.data()), static_cast<unsigned>(in.size()), 1, 0, 0) != BZ_OK) broken("bzip2");
+    if (BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, reinterpret_cast<char*>(in.data()), static_cast<unsigned>(in.size()), 1, 0, 0) !=
+        BZ_OK)
+        broken("bzip2");
     out.resize(size);
     return out;
 }
@@ -98,7 +103,8 @@ Bytes lz4_legacy(const Bytes& plain) {
     for (std::size_t at = 0; at < plain.size(); at += block) {
         const auto part = static_cast<int>(std::min(block, plain.size() - at));
         Bytes packed(static_cast<std::size_t>(LZ4_compressBound(part)));
-        const int size = LZ4_compress_HC(reinterpret_cast<const char*>(plain.data()) + at, reinterpret_cast<char*>(packed.data()), part, static_cast<int>(packed.size()), 9);
+        const int size =
+            LZ4_compress_HC(reinterpret_cast<const char*>(plain.data()) + at, reinterpret_cast<char*>(packed.data()), part, static_cast<int>(packed.size()), 9);
         if (size <= 0) broken("lz4");
         put32(out, out.size(), static_cast<std::uint32_t>(size));
         out.insert(out.end(), packed.begin(), packed.begin() + size);
@@ -204,7 +210,8 @@ Bytes make_kernel(const KernelOptions& options) {
     Bytes inner;
     elf64_head(inner, 2, 0x1000000, 0);
     const Bytes filler = noise(options.payload_size / 3, 7);
-    while (inner.size() < options.payload_size) inner.insert(inner.end(), filler.begin(), filler.begin() + static_cast<std::ptrdiff_t>(std::min(filler.size(), options.payload_size - inner.size())));
+    while (inner.size() < options.payload_size)
+        inner.insert(inner.end(), filler.begin(), filler.begin() + static_cast<std::ptrdiff_t>(std::min(filler.size(), options.payload_size - inner.size())));
     Bytes payload = options.compress != nullptr ? options.compress(inner) : gzip(inner);
     const bool gz = payload[0] == 0x1F;
     if (!gz) put32(payload, payload.size(), static_cast<std::uint32_t>(inner.size()));

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
 #include <fcntl.h>
-#include <stdexcept>
 #include <unistd.h>
+#include <algorithm>
+#include <stdexcept>
 
 #include "forge/forge.hpp"
 
@@ -104,7 +104,8 @@ Bytes make_disk(const DiskSpec& spec) {
         const auto chs = [](std::uint64_t lba) -> std::array<std::uint8_t, 3> {
             const std::uint64_t cylinder = lba / (255 * 63);
             if (cylinder > 1022) return {0xFE, 0xFF, 0xFF};
-            return {static_cast<std::uint8_t>(lba / 63 % 255), static_cast<std::uint8_t>(lba % 63 + 1 + ((cylinder >> 8U) << 6U)), static_cast<std::uint8_t>(cylinder)};
+            return {static_cast<std::uint8_t>(lba / 63 % 255), static_cast<std::uint8_t>(lba % 63 + 1 + ((cylinder >> 8U) << 6U)),
+                    static_cast<std::uint8_t>(cylinder)};
         };
         const auto first = chs(p.first_lba);
         const auto last = chs(p.first_lba + sectors - 1);

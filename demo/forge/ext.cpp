@@ -91,7 +91,10 @@ private:
         out.content = node.kind == Node::Kind::Link ? to_bytes(node.target) : node.content;
         out.holes = node.holes;
         out.size = out.content.size();
-        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0x4000U : node.kind == Node::Kind::Link ? 0xA000U : node.kind == Node::Kind::Device ? 0x2000U : 0x8000U;
+        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0x4000U
+                                   : node.kind == Node::Kind::Link    ? 0xA000U
+                                   : node.kind == Node::Kind::Device  ? 0x2000U
+                                                                      : 0x8000U;
         out.mode = type | node.mode;
         return out;
     }
@@ -181,7 +184,11 @@ private:
         add(path == "/" ? root_inode : files_.at(parent(path)).inode, "..", 2);
         for (const auto& [other, child] : files_)
             if (other != "/" && other[0] == '/' && parent(other) == path)
-                add(child.inode, other.substr(other.rfind('/') + 1), child.kind == Node::Kind::Directory ? 2 : child.kind == Node::Kind::Link ? 7 : child.kind == Node::Kind::Device ? 3 : 1);
+                add(child.inode, other.substr(other.rfind('/') + 1),
+                    child.kind == Node::Kind::Directory ? 2
+                    : child.kind == Node::Kind::Link    ? 7
+                    : child.kind == Node::Kind::Device  ? 3
+                                                        : 1);
         close();
         return out;
     }
@@ -207,7 +214,8 @@ private:
             file.blocks.push_back(hole ? 0 : allocate());
             if (hole) continue;
             const auto from = static_cast<std::size_t>(i * bs_);
-            std::copy_n(file.content.begin() + static_cast<std::ptrdiff_t>(from), std::min<std::size_t>(bs_, file.content.size() - from), block(file.blocks.back()).begin());
+            std::copy_n(file.content.begin() + static_cast<std::ptrdiff_t>(from), std::min<std::size_t>(bs_, file.content.size() - from),
+                        block(file.blocks.back()).begin());
         }
         if (o_.extents) map_extents(file);
         else map_blocks(file);
@@ -239,7 +247,9 @@ private:
         for (std::uint32_t i = 0; i < file.blocks.size(); ++i) {
             const std::uint32_t physical = file.blocks[i];
             if (physical == 0) continue;
-            if (!runs.empty() && runs.back().logical + runs.back().length == i && runs.back().physical + runs.back().length == physical && runs.back().length < 32000) ++runs.back().length;
+            if (!runs.empty() && runs.back().logical + runs.back().length == i && runs.back().physical + runs.back().length == physical &&
+                runs.back().length < 32000)
+                ++runs.back().length;
             else runs.push_back({i, 1, physical});
         }
         if (runs.size() <= 4) {
@@ -298,7 +308,8 @@ private:
     void map_blocks(File& file) {
         std::size_t next = 0;
         for (std::size_t i = 0; i < 12 && next < file.blocks.size(); ++i) put32(file.area, i * 4, file.blocks[next++]);
-        for (int level = 1; level <= 3 && next < file.blocks.size(); ++level) put32(file.area, static_cast<std::size_t>(11 + level) * 4, indirect(file, next, level));
+        for (int level = 1; level <= 3 && next < file.blocks.size(); ++level)
+            put32(file.area, static_cast<std::size_t>(11 + level) * 4, indirect(file, next, level));
     }
 
     void write_inode(const File& file) {
@@ -361,7 +372,8 @@ private:
             }
             put16(raw, 12, static_cast<std::uint16_t>(free));
             put16(raw, 14, static_cast<std::uint16_t>(free_inodes));
-            if (g == 0) put16(raw, 16, static_cast<std::uint16_t>(std::ranges::count_if(files_, [](const auto& f) { return f.second.kind == Node::Kind::Directory; })));
+            if (g == 0)
+                put16(raw, 16, static_cast<std::uint16_t>(std::ranges::count_if(files_, [](const auto& f) { return f.second.kind == Node::Kind::Directory; })));
             if (o_.metadata_csum) {
                 const std::uint32_t block_sum = herberge::crc32c(seed_, bits.first(per_group_ / 8));
                 const std::uint32_t inode_sum = herberge::crc32c(seed_, inodes.first(inodes_per_group_ / 8));
@@ -379,7 +391,9 @@ private:
                 continue;
             }
             for (std::uint32_t copy = 0; copy < groups_; ++copy)
-                if (has_super(copy)) std::copy(raw.begin(), raw.end(), image_.begin() + static_cast<std::ptrdiff_t>((std::size_t{group_start(copy)} + 1) * bs_ + g * desc_size_));
+                if (has_super(copy))
+                    std::copy(raw.begin(), raw.end(),
+                              image_.begin() + static_cast<std::ptrdiff_t>((std::size_t{group_start(copy)} + 1) * bs_ + g * desc_size_));
         }
     }
 
@@ -408,7 +422,9 @@ private:
             put16(raw, 88, static_cast<std::uint16_t>(o_.inode_size));
             put16(raw, 90, static_cast<std::uint16_t>(g));
             put32(raw, 92, o_.journal ? 4U : 0U);
-            put32(raw, 96, 2U | (o_.extents ? 0x40U : 0U) | (o_.bit64 ? 0x80U : 0U) | (o_.meta_bg ? 0x10U : 0U) | (o_.inline_data ? 0x8000U : 0U) | (o_.dirty_journal ? 4U : 0U) | o_.extra_incompat);
+            put32(raw, 96,
+                  2U | (o_.extents ? 0x40U : 0U) | (o_.bit64 ? 0x80U : 0U) | (o_.meta_bg ? 0x10U : 0U) | (o_.inline_data ? 0x8000U : 0U) |
+                      (o_.dirty_journal ? 4U : 0U) | o_.extra_incompat);
             put32(raw, 100, (o_.sparse_super ? 1U : 0U) | 2U | (o_.metadata_csum ? 0x400U : 0U));
             std::copy(o_.uuid.begin(), o_.uuid.end(), raw.begin() + 104);
             std::copy_n(o_.label.begin(), std::min<std::size_t>(16, o_.label.size()), raw.begin() + 120);

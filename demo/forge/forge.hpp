@@ -30,9 +30,9 @@ Bytes noise(std::size_t size, std::uint32_t seed);
 
 struct Node {
     enum class Kind { File, Directory, Link, Device } kind = Kind::File;
-    std::uint32_t mode = 0644;  ///< permissions
-    Bytes content;              ///< of a file
-    std::string target;         ///< of a link
+    std::uint32_t mode = 0644;                                   ///< permissions
+    Bytes content;                                               ///< of a file
+    std::string target;                                          ///< of a link
     std::vector<std::pair<std::uint64_t, std::uint64_t>> holes;  ///< of a file: offset and length, whole blocks
 };
 

@@ -80,7 +80,8 @@ Bytes redundancy(std::span<const std::uint8_t> data, std::size_t size) {
     return out;
 }
 
-void section(Bytes& out, std::size_t at, std::uint32_t name, std::uint32_t type, std::size_t offset, std::size_t size, std::uint32_t link, std::uint32_t entry) {
+void section(Bytes& out, std::size_t at, std::uint32_t name, std::uint32_t type, std::size_t offset, std::size_t size, std::uint32_t link,
+             std::uint32_t entry) {
     put32(out, at, name);
     put32(out, at + 4, type);
     put32(out, at + 16, static_cast<std::uint32_t>(offset));

@@ -19,11 +19,11 @@ namespace herberge {
 // --- ELF ------------------------------------------------------------------------------------------------------
 
 struct ElfInfo {
-    unsigned bits = 0;         ///< 32 or 64
-    std::uint16_t type = 0;    ///< e_type: 1 relocatable, 2 executable, 3 shared
-    std::uint16_t machine = 0; ///< e_machine: 3 i386, 62 x86-64, 183 AArch64 …
-    std::string interpreter;   ///< PT_INTERP; empty: none
-    bool complete = true;      ///< headers and segments lie inside the file
+    unsigned bits = 0;          ///< 32 or 64
+    std::uint16_t type = 0;     ///< e_type: 1 relocatable, 2 executable, 3 shared
+    std::uint16_t machine = 0;  ///< e_machine: 3 i386, 62 x86-64, 183 AArch64 …
+    std::string interpreter;    ///< PT_INTERP; empty: none
+    bool complete = true;       ///< headers and segments lie inside the file
 };
 [[nodiscard]] bool looks_like_elf(std::span<const std::uint8_t> start);
 /// Errors: Malformed (not ELF, or a header that cannot be).
@@ -42,22 +42,22 @@ enum class Soundness : std::uint8_t {
 /// A bzImage as its header and payload describe it (Linux Documentation/x86/boot.rst).
 struct KernelImage {
     std::uint64_t file_size = 0;
-    bool boot_flag = false;        ///< 55AA at 0x1FE
-    bool setup_header = false;     ///< "HdrS" at 0x202
-    std::uint16_t protocol = 0;    ///< 0x020F = 2.15
-    unsigned setup_sectors = 0;    ///< as used: 4 where the header says 0
-    bool loads_high = false;       ///< the protected-mode part goes to 1 MiB
+    bool boot_flag = false;      ///< 55AA at 0x1FE
+    bool setup_header = false;   ///< "HdrS" at 0x202
+    std::uint16_t protocol = 0;  ///< 0x020F = 2.15
+    unsigned setup_sectors = 0;  ///< as used: 4 where the header says 0
+    bool loads_high = false;     ///< the protected-mode part goes to 1 MiB
     bool relocatable = false;
-    bool entry64 = false;          ///< a 64-bit kernel
-    bool efi_stub = false;         ///< a PE header with an EFI entry
+    bool entry64 = false;             ///< a 64-bit kernel
+    bool efi_stub = false;            ///< a PE header with an EFI entry
     std::uint64_t expected_size = 0;  ///< bytes of set-up and protected-mode part
-    std::string version;           ///< "6.1.0-53-cloud-amd64 (…) #1 SMP …"
-    std::string release;           ///< the version's first word
+    std::string version;              ///< "6.1.0-53-cloud-amd64 (…) #1 SMP …"
+    std::string release;              ///< the version's first word
     Compression payload = Compression::None;
     Soundness soundness = Soundness::Unknown;
-    std::string soundness_text;    ///< how the soundness was judged
+    std::string soundness_text;  ///< how the soundness was judged
     std::vector<Evidence> evidence;
-    bool crc_matches = false;      ///< the build's CRC-32 over the whole image holds
+    bool crc_matches = false;  ///< the build's CRC-32 over the whole image holds
 };
 
 /// Errors only when the file cannot be read at all; everything else is told in the result.
@@ -67,11 +67,11 @@ struct KernelImage {
 // --- RAM disks ---------------------------------------------------------------------------------------------------
 
 struct RamdiskFile {
-    std::uint32_t mode = 0;   ///< POSIX mode with type bits
-    std::uint64_t size = 0;   ///< bytes
-    std::string target;       ///< of a symbolic link
-    std::string content;      ///< kept for small files that steer the start; else empty
-    bool complete = true;     ///< false: the archive ended inside this file
+    std::uint32_t mode = 0;  ///< POSIX mode with type bits
+    std::uint64_t size = 0;  ///< bytes
+    std::string target;      ///< of a symbolic link
+    std::string content;     ///< kept for small files that steer the start; else empty
+    bool complete = true;    ///< false: the archive ended inside this file
     [[nodiscard]] bool executable() const { return (mode & 0111U) != 0; }
     [[nodiscard]] bool is_directory() const { return (mode & 0170000U) == 0040000U; }
 };
@@ -83,18 +83,18 @@ struct RamdiskMember {
     std::uint64_t unpacked = 0;  ///< bytes of the archive
     Compression compression = Compression::None;
     std::size_t files = 0;
-    bool early = false;          ///< holds only microcode or ACPI tables
+    bool early = false;  ///< holds only microcode or ACPI tables
 };
 
 struct Ramdisk {
     std::uint64_t size = 0;
     std::vector<RamdiskMember> members;
     std::map<std::string, RamdiskFile, std::less<>> files;  ///< by path without a leading slash
-    std::optional<Error> damage;         ///< where the kernel's unpacking would stop
-    std::string kernel_message;          ///< what the kernel prints then, empty when nothing
-    std::vector<std::string> modules;    ///< file stems with '-' as '_': "virtio_blk"
-    std::vector<std::string> module_releases;  ///< kernel releases below lib/modules
-    std::string builder;                 ///< "initramfs-tools", "dracut", "mkinitcpio", or empty
+    std::optional<Error> damage;                            ///< where the kernel's unpacking would stop
+    std::string kernel_message;                             ///< what the kernel prints then, empty when nothing
+    std::vector<std::string> modules;                       ///< file stems with '-' as '_': "virtio_blk"
+    std::vector<std::string> module_releases;               ///< kernel releases below lib/modules
+    std::string builder;                                    ///< "initramfs-tools", "dracut", "mkinitcpio", or empty
 
     /// Follows links inside the RAM disk.
     [[nodiscard]] const RamdiskFile* find(std::string_view path) const;
@@ -110,9 +110,9 @@ struct Ramdisk {
 /// Whether the kernel could execute a file, followed through links and interpreters.
 struct Executable {
     bool runs = false;
-    std::string path;    ///< the real file
-    std::string why;     ///< when it does not run: the obstacle
-    std::string code;    ///< when it does not run: the finding's code
+    std::string path;  ///< the real file
+    std::string why;   ///< when it does not run: the obstacle
+    std::string code;  ///< when it does not run: the finding's code
     std::vector<std::string> links;
     std::vector<Evidence> evidence;
     std::string interpreter;  ///< of a script or a dynamic program

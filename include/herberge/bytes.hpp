@@ -48,15 +48,14 @@ public:
     [[nodiscard]] virtual std::string place() const = 0;
 
     /// A copy of `length` bytes at `offset`. Refuses (TooLarge) beyond `most` before allocating.
-    [[nodiscard]] Result<std::vector<std::uint8_t>> bytes(std::uint64_t offset, std::uint64_t length,
-                                                          std::uint64_t most = std::uint64_t{64} << 20) const;
+    [[nodiscard]] Result<std::vector<std::uint8_t>> bytes(std::uint64_t offset, std::uint64_t length, std::uint64_t most = std::uint64_t{64} << 20) const;
 
     /// The whole source as text or bytes, refused (TooLarge) beyond `most`.
     [[nodiscard]] Result<std::string> text(std::uint64_t most = std::uint64_t{16} << 20) const;
 
     /// One plain structure at `offset`.
     template <class T>
-        requires std::is_trivially_copyable_v<T>
+    requires std::is_trivially_copyable_v<T>
     [[nodiscard]] Result<T> load(std::uint64_t offset) const {
         T value;
         std::span<std::uint8_t> into(reinterpret_cast<std::uint8_t*>(&value), sizeof(T));
@@ -141,12 +140,11 @@ struct Unpacked {
 /// Unpacks one container at `offset` of `source`, reading at most `length` bytes and producing at most `most`
 /// (beyond: TooLarge). Memory is bounded by 64 KiB of input plus the codec's window; windows over 128 MiB are refused.
 /// Errors: Malformed or Checksum with the place reached, OutOfRange for a container that is cut off.
-[[nodiscard]] Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_t offset,
-                                      std::uint64_t length, std::uint64_t most, const ByteSink& sink);
+[[nodiscard]] Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_t offset, std::uint64_t length, std::uint64_t most,
+                                      const ByteSink& sink);
 
 /// Raw LZMA1 data without a header (GRUB's i386-pc core: lc=3 lp=0 pb=2), exactly `size` bytes long when unpacked.
-[[nodiscard]] Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> packed,
-                                                                std::uint64_t size, std::uint32_t dictionary);
+[[nodiscard]] Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> packed, std::uint64_t size, std::uint32_t dictionary);
 
 // --- checksums and text -----------------------------------------------------------------------------------
 

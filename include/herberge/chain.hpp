@@ -39,15 +39,15 @@ struct Fallback {
 
 struct SystemVerdict {
     std::string name;
-    std::string kind;                    ///< "linux", "unknown"
-    std::optional<std::string> place;    ///< "d1p1"; none when it could not be told
+    std::string kind;                  ///< "linux", "unknown"
+    std::optional<std::string> place;  ///< "d1p1"; none when it could not be told
     Starts starts = Starts::Unknown;
     std::optional<Stage> stops_at;
-    std::string symptom;                 ///< lines on the screen, separated by '\n'; empty: none
+    std::string symptom;  ///< lines on the screen, separated by '\n'; empty: none
     std::vector<std::string> route;
     std::array<StageState, stage_count> stages;
-    std::string entry;                   ///< the primary entry's title; empty: none
-    bool entry_is_default = false;       ///< the loader starts it unattended
+    std::string entry;              ///< the primary entry's title; empty: none
+    bool entry_is_default = false;  ///< the loader starts it unattended
     std::vector<Fallback> fallbacks;
 
     [[nodiscard]] const StageState& at(Stage stage) const { return stages[static_cast<std::size_t>(stage)]; }

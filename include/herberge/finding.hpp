@@ -54,8 +54,7 @@ struct Evidence {
 };
 
 /// Evidence naming bytes of a source; the first disk range stands for all.
-[[nodiscard]] Evidence evidence_bytes(const ByteSource& source, std::uint64_t offset, std::uint64_t length,
-                                      std::string expected = {}, std::string found = {});
+[[nodiscard]] Evidence evidence_bytes(const ByteSource& source, std::uint64_t offset, std::uint64_t length, std::string expected = {}, std::string found = {});
 /// Evidence naming a file or volume.
 [[nodiscard]] Evidence evidence_place(std::string place, std::string expected = {}, std::string found = {});
 [[nodiscard]] Evidence evidence_line(std::string place, int line, std::string expected = {}, std::string found = {});
@@ -74,15 +73,14 @@ struct Finding {
 /// One row of the table of all codes.
 struct FindingCode {
     std::string_view code;
-    Stage stage;         ///< the stage it usually concerns
-    Severity severity;   ///< the severity it usually has
+    Stage stage;        ///< the stage it usually concerns
+    Severity severity;  ///< the severity it usually has
     std::string_view meaning;
     std::string_view symptom;  ///< what the screen shows, in general terms; may be empty
 };
 [[nodiscard]] std::span<const FindingCode> finding_codes();
 
 /// A finding with the table's stage and severity for `code`.
-[[nodiscard]] Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence = {},
-                                   std::string symptom = {});
+[[nodiscard]] Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence = {}, std::string symptom = {});
 
 }  // namespace herberge

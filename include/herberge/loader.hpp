@@ -27,9 +27,9 @@ enum class EntryKind : std::uint8_t {
 
 /// A file that an entry names, and what became of it.
 struct FileReference {
-    std::string written;   ///< as in the configuration
-    std::string place;     ///< "d1p1:/boot/vmlinuz-6.1" after variables and device; empty if no device
-    std::string real_path; ///< with links followed; empty when not found
+    std::string written;    ///< as in the configuration
+    std::string place;      ///< "d1p1:/boot/vmlinuz-6.1" after variables and device; empty if no device
+    std::string real_path;  ///< with links followed; empty when not found
     const Volume* volume = nullptr;
     FileId file = 0;
     std::uint64_t size = 0;
@@ -50,27 +50,27 @@ struct LoaderMessage {
 /// One entry, as executing it would turn out.
 struct MenuEntry {
     std::string title;
-    std::string id;             ///< empty: none
+    std::string id;  ///< empty: none
     std::vector<std::string> classes;
-    std::string place;          ///< "d1p1:/boot/grub/grub.cfg"
-    int line = 0;               ///< where it begins
-    int index = 0;              ///< in its menu, from 0
-    std::vector<int> path;      ///< indices from the top menu down, this one last
+    std::string place;      ///< "d1p1:/boot/grub/grub.cfg"
+    int line = 0;           ///< where it begins
+    int index = 0;          ///< in its menu, from 0
+    std::vector<int> path;  ///< indices from the top menu down, this one last
     EntryKind kind = EntryKind::Nothing;
-    bool restricted = false;    ///< asks for a user name and password
-    std::vector<MenuEntry> children;  ///< of a submenu
-    int default_child = 0;      ///< of a submenu: the one that starts unattended
-    std::string arguments;      ///< the kernel's command line
-    std::vector<FileReference> kernel;   ///< none or one; the file that is loaded or that fails
-    std::vector<FileReference> ramdisks; ///< in order
+    bool restricted = false;              ///< asks for a user name and password
+    std::vector<MenuEntry> children;      ///< of a submenu
+    int default_child = 0;                ///< of a submenu: the one that starts unattended
+    std::string arguments;                ///< the kernel's command line
+    std::vector<FileReference> kernel;    ///< none or one; the file that is loaded or that fails
+    std::vector<FileReference> ramdisks;  ///< in order
     std::vector<FileReference> devicetree;
-    std::optional<Stage> stops_at;       ///< the stage at which the loader itself gives up on this entry
-    std::string stop_code;               ///< the finding's code then
-    std::string stop_reason;             ///< for people
-    std::vector<LoaderMessage> messages; ///< printed while it is executed
+    std::optional<Stage> stops_at;        ///< the stage at which the loader itself gives up on this entry
+    std::string stop_code;                ///< the finding's code then
+    std::string stop_reason;              ///< for people
+    std::vector<LoaderMessage> messages;  ///< printed while it is executed
     bool kernel_loaded = false;
-    std::optional<int> chain_disk;       ///< Chainload: the disk
-    int chain_partition = 0;             ///< Chainload: the partition, 0 the whole disk
+    std::optional<int> chain_disk;  ///< Chainload: the disk
+    int chain_partition = 0;        ///< Chainload: the partition, 0 the whole disk
 
     /// "0", "1>2": the notation loaders use for defaults.
     [[nodiscard]] std::string path_text() const;
@@ -80,16 +80,16 @@ enum class MenuStyle : std::uint8_t { Menu, Countdown, Hidden };
 
 /// A loader's configuration after it was interpreted.
 struct Menu {
-    std::string loader;            ///< "GRUB 2"
-    std::string place;             ///< the configuration that was read
+    std::string loader;  ///< "GRUB 2"
+    std::string place;   ///< the configuration that was read
     std::vector<MenuEntry> entries;
-    int default_entry = 0;         ///< index used unattended
-    std::string default_setting;   ///< as set: "0", "saved title"; empty: unset
-    bool default_matches = true;   ///< false: the setting names nothing and entry 0 is used
-    std::vector<int> fallback;     ///< tried when the default cannot be started
-    std::optional<int> timeout;    ///< seconds; none: waits for ever
+    int default_entry = 0;        ///< index used unattended
+    std::string default_setting;  ///< as set: "0", "saved title"; empty: unset
+    bool default_matches = true;  ///< false: the setting names nothing and entry 0 is used
+    std::vector<int> fallback;    ///< tried when the default cannot be started
+    std::optional<int> timeout;   ///< seconds; none: waits for ever
     MenuStyle style = MenuStyle::Menu;
-    std::string reveal;            ///< which key shows a menu that is hidden
+    std::string reveal;                   ///< which key shows a menu that is hidden
     std::vector<LoaderMessage> messages;  ///< printed while the configuration is read
     bool boots_without_menu = false;      ///< the configuration itself loads and starts a kernel
     std::vector<MenuEntry> direct;        ///< that start, as an entry
@@ -102,14 +102,14 @@ struct Menu {
 
 /// What the first sector's code is, judged by its structure.
 struct GrubBoot {
-    std::uint64_t core_sector = 0;     ///< where it expects the core image
-    std::uint8_t boot_drive = 0xFF;    ///< 0xFF: the drive the firmware names
+    std::uint64_t core_sector = 0;   ///< where it expects the core image
+    std::uint8_t boot_drive = 0xFF;  ///< 0xFF: the drive the firmware names
     bool jump_lands_in_code = true;
-    std::optional<Error> damage;       ///< its code cannot work
+    std::optional<Error> damage;  ///< its code cannot work
 };
 
 struct GrubBlock {
-    std::uint64_t start = 0;    ///< sector
+    std::uint64_t start = 0;  ///< sector
     std::uint32_t sectors = 0;
 };
 
@@ -117,16 +117,16 @@ struct GrubBlock {
 struct GrubCore {
     int disk = 0;
     std::uint64_t first_sector = 0;
-    std::vector<GrubBlock> blocks;      ///< the rest, as the first sector lists it
-    std::vector<DiskRange> ranges;      ///< all bytes of it
+    std::vector<GrubBlock> blocks;  ///< the rest, as the first sector lists it
+    std::vector<DiskRange> ranges;  ///< all bytes of it
     std::uint32_t compressed_size = 0;
     std::uint32_t uncompressed_size = 0;
     std::uint32_t redundancy = 0;
-    std::size_t repaired_bytes = 0;     ///< bytes the Reed-Solomon data put right
-    std::string prefix;                 ///< "(,msdos1)/boot/grub"
-    std::string embedded_config;        ///< empty: none
-    std::vector<std::string> modules;   ///< embedded, in order
-    std::vector<std::uint8_t> kernel;   ///< the unpacked image
+    std::size_t repaired_bytes = 0;    ///< bytes the Reed-Solomon data put right
+    std::string prefix;                ///< "(,msdos1)/boot/grub"
+    std::string embedded_config;       ///< empty: none
+    std::vector<std::string> modules;  ///< embedded, in order
+    std::vector<std::uint8_t> kernel;  ///< the unpacked image
     std::vector<Finding> findings;
 };
 
@@ -152,11 +152,11 @@ struct GrubRun {
     std::string stop_code;
     std::string stop_reason;
     std::vector<Evidence> stop_evidence;
-    std::string prompt;                    ///< "grub rescue>" or "grub>" when it stops there
-    std::vector<std::string> screen;       ///< messages up to the menu or the stop
-    std::string prefix_place;              ///< "d1p1:/boot/grub"
-    std::vector<std::string> modules;      ///< loaded besides the embedded ones
-    std::vector<Evidence> loader_evidence; ///< for "the loader's own files are there"
+    std::string prompt;                     ///< "grub rescue>" or "grub>" when it stops there
+    std::vector<std::string> screen;        ///< messages up to the menu or the stop
+    std::string prefix_place;               ///< "d1p1:/boot/grub"
+    std::vector<std::string> modules;       ///< loaded besides the embedded ones
+    std::vector<Evidence> loader_evidence;  ///< for "the loader's own files are there"
     Menu menu;
     std::vector<Finding> findings;
 };

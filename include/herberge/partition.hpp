@@ -43,8 +43,8 @@ struct Partition {
 struct PartitionTable {
     TableKind kind = TableKind::None;
     unsigned sector_size = 512;
-    bool boot_signature = false;        ///< 55AA at byte 510
-    bool protective = false;            ///< an 0xEE entry is present
+    bool boot_signature = false;  ///< 55AA at byte 510
+    bool protective = false;      ///< an 0xEE entry is present
     /// One of the four status bytes is neither 00 nor 80: Linux (block/partitions/msdos.c) and GRUB
     /// (partmap/msdos.c) then see no partitions at all.
     bool refused_by_loaders = false;

@@ -60,12 +60,12 @@ struct RehearsalOptions {
     std::uint64_t most_reads = 200'000;
     std::uint64_t memory = std::uint64_t{128} << 20U;  ///< bytes of RAM the PC has; touched ones cost memory
     std::uint64_t touched_memory = std::uint64_t{112} << 20U;
-    bool extensions = true;             ///< INT 13h extensions (LBA) are offered
+    bool extensions = true;  ///< INT 13h extensions (LBA) are offered
     bool stop_in_protected_mode = false;
     std::optional<Stage> until;
-    std::vector<KeyPress> keys;         ///< ascending times
-    std::vector<DiskRange> kernels;     ///< reading one of these ends the rehearsal (KernelRead)
-    bool name_files = false;            ///< map reads to files of the boot directories (costs directory reads)
+    std::vector<KeyPress> keys;      ///< ascending times
+    std::vector<DiskRange> kernels;  ///< reading one of these ends the rehearsal (KernelRead)
+    bool name_files = false;         ///< map reads to files of the boot directories (costs directory reads)
 
     /// What `check` affords: first stages only, a few milliseconds.
     [[nodiscard]] static RehearsalOptions brief();
@@ -74,14 +74,14 @@ struct RehearsalOptions {
 struct Rehearsal {
     std::vector<RehearsalEvent> events;
     RehearsalEnd end = RehearsalEnd::NotStarted;
-    std::string end_text;               ///< for people
-    std::string text;                   ///< everything printed through the BIOS, in order
-    std::vector<std::string> screen;    ///< the 80x25 screen at the end, without trailing blanks
+    std::string end_text;             ///< for people
+    std::string text;                 ///< everything printed through the BIOS, in order
+    std::vector<std::string> screen;  ///< the 80x25 screen at the end, without trailing blanks
     std::uint64_t instructions = 0;
     std::uint64_t reads = 0;
     std::uint64_t bytes_read = 0;
-    std::uint64_t writes = 0;           ///< to the overlay; never to the image
-    std::uint64_t memory_touched = 0;   ///< bytes of RAM
+    std::uint64_t writes = 0;          ///< to the overlay; never to the image
+    std::uint64_t memory_touched = 0;  ///< bytes of RAM
 
     /// The last transfer into code read from a disk; null: the first sector never left itself.
     [[nodiscard]] const RehearsalEvent* last_transfer() const;

@@ -12,11 +12,11 @@ namespace herberge {
 
 /// A sector with what is known about it.
 struct SectorView {
-    std::string place;                ///< "d1@0+512"
-    std::string kind;                 ///< "MBR with GRUB 2 boot code"
-    std::string next;                 ///< what its code does next, where that is known
+    std::string place;  ///< "d1@0+512"
+    std::string kind;   ///< "MBR with GRUB 2 boot code"
+    std::string next;   ///< what its code does next, where that is known
     std::vector<std::uint8_t> bytes;
-    std::vector<Field> fields;        ///< empty when nothing is recognised
+    std::vector<Field> fields;          ///< empty when nothing is recognised
     std::vector<std::string> messages;  ///< printable text in it, which its code may show
 };
 

@@ -78,10 +78,10 @@ struct StageResult {
 /// What the RAM disk must do for this root: drivers and its own init.
 struct RootDemand {
     const Volume* volume = nullptr;
-    std::string file_system;   ///< "ext4"
+    std::string file_system;  ///< "ext4"
     std::string kernel_release;
-    std::string config;        ///< the kernel's configuration text; empty: not found
-    std::string builtin;       ///< modules.builtin; empty: not found
+    std::string config;   ///< the kernel's configuration text; empty: not found
+    std::string builtin;  ///< modules.builtin; empty: not found
 };
 
 /// A kernel that could unpack this RAM disk and find an init in it?
@@ -93,9 +93,9 @@ struct RootDemand {
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
     StageResult result;
-    std::string asked;       ///< init= or the default
-    Executable program;      ///< the one that runs, when one does
-    std::string flavour;     ///< "systemd", "sysvinit", "busybox", or empty
+    std::string asked;    ///< init= or the default
+    Executable program;   ///< the one that runs, when one does
+    std::string flavour;  ///< "systemd", "sysvinit", "busybox", or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
 /// What that init must start.

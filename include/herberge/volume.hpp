@@ -27,11 +27,11 @@ using FileId = std::uint64_t;
 struct FileInfo {
     FileId id = 0;
     FileType type = FileType::Unknown;
-    std::uint64_t size = 0;        ///< bytes
-    std::uint32_t permissions = 0; ///< the POSIX mode's lower 12 bits
+    std::uint64_t size = 0;         ///< bytes
+    std::uint32_t permissions = 0;  ///< the POSIX mode's lower 12 bits
     std::uint32_t uid = 0;
     std::uint32_t gid = 0;
-    std::int64_t modified = 0;     ///< seconds since 1970-01-01 UTC
+    std::int64_t modified = 0;  ///< seconds since 1970-01-01 UTC
     [[nodiscard]] bool executable() const { return (permissions & 0111U) != 0; }
 };
 
@@ -43,14 +43,14 @@ struct DirEntry {
 
 /// What can be told of a volume without opening a file.
 struct VolumeInfo {
-    std::string kind;   ///< "ext4", "swap" …
-    std::string label;  ///< empty: none
-    std::string uuid;   ///< as blkid-style tools and loaders write it; empty: none
+    std::string kind;              ///< "ext4", "swap" …
+    std::string label;             ///< empty: none
+    std::string uuid;              ///< as blkid-style tools and loaders write it; empty: none
     std::uint64_t size = 0;        ///< bytes the file system claims
     std::uint32_t block_size = 0;  ///< bytes
     std::vector<std::string> features;
-    std::string last_mounted;      ///< where, if recorded
-    std::int64_t last_written = 0; ///< seconds since 1970, 0: unknown
+    std::string last_mounted;       ///< where, if recorded
+    std::int64_t last_written = 0;  ///< seconds since 1970, 0: unknown
 };
 
 /// How strictly a file system is read.
@@ -90,8 +90,8 @@ struct Resolved {
 };
 
 struct ResolveOptions {
-    int most_links = 40;       ///< Linux MAXSYMLINKS; GRUB gives up at 8
-    bool follow_last = true;   ///< false: a link at the end is itself the result
+    int most_links = 40;      ///< Linux MAXSYMLINKS; GRUB gives up at 8
+    bool follow_last = true;  ///< false: a link at the end is itself the result
 };
 
 /// Follows `path` from the root of `fs`; ".", ".." and links as POSIX has them, absolute links from the same root.
@@ -128,8 +128,8 @@ struct Disk {
     std::string path;  ///< as given on the command line
     Source source;
     PartitionTable table;
-    std::vector<Volume> volumes;  ///< in partition order
-    std::optional<Error> problem; ///< the first sector could not be read
+    std::vector<Volume> volumes;   ///< in partition order
+    std::optional<Error> problem;  ///< the first sector could not be read
 };
 
 /// The disks of one machine, in the order in which its firmware tries them.

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <herberge/artifact.hpp>
 
@@ -54,10 +54,8 @@ Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
         if (program->type == pt_load && !inside) out.complete = false;
         if (program->type == pt_interp) {
             const auto name = inside ? file.bytes(offset, length, 4096) : tl::unexpected(Error{});
-            if (name)
-                out.interpreter.assign(name->begin(), std::ranges::find(*name, std::uint8_t{0}));
-            else
-                out.complete = false;
+            if (name) out.interpreter.assign(name->begin(), std::ranges::find(*name, std::uint8_t{0}));
+            else out.complete = false;
         }
     }
     return out;
@@ -68,8 +66,7 @@ Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
 Result<ElfInfo> inspect_elf(const ByteSource& file) {
     const auto ident = file.load<ondisk::ElfIdent>(0);
     if (!ident) return tl::unexpected(ident.error());
-    if (!looks_like_elf(ident->magic))
-        return fail(ErrorKind::Malformed, "not an ELF file", file.place(), "7f 45 4c 46", hex(ident->magic));
+    if (!looks_like_elf(ident->magic)) return fail(ErrorKind::Malformed, "not an ELF file", file.place(), "7f 45 4c 46", hex(ident->magic));
     if (ident->data != 1) return fail(ErrorKind::Unsupported, "a big-endian ELF file", file.place());
     if (ident->elf_class == 1) return inspect<ondisk::Elf32, ondisk::Elf32Program>(file, 32);
     if (ident->elf_class == 2) return inspect<ondisk::Elf64, ondisk::Elf64Program>(file, 64);
@@ -117,8 +114,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
         const auto elf = inspect_elf(**file);
         if (!elf) return refuse("program-format", elf.error().text(), evidence_error(elf.error()));
         if (!runs_on_x86(elf->machine))
-            return refuse("program-architecture",
-                          fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
+            return refuse("program-architecture", fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
                           evidence_place(real, "x86-64 or i386", elf_machine_name(elf->machine)));
         if (!elf->complete)
             return refuse("program-cut", fmt::format("{} is cut short", found->path),
@@ -130,8 +126,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
             if (!loader.runs) {
                 out.runs = false;
                 out.code = "program-interpreter-missing";
-                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", elf->interpreter,
-                                      found->path, loader.why);
+                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", elf->interpreter, found->path, loader.why);
                 out.evidence = std::move(loader.evidence);
                 return out;
             }
@@ -164,8 +159,6 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
 
 }  // namespace
 
-Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path) {
-    return judge(fs, place, path, 0);
-}
+Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path) { return judge(fs, place, path, 0); }
 
 }  // namespace herberge

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 // x86 Linux kernels. Sources: Linux Documentation/x86/boot.rst, arch/x86/boot/header.S, arch/x86/boot/tools/build.c.
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <herberge/artifact.hpp>
 
@@ -42,9 +42,7 @@ bool crc_holds(const ByteSource& file, std::uint64_t end) {
     return (sum ^ 0xFFFFFFFFU) == *stored;
 }
 
-bool has_own_check(Compression kind) {
-    return kind == Compression::Gzip || kind == Compression::Xz || kind == Compression::Bzip2 || kind == Compression::Zstd;
-}
+bool has_own_check(Compression kind) { return kind == Compression::Gzip || kind == Compression::Xz || kind == Compression::Bzip2 || kind == Compression::Zstd; }
 
 void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, KernelImage& out) {
     const std::uint64_t start = std::uint64_t{out.setup_sectors + 1} * 512;

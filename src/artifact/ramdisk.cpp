@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // RAM disks as the kernel unpacks them (Linux init/initramfs.c, Documentation/driver-api/early-userspace/buffer-format).
+#include <fmt/format.h>
 #include <algorithm>
 #include <charconv>
-#include <fmt/format.h>
 #include <set>
 
 #include <herberge/artifact.hpp>
@@ -18,8 +18,8 @@ constexpr std::size_t header_size = 110;
 
 /// Small files whose content steers the start.
 bool worth_keeping(std::string_view name) {
-    return name == "init" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" ||
-           name == "etc/initrd-release" || name == "etc/fstab" || name.ends_with("/modules.builtin");
+    return name == "init" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" || name == "etc/initrd-release" ||
+           name == "etc/fstab" || name.ends_with("/modules.builtin");
 }
 
 std::string clean_name(std::string_view name) {
@@ -131,10 +131,8 @@ private:
             file = RamdiskFile{};
             file.mode = mode_;
             file.size = size_;
-            if ((mode_ & 0170000U) == 0120000U)
-                kept_ = &file.target;
-            else if (size_ <= most_kept && worth_keeping(name_))
-                kept_ = &file.content;
+            if ((mode_ & 0170000U) == 0120000U) kept_ = &file.target;
+            else if (size_ <= most_kept && worth_keeping(name_)) kept_ = &file.content;
             if (kept_ != nullptr && size_ > most_kept) kept_ = nullptr;
         }
         body_left_ = size_;
@@ -142,8 +140,7 @@ private:
         const auto pad = static_cast<std::size_t>((4 - total_ % 4) % 4);
         after_ = State::Body;
         after_count_ = 0;
-        if (pad == 0)
-            begin_body();
+        if (pad == 0) begin_body();
         else {
             state_ = State::Pad;
             need_ = pad;
@@ -224,8 +221,8 @@ private:
         info.compression = recognise_compression(head);
         const bool plain = head[0] == '0' && at % 4 == 0;
         if (!plain && info.compression == Compression::None) {
-            damage(Error{ErrorKind::Malformed, "neither an archive nor a known compression begins here",
-                         fmt::format("{}, byte {}", file_.place(), at), "a cpio archive or a compressed one", hex(head)},
+            damage(Error{ErrorKind::Malformed, "neither an archive nor a known compression begins here", fmt::format("{}, byte {}", file_.place(), at),
+                         "a cpio archive or a compressed one", hex(head)},
                    at == 0 ? "invalid magic at start of compressed archive" : "junk within compressed archive");
             return std::nullopt;
         }
@@ -266,8 +263,11 @@ private:
         info.early = holder->only_early();
         out_.members.push_back(info);
         if (holder->broken()) {
-            damage(Error{ErrorKind::Malformed, fmt::format("the archive is damaged: {}", holder->message()),
-                         fmt::format("{}, member at byte {}", file_.place(), at), {}, {}},
+            damage(Error{ErrorKind::Malformed,
+                         fmt::format("the archive is damaged: {}", holder->message()),
+                         fmt::format("{}, member at byte {}", file_.place(), at),
+                         {},
+                         {}},
                    holder->message());
             return std::nullopt;
         }
@@ -280,8 +280,7 @@ private:
         if (!holder->ended() && !between && !holder->at_boundary()) {
             holder->mark_cut();
             // A plain archive that just stops is no error for the kernel; the last file is short.
-            damage(Error{ErrorKind::OutOfRange, "the archive ends inside a file",
-                         fmt::format("{}, byte {}", file_.place(), file_.size()), {}, {}}, {});
+            damage(Error{ErrorKind::OutOfRange, "the archive ends inside a file", fmt::format("{}, byte {}", file_.place(), file_.size()), {}, {}}, {});
             return std::nullopt;
         }
         return std::max<std::uint64_t>(length, 1);
@@ -308,18 +307,15 @@ void collect_modules(Ramdisk& out) {
             std::ranges::replace(stem, '-', '_');
             modules.insert(stem);
         }
-        if (slash != std::string::npos && !rest.empty() && std::isdigit(static_cast<unsigned char>(rest[0])) != 0)
-            releases.insert(rest.substr(0, slash));
+        if (slash != std::string::npos && !rest.empty() && std::isdigit(static_cast<unsigned char>(rest[0])) != 0) releases.insert(rest.substr(0, slash));
     }
     out.modules.assign(modules.begin(), modules.end());
     out.module_releases.assign(releases.begin(), releases.end());
-    if (out.files.contains("scripts/local") && out.files.contains("conf/initramfs.conf"))
-        out.builder = "initramfs-tools";
+    if (out.files.contains("scripts/local") && out.files.contains("conf/initramfs.conf")) out.builder = "initramfs-tools";
     else if (out.files.contains("usr/lib/dracut-lib.sh") || out.files.contains("lib/dracut/build-parameter.txt") ||
              out.files.contains("usr/lib/dracut/build-parameter.txt"))
         out.builder = "dracut";
-    else if (out.files.contains("init_functions") && out.files.contains("config"))
-        out.builder = "mkinitcpio";
+    else if (out.files.contains("init_functions") && out.files.contains("config")) out.builder = "mkinitcpio";
 }
 
 }  // namespace

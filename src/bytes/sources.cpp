@@ -1,26 +1,25 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
-#include <cerrno>
 #include <fcntl.h>
 #include <fmt/format.h>
 #include <linux/fs.h>
-#include <map>
-#include <mutex>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
-#include <system_error>
 #include <unistd.h>
+#include <algorithm>
+#include <cerrno>
+#include <map>
+#include <mutex>
+#include <system_error>
 #include <unordered_map>
 
 #include <herberge/bytes.hpp>
 
 namespace herberge {
 
-Result<std::vector<std::uint8_t>> ByteSource::bytes(std::uint64_t offset, std::uint64_t length,
-                                                    std::uint64_t most) const {
+Result<std::vector<std::uint8_t>> ByteSource::bytes(std::uint64_t offset, std::uint64_t length, std::uint64_t most) const {
     if (length > most)
-        return fail(ErrorKind::TooLarge, "a structure claims to be too large to be read", place(),
-                    fmt::format("at most {} bytes", most), fmt::format("{} bytes", length));
+        return fail(ErrorKind::TooLarge, "a structure claims to be too large to be read", place(), fmt::format("at most {} bytes", most),
+                    fmt::format("{} bytes", length));
     // Before allocating: a hostile length must not cost memory that the source cannot fill.
     if (offset > size() || length > size() - offset)
         return fail(ErrorKind::OutOfRange, "a read past the end", place(), fmt::format("at most {} bytes", size()),
@@ -39,13 +38,11 @@ Result<std::string> ByteSource::text(std::uint64_t most) const {
 namespace {
 
 tl::unexpected<Error> past_end(const ByteSource& source, std::uint64_t offset, std::uint64_t length) {
-    return fail(ErrorKind::OutOfRange, "a read past the end", source.place(),
-                fmt::format("at most {} bytes", source.size()), fmt::format("{} bytes at {}", length, offset));
+    return fail(ErrorKind::OutOfRange, "a read past the end", source.place(), fmt::format("at most {} bytes", source.size()),
+                fmt::format("{} bytes at {}", length, offset));
 }
 
-bool inside(const ByteSource& source, std::uint64_t offset, std::uint64_t length) {
-    return offset <= source.size() && length <= source.size() - offset;
-}
+bool inside(const ByteSource& source, std::uint64_t offset, std::uint64_t length) { return offset <= source.size() && length <= source.size() - offset; }
 
 class File final : public ImageFile {
 public:
@@ -60,9 +57,7 @@ public:
     [[nodiscard]] std::string place() const override { return fmt::format("d{}", disk_); }
     [[nodiscard]] const ReadCounters& counters() const noexcept override { return counters_; }
 
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        return {{disk_, offset, length}};
-    }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return {{disk_, offset, length}}; }
 
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (!inside(*this, offset, into.size())) return past_end(*this, offset, into.size());
@@ -102,9 +97,7 @@ private:
             const ssize_t got = ::pread(descriptor_, into.data(), into.size(), static_cast<off_t>(offset));
             if (got < 0 && errno == EINTR) continue;
             if (got <= 0)
-                return fail(ErrorKind::Io,
-                            got < 0 ? "reading failed: " + std::generic_category().message(errno)
-                                    : "the file became shorter while it was read",
+                return fail(ErrorKind::Io, got < 0 ? "reading failed: " + std::generic_category().message(errno) : "the file became shorter while it was read",
                             fmt::format("d{}@{}+{}", disk_, offset, into.size()));
             counters_.reads.fetch_add(1, std::memory_order_relaxed);
             counters_.bytes.fetch_add(static_cast<std::uint64_t>(got), std::memory_order_relaxed);
@@ -124,8 +117,7 @@ private:
 
 class Memory final : public ByteSource {
 public:
-    Memory(std::vector<std::uint8_t> bytes, std::string place, int disk)
-        : bytes_(std::move(bytes)), place_(std::move(place)), disk_(disk) {}
+    Memory(std::vector<std::uint8_t> bytes, std::string place, int disk) : bytes_(std::move(bytes)), place_(std::move(place)), disk_(disk) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return bytes_.size(); }
     [[nodiscard]] std::string place() const override { return place_; }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
@@ -146,8 +138,7 @@ private:
 
 class Slice final : public ByteSource {
 public:
-    Slice(Source base, std::uint64_t offset, std::uint64_t length, std::string place)
-        : base_(std::move(base)), place_(std::move(place)) {
+    Slice(Source base, std::uint64_t offset, std::uint64_t length, std::string place) : base_(std::move(base)), place_(std::move(place)) {
         offset_ = std::min(offset, base_->size());
         length_ = std::min(length, base_->size() - offset_);
     }
@@ -183,10 +174,8 @@ public:
         walk(offset, into.size(), [&](std::uint64_t length, const std::uint64_t* where) {
             auto part = into.subspan(static_cast<std::size_t>(at), static_cast<std::size_t>(length));
             at += length;
-            if (where == nullptr)
-                std::fill(part.begin(), part.end(), std::uint8_t{0});
-            else
-                outcome = base_->read(*where, part);
+            if (where == nullptr) std::fill(part.begin(), part.end(), std::uint8_t{0});
+            else outcome = base_->read(*where, part);
             return outcome.has_value();
         });
         if (!outcome && outcome.error().kind == ErrorKind::OutOfRange) {
@@ -202,11 +191,8 @@ public:
         walk(offset, length, [&](std::uint64_t part, const std::uint64_t* where) {
             if (where == nullptr) return true;
             for (const auto& range : base_->locate(*where, part)) {
-                if (!out.empty() && out.back().disk == range.disk &&
-                    out.back().offset + out.back().length == range.offset)
-                    out.back().length += range.length;
-                else
-                    out.push_back(range);
+                if (!out.empty() && out.back().disk == range.disk && out.back().offset + out.back().length == range.offset) out.back().length += range.length;
+                else out.push_back(range);
             }
             return true;
         });
@@ -217,14 +203,12 @@ private:
     /// Calls `visit(length, base offset or null for a hole)` for each piece of the range, until it says false.
     template <class Visit>
     void walk(std::uint64_t offset, std::uint64_t length, Visit visit) const {
-        auto next = std::upper_bound(extents_.begin(), extents_.end(), offset,
-                                     [](std::uint64_t o, const Extent& e) { return o < e.offset; });
+        auto next = std::upper_bound(extents_.begin(), extents_.end(), offset, [](std::uint64_t o, const Extent& e) { return o < e.offset; });
         if (next != extents_.begin()) --next;
         while (length > 0) {
             while (next != extents_.end() && next->offset + next->length <= offset) ++next;
             if (next == extents_.end() || offset < next->offset) {
-                const std::uint64_t hole =
-                    next == extents_.end() ? length : std::min(length, next->offset - offset);
+                const std::uint64_t hole = next == extents_.end() ? length : std::min(length, next->offset - offset);
                 if (!visit(hole, nullptr)) return;
                 offset += hole;
                 length -= hole;
@@ -297,9 +281,7 @@ public:
     explicit Layered(Source base) : base_(std::move(base)) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
     [[nodiscard]] std::string place() const override { return base_->place(); }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        return base_->locate(offset, length);
-    }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (auto done = base_->read(offset, into); !done) return done;
         const std::uint64_t end = offset + into.size();
@@ -310,8 +292,7 @@ public:
             const std::uint64_t to = std::min(end, piece->first + piece->second.size());
             if (from >= to) continue;
             std::copy(piece->second.begin() + static_cast<std::ptrdiff_t>(from - piece->first),
-                      piece->second.begin() + static_cast<std::ptrdiff_t>(to - piece->first),
-                      into.begin() + static_cast<std::ptrdiff_t>(from - offset));
+                      piece->second.begin() + static_cast<std::ptrdiff_t>(to - piece->first), into.begin() + static_cast<std::ptrdiff_t>(from - offset));
         }
         return {};
     }
@@ -330,16 +311,13 @@ public:
         }
         std::vector<std::uint8_t> merged(static_cast<std::size_t>(end - start));
         for (auto piece = first; piece != last; ++piece)
-            std::copy(piece->second.begin(), piece->second.end(),
-                      merged.begin() + static_cast<std::ptrdiff_t>(piece->first - start));
+            std::copy(piece->second.begin(), piece->second.end(), merged.begin() + static_cast<std::ptrdiff_t>(piece->first - start));
         std::copy(bytes.begin(), bytes.end(), merged.begin() + static_cast<std::ptrdiff_t>(offset - start));
         pieces_.erase(first, last);
         pieces_.emplace(start, std::move(merged));
         return {};
     }
-    [[nodiscard]] std::vector<std::pair<std::uint64_t, std::vector<std::uint8_t>>> changes() const override {
-        return {pieces_.begin(), pieces_.end()};
-    }
+    [[nodiscard]] std::vector<std::pair<std::uint64_t, std::vector<std::uint8_t>>> changes() const override { return {pieces_.begin(), pieces_.end()}; }
 
 private:
     Source base_;
@@ -348,18 +326,14 @@ private:
 
 class Unreadable final : public ByteSource {
 public:
-    Unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges)
-        : base_(std::move(base)), ranges_(std::move(ranges)) {}
+    Unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges) : base_(std::move(base)), ranges_(std::move(ranges)) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
     [[nodiscard]] std::string place() const override { return base_->place(); }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        return base_->locate(offset, length);
-    }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         for (const auto& [start, length] : ranges_)
             if (offset < start + length && start < offset + into.size())
-                return fail(ErrorKind::Unreadable, "this range was marked unreadable",
-                            fmt::format("{}@{}+{}", place(), start, length));
+                return fail(ErrorKind::Unreadable, "this range was marked unreadable", fmt::format("{}@{}+{}", place(), start, length));
         return base_->read(offset, into);
     }
 
@@ -377,10 +351,8 @@ Result<std::shared_ptr<const ImageFile>> open_image(const std::string& path, int
     std::uint64_t size = 0;
     bool usable = ::fstat(descriptor, &about) == 0;
     std::string why = "not a regular file or block device";
-    if (usable && S_ISREG(about.st_mode))
-        size = static_cast<std::uint64_t>(about.st_size);
-    else if (usable && S_ISBLK(about.st_mode))
-        usable = ::ioctl(descriptor, BLKGETSIZE64, &size) == 0;
+    if (usable && S_ISREG(about.st_mode)) size = static_cast<std::uint64_t>(about.st_size);
+    else if (usable && S_ISBLK(about.st_mode)) usable = ::ioctl(descriptor, BLKGETSIZE64, &size) == 0;
     else {
         if (usable && S_ISDIR(about.st_mode)) why = "a directory, not a disk image";
         usable = false;

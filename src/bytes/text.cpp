@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
-#include <array>
 #include <fmt/format.h>
 #include <zlib.h>
+#include <array>
 
 #include <herberge/bytes.hpp>
 
@@ -25,8 +25,7 @@ constexpr std::array<Word, 256> reflected_table() {
     std::array<Word, 256> table{};
     for (unsigned i = 0; i < 256; ++i) {
         auto value = static_cast<Word>(i);
-        for (int bit = 0; bit < 8; ++bit)
-            value = static_cast<Word>((value & 1U) != 0 ? (value >> 1U) ^ Polynomial : value >> 1U);
+        for (int bit = 0; bit < 8; ++bit) value = static_cast<Word>((value & 1U) != 0 ? (value >> 1U) ^ Polynomial : value >> 1U);
         table[i] = value;
     }
     return table;
@@ -42,8 +41,7 @@ std::uint32_t crc32c(std::uint32_t seed, std::span<const std::uint8_t> bytes) no
 
 std::uint16_t crc16(std::uint16_t seed, std::span<const std::uint8_t> bytes) noexcept {
     static constexpr auto table = reflected_table<std::uint16_t, 0xA001U>();
-    for (const auto byte : bytes)
-        seed = static_cast<std::uint16_t>(table[(seed ^ byte) & 0xFFU] ^ (seed >> 8U));
+    for (const auto byte : bytes) seed = static_cast<std::uint16_t>(table[(seed ^ byte) & 0xFFU] ^ (seed >> 8U));
     return seed;
 }
 
@@ -51,13 +49,11 @@ std::uint32_t crc32(std::uint32_t seed, std::span<const std::uint8_t> bytes) noe
     return static_cast<std::uint32_t>(::crc32_z(seed, bytes.data(), bytes.size()));
 }
 
-std::string hex(std::span<const std::uint8_t> bytes, std::string_view between) {
-    return fmt::format("{:02x}", fmt::join(bytes, between));
-}
+std::string hex(std::span<const std::uint8_t> bytes, std::string_view between) { return fmt::format("{:02x}", fmt::join(bytes, between)); }
 
 std::string uuid_text(std::span<const std::uint8_t, 16> bytes) {
-    return hex(bytes.subspan(0, 4), "") + "-" + hex(bytes.subspan(4, 2), "") + "-" + hex(bytes.subspan(6, 2), "") +
-           "-" + hex(bytes.subspan(8, 2), "") + "-" + hex(bytes.subspan(10, 6), "");
+    return hex(bytes.subspan(0, 4), "") + "-" + hex(bytes.subspan(4, 2), "") + "-" + hex(bytes.subspan(6, 2), "") + "-" + hex(bytes.subspan(8, 2), "") + "-" +
+           hex(bytes.subspan(10, 6), "");
 }
 
 std::string size_text(std::uint64_t bytes) {
@@ -84,9 +80,7 @@ std::size_t utf8_length(std::string_view text) {
         if ((static_cast<std::uint8_t>(text[i]) & 0xC0U) != 0x80) return 0;
     const auto second = static_cast<std::uint8_t>(text[1]);
     // Overlong forms, surrogates and values past U+10FFFF are not characters (RFC 3629).
-    if ((lead == 0xE0 && second < 0xA0) || (lead == 0xED && second > 0x9F) || (lead == 0xF0 && second < 0x90) ||
-        (lead == 0xF4 && second > 0x8F))
-        return 0;
+    if ((lead == 0xE0 && second < 0xA0) || (lead == 0xED && second > 0x9F) || (lead == 0xF0 && second < 0x90) || (lead == 0xF4 && second > 0x8F)) return 0;
     // C1 control characters reach a terminal as commands.
     if (lead == 0xC2 && second < 0xA0) return 0;
     return length;
@@ -119,10 +113,8 @@ std::vector<std::string> messages_in(std::span<const std::uint8_t> bytes, std::s
         run.clear();
     };
     for (const auto byte : bytes) {
-        if (byte >= 0x20 && byte < 0x7F)
-            run += static_cast<char>(byte);
-        else
-            flush();
+        if (byte >= 0x20 && byte < 0x7F) run += static_cast<char>(byte);
+        else flush();
     }
     flush();
     return out;

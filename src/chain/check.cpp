@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // The walk through a BIOS machine: firmware, first sector, loader, menu, and each system's entries.
-#include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
 
 #include <herberge/chain.hpp>
 
@@ -78,7 +78,8 @@ void grub_stages(const Machine& machine, const Disk& disk, const GrubBoot& boot,
         const auto& problem = core.error();
         const Stage stage = problem.code == "grub-core-pointer" ? Stage::BootCode : Stage::Loader;
         if (stage == Stage::Loader)
-            front.ladder.set(Stage::BootCode, State::Holds, fmt::format("GRUB 2 boot code, which loads sector {}", boot.core_sector), {evidence_bytes(*disk.source, 0, 440)});
+            front.ladder.set(Stage::BootCode, State::Holds, fmt::format("GRUB 2 boot code, which loads sector {}", boot.core_sector),
+                             {evidence_bytes(*disk.source, 0, 440)});
         front.ladder.breaks(stage, problem.code, problem.text, problem.evidence, problem.screen);
         front.open = false;
         return;
@@ -88,8 +89,12 @@ void grub_stages(const Machine& machine, const Disk& disk, const GrubBoot& boot,
     front.route.push_back(fmt::format("GRUB core image at d{}@{}", disk.number, core->first_sector * 512));
     front.grub = run_grub(machine, *core);
     const GrubRun& run = *front.grub;
-    const std::vector<Evidence> core_evidence = {Evidence{core->ranges.empty() ? std::nullopt : std::optional(core->ranges.back()), {}, {}, {},
-                                                          fmt::format("{} unpacked, modules {}, prefix {}", size_text(core->kernel.size()), fmt::join(core->modules, " "), core->prefix)}};
+    const std::vector<Evidence> core_evidence = {
+        Evidence{core->ranges.empty() ? std::nullopt : std::optional(core->ranges.back()),
+                 {},
+                 {},
+                 {},
+                 fmt::format("{} unpacked, modules {}, prefix {}", size_text(core->kernel.size()), fmt::join(core->modules, " "), core->prefix)}};
     auto loader_state = core->repaired_bytes > 0 ? State::Doubtful : State::Holds;
     std::string loader_text = core->repaired_bytes > 0
                                   ? fmt::format("the core image is damaged, but repairs itself ({} bytes); its modules are sound", core->repaired_bytes)
@@ -119,8 +124,9 @@ void grub_stages(const Machine& machine, const Disk& disk, const GrubBoot& boot,
     front.ladder.set(Stage::Configuration, State::Holds, std::move(text), {evidence_place(run.menu.place)});
     const auto syntax = std::ranges::find_if(run.menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
     if (syntax != run.menu.messages.end())
-        front.ladder.add_finding(make_finding("grub-config-partly-lost", fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped", syntax->place, syntax->line),
-                                              {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
+        front.ladder.add_finding(make_finding(
+            "grub-config-partly-lost", fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped", syntax->place, syntax->line),
+            {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
     front.route.push_back(run.menu.place);
 }
 
@@ -138,14 +144,15 @@ void first_sector_stage(const Machine& machine, const Disk& disk, bool rehearsin
         // What the bytes are, and what they do: where the two disagree, the running code is what the machine has.
         const bool reaches = rehearsal && chain::reaches_sector(*rehearsal, disk.number, boot->core_sector);
         if (boot->damage && reaches) {
-            front.ladder.add_finding(make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it loads GRUB's core image all the same", boot->damage->what),
-                                                  {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found), chain::rehearsal_evidence(*rehearsal)}));
+            front.ladder.add_finding(
+                make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it loads GRUB's core image all the same", boot->damage->what),
+                             {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found), chain::rehearsal_evidence(*rehearsal)}));
             boot->damage.reset();
         }
         if (boot->damage) {
-            front.ladder.breaks(Stage::BootCode, "boot-code-damaged", boot->damage->what,
-                                {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found)},
-                                rehearsal && !rehearsal->text.empty() ? chain::rehearsal_screen(*rehearsal) : "(nothing: the screen stays as the firmware left it)");
+            front.ladder.breaks(
+                Stage::BootCode, "boot-code-damaged", boot->damage->what, {evidence_bytes(*disk.source, 0, 3, boot->damage->expected, boot->damage->found)},
+                rehearsal && !rehearsal->text.empty() ? chain::rehearsal_screen(*rehearsal) : "(nothing: the screen stays as the firmware left it)");
             if (rehearsal) front.ladder.support(Stage::BootCode, "", chain::rehearsal_evidence(*rehearsal));
             front.open = false;
             return;
@@ -157,8 +164,8 @@ void first_sector_stage(const Machine& machine, const Disk& disk, bool rehearsin
     }
     front.open = false;
     if (std::all_of(sector->begin(), sector->begin() + 440, [](auto b) { return b == 0; })) {
-        front.ladder.breaks(Stage::BootCode, "boot-code-empty", "the code area of the first sector is empty", {evidence_bytes(*disk.source, 0, 440, "boot code", "zeros")},
-                            "(nothing: the screen stays as the firmware left it)");
+        front.ladder.breaks(Stage::BootCode, "boot-code-empty", "the code area of the first sector is empty",
+                            {evidence_bytes(*disk.source, 0, 440, "boot code", "zeros")}, "(nothing: the screen stays as the firmware left it)");
         return;
     }
     front.ladder.set(Stage::BootCode, State::Unknown, "the code in the first sector is none that is decoded here", {evidence_bytes(*disk.source, 0, 440)});
@@ -221,7 +228,8 @@ private:
         if (entry.kind == EntryKind::Linux || entry.stops_at) {
             chain::walk_linux(machine_, entry, *menu_, artifacts_, ladder);
         } else {
-            ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)), {evidence_line(entry.place, entry.line)});
+            ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
+                       {evidence_line(entry.place, entry.line)});
         }
         return ladder;
     }
@@ -243,8 +251,10 @@ private:
             if (chain::system_volume(machine_, *entry, systems_) == system.volume) own.push_back(entry);
         if (own.empty()) {
             Ladder ladder = front_.ladder;
-            ladder.breaks(Stage::Entry, "entry-none-for-system", fmt::format("no entry of {} starts the system on {}", menu_->place, system.volume->place),
-                          {evidence_place(menu_->place, fmt::format("an entry for {}", system.volume->place), fmt::format("{} entries, none for it", entries_.size()))}, "(the system is missing from the menu)");
+            ladder.breaks(
+                Stage::Entry, "entry-none-for-system", fmt::format("no entry of {} starts the system on {}", menu_->place, system.volume->place),
+                {evidence_place(menu_->place, fmt::format("an entry for {}", system.volume->place), fmt::format("{} entries, none for it", entries_.size()))},
+                "(the system is missing from the menu)");
             return finish(out, ladder, nullptr);
         }
         const MenuEntry* automatic = unattended(*menu_);

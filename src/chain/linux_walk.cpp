@@ -1,9 +1,9 @@
 // SPDX-License-Identifier: MIT
 #include "chain/linux_walk.hpp"
 
-#include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
 
 namespace herberge::chain {
 
@@ -95,15 +95,19 @@ private:
             const Stage stage = *entry_.stops_at;
             if (stage > Stage::Entry) ladder_.set(Stage::Entry, State::Holds, fmt::format("“{}” names files that are there", entry_.title), evidence);
             std::string reason = entry_.stop_reason;
-            if (!entry_.kernel.empty() && !entry_.kernel.front().links.empty()) reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
-            if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty()) reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
+            if (!entry_.kernel.empty() && !entry_.kernel.front().links.empty())
+                reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
+            if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty())
+                reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
             std::string screen = join_messages(entry_.messages);
             screen += "\nPress any key to continue...";
             ladder_.breaks(stage, entry_.stop_code, reason, stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
             return false;
         }
         if (entry_.kind != EntryKind::Linux) {
-            ladder_.set(Stage::Entry, State::Unknown, fmt::format("“{}” starts something else than a Linux kernel ({}), which is not followed", entry_.title, entry_kind_name(entry_.kind)), evidence);
+            ladder_.set(Stage::Entry, State::Unknown,
+                        fmt::format("“{}” starts something else than a Linux kernel ({}), which is not followed", entry_.title, entry_kind_name(entry_.kind)),
+                        evidence);
             return false;
         }
         std::string text = fmt::format("“{}” resolves: kernel {}", entry_.title, entry_.kernel.front().place);
@@ -112,10 +116,13 @@ private:
         if (entry_.restricted) {
             state = State::Doubtful;
             text += "; but GRUB asks for a user name and password first";
-            ladder_.add_finding(make_finding("entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
+            ladder_.add_finding(
+                make_finding("entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
         }
         if (!menu_.default_matches)
-            ladder_.add_finding(make_finding("entry-default-unmatched", fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting), {evidence_place(menu_.place)}));
+            ladder_.add_finding(make_finding("entry-default-unmatched",
+                                             fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
+                                             {evidence_place(menu_.place)}));
         ladder_.set(Stage::Entry, state, std::move(text), std::move(evidence));
         return true;
     }
@@ -124,14 +131,16 @@ private:
         const auto& file = entry_.kernel.front();
         held_kernel_ = artifacts_.kernel(file);
         if (!held_kernel_->has_value()) {
-            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + held_kernel_->error().text(), {evidence_error(held_kernel_->error())}, "error: " + held_kernel_->error().what);
+            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + held_kernel_->error().text(),
+                           {evidence_error(held_kernel_->error())}, "error: " + held_kernel_->error().what);
             return nullptr;
         }
         const KernelImage& image = held_kernel_->value();
         const std::string about = image.version.empty() ? file.real_path : fmt::format("{} ({})", file.real_path, image.release);
         switch (image.soundness) {
             case Soundness::Cut:
-                ladder_.breaks(Stage::Kernel, "kernel-cut", fmt::format("{}: {}", about, image.soundness_text), image.evidence, "(nothing: the machine resets or stops without a message)");
+                ladder_.breaks(Stage::Kernel, "kernel-cut", fmt::format("{}: {}", about, image.soundness_text), image.evidence,
+                               "(nothing: the machine resets or stops without a message)");
                 return nullptr;
             case Soundness::Damaged:
                 ladder_.breaks(Stage::Kernel, "kernel-damaged", fmt::format("{}: {}", about, image.soundness_text), image.evidence, damaged_symptom(image));
@@ -140,9 +149,7 @@ private:
                 ladder_.set(Stage::Kernel, State::Doubtful, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
                 ladder_.add_finding(make_finding("kernel-not-verified", fmt::format("{}: {}", about, image.soundness_text), image.evidence));
                 break;
-            case Soundness::Sound:
-                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
-                break;
+            case Soundness::Sound: ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text), image.evidence); break;
         }
         return &image;
     }
@@ -164,12 +171,15 @@ private:
     bool judge_the_ramdisk(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk, const Result<Ramdisk>* held) {
         if (ramdisk != nullptr) {
             auto result = judge_ramdisk(*ramdisk, demand, arguments_);
-            for (const auto& file : entry_.ramdisks) result.evidence.insert(result.evidence.begin(), evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
+            for (const auto& file : entry_.ramdisks)
+                result.evidence.insert(result.evidence.begin(),
+                                       evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
             ladder_.set(Stage::Ramdisk, result);
             return result.state != State::Breaks;
         }
         if (held != nullptr) {
-            ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(), {evidence_error(held->error())}, std::string(mount_panic));
+            ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(), {evidence_error(held->error())},
+                           std::string(mount_panic));
             return false;
         }
         // The kernel starts without a RAM disk: does it need one?
@@ -191,7 +201,9 @@ private:
         using Kind = RootReference::Kind;
         const bool kernel_can_name = root.kind == Kind::PartUuid || root.kind == Kind::Device || root.kind == Kind::Number;
         if (!kernel_can_name) {
-            ladder_.breaks(Stage::Ramdisk, code, fmt::format("{}; without one the kernel cannot resolve root={}", what, root.written.empty() ? "(absent)" : root.written), evidence, symptom);
+            ladder_.breaks(Stage::Ramdisk, code,
+                           fmt::format("{}; without one the kernel cannot resolve root={}", what, root.written.empty() ? "(absent)" : root.written), evidence,
+                           symptom);
             return false;
         }
         const auto drivers = judge_root_drivers(nullptr, demand);
@@ -215,7 +227,8 @@ private:
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
         const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {}, root.written.empty() ? "no root=" : "root=" + root.written);
         if (root.kind == RootReference::Kind::Absent) {
-            ladder_.breaks(Stage::Root, "root-not-named", "the kernel's command line has no root=", {where}, "No root device specified. Boot arguments must include a root= parameter.");
+            ladder_.breaks(Stage::Root, "root-not-named", "the kernel's command line has no root=", {where},
+                           "No root device specified. Boot arguments must include a root= parameter.");
             return false;
         }
         if (ramdisk != nullptr) {
@@ -229,18 +242,22 @@ private:
         }
         if (root.volume == nullptr) {
             if (root.cannot_tell) {
-                ladder_.set(Stage::Root, State::Unknown, fmt::format("root={} cannot be followed: {}", root.written, root.note.empty() ? "no known form" : root.note), {where});
+                ladder_.set(Stage::Root, State::Unknown,
+                            fmt::format("root={} cannot be followed: {}", root.written, root.note.empty() ? "no known form" : root.note), {where});
                 return false;
             }
             auto evidence = std::vector<Evidence>{where};
             evidence.front().expected = "a volume that answers to it";
             if (!root.near.empty()) evidence.front().found += fmt::format("; but {}", fmt::join(root.near, ", "));
-            ladder_.breaks(Stage::Root, "root-not-found", fmt::format("nothing on this machine answers to root={}{}", root.written, root.note.empty() ? "" : " (" + root.note + ")"), std::move(evidence), not_found_symptom(root.written, ramdisk));
+            ladder_.breaks(Stage::Root, "root-not-found",
+                           fmt::format("nothing on this machine answers to root={}{}", root.written, root.note.empty() ? "" : " (" + root.note + ")"),
+                           std::move(evidence), not_found_symptom(root.written, ramdisk));
             return false;
         }
         const Disk* disk = machine_.disk(root.volume->disk);
         if (disk != nullptr && disk->table.refused_by_loaders) {
-            ladder_.breaks(Stage::Root, "root-table-refused", "the kernel sees no partitions: a status byte in the table is neither 00 nor 80", {where}, not_found_symptom(root.written, ramdisk));
+            ladder_.breaks(Stage::Root, "root-table-refused", "the kernel sees no partitions: a status byte in the table is neither 00 nor 80", {where},
+                           not_found_symptom(root.written, ramdisk));
             return false;
         }
         auto mount = judge_root_mount(*root.volume);
@@ -250,7 +267,8 @@ private:
         if (mount.state == State::Holds) {
             mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
             if (root.depends_on_hardware) {
-                mount.findings.push_back(make_finding("root-device-name", fmt::format("root={} depends on how this machine's kernel names its disks", root.written), {where}));
+                mount.findings.push_back(
+                    make_finding("root-device-name", fmt::format("root={} depends on how this machine's kernel names its disks", root.written), {where}));
             }
             if (!driver_note_.empty()) {
                 mount.state = State::Unknown;
@@ -278,7 +296,8 @@ std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference
     auto& slot = kernels_[key];
     if (!slot) {
         const auto source = open_reference(file);
-        slot = std::make_shared<const Result<KernelImage>>(source ? inspect_kernel(*source) : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
+        slot = std::make_shared<const Result<KernelImage>>(source ? inspect_kernel(*source)
+                                                                  : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
     }
     return slot;
 }
@@ -291,10 +310,8 @@ std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<File
         std::vector<Source> parts;
         for (const auto& file : files)
             if (auto source = open_reference(file)) parts.push_back(std::move(source));
-        if (parts.empty())
-            slot = std::make_shared<const Result<Ramdisk>>(fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
-        else
-            slot = std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
+        if (parts.empty()) slot = std::make_shared<const Result<Ramdisk>>(fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
+        else slot = std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
     }
     return slot;
 }

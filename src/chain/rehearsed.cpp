@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chain/rehearsed.hpp"
 
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 namespace herberge::chain {
 
@@ -66,7 +66,8 @@ std::string rehearsal_screen(const Rehearsal& rehearsal) {
 
 bool reaches_sector(const Rehearsal& rehearsal, int disk, std::uint64_t lba) {
     return std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
-        return e.kind == RehearsalEventKind::Transfer && e.range && e.range->disk == disk && e.range->offset <= lba * 512 && lba * 512 < e.range->offset + e.range->length;
+        return e.kind == RehearsalEventKind::Transfer && e.range && e.range->disk == disk && e.range->offset <= lba * 512 &&
+               lba * 512 < e.range->offset + e.range->length;
     });
 }
 
@@ -79,21 +80,26 @@ void compare_with_grub(const Disk& disk, const GrubBoot& boot, const Rehearsal& 
         return;
     }
     if (reaches) {
-        ladder.support(Stage::BootCode, "; run in an emulated PC, it does so", evidence_place("run in an emulated PC", {}, fmt::format("code from sector {} is entered", boot.core_sector)));
+        ladder.support(Stage::BootCode, "; run in an emulated PC, it does so",
+                       evidence_place("run in an emulated PC", {}, fmt::format("code from sector {} is entered", boot.core_sector)));
         if (rehearsal.end == RehearsalEnd::UntilReached && ladder.at(Stage::Loader).state != State::NotReached)
             ladder.support(Stage::Loader, "", evidence_place("run in an emulated PC", {}, rehearsal.end_text));
         return;
     }
     // The core's first sector may be empty: then reading it is all that can be seen.
     const bool reads = std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
-        return e.kind == RehearsalEventKind::Read && e.range && e.range->disk == disk.number && e.range->offset <= boot.core_sector * 512 && boot.core_sector * 512 < e.range->offset + e.range->length;
+        return e.kind == RehearsalEventKind::Read && e.range && e.range->disk == disk.number && e.range->offset <= boot.core_sector * 512 &&
+               boot.core_sector * 512 < e.range->offset + e.range->length;
     });
     if (reads || !gave_up(rehearsal.end)) {
         ladder.support(Stage::BootCode, "", evidence);
         return;
     }
-    ladder.add_finding(make_finding("rehearsal-contradicts", fmt::format("the first sector looks like GRUB 2's, but run in an emulated PC it never asks for sector {}", boot.core_sector), {evidence}));
-    ladder.breaks(Stage::BootCode, "boot-code-does-nothing", fmt::format("the first sector looks like GRUB 2's, but its code does not work: {}", rehearsal.end_text),
+    ladder.add_finding(
+        make_finding("rehearsal-contradicts",
+                     fmt::format("the first sector looks like GRUB 2's, but run in an emulated PC it never asks for sector {}", boot.core_sector), {evidence}));
+    ladder.breaks(Stage::BootCode, "boot-code-does-nothing",
+                  fmt::format("the first sector looks like GRUB 2's, but its code does not work: {}", rehearsal.end_text),
                   {evidence_bytes(*disk.source, 0, 440), evidence}, rehearsal_screen(rehearsal));
 }
 
@@ -109,38 +115,47 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
             ladder.support(Stage::BootCode, "", evidence);
             return;
         }
-        if (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Loops || rehearsal.text.empty()) {
-            ladder.breaks(Stage::BootCode, "boot-code-does-nothing", "run in an emulated PC, the first sector's code starts nothing: " + rehearsal.end_text, {code, evidence}, screen);
+        if (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Loops ||
+            rehearsal.text.empty()) {
+            ladder.breaks(Stage::BootCode, "boot-code-does-nothing", "run in an emulated PC, the first sector's code starts nothing: " + rehearsal.end_text,
+                          {code, evidence}, screen);
             return;
         }
         ladder.set(Stage::BootCode, State::Holds, "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
         const Volume* volume = read != nullptr && read->range ? volume_at(machine, *read->range) : nullptr;
         if (volume != nullptr && !volume->info.kind.empty()) {
-            ladder.breaks(Stage::BootSector, "boot-sector-not-startable", fmt::format("the first sector's code reads the boot sector of {} and does not start it", volume->place),
+            ladder.breaks(Stage::BootSector, "boot-sector-not-startable",
+                          fmt::format("the first sector's code reads the boot sector of {} and does not start it", volume->place),
                           {evidence_bytes(*volume->source, 510, 2, "55 aa"), evidence}, screen);
             return;
         }
         ladder.breaks(Stage::PartitionTable, "boot-code-finds-no-partition",
-                      fmt::format("the first sector's code finds no partition it would start ({} marked active)", disk.table.active_count()), {evidence_bytes(*disk.source, 446, 64), evidence}, screen);
+                      fmt::format("the first sector's code finds no partition it would start ({} marked active)", disk.table.active_count()),
+                      {evidence_bytes(*disk.source, 446, 64), evidence}, screen);
         return;
     }
     if (sector == nullptr) {
         // A loader in the gap, started by the first sector directly.
         ladder.set(Stage::BootCode, State::Holds, fmt::format("run in an emulated PC, it starts code from {}", loader->lies_in), {code, evidence});
-        ladder.set(Stage::BootSector, in_a_partition(*loader) ? State::Unknown : State::NotNeeded, in_a_partition(*loader) ? "not told apart" : "the first sector loads the loader directly");
+        ladder.set(Stage::BootSector, in_a_partition(*loader) ? State::Unknown : State::NotNeeded,
+                   in_a_partition(*loader) ? "not told apart" : "the first sector loads the loader directly");
     } else {
         ladder.set(Stage::BootCode, State::Holds, fmt::format("run in an emulated PC, it starts the {}", sector->lies_in), {code, evidence});
         if (loader == nullptr && gave_up(rehearsal.end)) {
-            ladder.breaks(Stage::BootSector, "boot-sector-gives-up", fmt::format("run in an emulated PC, the {} starts nothing: {}", sector->lies_in, rehearsal.end_text),
+            ladder.breaks(Stage::BootSector, "boot-sector-gives-up",
+                          fmt::format("run in an emulated PC, the {} starts nothing: {}", sector->lies_in, rehearsal.end_text),
                           {Evidence{sector->range, {}, {}, {}, {}}, evidence}, screen);
             return;
         }
         ladder.set(Stage::BootSector, loader != nullptr ? State::Holds : State::Unknown,
-                   loader != nullptr ? fmt::format("run in an emulated PC, the {} starts code from {}", sector->lies_in, loader->lies_in) : fmt::format("run in an emulated PC, the {} is started", sector->lies_in),
+                   loader != nullptr ? fmt::format("run in an emulated PC, the {} starts code from {}", sector->lies_in, loader->lies_in)
+                                     : fmt::format("run in an emulated PC, the {} is started", sector->lies_in),
                    {Evidence{sector->range, {}, {}, {}, {}}, evidence});
     }
     if (loader != nullptr && (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Halted))
-        ladder.breaks(Stage::Loader, "loader-not-loaded", fmt::format("run in an emulated PC, the loader does not get its further parts to run: {}", rehearsal.end_text), {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence}, screen);
+        ladder.breaks(Stage::Loader, "loader-not-loaded",
+                      fmt::format("run in an emulated PC, the loader does not get its further parts to run: {}", rehearsal.end_text),
+                      {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence}, screen);
     else if (loader != nullptr)
         ladder.set(Stage::Loader, State::Unknown, "a loader runs that is not decoded here", {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence});
 }

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include <herberge/sector.hpp>
 
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <herberge/loader.hpp>
 
@@ -68,7 +68,8 @@ void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, c
 Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
     SectorView view;
     if (lba >= disk.source->size() / sector)
-        return fail(ErrorKind::OutOfRange, "no such sector", fmt::format("d{}", disk.number), fmt::format("below {}", disk.source->size() / sector), fmt::format("{}", lba));
+        return fail(ErrorKind::OutOfRange, "no such sector", fmt::format("d{}", disk.number), fmt::format("below {}", disk.source->size() / sector),
+                    fmt::format("{}", lba));
     view.place = fmt::format("d{}@{}+{}", disk.number, lba * sector, sector);
     auto bytes = disk.source->bytes(lba * sector, sector);
     if (!bytes) return tl::unexpected(bytes.error());

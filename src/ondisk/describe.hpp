@@ -2,12 +2,12 @@
 // One description of a structure serves reading, annotation and output.
 #pragma once
 
+#include <fmt/format.h>
 #include <array>
 #include <boost/describe.hpp>
 #include <boost/endian/arithmetic.hpp>
 #include <boost/mp11.hpp>
 #include <cstring>
-#include <fmt/format.h>
 #include <span>
 
 #include <herberge/bytes.hpp>
@@ -45,8 +45,7 @@ void annotate_members(std::vector<Field>& out, const std::string& prefix, const 
     using Members = boost::describe::describe_members<T, boost::describe::mod_public>;
     boost::mp11::mp_for_each<Members>([&](auto member) {
         const auto& part = value.*member.pointer;
-        const auto at = static_cast<std::uint64_t>(reinterpret_cast<const char*>(&part) -
-                                                   reinterpret_cast<const char*>(&value));
+        const auto at = static_cast<std::uint64_t>(reinterpret_cast<const char*>(&part) - reinterpret_cast<const char*>(&value));
         annotate_value(out, prefix + member.name, part, offset + at);
     });
 }
@@ -65,8 +64,7 @@ void annotate_value(std::vector<Field>& out, const std::string& name, const T& v
     } else {
         if constexpr (IsArray<T>::value) {
             if constexpr (sizeof(typename IsArray<T>::Element) != 1) {
-                for (std::size_t i = 0; i < value.size(); ++i)
-                    annotate_value(out, fmt::format("{}[{}]", name, i), value[i], offset + i * sizeof(value[i]));
+                for (std::size_t i = 0; i < value.size(); ++i) annotate_value(out, fmt::format("{}[{}]", name, i), value[i], offset + i * sizeof(value[i]));
                 return;
             }
         }

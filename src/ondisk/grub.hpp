@@ -17,13 +17,12 @@ struct GrubBootSector {
     std::uint8_t code_start;
     Bytes<2> drive_check;  ///< a short jump, or two NOPs when the check of DL was enabled at installation
 };
-BOOST_DESCRIBE_STRUCT(GrubBootSector, (),
-                      (jump, parameter_block, kernel_address, kernel_sector, boot_drive, code_start, drive_check))
+BOOST_DESCRIBE_STRUCT(GrubBootSector, (), (jump, parameter_block, kernel_address, kernel_sector, boot_drive, code_start, drive_check))
 static_assert(sizeof(GrubBootSector) == 0x68);
 
 /// One run of sectors in diskboot.img's list, which grows downwards from the end of its sector.
 struct GrubBlockRun {
-    little_uint64_t start;     ///< sector on the boot disk; 0 with length 0 ends the list
+    little_uint64_t start;  ///< sector on the boot disk; 0 with length 0 ends the list
     little_uint16_t sectors;
     little_uint16_t segment;  ///< where it is loaded, in paragraphs
 };
@@ -42,9 +41,7 @@ struct GrubCoreHeader {
     Bytes<3> boot_partition;
     std::uint8_t boot_drive;
 };
-BOOST_DESCRIBE_STRUCT(GrubCoreHeader, (),
-                      (jump, pad, compressed_size, uncompressed_size, redundancy, unprotected, pad2, boot_partition,
-                       boot_drive))
+BOOST_DESCRIBE_STRUCT(GrubCoreHeader, (), (jump, pad, compressed_size, uncompressed_size, redundancy, unprotected, pad2, boot_partition, boot_drive))
 static_assert(sizeof(GrubCoreHeader) == 0x1C);
 
 /// "mimg": the list of embedded modules behind the kernel.

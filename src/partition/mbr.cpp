@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <herberge/partition.hpp>
 
@@ -76,50 +76,42 @@ public:
         const std::uint64_t disk_sectors = disk_.size() / table_.sector_size;
         for (const auto& p : table_.partitions) {
             if (p.status != 0 && p.status != 0x80)
-                add("mbr-status-byte", p, 0, 1, fmt::format("entry {} has the status byte {:02x}", p.number, p.status),
-                    "00 or 80", fmt::format("{:02x}", p.status));
+                add("mbr-status-byte", p, 0, 1, fmt::format("entry {} has the status byte {:02x}", p.number, p.status), "00 or 80",
+                    fmt::format("{:02x}", p.status));
             if (p.first_lba >= disk_sectors)
-                add("mbr-entry-past-end", p, 8, 8,
-                    fmt::format("partition {} starts past the end of the disk", p.number),
+                add("mbr-entry-past-end", p, 8, 8, fmt::format("partition {} starts past the end of the disk", p.number),
                     fmt::format("a start below sector {}", disk_sectors), fmt::format("sector {}", p.first_lba));
             else if (p.sectors > disk_sectors - p.first_lba)
                 add("mbr-entry-past-end", p, 8, 8, fmt::format("partition {} ends past the end of the disk", p.number),
-                    fmt::format("an end at or below sector {}", disk_sectors),
-                    fmt::format("sector {}", p.first_lba + p.sectors));
+                    fmt::format("an end at or below sector {}", disk_sectors), fmt::format("sector {}", p.first_lba + p.sectors));
             if (p.first_lba == 0 && p.type != 0xEE)
-                add("mbr-entry-at-zero", p, 8, 4,
-                    fmt::format("partition {} starts at sector 0, on top of the table itself", p.number),
-                    "a start of 1 or more", "0");
+                add("mbr-entry-at-zero", p, 8, 4, fmt::format("partition {} starts at sector 0, on top of the table itself", p.number), "a start of 1 or more",
+                    "0");
             chs(p);
         }
         overlaps();
         if (table_.active_count() > 1)
-            table_.findings.push_back(make_finding(
-                "mbr-several-active",
-                fmt::format("{} partitions are marked active; some boot code refuses that", table_.active_count()),
-                {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80",
-                                fmt::format("{}", table_.active_count()))}));
+            table_.findings.push_back(
+                make_finding("mbr-several-active", fmt::format("{} partitions are marked active; some boot code refuses that", table_.active_count()),
+                             {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80", fmt::format("{}", table_.active_count()))}));
     }
 
 private:
-    void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text,
-             std::string expected, std::string found) {
-        table_.findings.push_back(make_finding(
-            code, std::move(text),
-            {evidence_bytes(disk_, entry_offset(p.slot) + offset, length, std::move(expected), std::move(found))}));
+    void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text, std::string expected, std::string found) {
+        table_.findings.push_back(
+            make_finding(code, std::move(text), {evidence_bytes(disk_, entry_offset(p.slot) + offset, length, std::move(expected), std::move(found))}));
     }
 
     /// CHS and LBA should name the same sector where CHS can reach it; the usual 255/63 and 16/63 translations count.
     void chs(const Partition& p) {
         const auto& c = p.chs_first;
         if (p.type == 0xEE || c.sector == 0 || c.cylinder >= 1023) return;
-        const bool agrees = std::ranges::any_of(std::initializer_list<unsigned>{255, 240, 128, 64, 32, 16}, [&](unsigned heads) {
-            return (std::uint64_t{c.cylinder} * heads + c.head) * 63 + c.sector - 1 == p.first_lba;
-        }) || (std::uint64_t{c.cylinder} * 64 + c.head) * 32 + c.sector - 1 == p.first_lba;
+        const bool agrees =
+            std::ranges::any_of(std::initializer_list<unsigned>{255, 240, 128, 64, 32, 16},
+                                [&](unsigned heads) { return (std::uint64_t{c.cylinder} * heads + c.head) * 63 + c.sector - 1 == p.first_lba; }) ||
+            (std::uint64_t{c.cylinder} * 64 + c.head) * 32 + c.sector - 1 == p.first_lba;
         if (!agrees)
-            add("mbr-chs-differs", p, 1, 3,
-                fmt::format("the CHS start of partition {} does not match its LBA start in any usual geometry",
-                            p.number),
+            add("mbr-chs-differs", p, 1, 3, fmt::format("the CHS start of partition {} does not match its LBA start in any usual geometry", p.number),
                 fmt::format("LBA {}", p.first_lba), "C/H/S " + c.text());
     }
 
@@ -129,8 +121,7 @@ private:
                 const auto& a = table_.partitions[i];
                 const auto& b = table_.partitions[j];
                 if (a.first_lba < b.first_lba + b.sectors && b.first_lba < a.first_lba + a.sectors)
-                    add("partitions-overlap", b, 8, 8,
-                        fmt::format("partitions {} and {} overlap", a.number, b.number),
+                    add("partitions-overlap", b, 8, 8, fmt::format("partitions {} and {} overlap", a.number, b.number),
                         fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
                         fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1));
             }
@@ -159,16 +150,13 @@ const Partition* PartitionTable::first_active() const {
     return found != partitions.end() ? &*found : nullptr;
 }
 
-std::size_t PartitionTable::active_count() const {
-    return static_cast<std::size_t>(std::ranges::count(partitions, true, &Partition::active));
-}
+std::size_t PartitionTable::active_count() const { return static_cast<std::size_t>(std::ranges::count(partitions, true, &Partition::active)); }
 
 Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     PartitionTable table;
     if (disk.size() < sizeof(ondisk::Mbr)) {
-        table.findings.push_back(make_finding(
-            "disk-too-small", "the image is smaller than one sector",
-            {evidence_bytes(disk, 0, disk.size(), "at least 512 bytes", fmt::format("{} bytes", disk.size()))}));
+        table.findings.push_back(make_finding("disk-too-small", "the image is smaller than one sector",
+                                              {evidence_bytes(disk, 0, disk.size(), "at least 512 bytes", fmt::format("{} bytes", disk.size()))}));
         return table;
     }
     const auto mbr = disk.load<ondisk::Mbr>(0);
@@ -195,11 +183,10 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         table.partitions.push_back(std::move(p));
     }
     if (!table.boot_signature) {
-        table.findings.push_back(make_finding(
-            "mbr-no-signature", "sector 0 does not end with the boot signature",
-            {evidence_bytes(disk, 510, 2, "55 aa",
-                            hex(std::array<std::uint8_t, 2>{static_cast<std::uint8_t>(mbr->signature & 0xFFU),
-                                                            static_cast<std::uint8_t>(mbr->signature >> 8U)}))}));
+        table.findings.push_back(make_finding("mbr-no-signature", "sector 0 does not end with the boot signature",
+                                              {evidence_bytes(disk, 510, 2, "55 aa",
+                                                              hex(std::array<std::uint8_t, 2>{static_cast<std::uint8_t>(mbr->signature & 0xFFU),
+                                                                                              static_cast<std::uint8_t>(mbr->signature >> 8U)}))}));
         // Without the signature the bytes at 446 are no table for anybody (kernel block/partitions/msdos.c).
         table.partitions.clear();
         return table;
@@ -261,10 +248,8 @@ Result<std::vector<Field>> annotate_mbr(const ByteSource& disk) {
         const bool in_entry = field.name.starts_with("entries[");
         if (in_entry && within == 0) field.meaning = status_meaning(field.raw[0]);
         if (in_entry && within == 4) field.meaning = mbr_type_name(field.raw[0]);
-        if (in_entry && within == 12)
-            field.meaning = size_text(ondisk::from_bytes<ondisk::little_uint32_t>(field.raw) * std::uint64_t{512});
-        if (field.name == "signature")
-            field.meaning = mbr->signature == 0xAA55 ? "boot signature present" : "no boot signature: not startable by a BIOS";
+        if (in_entry && within == 12) field.meaning = size_text(ondisk::from_bytes<ondisk::little_uint32_t>(field.raw) * std::uint64_t{512});
+        if (field.name == "signature") field.meaning = mbr->signature == 0xAA55 ? "boot signature present" : "no boot signature: not startable by a BIOS";
         if (field.name == "disk_signature")
             field.meaning = fmt::format("PARTUUIDs of this disk begin {:08x}-", static_cast<std::uint32_t>(mbr->disk_signature));
     }

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // The BIOS services that boot code asks for. Numbers and conventions: the PC BIOS interface as documented by
 // Phoenix' EDD specification (INT 13h extensions), ACPI (INT 15h E820h), and the BIOS interrupt lists.
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include "rehearsal/pc.hpp"
 
@@ -19,8 +19,9 @@ struct Key {
     std::string_view name;
     std::uint16_t code;
 };
-constexpr Key keys[] = {{"enter", 0x1C0D}, {"esc", 0x011B}, {"space", 0x3920}, {"tab", 0x0F09}, {"up", 0x4800}, {"down", 0x5000}, {"left", 0x4B00}, {"right", 0x4D00},
-                        {"f1", 0x3B00}, {"f2", 0x3C00}, {"f3", 0x3D00}, {"f4", 0x3E00}, {"f8", 0x4200}, {"f10", 0x4400}, {"f12", 0x8600}};
+constexpr Key keys[] = {{"enter", 0x1C0D}, {"esc", 0x011B},  {"space", 0x3920}, {"tab", 0x0F09}, {"up", 0x4800},
+                        {"down", 0x5000},  {"left", 0x4B00}, {"right", 0x4D00}, {"f1", 0x3B00},  {"f2", 0x3C00},
+                        {"f3", 0x3D00},    {"f4", 0x3E00},   {"f8", 0x4200},    {"f10", 0x4400}, {"f12", 0x8600}};
 
 unsigned from_bcd_free(unsigned value) { return value / 10 * 16 + value % 10; }
 
@@ -41,7 +42,10 @@ void Pc::service(unsigned number) {
         case 0x19: finish(RehearsalEnd::Int19, "INT 19h: the firmware is asked to start over"); break;
         case 0x00:
         case 0x06:
-        case 0x0D: finish(RehearsalEnd::Fault, fmt::format("CPU exception {} that nobody handles, at {:04x}:{:04x}", number, peek16(r.R_SS_BASE + r.R_SP + 2U), peek16(r.R_SS_BASE + r.R_SP))); break;
+        case 0x0D:
+            finish(RehearsalEnd::Fault, fmt::format("CPU exception {} that nobody handles, at {:04x}:{:04x}", number, peek16(r.R_SS_BASE + r.R_SP + 2U),
+                                                    peek16(r.R_SS_BASE + r.R_SP)));
+            break;
         default: break;
     }
 }
@@ -183,7 +187,11 @@ std::vector<std::string> Pc::screen() {
         for (unsigned column = 0; column < 80; ++column) {
             const std::uint8_t c = peek8(video_memory + (row * 80 + column) * 2);
             // Frames of code page 437 become plain ASCII.
-            line += c >= 0x20 && c < 0x7F ? static_cast<char>(c) : c == 0xB3 || c == 0xBA ? '|' : c == 0xC4 || c == 0xCD ? '-' : c >= 0xB4 && c <= 0xDA ? '+' : ' ';
+            line += c >= 0x20 && c < 0x7F    ? static_cast<char>(c)
+                    : c == 0xB3 || c == 0xBA ? '|'
+                    : c == 0xC4 || c == 0xCD ? '-'
+                    : c >= 0xB4 && c <= 0xDA ? '+'
+                                             : ' ';
         }
         line.erase(line.find_last_not_of(' ') + 1);
         out.push_back(std::move(line));
@@ -236,8 +244,10 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
     const auto bytes = inside ? drive.overlay->bytes(range.offset, range.length) : fail(ErrorKind::OutOfRange, "a read past the end of the disk");
     // Reads that go on where the last one ended, in the same thing, are one event.
     auto* last = !out_.events.empty() && pending_text_.empty() ? &out_.events.back() : nullptr;
-    if (bytes && last != nullptr && last->kind == RehearsalEventKind::Read && last->lies_in == lies_in && last->range && last->range->disk == number && last->text == "reads" &&
-        (last->range->offset + last->range->length == range.offset || (range.offset >= last->range->offset && range.offset + range.length <= last->range->offset + last->range->length))) {
+    if (bytes && last != nullptr && last->kind == RehearsalEventKind::Read && last->lies_in == lies_in && last->range && last->range->disk == number &&
+        last->text == "reads" &&
+        (last->range->offset + last->range->length == range.offset ||
+         (range.offset >= last->range->offset && range.offset + range.length <= last->range->offset + last->range->length))) {
         last->range->length = std::max(last->range->offset + last->range->length, range.offset + range.length) - last->range->offset;
         ++last->count;
     } else {
@@ -422,7 +432,9 @@ void Pc::system_service() {
             break;
         case 0x87: {  // move a block by descriptors
             const std::uint32_t table = r.R_ES_BASE + r.R_SI;
-            auto base = [&](std::uint32_t at) { return peek16(at + 2) | static_cast<std::uint32_t>(peek8(at + 4)) << 16U | static_cast<std::uint32_t>(peek8(at + 7)) << 24U; };
+            auto base = [&](std::uint32_t at) {
+                return peek16(at + 2) | static_cast<std::uint32_t>(peek8(at + 4)) << 16U | static_cast<std::uint32_t>(peek8(at + 7)) << 24U;
+            };
             const std::uint32_t from = base(table + 0x10);
             const std::uint32_t to = base(table + 0x18);
             for (std::uint32_t i = 0; i < r.R_CX * 2U; ++i) poke8(to + i, peek8(from + i));
@@ -458,7 +470,8 @@ void Pc::keyboard() {
     const unsigned function = r.R_AH & 0x0FU;
     if (function == 0) {
         // Waiting passes the time until the next scripted key.
-        if (!key_ready() && next_key_ < options_.keys.size()) pass_time(static_cast<std::uint64_t>((options_.keys[next_key_].seconds - seconds()) * 18.2065 * 4) + 4);
+        if (!key_ready() && next_key_ < options_.keys.size())
+            pass_time(static_cast<std::uint64_t>((options_.keys[next_key_].seconds - seconds()) * 18.2065 * 4) + 4);
         if (!key_ready()) {
             finish(RehearsalEnd::WaitsForKey, "a key is waited for");
             return;

@@ -2,9 +2,9 @@
 // CPU, memory, ports and the stop rules.
 #include "rehearsal/pc.hpp"
 
+#include <fmt/format.h>
 #include <algorithm>
 #include <cstring>
-#include <fmt/format.h>
 
 namespace herberge::rehearsal {
 
@@ -321,7 +321,9 @@ void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
     const Stage stage = first_sector ? Stage::BootCode : region.lies_in.ends_with("boot sector") ? Stage::BootSector : Stage::Loader;
     // Parts of one loader entered one after the other are one event.
     const auto* before = out_.last_transfer();
-    if (before != nullptr && before->stage == stage && before->lies_in == region.lies_in && stage == Stage::Loader && before->range && before->range->offset <= region.range.offset && region.lies_in.find(':') != std::string::npos) return;
+    if (before != nullptr && before->stage == stage && before->lies_in == region.lies_in && stage == Stage::Loader && before->range &&
+        before->range->offset <= region.range.offset && region.lies_in.find(':') != std::string::npos)
+        return;
     event(RehearsalEventKind::Transfer, fmt::format("code from {} runs", region.lies_in));
     auto& e = out_.events.back();
     if (e.kind != RehearsalEventKind::Transfer) return;
@@ -377,7 +379,8 @@ bool Pc::instruction() {
         bool empty = true;
         for (std::uint32_t i = 0; i < 16 && empty; i += 4) empty = peek32(linear + i) == 0;
         if (empty) {
-            finish(RehearsalEnd::EmptyMemory, fmt::format("execution reaches empty memory at {}", now_protected ? fmt::format("{:08x}", linear) : fmt::format("{:04x}:{:04x}", r.R_CS, r.R_EIP)));
+            finish(RehearsalEnd::EmptyMemory, fmt::format("execution reaches empty memory at {}",
+                                                          now_protected ? fmt::format("{:08x}", linear) : fmt::format("{:04x}:{:04x}", r.R_CS, r.R_EIP)));
             return false;
         }
     }
@@ -416,10 +419,8 @@ Rehearsal Pc::run() {
             break;
         }
         // HLT: with interrupts off nothing ever wakes it; else the timer does.
-        if ((emu_->x86.R_EFLG & F_IF) == 0)
-            finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
-        else if (++halts_ > most_halts)
-            finish(RehearsalEnd::Halted, "the code only waits");
+        if ((emu_->x86.R_EFLG & F_IF) == 0) finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
+        else if (++halts_ > most_halts) finish(RehearsalEnd::Halted, "the code only waits");
         emu_->x86.mode &= ~static_cast<u32>(_MODE_HALTED);
         pass_time(6);
     }

@@ -2,11 +2,11 @@
 // The emulated PC: CPU library, memory, ports, and a BIOS answered from the images.
 #pragma once
 
+#include <x86emu.h>
 #include <array>
 #include <csetjmp>
 #include <deque>
 #include <memory>
-#include <x86emu.h>
 
 #include <herberge/rehearsal.hpp>
 
@@ -107,13 +107,13 @@ private:
     bool a20_ = true;
     bool was_protected_ = false;
     std::uint64_t instructions_ = 0;
-    std::uint64_t last_progress_ = 0;   ///< instruction of the last BIOS call
+    std::uint64_t last_progress_ = 0;  ///< instruction of the last BIOS call
     std::uint64_t memory_operations_ = 0;
-    std::uint64_t memory_mark_ = 0;     ///< memory operations at the current instruction's start
+    std::uint64_t memory_mark_ = 0;  ///< memory operations at the current instruction's start
     std::uint64_t quarter_ticks_ = 0;
-    std::uint64_t polls_ = 0;           ///< key polls since the last disk read
+    std::uint64_t polls_ = 0;  ///< key polls since the last disk read
     std::uint64_t halts_ = 0;
-    std::uint64_t boots_ = 0;           ///< entries at 0000:7C00
+    std::uint64_t boots_ = 0;  ///< entries at 0000:7C00
     std::uint8_t last_status_ = 0;
     std::uint8_t video_mode_ = 3;
     std::uint8_t keyboard_command_ = 0;

@@ -47,7 +47,8 @@ ordered_json to_json(const std::vector<Evidence>& list) {
 }
 
 ordered_json to_json(const Finding& f) {
-    ordered_json out = {{"code", f.code}, {"stage", stage_id(f.stage)}, {"severity", severity_id(f.severity)}, {"text", clean(f.text)}, {"evidence", to_json(f.evidence)}};
+    ordered_json out = {
+        {"code", f.code}, {"stage", stage_id(f.stage)}, {"severity", severity_id(f.severity)}, {"text", clean(f.text)}, {"evidence", to_json(f.evidence)}};
     if (!f.symptom.empty()) out["symptom"] = clean(f.symptom);
     return out;
 }
@@ -62,8 +63,12 @@ ordered_json to_json(const StageState& s) {
 }
 
 ordered_json to_json(const SystemVerdict& s) {
-    ordered_json out = {{"name", clean(s.name)}, {"kind", s.kind}, {"place", s.place ? ordered_json(*s.place) : ordered_json(nullptr)},
-                        {"starts", starts_id(s.starts)}, {"stops_at", stage_or_null(s.stops_at)}, {"symptom", text_or_null(s.symptom)}};
+    ordered_json out = {{"name", clean(s.name)},
+                        {"kind", s.kind},
+                        {"place", s.place ? ordered_json(*s.place) : ordered_json(nullptr)},
+                        {"starts", starts_id(s.starts)},
+                        {"stops_at", stage_or_null(s.stops_at)},
+                        {"symptom", text_or_null(s.symptom)}};
     out["entry"] = text_or_null(s.entry);
     out["entry_is_default"] = s.entry_is_default;
     out["route"] = ordered_json::array();
@@ -107,7 +112,8 @@ ordered_json to_json(const std::vector<FileReference>& files) {
 }
 
 ordered_json to_json(const MenuEntry& e) {
-    ordered_json out = {{"title", clean(e.title)}, {"id", text_or_null(e.id)}, {"path", e.path_text()}, {"place", clean(e.place)}, {"line", e.line}, {"kind", entry_kind_name(e.kind)}};
+    ordered_json out = {{"title", clean(e.title)}, {"id", text_or_null(e.id)}, {"path", e.path_text()},
+                        {"place", clean(e.place)}, {"line", e.line},           {"kind", entry_kind_name(e.kind)}};
     if (e.kind == EntryKind::Submenu) {
         out["default"] = e.default_child;
         out["entries"] = ordered_json::array();
@@ -145,14 +151,23 @@ std::string layout_json(const Machine& machine) {
     ordered_json out = {{"schema", "herberge/layout/1"}};
     out["disks"] = ordered_json::array();
     for (const auto& disk : machine.disks) {
-        ordered_json d = {{"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()},
-                          {"table", disk.table.kind == TableKind::Mbr ? "mbr" : "none"}, {"sector_size", disk.table.sector_size},
+        ordered_json d = {{"place", fmt::format("d{}", disk.number)},
+                          {"path", clean(disk.path)},
+                          {"size", disk.source->size()},
+                          {"table", disk.table.kind == TableKind::Mbr ? "mbr" : "none"},
+                          {"sector_size", disk.table.sector_size},
                           {"disk_signature", fmt::format("{:08x}", disk.table.disk_signature)}};
         d["partitions"] = ordered_json::array();
         for (const auto& p : disk.table.partitions) {
-            ordered_json part = {{"place", fmt::format("d{}p{}", disk.number, p.number)}, {"number", p.number}, {"first_lba", p.first_lba}, {"sectors", p.sectors},
-                                 {"size", p.sectors * disk.table.sector_size}, {"type", fmt::format("{:02x}", p.type)}, {"type_name", p.type_name()},
-                                 {"active", p.active}, {"partuuid", p.partuuid}};
+            ordered_json part = {{"place", fmt::format("d{}p{}", disk.number, p.number)},
+                                 {"number", p.number},
+                                 {"first_lba", p.first_lba},
+                                 {"sectors", p.sectors},
+                                 {"size", p.sectors * disk.table.sector_size},
+                                 {"type", fmt::format("{:02x}", p.type)},
+                                 {"type_name", p.type_name()},
+                                 {"active", p.active},
+                                 {"partuuid", p.partuuid}};
             for (const auto& v : disk.volumes)
                 if (v.partition == p.number) {
                     part["file_system"] = text_or_null(v.info.kind);
@@ -175,13 +190,20 @@ std::string entries_json(const std::vector<Menu>& menus) {
     ordered_json out = {{"schema", "herberge/entries/1"}};
     out["menus"] = ordered_json::array();
     for (const auto& menu : menus) {
-        ordered_json m = {{"loader", menu.loader}, {"place", clean(menu.place)}, {"default", menu.default_entry}, {"default_setting", clean(menu.default_setting)},
-                          {"default_matches", menu.default_matches}, {"fallback", menu.fallback},
-                          {"timeout", menu.timeout ? ordered_json(*menu.timeout) : ordered_json(nullptr)}, {"style", style_name(menu.style)}, {"reveal", text_or_null(menu.reveal)}};
+        ordered_json m = {{"loader", menu.loader},
+                          {"place", clean(menu.place)},
+                          {"default", menu.default_entry},
+                          {"default_setting", clean(menu.default_setting)},
+                          {"default_matches", menu.default_matches},
+                          {"fallback", menu.fallback},
+                          {"timeout", menu.timeout ? ordered_json(*menu.timeout) : ordered_json(nullptr)},
+                          {"style", style_name(menu.style)},
+                          {"reveal", text_or_null(menu.reveal)}};
         m["entries"] = ordered_json::array();
         for (const auto& entry : menu.entries) m["entries"].push_back(to_json(entry));
         m["messages"] = ordered_json::array();
-        for (const auto& message : menu.messages) m["messages"].push_back({{"text", clean(message.text)}, {"place", clean(message.place)}, {"line", message.line}});
+        for (const auto& message : menu.messages)
+            m["messages"].push_back({{"text", clean(message.text)}, {"place", clean(message.place)}, {"line", message.line}});
         out["menus"].push_back(std::move(m));
     }
     return finish(out);
@@ -191,7 +213,8 @@ std::string sector_json(const std::string& place, const std::string& kind, const
     ordered_json out = {{"schema", "herberge/sector/1"}, {"place", place}, {"kind", kind}};
     out["fields"] = ordered_json::array();
     for (const auto& f : fields)
-        out["fields"].push_back({{"name", f.name}, {"offset", f.offset}, {"size", f.size}, {"value", clean(f.value)}, {"meaning", clean(f.meaning)}, {"raw", hex(f.raw, "")}});
+        out["fields"].push_back(
+            {{"name", f.name}, {"offset", f.offset}, {"size", f.size}, {"value", clean(f.value)}, {"meaning", clean(f.meaning)}, {"raw", hex(f.raw, "")}});
     return finish(out);
 }
 
@@ -199,8 +222,10 @@ std::string files_json(const std::string& place, const std::vector<ListedFile>& 
     ordered_json out = {{"schema", "herberge/files/1"}, {"place", clean(place)}};
     out["files"] = ordered_json::array();
     for (const auto& f : files) {
-        ordered_json file = {{"name", clean(f.name)}, {"type", file_type_name(f.info.type)}, {"size", f.info.size}, {"permissions", fmt::format("{:04o}", f.info.permissions)},
-                             {"uid", f.info.uid}, {"gid", f.info.gid}, {"modified", f.info.modified}, {"id", f.info.id}};
+        ordered_json file = {{"name", clean(f.name)},       {"type", file_type_name(f.info.type)},
+                             {"size", f.info.size},         {"permissions", fmt::format("{:04o}", f.info.permissions)},
+                             {"uid", f.info.uid},           {"gid", f.info.gid},
+                             {"modified", f.info.modified}, {"id", f.info.id}};
         if (!f.target.empty()) file["target"] = clean(f.target);
         out["files"].push_back(std::move(file));
     }
@@ -208,9 +233,15 @@ std::string files_json(const std::string& place, const std::vector<ListedFile>& 
 }
 
 std::string rehearsal_json(const Rehearsal& rehearsal) {
-    ordered_json out = {{"schema", "herberge/rehearsal/1"}, {"end", rehearsal_end_id(rehearsal.end)}, {"end_text", clean(rehearsal.end_text)},
-                        {"instructions", rehearsal.instructions}, {"reads", rehearsal.reads}, {"bytes_read", rehearsal.bytes_read}, {"writes", rehearsal.writes},
-                        {"memory_touched", rehearsal.memory_touched}, {"text", clean(rehearsal.text)}};
+    ordered_json out = {{"schema", "herberge/rehearsal/1"},
+                        {"end", rehearsal_end_id(rehearsal.end)},
+                        {"end_text", clean(rehearsal.end_text)},
+                        {"instructions", rehearsal.instructions},
+                        {"reads", rehearsal.reads},
+                        {"bytes_read", rehearsal.bytes_read},
+                        {"writes", rehearsal.writes},
+                        {"memory_touched", rehearsal.memory_touched},
+                        {"text", clean(rehearsal.text)}};
     out["screen"] = ordered_json::array();
     for (const auto& line : rehearsal.screen) out["screen"].push_back(clean(line));
     out["events"] = ordered_json::array();
@@ -236,7 +267,8 @@ std::string findings_markdown() {
         "(`src/vocabulary/finding.cpp`); `herberge_make_findings` writes it, and a test compares the two.\n\n"
         "Severity: `breaks` stops the start at its stage, `risk` may, `note` is worth knowing.\n";
     for (const auto stage : all_stages()) {
-        out += fmt::format("\n## {}\n\nCompletes when {}.\n\n| code | severity | meaning | on the screen |\n|---|---|---|---|\n", stage_id(stage), stage_meaning(stage));
+        out += fmt::format("\n## {}\n\nCompletes when {}.\n\n| code | severity | meaning | on the screen |\n|---|---|---|---|\n", stage_id(stage),
+                           stage_meaning(stage));
         for (const auto& row : finding_codes()) {
             if (row.stage != stage) continue;
             std::string symptom(row.symptom);

@@ -1,9 +1,9 @@
 // SPDX-License-Identifier: MIT
 // What the RAM disk must bring: an init of its own, drivers for the root disk and its file system.
-#include <algorithm>
-#include <array>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
+#include <array>
 
 #include <herberge/system.hpp>
 
@@ -17,7 +17,7 @@ constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: V
 struct DriverPath {
     std::string_view block;
     std::string_view config;
-    std::vector<std::string_view> below;         ///< empty: it needs none
+    std::vector<std::string_view> below;  ///< empty: it needs none
     std::vector<std::string_view> below_config;
 };
 
@@ -29,9 +29,9 @@ const std::vector<DriverPath>& driver_paths() {
         {"xen_blkfront", "CONFIG_XEN_BLKDEV_FRONTEND", {}, {}},
         {"sd_mod",
          "CONFIG_BLK_DEV_SD",
-         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv", "virtio_scsi",
-          "usb_storage", "uas", "hv_storvsc", "vmw_pvscsi", "mptspi", "mptsas", "mpt3sas", "megaraid_sas", "aacraid", "hpsa",
-          "smartpqi", "sym53c8xx", "aic7xxx", "BusLogic", "pata_amd", "pata_via", "pata_marvell", "pata_jmicron", "isci", "3w_9xxx"},
+         {"ahci",        "ata_piix",  "ata_generic", "pata_acpi",  "sata_nv",  "sata_sil", "sata_sil24",   "sata_via",     "sata_mv", "virtio_scsi",
+          "usb_storage", "uas",       "hv_storvsc",  "vmw_pvscsi", "mptspi",   "mptsas",   "mpt3sas",      "megaraid_sas", "aacraid", "hpsa",
+          "smartpqi",    "sym53c8xx", "aic7xxx",     "BusLogic",   "pata_amd", "pata_via", "pata_marvell", "pata_jmicron", "isci",    "3w_9xxx"},
          {"CONFIG_SATA_AHCI", "CONFIG_ATA_PIIX", "CONFIG_ATA_GENERIC", "CONFIG_SCSI_VIRTIO", "CONFIG_USB_STORAGE", "CONFIG_HYPERV_STORAGE",
           "CONFIG_VMWARE_PVSCSI"}},
     };
@@ -106,7 +106,9 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     const auto* program = ramdisk.find(init);
     std::vector<std::string> parts;
     for (const auto& member : ramdisk.members)
-        parts.push_back(fmt::format("{}{} ({} files, {} unpacked)", member.early ? "early " : "", compression_name(member.compression) == "none" ? "plain archive" : compression_name(member.compression), member.files, size_text(member.unpacked)));
+        parts.push_back(fmt::format("{}{} ({} files, {} unpacked)", member.early ? "early " : "",
+                                    compression_name(member.compression) == "none" ? "plain archive" : compression_name(member.compression), member.files,
+                                    size_text(member.unpacked)));
     const std::string shape = fmt::format("{}", fmt::join(parts, ", then "));
     auto breaks = [&](std::string_view code, std::string text, std::string symptom, std::vector<Evidence> evidence) {
         out.state = State::Breaks;
@@ -119,10 +121,10 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     for (const auto& member : ramdisk.members) {
         std::string option(compression_name(member.compression));
         std::ranges::transform(option, option.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
-        if (member.compression != Compression::None &&
-            demand.config.find(fmt::format("# CONFIG_RD_{} is not set", option)) != std::string::npos)
-            return breaks("ramdisk-compression-unsupported", fmt::format("the kernel was built without support for {} RAM disks", compression_name(member.compression)),
-                          fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}", compression_name(member.compression), mount_panic), {});
+        if (member.compression != Compression::None && demand.config.find(fmt::format("# CONFIG_RD_{} is not set", option)) != std::string::npos)
+            return breaks(
+                "ramdisk-compression-unsupported", fmt::format("the kernel was built without support for {} RAM disks", compression_name(member.compression)),
+                fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}", compression_name(member.compression), mount_panic), {});
     }
     if (ramdisk.damage && (program == nullptr || !program->complete))
         return breaks("ramdisk-damaged", fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
@@ -131,8 +133,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     if (program == nullptr) {
         const bool early = !ramdisk.members.empty() && std::ranges::all_of(ramdisk.members, &RamdiskMember::early);
         return breaks(early ? "ramdisk-only-early" : "ramdisk-no-init",
-                      early ? "the RAM disk holds only early microcode: the archive with the init is missing"
-                            : fmt::format("the RAM disk holds no {}", init),
+                      early ? "the RAM disk holds only early microcode: the archive with the init is missing" : fmt::format("the RAM disk holds no {}", init),
                       std::string(mount_panic), {Evidence{{}, shape.empty() ? "empty RAM disk" : shape, {}, init, "not in the RAM disk"}});
     }
     if (program->is_directory() || !program->executable())
@@ -172,7 +173,8 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     };
     if (has_modules && !demand.kernel_release.empty() && !ramdisk->module_releases.empty() &&
         std::ranges::find(ramdisk->module_releases, demand.kernel_release) == ramdisk->module_releases.end())
-        return breaks("ramdisk-other-kernel", fmt::format("the RAM disk's modules are for {}, the kernel is {}", fmt::join(ramdisk->module_releases, ", "), demand.kernel_release),
+        return breaks("ramdisk-other-kernel",
+                      fmt::format("the RAM disk's modules are for {}, the kernel is {}", fmt::join(ramdisk->module_releases, ", "), demand.kernel_release),
                       {Evidence{{}, "RAM disk:/lib/modules", {}, demand.kernel_release, fmt::format("{}", fmt::join(ramdisk->module_releases, ", "))}});
     const auto paths = usable_paths(ramdisk, demand);
     if (paths.empty()) {
@@ -187,7 +189,10 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
             return out;
         }
         return breaks("ramdisk-no-disk-driver", "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
-                      {Evidence{{}, "RAM disk:/lib/modules", {}, "sd_mod with a controller, virtio_blk, nvme …",
+                      {Evidence{{},
+                                "RAM disk:/lib/modules",
+                                {},
+                                "sd_mod with a controller, virtio_blk, nvme …",
                                 has_modules ? fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300) : "no modules"}});
     }
     const auto option = file_system_option(demand.file_system);
@@ -196,7 +201,8 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
         const Told inside = builtin(demand, module, option);
         const bool brought = ramdisk != nullptr && (ramdisk->has_module(module) || ramdisk->has_module(demand.file_system));
         if (!brought && inside == Told::No)
-            return breaks("ramdisk-no-file-system-driver", fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel", demand.file_system),
+            return breaks("ramdisk-no-file-system-driver",
+                          fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel", demand.file_system),
                           {Evidence{{}, "RAM disk:/lib/modules", {}, module + ".ko", "absent"}});
         if (!brought && inside == Told::Unknown) {
             out.state = State::Unknown;

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 // The init that would run.
-#include <array>
 #include <fmt/format.h>
+#include <array>
 
 #include <herberge/system.hpp>
 
@@ -34,7 +34,8 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     if (out.program.runs) {
         out.flavour = flavour_of(*fs, out.program);
         result.state = State::Holds;
-        result.text = out.program.path == out.asked ? fmt::format("{} can be executed", out.asked) : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
+        result.text = out.program.path == out.asked ? fmt::format("{} can be executed", out.asked)
+                                                    : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
         result.evidence = out.program.evidence;
         return out;
     }
@@ -59,16 +60,17 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     result.state = State::Breaks;
     result.text = fmt::format("the init {} cannot run: {}", out.asked, first.why);
     result.evidence = first.evidence;
-    const bool late = first.code == "program-interpreter-missing" || first.code == "program-format" || first.code == "program-architecture" || first.code == "program-cut";
+    const bool late =
+        first.code == "program-interpreter-missing" || first.code == "program-format" || first.code == "program-architecture" || first.code == "program-cut";
     if (ramdisk == nullptr)
         result.symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
                                : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
     else if (late)
         // The RAM disk's test for the execute bit passes; executing then fails.
-        result.symptom = fmt::format("switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00000100 ]---", out.asked,
-                                     first.code == "program-interpreter-missing" ? "No such file or directory" : "Exec format error");
-    else
-        result.symptom = fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
+        result.symptom =
+            fmt::format("switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00000100 ]---", out.asked,
+                        first.code == "program-interpreter-missing" ? "No such file or directory" : "Exec format error");
+    else result.symptom = fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
     result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
     return out;
 }

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // Which systems are installed, by their own marks.
+#include <fmt/format.h>
 #include <algorithm>
 #include <cctype>
-#include <fmt/format.h>
 
 #include <herberge/system.hpp>
 
@@ -77,7 +77,8 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
         break;
     }
     if (out.mark.empty())
-        for (const std::string_view path : {"/etc/debian_version", "/etc/redhat-release", "/etc/SuSE-release", "/etc/arch-release", "/etc/alpine-release", "/etc/gentoo-release", "/etc/slackware-version"}) {
+        for (const std::string_view path : {"/etc/debian_version", "/etc/redhat-release", "/etc/SuSE-release", "/etc/arch-release", "/etc/alpine-release",
+                                            "/etc/gentoo-release", "/etc/slackware-version"}) {
             const auto text = read_small(*fs, path);
             if (!text) continue;
             out.mark = path;

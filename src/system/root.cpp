@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 // What root= and fstab name, and whether the kernel could mount it.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <array>
 #include <cctype>
 #include <charconv>
-#include <fmt/format.h>
-#include <fmt/ranges.h>
 
 #include <herberge/system.hpp>
 

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // What init must start before the system is up: targets, start-up scripts, file systems to mount.
+#include <fmt/format.h>
 #include <algorithm>
 #include <array>
-#include <fmt/format.h>
 
 #include <herberge/system.hpp>
 
@@ -43,12 +43,9 @@ public:
         : machine_(machine), root_(root), fs_(*root.kernel_view), init_(init), arguments_(arguments) {}
 
     StageResult run() {
-        if (init_.flavour == "systemd")
-            systemd();
-        else if (init_.flavour == "busybox" || init_.flavour == "sysvinit")
-            inittab();
-        else
-            out_.text = "this init's own configuration is not known";
+        if (init_.flavour == "systemd") systemd();
+        else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
+        else out_.text = "this init's own configuration is not known";
         mounts();
         if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
         if (out_.state == State::Holds && out_.text.empty()) out_.text = summary_;
@@ -140,7 +137,8 @@ private:
             std::vector<Evidence> evidence = judged.evidence;
             evidence.push_back(std::move(named_by));
             breaks("services-program-missing", fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
-                   fmt::format("can't run '{}': {}", printable(program), judged.code == "program-not-executable" ? "Permission denied" : "No such file or directory"));
+                   fmt::format("can't run '{}': {}", printable(program),
+                               judged.code == "program-not-executable" ? "Permission denied" : "No such file or directory"));
             return;
         }
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));
@@ -159,19 +157,23 @@ private:
             if (!line.starts_with('/')) return;
             const auto program = line.substr(0, line.find_first_of(" \t;|&<>"));
             if (program.find_first_of("$*?[`\"'\\") != std::string_view::npos || program.ends_with(')')) return;
-            if (text->find(fmt::format("-x {}", program)) != std::string::npos || text->find(fmt::format("-f {}", program)) != std::string::npos || text->find(fmt::format("-e {}", program)) != std::string::npos) return;
+            if (text->find(fmt::format("-x {}", program)) != std::string::npos || text->find(fmt::format("-f {}", program)) != std::string::npos ||
+                text->find(fmt::format("-e {}", program)) != std::string::npos)
+                return;
             const auto judged = judge_executable(fs_, root_.place, program);
             if (judged.runs) return;
             auto evidence = judged.evidence;
             evidence.push_back(evidence_line(at(path), number, {}, printable(line)));
             const auto bars = line.find("||");
             const auto after = bars == std::string_view::npos ? std::string_view{} : trim(line.substr(bars + 2));
-            const bool fatal = bars == std::string_view::npos ? exits_on_error : !after.starts_with("true") && !after.starts_with(":") && !after.starts_with("echo");
+            const bool fatal =
+                bars == std::string_view::npos ? exits_on_error : !after.starts_with("true") && !after.starts_with(":") && !after.starts_with("echo");
             if (fatal)
                 breaks("services-startup-program", fmt::format("the start-up script {} needs {}, which cannot run: {}", path, program, judged.why), evidence,
                        fmt::format("{}: line {}: {}: {}", path, number, program, judged.code == "program-not-executable" ? "Permission denied" : "not found"));
             else
-                risk("services-startup-program-optional", fmt::format("the start-up script {} calls {}, which cannot run: {}", path, program, judged.why), evidence);
+                risk("services-startup-program-optional", fmt::format("the start-up script {} calls {}, which cannot run: {}", path, program, judged.why),
+                     evidence);
         });
     }
 
@@ -186,12 +188,14 @@ private:
     }
 
     void mount(const FstabLine& line) {
-        static constexpr std::array<std::string_view, 16> no_disk = {"proc", "sysfs", "tmpfs", "devtmpfs", "devpts", "none", "nfs", "nfs4", "cifs", "overlay",
-                                                                    "cgroup", "cgroup2", "debugfs", "efivarfs", "fuse", "bind"};
-        if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") || line.has_option("bind") || line.has_option("_netdev")) return;
+        static constexpr std::array<std::string_view, 16> no_disk = {"proc", "sysfs",   "tmpfs",  "devtmpfs", "devpts",  "none",     "nfs",  "nfs4",
+                                                                     "cifs", "overlay", "cgroup", "cgroup2",  "debugfs", "efivarfs", "fuse", "bind"};
+        if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") || line.has_option("bind") || line.has_option("_netdev"))
+            return;
         const auto target = resolve_device(machine_, line.device);
         if (target.cannot_tell || target.kind == RootReference::Kind::Other) return;
-        const Evidence where = evidence_line(at("/etc/fstab"), line.line, printable(line.device), target.volume != nullptr ? target.volume->place : "nothing here answers to it");
+        const Evidence where =
+            evidence_line(at("/etc/fstab"), line.line, printable(line.device), target.volume != nullptr ? target.volume->place : "nothing here answers to it");
         if (line.type == "swap") {
             if (target.volume == nullptr || target.volume->info.kind != "swap")
                 risk("fstab-swap-missing", fmt::format("the swap area {} is not there; the system starts without it", printable(line.device)), {where});
@@ -204,24 +208,33 @@ private:
         }
         if (line.has_option("noauto") || line.has_option("nofail") || line.has_option("x-systemd.automount")) return;
         const bool known_type = line.type.starts_with("ext") || line.type == "auto";
-        const std::string symptom = init_.flavour == "systemd" ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
-                                                               : fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device), printable(line.mount_point));
+        const std::string symptom =
+            init_.flavour == "systemd"
+                ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
+                : fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device), printable(line.mount_point));
         if (target.volume == nullptr) {
             if (!known_type) {
-                risk("fstab-device-not-found", fmt::format("{} for {} was not found here; {} volumes may not be recognised", printable(line.device), printable(line.mount_point), printable(line.type)), {where});
+                risk("fstab-device-not-found",
+                     fmt::format("{} for {} was not found here; {} volumes may not be recognised", printable(line.device), printable(line.mount_point),
+                                 printable(line.type)),
+                     {where});
                 return;
             }
-            breaks("fstab-device-missing", fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"), printable(line.device), printable(line.mount_point)), {where}, symptom);
+            breaks("fstab-device-missing",
+                   fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"), printable(line.device), printable(line.mount_point)),
+                   {where}, symptom);
             return;
         }
         if (!known_type) return;
         if (target.volume->kernel_view == nullptr) {
-            breaks("fstab-not-mountable", fmt::format("{} for {} holds no file system that could be mounted", target.volume->place, printable(line.mount_point)), {where},
+            breaks("fstab-not-mountable",
+                   fmt::format("{} for {} holds no file system that could be mounted", target.volume->place, printable(line.mount_point)), {where},
                    fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device), printable(line.mount_point)));
             return;
         }
         if (const auto obstacles = target.volume->kernel_view->mount_obstacles(); !obstacles.empty()) {
-            breaks("fstab-not-mountable", fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point), obstacles.front().text), {where},
+            breaks("fstab-not-mountable",
+                   fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point), obstacles.front().text), {where},
                    fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device), printable(line.mount_point)));
             return;
         }

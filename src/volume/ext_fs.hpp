@@ -29,8 +29,8 @@ inline constexpr std::uint32_t inline_data = 0x8000;
 inline constexpr std::uint32_t encrypt = 0x10000;
 inline constexpr std::uint32_t casefold = 0x20000;
 /// What this reader decodes.
-inline constexpr std::uint32_t readable = filetype | recover | meta_bg | extents | bit64 | mmp | flex_bg | ea_inode |
-                                          csum_seed | largedir | inline_data | encrypt | casefold;
+inline constexpr std::uint32_t readable =
+    filetype | recover | meta_bg | extents | bit64 | mmp | flex_bg | ea_inode | csum_seed | largedir | inline_data | encrypt | casefold;
 }  // namespace incompat
 
 namespace ro_compat {
@@ -88,9 +88,7 @@ private:
 
     [[nodiscard]] bool has_incompat(std::uint32_t bit) const { return (super_.feature_incompat & bit) != 0; }
     [[nodiscard]] bool has_ro_compat(std::uint32_t bit) const { return (super_.feature_ro_compat & bit) != 0; }
-    [[nodiscard]] bool checks_metadata() const {
-        return reader_ == Reader::Kernel && has_ro_compat(ro_compat::metadata_csum);
-    }
+    [[nodiscard]] bool checks_metadata() const { return reader_ == Reader::Kernel && has_ro_compat(ro_compat::metadata_csum); }
     [[nodiscard]] std::uint64_t descriptor_offset(std::uint32_t group) const;
     [[nodiscard]] bool group_has_super(std::uint32_t group) const;
     [[nodiscard]] Result<ondisk::ExtGroup> group(std::uint32_t number) const;
@@ -99,14 +97,12 @@ private:
     [[nodiscard]] Result<Inode> inode(FileId number) const;
     [[nodiscard]] std::uint32_t inode_seed(const Inode& inode) const;
     [[nodiscard]] Result<std::vector<Extent>> map(const Inode& inode) const;
-    Result<void> map_extent_node(const Inode& inode, std::span<const std::uint8_t> node, int depth,
-                                 Mapping& out) const;
+    Result<void> map_extent_node(const Inode& inode, std::span<const std::uint8_t> node, int depth, Mapping& out) const;
     Result<void> map_indirect(std::uint32_t block, int level, std::uint64_t& logical, Mapping& out) const;
     [[nodiscard]] Result<std::vector<std::uint8_t>> inline_content(const Inode& inode) const;
     [[nodiscard]] Result<std::vector<std::uint8_t>> content(const Inode& inode, std::uint64_t most) const;
     Result<void> walk_directory(const Inode& inode, const Visit& visit) const;
-    [[nodiscard]] bool directory_block_holds(const Inode& inode, std::span<const std::uint8_t> block,
-                                             bool first) const;
+    [[nodiscard]] bool directory_block_holds(const Inode& inode, std::span<const std::uint8_t> block, bool first) const;
     [[nodiscard]] std::string inode_place(FileId number) const;
     void check_geometry(std::vector<Finding>& out) const;
     void check_groups(std::vector<Finding>& out) const;

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
+#include <fmt/format.h>
 #include <algorithm>
 #include <cctype>
-#include <fmt/format.h>
 
 #include <herberge/volume.hpp>
 
@@ -10,9 +10,7 @@ namespace herberge {
 namespace {
 
 bool same_without_case(std::string_view a, std::string_view b) {
-    return std::ranges::equal(a, b, [](char x, char y) {
-        return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
-    });
+    return std::ranges::equal(a, b, [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
 }
 
 Volume inspect_volume(Source source, int disk, int partition, std::string partuuid) {
@@ -24,10 +22,8 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
     volume.info = recognise_volume(*source);
     if (!volume.info.kind.empty()) {
         auto loader = open_file_system(source, Reader::Loader);
-        if (loader)
-            volume.loader_view = *loader;
-        else
-            volume.problem = loader.error();
+        if (loader) volume.loader_view = *loader;
+        else volume.problem = loader.error();
         auto kernel = open_file_system(source, Reader::Kernel);
         if (kernel) volume.kernel_view = *kernel;
     } else {
@@ -61,13 +57,11 @@ Disk inspect_disk(Source source, int number, std::string path) {
     const std::uint64_t sector = disk.table.sector_size;
     for (const auto& p : disk.table.partitions) {
         const std::string place = fmt::format("d{}p{}", number, p.number);
-        disk.volumes.push_back(
-            inspect_volume(slice(source, p.first_lba * sector, p.sectors * sector, place), number, p.number, p.partuuid));
+        disk.volumes.push_back(inspect_volume(slice(source, p.first_lba * sector, p.sectors * sector, place), number, p.number, p.partuuid));
     }
     // A disk without a table may be one volume from its first sector on.
     if (disk.table.partitions.empty() && !recognise_volume(*source).kind.empty())
-        disk.volumes.push_back(
-            inspect_volume(slice(source, 0, source->size(), fmt::format("d{}", number)), number, 0, {}));
+        disk.volumes.push_back(inspect_volume(slice(source, 0, source->size(), fmt::format("d{}", number)), number, 0, {}));
     return disk;
 }
 
@@ -98,8 +92,7 @@ const Volume* Machine::by_label(std::string_view label) const {
 }
 
 const Volume* Machine::by_partuuid(std::string_view partuuid) const {
-    return first_volume(*this,
-                        [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
+    return first_volume(*this, [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
 }
 
 }  // namespace herberge

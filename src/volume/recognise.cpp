@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <herberge/volume.hpp>
 
@@ -44,10 +44,8 @@ VolumeInfo recognise_volume(const ByteSource& volume) {
 Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader) {
     if (recognise_ext(*volume)) return open_ext(volume, reader);
     const auto info = recognise_volume(*volume);
-    if (info.kind.empty())
-        return fail(ErrorKind::NotFound, "no known file system", volume->place());
-    return fail(ErrorKind::Unsupported, fmt::format("{} holds no files that could be read", info.kind),
-                volume->place());
+    if (info.kind.empty()) return fail(ErrorKind::NotFound, "no known file system", volume->place());
+    return fail(ErrorKind::Unsupported, fmt::format("{} holds no files that could be read", info.kind), volume->place());
 }
 
 }  // namespace herberge

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
-#include <algorithm>
-#include <deque>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
+#include <deque>
 
 #include <herberge/volume.hpp>
 
@@ -62,8 +62,8 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
         const bool of_link = from_link > 0;
         if (of_link) --from_link;
         if (info->type != FileType::Directory)
-            return fail(ErrorKind::WrongType, fmt::format("{} is not a directory", join_path(stack)), std::string(path),
-                        "a directory", std::string(file_type_name(info->type)));
+            return fail(ErrorKind::WrongType, fmt::format("{} is not a directory", join_path(stack)), std::string(path), "a directory",
+                        std::string(file_type_name(info->type)));
         if (name == ".") continue;
         if (name == "..") {
             if (!stack.empty()) stack.pop_back();
@@ -90,8 +90,8 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
             if (!target) return tl::unexpected(target.error());
             out.links.push_back(shown + " -> " + *target);
             if (++links > options.most_links)
-                return fail(ErrorKind::LinkLoop, "too many symbolic links follow each other", std::string(path),
-                            fmt::format("at most {}", options.most_links), printable(out.links.back()));
+                return fail(ErrorKind::LinkLoop, "too many symbolic links follow each other", std::string(path), fmt::format("at most {}", options.most_links),
+                            printable(out.links.back()));
             if (target->starts_with('/')) stack.clear();
             const std::size_t before = pending.size();
             prepend_components(pending, *target);

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 // GRUB's commands that steer a script: variables, tests, files read, devices searched.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <array>
 #include <cctype>
 #include <charconv>
-#include <fmt/format.h>
-#include <fmt/ranges.h>
 
 #include "loader/grub/interpreter.hpp"
 
@@ -201,7 +201,7 @@ private:
             if (which < 8) {
                 const long long l = number(left).value_or(0);
                 const long long r = number(right).value_or(0);
-                const std::array<bool, 8> outcome = {l == r, l != r, l < r, l <= r, l > r, l >= r, l > r, l < r};
+                const std::array<bool, 8> outcome = {l == r, l != r, l<r, l <= r, l> r, l >= r, l > r, l < r};
                 return step(3, outcome.at(static_cast<std::size_t>(which)));
             }
             if (op == "-nt" || op == "-ot" || op == "-ef") return step(3, false);
@@ -276,12 +276,9 @@ int Interpreter::cmd_load_env(const Arguments& a, const Command& /*c*/) {
     std::string path = variable("prefix") + "/grubenv";
     std::vector<std::string> only;
     for (std::size_t i = 1; i < a.size(); ++i) {
-        if ((a[i] == "-f" || a[i] == "--file") && i + 1 < a.size())
-            path = a[++i];
-        else if (a[i].starts_with("--file="))
-            path = a[i].substr(7);
-        else if (!a[i].starts_with("-"))
-            only.push_back(a[i]);
+        if ((a[i] == "-f" || a[i] == "--file") && i + 1 < a.size()) path = a[++i];
+        else if (a[i].starts_with("--file=")) path = a[i].substr(7);
+        else if (!a[i].starts_with("-")) only.push_back(a[i]);
     }
     const auto opened = open(path);
     if (!opened.source) return error(opened.message);
@@ -301,12 +298,9 @@ int Interpreter::cmd_load_env(const Arguments& a, const Command& /*c*/) {
     };
     for (std::size_t i = mark.size(); i < text->size(); ++i) {
         const char c = (*text)[i];
-        if (c == '\n')
-            finish();
-        else if (c == '\\' && i + 1 < text->size())
-            line += (*text)[++i];
-        else
-            line += c;
+        if (c == '\n') finish();
+        else if (c == '\\' && i + 1 < text->size()) line += (*text)[++i];
+        else line += c;
     }
     return 0;
 }
@@ -338,14 +332,12 @@ bool Interpreter::matches(const Device& device, std::string_view kind, std::stri
     if (device.volume == nullptr || !world_.readable(*device.volume, context_.modules)) return false;
     if (kind == "label") return device.volume->info.label == key;
     if (kind == "file") return resolve(*device.volume->loader_view, key, {.most_links = 8, .follow_last = true}).has_value();
-    return std::ranges::equal(device.volume->info.uuid, key, [](char x, char y) {
-        return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
-    });
+    return std::ranges::equal(device.volume->info.uuid, key,
+                              [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
 }
 
 /// grub-core/commands/search.c: hints first, then every device; with a variable the first hit ends the search.
-int Interpreter::search_for(std::string_view kind, std::string_view key, std::string_view variable_name,
-                            const std::vector<std::string>& hints) {
+int Interpreter::search_for(std::string_view kind, std::string_view key, std::string_view variable_name, const std::vector<std::string>& hints) {
     auto take = [&](const std::string& name) {
         if (!variable_name.empty()) set(variable_name, name);
         return 0;
@@ -369,7 +361,8 @@ int Interpreter::cmd_search(const Arguments& a, const Command& /*c*/) {
         std::vector<std::string> rest(a.begin() + 1, a.end());
         std::erase(rest, "--no-floppy");
         if (rest.empty()) return error("one argument expected.");
-        return search_for(kind, rest[0], rest.size() > 1 ? rest[1] : "", {rest.begin() + std::min<std::ptrdiff_t>(2, static_cast<std::ptrdiff_t>(rest.size())), rest.end()});
+        return search_for(kind, rest[0], rest.size() > 1 ? rest[1] : "",
+                          {rest.begin() + std::min<std::ptrdiff_t>(2, static_cast<std::ptrdiff_t>(rest.size())), rest.end()});
     }
     kind.clear();
     for (std::size_t i = 1; i < a.size(); ++i) {
@@ -385,8 +378,9 @@ int Interpreter::cmd_search(const Arguments& a, const Command& /*c*/) {
         else if (word.starts_with("--hint-bios=")) hints.push_back(word.substr(12));
         else if (word.starts_with("--hint-baremetal=")) hints.push_back(word.substr(17));
         else if (word.starts_with("--hint=")) hints.push_back(word.substr(7));
-        else if (word == "--hint" || word == "-h") { if (i + 1 < a.size()) hints.push_back(a[++i]); }
-        else if (word.starts_with("-") && key.empty()) continue;
+        else if (word == "--hint" || word == "-h") {
+            if (i + 1 < a.size()) hints.push_back(a[++i]);
+        } else if (word.starts_with("-") && key.empty()) continue;
         else if (key.empty()) key = word;
         else if (variable_name.empty() || variable_name == "root") hints.push_back(word);
     }
@@ -401,8 +395,9 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
     std::string device_name;
     for (std::size_t i = 1; i < a.size(); ++i) {
         if (a[i].starts_with("--set=")) variable_name = a[i].substr(6);
-        else if (a[i] == "--set" || a[i] == "-s") { if (i + 1 < a.size()) variable_name = a[++i]; }
-        else if (a[i].starts_with("-")) what = a[i];
+        else if (a[i] == "--set" || a[i] == "-s") {
+            if (i + 1 < a.size()) variable_name = a[++i];
+        } else if (a[i].starts_with("-")) what = a[i];
         else device_name = a[i];
     }
     if (device_name.starts_with('(') && device_name.ends_with(')')) device_name = device_name.substr(1, device_name.size() - 2);
@@ -435,8 +430,10 @@ int Interpreter::cmd_menuentry(const Arguments& a, const Command& c) {
         else if (word.starts_with("--class=")) entry.classes.push_back(value("--class="));
         else if (word == "--id" && i + 1 < a.size()) entry.id = a[++i];
         else if (word.starts_with("--id=")) entry.id = value("--id=");
-        else if (word == "--users" && i + 1 < a.size()) { users = true; ++i; }
-        else if (word.starts_with("--users=")) users = true;
+        else if (word == "--users" && i + 1 < a.size()) {
+            users = true;
+            ++i;
+        } else if (word.starts_with("--users=")) users = true;
         else if (word == "--unrestricted") unrestricted = true;
         else if (word == "--hotkey" && i + 1 < a.size()) ++i;
         else if (word.starts_with("--hotkey=")) continue;

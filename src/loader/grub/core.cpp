@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 // GRUB 2 for i386-pc from its first sector to its unpacked core.
-#include <algorithm>
 #include <fmt/format.h>
+#include <algorithm>
 
 #include <herberge/loader.hpp>
 
@@ -88,8 +88,7 @@ std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes)
     out.boot_drive = head.boot_drive;
     out.jump_lands_in_code = jump_lands(bytes);
     if (!out.jump_lands_in_code)
-        out.damage = Error{ErrorKind::Malformed, "the jump at the start of the first sector does not lead to its code", {},
-                           "eb 63", hex(bytes.first(3))};
+        out.damage = Error{ErrorKind::Malformed, "the jump at the start of the first sector does not lead to its code", {}, "eb 63", hex(bytes.first(3))};
     else if (!contains(bytes.subspan(0x65, 0x11B), std::string_view("\xCD\x13", 2)))
         out.damage = Error{ErrorKind::Malformed, "the code of the first sector no longer calls the disk service (INT 13h)", {}, "cd 13", "absent"};
     return out;
@@ -139,12 +138,15 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         const auto part = start < sectors ? source.bytes(start * sector, length) : fail(ErrorKind::OutOfRange, "a run past the end of the disk");
         if (!part)
             return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "GRUB loading Read Error",
-                           {evidence_bytes(source, first_at + at, run_size, "sectors of this disk", fmt::format("{} sectors from {}", static_cast<unsigned>(run.sectors), start)), evidence_error(part.error())});
+                           {evidence_bytes(source, first_at + at, run_size, "sectors of this disk",
+                                           fmt::format("{} sectors from {}", static_cast<unsigned>(run.sectors), start)),
+                            evidence_error(part.error())});
         rest.insert(rest.end(), part->begin(), part->end());
         core.blocks.push_back({start, run.sectors});
         core.ranges.push_back({disk.number, start * sector, length});
     }
-    const std::vector<Evidence> whole = {{DiskRange{disk.number, core.blocks.empty() ? first_at : core.blocks.front().start * sector, rest.size()}, {}, {}, {}, {}}};
+    const std::vector<Evidence> whole = {
+        {DiskRange{disk.number, core.blocks.empty() ? first_at : core.blocks.front().start * sector, rest.size()}, {}, {}, {}, {}}};
     const std::string silent = "GRUB loading.";
     const auto header = ondisk::from_bytes<ondisk::GrubCoreHeader>(rest);
     core.compressed_size = header.compressed_size;
@@ -152,8 +154,8 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     core.redundancy = header.redundancy;
     const std::size_t total = rest.size();
     const std::size_t unprotected = header.unprotected;
-    if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 || core.compressed_size > total ||
-        core.uncompressed_size == 0 || core.uncompressed_size > most_core || core.redundancy > total - core.compressed_size || unprotected >= total)
+    if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 || core.compressed_size > total || core.uncompressed_size == 0 ||
+        core.uncompressed_size > most_core || core.redundancy > total - core.compressed_size || unprotected >= total)
         return problem("grub-core-header", "the start of GRUB's core image is damaged", silent, whole);
     // The image is decompressor, compressed part, redundancy; the installer rounds the sum up to whole sectors and
     // enlarges the redundancy to fill them, so the decompressor's size is what remains. Without redundancy
@@ -163,13 +165,11 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         const std::span<std::uint8_t> image(rest);
         const auto repaired = grub::repair(image.subspan(unprotected, decompressor + core.compressed_size - unprotected),
                                            image.subspan(decompressor + core.compressed_size, core.redundancy));
-        if (!repaired)
-            return problem("grub-core-beyond-repair",
-                           "GRUB's core image is damaged beyond what its own error correction can repair", silent, whole);
+        if (!repaired) return problem("grub-core-beyond-repair", "GRUB's core image is damaged beyond what its own error correction can repair", silent, whole);
         core.repaired_bytes = *repaired;
         if (*repaired > 0)
-            core.findings.push_back(make_finding("grub-core-repaired",
-                                                 fmt::format("GRUB's core image is damaged; its own error correction repairs {} bytes at every start", *repaired), whole));
+            core.findings.push_back(make_finding(
+                "grub-core-repaired", fmt::format("GRUB's core image is damaged; its own error correction repairs {} bytes at every start", *repaired), whole));
     }
     std::optional<Error> why;
     auto try_at = [&](std::size_t offset) {
@@ -187,7 +187,8 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     for (std::size_t back = 1; core.redundancy == 0 && !unpacked && back < sector && back < decompressor; ++back)
         unpacked = rest[decompressor - back] == 0 && try_at(decompressor - back);
     if (!unpacked)
-        return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent, whole);
+        return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent,
+                       whole);
     return core;
 }
 

@@ -29,9 +29,12 @@ Result<Module> read_module(std::span<const std::uint8_t> file) {
     if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != 3) return refuse("invalid arch-dependent ELF magic");
     if (head.type != 1) return refuse("this ELF file is not of the right type");
     const std::uint64_t table = head.section_offset;
-    if (table + std::uint64_t{head.section_entry_size} * head.section_count > file.size() || head.section_entry_size < sizeof(ondisk::Elf32Section) || head.section_names >= head.section_count)
+    if (table + std::uint64_t{head.section_entry_size} * head.section_count > file.size() || head.section_entry_size < sizeof(ondisk::Elf32Section) ||
+        head.section_names >= head.section_count)
         return refuse("ELF sections outside core");
-    auto section = [&](std::size_t index) { return ondisk::from_bytes<ondisk::Elf32Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size); };
+    auto section = [&](std::size_t index) {
+        return ondisk::from_bytes<ondisk::Elf32Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size);
+    };
     auto body = [&](const ondisk::Elf32Section& s) {
         if (s.type == section_nobits || s.offset > file.size() || s.size > file.size() - s.offset) return std::span<const std::uint8_t>{};
         return file.subspan(s.offset, s.size);
@@ -55,10 +58,8 @@ Result<Module> read_module(std::span<const std::uint8_t> file) {
             const unsigned binding = content[at + 12] >> 4U;
             const auto where = ondisk::from_bytes<ondisk::little_uint16_t>(content, at + 14);
             if (symbol.empty() || binding == 0) continue;
-            if (where == 0)
-                out.needs.push_back(symbol);
-            else
-                out.defines.push_back(symbol);
+            if (where == 0) out.needs.push_back(symbol);
+            else out.defines.push_back(symbol);
         }
     }
     if (out.name.empty()) return refuse("no module name found");

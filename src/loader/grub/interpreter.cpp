@@ -1,10 +1,10 @@
 // SPDX-License-Identifier: MIT
 #include "loader/grub/interpreter.hpp"
 
-#include <algorithm>
-#include <array>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
+#include <array>
 
 namespace herberge::grub {
 
@@ -202,11 +202,10 @@ void Interpreter::run_simple(const Command& command) {
 
 int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     const auto& name = arguments[0];
-    if (const auto function = context_.functions.find(name); function != context_.functions.end())
-        return call_function(function->second, arguments);
+    if (const auto function = context_.functions.find(name); function != context_.functions.end()) return call_function(function->second, arguments);
     static constexpr std::array<std::string_view, 24> in_normal = {
-        "set", "unset", "export", "menuentry", "submenu", "source", ".", "configfile", "normal", "normal_exit", "setparams",
-        "break", "continue", "shift", "return", "insmod", "rmmod", "lsmod", "clear", "ls", "dump", "exit", "background_color", "eval"};
+        "set",      "unset", "export", "menuentry", "submenu", "source", ".",     "configfile", "normal", "normal_exit", "setparams",        "break",
+        "continue", "shift", "return", "insmod",    "rmmod",   "lsmod",  "clear", "ls",         "dump",   "exit",        "background_color", "eval"};
     const auto& known = handlers();
     const auto handler = known.find(name);
     const bool native = std::ranges::find(in_normal, name) != in_normal.end();

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // GRUB from its core to its menu: grub-core/kern/main.c, grub-core/normal/main.c, grub-core/normal/menu.c.
+#include <fmt/format.h>
 #include <algorithm>
 #include <charconv>
-#include <fmt/format.h>
 
 #include <herberge/loader.hpp>
 
@@ -20,9 +20,9 @@ namespace {
 constexpr int most_entries = 500;
 constexpr int most_menu_depth = 6;
 
-const char* const features[] = {"feature_chainloader_bpb", "feature_ntldr", "feature_platform_search_hint",
-                                "feature_default_font_path", "feature_all_video_module", "feature_menuentry_id",
-                                "feature_menuentry_options", "feature_200_final", "feature_nativedisk_cmd", "feature_timeout_style"};
+const char* const features[] = {"feature_chainloader_bpb",  "feature_ntldr",        "feature_platform_search_hint", "feature_default_font_path",
+                                "feature_all_video_module", "feature_menuentry_id", "feature_menuentry_options",    "feature_200_final",
+                                "feature_nativedisk_cmd",   "feature_timeout_style"};
 
 std::optional<int> whole_number(std::string_view text) {
     int value = 0;
@@ -81,10 +81,8 @@ public:
             MenuEntry entry = definition.entry;
             entry.path = path;
             entry.path.push_back(entry.index);
-            if (definition.submenu && depth < most_menu_depth)
-                submenu(definition, std::move(copy), entry, depth);
-            else
-                try_one(definition, std::move(copy), entry, depth);
+            if (definition.submenu && depth < most_menu_depth) submenu(definition, std::move(copy), entry, depth);
+            else try_one(definition, std::move(copy), entry, depth);
             entries.push_back(std::move(entry));
         }
         return entries;
@@ -239,7 +237,8 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     fill_menu(world, interpreter, out);
     if (!out.menu.entries.empty() || out.menu.boots_without_menu) return;
     const auto& messages = interpreter.context().messages;
-    const auto first = std::ranges::find_if(messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos || m.text.find("end of file") != std::string::npos; });
+    const auto first = std::ranges::find_if(
+        messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos || m.text.find("end of file") != std::string::npos; });
     if (first != messages.end())
         stop_at(out, Stage::Configuration, "grub-config-syntax",
                 fmt::format("the configuration does not parse (noticed in line {}) and leaves no menu entry", first->line),

@@ -104,10 +104,8 @@ private:
     }
 
     static void append(Word& word, std::string_view text, bool quoted) {
-        if (!word.parts.empty() && word.parts.back().kind == Part::Kind::Text && word.parts.back().quoted == quoted)
-            word.parts.back().text += text;
-        else
-            word.parts.push_back({Part::Kind::Text, std::string(text), quoted});
+        if (!word.parts.empty() && word.parts.back().kind == Part::Kind::Text && word.parts.back().quoted == quoted) word.parts.back().text += text;
+        else word.parts.push_back({Part::Kind::Text, std::string(text), quoted});
     }
 
     /// A variable at `$`; without a name the sign stands for itself.
@@ -121,8 +119,7 @@ private:
                 while (at < text_.size() && is_name(text_[at])) ++at;
             else if (std::isdigit(static_cast<unsigned char>(text_[at])) != 0)
                 while (at < text_.size() && std::isdigit(static_cast<unsigned char>(text_[at])) != 0) ++at;
-            else if (std::string_view("?#*@").find(text_[at]) != std::string_view::npos)
-                ++at;
+            else if (std::string_view("?#*@").find(text_[at]) != std::string_view::npos) ++at;
         }
         const bool closed = !braces || (at < text_.size() && text_[at] == '}');
         if (at == from || !closed) {
@@ -147,10 +144,8 @@ private:
             if (c == '\\') {
                 if (at_ + 1 >= text_.size() && !extend()) return;
                 const char escaped = text_[at_ + 1];
-                if (escaped == '$' || escaped == '"' || escaped == '\\')
-                    append(word, std::string_view(&escaped, 1), true);
-                else if (escaped != '\n')
-                    append(word, text_.substr(at_, 2), true);
+                if (escaped == '$' || escaped == '"' || escaped == '\\') append(word, std::string_view(&escaped, 1), true);
+                else if (escaped != '\n') append(word, text_.substr(at_, 2), true);
                 at_ += 2;
             } else if (c == '$') {
                 variable(word, true);
@@ -235,10 +230,8 @@ public:
             out.commands.clear();
             out.failed = true;
             out.line = failed_line_;
-            if (at_end_)
-                out.messages = {"error: unexpected end of file.", "error: syntax error.", "error: Incorrect command.", "error: syntax error."};
-            else
-                out.messages = {"error: syntax error.", "error: Incorrect command.", "error: syntax error."};
+            if (at_end_) out.messages = {"error: unexpected end of file.", "error: syntax error.", "error: Incorrect command.", "error: syntax error."};
+            else out.messages = {"error: syntax error.", "error: Incorrect command.", "error: syntax error."};
         }
         return out;
     }
@@ -293,10 +286,8 @@ private:
     }
     [[nodiscard]] bool keyword(std::string_view word) const { return token_.kind == Token::Kind::Word && token_.word.bare() == word; }
     void take_keyword(std::string_view word) {
-        if (keyword(word))
-            advance();
-        else
-            error();
+        if (keyword(word)) advance();
+        else error();
     }
     void delimiters1() {
         if (token_.kind != Token::Kind::Newline && token_.kind != Token::Kind::Semicolon) {

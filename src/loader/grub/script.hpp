@@ -31,9 +31,9 @@ using SharedBlock = std::shared_ptr<const Block>;
 struct Command {
     enum class Kind : std::uint8_t { Simple, If, For, While, Until, Function } kind = Kind::Simple;
     int line = 0;
-    std::vector<Word> words;          ///< Simple: all words; For: the list
-    std::string name;                 ///< For: the variable; Function: its name
-    SharedBlock block;                ///< Simple: the block in braces, if any; For, While, Function: the body
+    std::vector<Word> words;              ///< Simple: all words; For: the list
+    std::string name;                     ///< For: the variable; Function: its name
+    SharedBlock block;                    ///< Simple: the block in braces, if any; For, While, Function: the body
     std::vector<SharedBlock> conditions;  ///< If: of each branch; While, Until: the one
     std::vector<SharedBlock> branches;    ///< If: bodies, one more than conditions when there is an else
 };

@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // GRUB's commands that load and start something.
-#include <algorithm>
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
 
 #include <herberge/artifact.hpp>
 

@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 #include "loader/grub/world.hpp"
 
+#include <fmt/format.h>
 #include <algorithm>
 #include <array>
 #include <cctype>
 #include <charconv>
-#include <fmt/format.h>
 
 namespace herberge::grub {
 
@@ -24,8 +24,7 @@ std::optional<int> whole_number(std::string_view text) {
 
 /// Features that grub-core/fs/ext2.c (2.06) supports or ignores, by the names used in VolumeInfo.
 bool ext_within_reach(const VolumeInfo& info) {
-    static constexpr std::array<std::string_view, 7> beyond = {"compression", "journal_dev", "ea_inode", "dirdata",
-                                                               "large_dir", "inline_data", "casefold"};
+    static constexpr std::array<std::string_view, 7> beyond = {"compression", "journal_dev", "ea_inode", "dirdata", "large_dir", "inline_data", "casefold"};
     return std::ranges::none_of(info.features, [](const std::string& feature) {
         return std::ranges::find(beyond, feature) != beyond.end() || feature.starts_with("unknown incompatible");
     });
@@ -129,8 +128,7 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (!resolved) {
         const auto kind = resolved.error().kind;
         if (kind == ErrorKind::LinkLoop) return refuse(Opened::Failure::File, "too deep nesting of symlinks.");
-        if (kind == ErrorKind::NotFound || kind == ErrorKind::WrongType)
-            return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
+        if (kind == ErrorKind::NotFound || kind == ErrorKind::WrongType) return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
         return refuse(Opened::Failure::Read, resolved.error().text());
     }
     out.resolved = std::move(*resolved);

@@ -30,18 +30,17 @@ struct Modules {
 
 /// A file GRUB opened or failed to open.
 struct Opened {
-    Source source;         ///< null when it failed
+    Source source;  ///< null when it failed
     const Volume* volume = nullptr;
     Resolved resolved;
-    std::string message;   ///< GRUB's own words when it failed, without "error: "
-    std::string place;     ///< "d1p1:/boot/x" where a device was found
+    std::string message;  ///< GRUB's own words when it failed, without "error: "
+    std::string place;    ///< "d1p1:/boot/x" where a device was found
     enum class Failure : std::uint8_t { None, Device, FileSystem, File, Read } failure = Failure::None;
 };
 
 class World {
 public:
-    World(const Machine& machine, int boot_disk, std::string platform)
-        : machine_(machine), boot_disk_(boot_disk), platform_(std::move(platform)) {}
+    World(const Machine& machine, int boot_disk, std::string platform) : machine_(machine), boot_disk_(boot_disk), platform_(std::move(platform)) {}
 
     [[nodiscard]] const Machine& machine() const { return machine_; }
     [[nodiscard]] const std::string& platform() const { return platform_; }
