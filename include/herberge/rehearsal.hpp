@@ -56,7 +56,7 @@ struct KeyPress {
 
 struct RehearsalOptions {
     std::uint64_t most_instructions = 400'000'000;
-    std::uint64_t idle_instructions = 60'000'000;  ///< without any BIOS call: Loops
+    std::uint64_t idle_instructions = 400'000'000;  ///< without any BIOS call: Loops
     std::uint64_t most_reads = 200'000;
     std::uint64_t memory = std::uint64_t{128} << 20U;  ///< bytes of RAM the PC has; touched ones cost memory
     std::uint64_t touched_memory = std::uint64_t{112} << 20U;

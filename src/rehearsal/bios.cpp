@@ -50,6 +50,30 @@ void Pc::service(unsigned number) {
     }
 }
 
+/// Delivers IRQ 0 to whoever hooked INT 08h or its follower 1Ch, once for a tick that has passed. The CPU library cannot
+/// be woken from outside, so the frame is built by hand.
+void Pc::timer(std::uint32_t back_segment, std::uint32_t back_offset) {
+    auto& r = emu_->x86;
+    if (timer_ticks_ >= quarter_ticks_ / 4) return;
+    const unsigned vector = hooked(0x08) ? 0x08 : 0x1C;
+    if (!hooked(vector)) {
+        timer_ticks_ = quarter_ticks_ / 4;
+        return;
+    }
+    // One for each tick, but no backlog after a long wait.
+    timer_ticks_ = std::max(timer_ticks_ + 1, quarter_ticks_ / 4 - std::min<std::uint64_t>(quarter_ticks_ / 4, 4));
+    const auto push = [&](std::uint32_t value) {
+        r.R_SP = static_cast<std::uint16_t>(r.R_SP - 2);
+        poke16(r.R_SS_BASE + r.R_SP, value);
+    };
+    push(r.R_FLG & 0xFFFFU);
+    push(back_segment);
+    push(back_offset);
+    r.R_FLG &= ~static_cast<std::uint32_t>(F_IF | F_TF);
+    x86emu_set_seg_register(emu_, r.R_CS_SEL, peek16(vector * 4 + 2));
+    r.R_EIP = peek16(vector * 4);
+}
+
 void Pc::set_flag(std::uint16_t flag, bool on) {
     const std::uint32_t at = emu_->x86.R_SS_BASE + ((emu_->x86.R_SP + 4U) & 0xFFFFU);
     const std::uint16_t flags = peek16(at);

@@ -191,6 +191,7 @@ void Pc::power_on() {
         poke16(n * 4 + 2, stub_segment);
         poke8(stub_segment * 16 + stub_offset + n * 4, 0xCF);  // IRET
     }
+    poke8(stub_segment * 16 + plain_return, 0xCF);
     poke16(0x400, 0x3F8);   // one serial line
     poke16(0x410, 0x0220);  // equipment: 80x25 colour, one serial line, no FPU, no floppy
     poke16(0x413, 639);
@@ -362,6 +363,8 @@ bool Pc::instruction() {
     if (!now_protected && r.R_CS == stub_segment && r.R_EIP >= stub_offset && r.R_EIP < stub_offset + 0x400 && r.R_EIP % 4 == 0) {
         last_progress_ = instructions_;
         service(static_cast<unsigned>(r.R_EIP - stub_offset) / 4);
+        // The timer interrupt comes when the firmware gives control back; its own return is a lone IRET.
+        if (!finished_) timer(stub_segment, plain_return);
         return !finished_;
     }
     const std::uint16_t id = linear / 512 < region_of_.size() ? region_of_[linear / 512] : std::uint16_t{0};
@@ -420,9 +423,10 @@ Rehearsal Pc::run() {
         }
         // HLT: with interrupts off nothing ever wakes it; else the timer does.
         if ((emu_->x86.R_EFLG & F_IF) == 0) finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
-        else if (++halts_ > most_halts) finish(RehearsalEnd::Halted, "the code only waits");
+        else if (++halts_ > (hooked(0x1C) || hooked(0x08) ? most_halts * 20 : most_halts)) finish(RehearsalEnd::Halted, "the code only waits");
         emu_->x86.mode &= ~static_cast<u32>(_MODE_HALTED);
         pass_time(6);
+        if (!finished_ && !protected_mode()) timer(emu_->x86.R_CS, emu_->x86.R_IP);
     }
     out_.instructions = instructions_;
     out_.screen = screen();

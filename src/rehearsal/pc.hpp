@@ -16,6 +16,8 @@ namespace herberge::rehearsal {
 
 inline constexpr std::uint32_t stub_segment = 0xF000;
 inline constexpr std::uint32_t stub_offset = 0xE000;
+/// A lone IRET outside the table of stubs: where a timer interrupt returns to.
+inline constexpr std::uint32_t plain_return = 0xDFF0;
 inline constexpr std::uint32_t boot_address = 0x7C00;
 
 class Pc {
@@ -77,6 +79,8 @@ private:
 
     // --- services (bios.cpp)
     void service(unsigned number);
+    void timer(std::uint32_t back_segment, std::uint32_t back_offset);
+    [[nodiscard]] bool hooked(unsigned vector) { return peek16(vector * 4 + 2) != stub_segment; }
     void video();
     void teletype(std::uint8_t c, std::uint8_t attribute, bool with_attribute);
     void scroll(unsigned top, unsigned left, unsigned bottom, unsigned right, unsigned lines, std::uint8_t attribute);
@@ -111,6 +115,7 @@ private:
     std::uint64_t memory_operations_ = 0;
     std::uint64_t memory_mark_ = 0;  ///< memory operations at the current instruction's start
     std::uint64_t quarter_ticks_ = 0;
+    std::uint64_t timer_ticks_ = 0;  ///< ticks for which the timer interrupt was delivered
     std::uint64_t polls_ = 0;  ///< key polls since the last disk read
     std::uint64_t halts_ = 0;
     std::uint64_t boots_ = 0;  ///< entries at 0000:7C00
