@@ -277,6 +277,24 @@ TEST(Walk, BytesThatBreakTheTable) {
     EXPECT_NE(short_one.system().symptom.find("bad geometry"), std::string::npos);
 }
 
+TEST(Walk, AnEntryBesideItsFileSystemIsTold) {
+    for (const std::uint32_t start : {3000U, 2049U}) {
+        auto image = demo::front_desk().build();
+        forge::put32(image, 446 + 8, start);
+        const Checked moved(image);
+        EXPECT_EQ(moved.stage(), "partition-table") << start;
+        EXPECT_TRUE(moved.has("partition-entry-misplaced"));
+        EXPECT_NE(moved.system().at(Stage::PartitionTable).text.find("begins at sector 2048"), std::string::npos);
+    }
+    auto image = demo::front_desk().build();
+    std::fill_n(image.begin() + 446, 16, std::uint8_t{0});
+    EXPECT_EQ(Checked(image).stage(), "partition-table");
+    // A file system that is gone altogether is not the table's fault.
+    image = demo::front_desk().build();
+    std::fill_n(image.begin() + (2048 + 2) * 512, 1024, std::uint8_t{0});
+    EXPECT_EQ(Checked(image).stage(), "loader");
+}
+
 TEST(Walk, AnotherEntryThatGetsFurtherIsOffered) {
     auto d = demo::front_desk();
     // The first entry names a kernel that is gone, the submenu's still the right one.

@@ -148,4 +148,12 @@ struct Machine {
 /// Reads table and volumes of one disk.
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
 
+/// A file system that begins where no partition does: a table entry that points elsewhere, or is gone. Looks at the
+/// first 4 MiB and one sector around each partition's start; costs up to 4 MiB of reading.
+struct MisplacedVolume {
+    std::uint64_t lba = 0;  ///< its first sector
+    VolumeInfo info;
+};
+[[nodiscard]] std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk);
+
 }  // namespace herberge

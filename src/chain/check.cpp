@@ -104,6 +104,17 @@ void grub_stages(const Machine& machine, const Disk& disk, const GrubBoot& boot,
     for (const auto& finding : core->findings) front.ladder.add_finding(finding);
     if (run.stops_at) {
         front.open = false;
+        if (run.stop_code == "grub-prefix-file-system" || run.stop_code == "grub-prefix-device")
+            if (const auto lost = find_misplaced_volume(disk)) {
+                front.ladder.set(Stage::Loader, State::NotReached, "");
+                front.ladder.breaks(Stage::PartitionTable, "partition-entry-misplaced",
+                                    fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", run.stop_reason,
+                                                lost->info.kind, lost->info.uuid, lost->lba),
+                                    {evidence_bytes(*disk.source, 446, 64, fmt::format("a partition from sector {} on", lost->lba), "none"),
+                                     {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.kind}},
+                                    join_lines(run.screen));
+                return;
+            }
         if (*run.stops_at > Stage::Loader) front.ladder.set(Stage::Loader, loader_state, loader_text, evidence);
         if (*run.stops_at == Stage::PartitionTable) front.ladder.set(Stage::Loader, State::NotReached, "");
         front.ladder.breaks(*run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));

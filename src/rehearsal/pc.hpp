@@ -116,7 +116,7 @@ private:
     std::uint64_t memory_mark_ = 0;  ///< memory operations at the current instruction's start
     std::uint64_t quarter_ticks_ = 0;
     std::uint64_t timer_ticks_ = 0;  ///< ticks for which the timer interrupt was delivered
-    std::uint64_t polls_ = 0;  ///< key polls since the last disk read
+    std::uint64_t polls_ = 0;        ///< key polls since the last disk read
     std::uint64_t halts_ = 0;
     std::uint64_t boots_ = 0;  ///< entries at 0000:7C00
     std::uint8_t last_status_ = 0;

@@ -47,6 +47,8 @@ constexpr FindingCode codes[] = {
     {"mbr-several-active", Stage::PartitionTable, risk, "More than one partition is marked active; some boot code refuses that.", ""},
     {"mbr-chs-differs", Stage::PartitionTable, note, "The CHS and LBA starts of a partition disagree; only code that still uses CHS is misled.", ""},
     {"partitions-overlap", Stage::PartitionTable, risk, "Two partitions share sectors.", ""},
+    {"partition-entry-misplaced", Stage::PartitionTable, breaks, "The partition that is needed does not begin where its file system begins.",
+     "error: unknown filesystem.\nEntering rescue mode...\ngrub rescue>"},
     {"boot-code-empty", Stage::BootCode, breaks, "The code area of the first sector is empty.", "nothing; the screen stays as the firmware left it"},
     {"boot-code-damaged", Stage::BootCode, breaks, "The code of the first sector cannot work.", "nothing; the screen stays as the firmware left it"},
     {"boot-code-does-nothing", Stage::BootCode, breaks, "Run in an emulated PC, the first sector's code starts nothing.", ""},

@@ -325,6 +325,11 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
     return std::make_shared<const ext::ExtFs>(volume, reader, super, std::move(info));
 }
 
+bool is_primary_ext(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::ExtSuper>(ext::super_offset);
+    return super && super->magic == ext::super_magic && super->block_group == 0 && super->log_block_size <= 6;
+}
+
 std::optional<ExtBackup> find_ext_backup(const ByteSource& volume) {
     // First block of group 1 for the block sizes that mkfs uses by default: 1, 2 and 4 KiB.
     for (const std::uint64_t offset : {std::uint64_t{8193} * 1024, std::uint64_t{16384} * 2048, std::uint64_t{32768} * 4096}) {

@@ -5,6 +5,8 @@
 
 #include <herberge/volume.hpp>
 
+#include "volume/ext.hpp"
+
 namespace herberge {
 
 namespace {
@@ -63,6 +65,28 @@ Disk inspect_disk(Source source, int number, std::string path) {
     if (disk.table.partitions.empty() && !recognise_volume(*source).kind.empty())
         disk.volumes.push_back(inspect_volume(slice(source, 0, source->size(), fmt::format("d{}", number)), number, 0, {}));
     return disk;
+}
+
+std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
+    constexpr std::uint64_t sector = 512;
+    constexpr std::uint64_t first_sectors = 8192;
+    const std::uint64_t end = disk.source->size() / sector;
+    auto starts_here = [&](std::uint64_t lba) { return std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba; }); };
+    auto look = [&](std::uint64_t lba) -> std::optional<MisplacedVolume> {
+        if (lba == 0 || lba >= end || starts_here(lba)) return std::nullopt;
+        const auto volume = slice(disk.source, lba * sector, (end - lba) * sector, {});
+        auto info = recognise_volume(*volume);
+        // A plausible size guards against a backup superblock or leftovers of a copy.
+        if (info.kind.empty() || info.block_size == 0 || info.size == 0 || info.size > volume->size()) return std::nullopt;
+        if (info.kind.starts_with("ext") && !is_primary_ext(*volume)) return std::nullopt;
+        return MisplacedVolume{lba, std::move(info)};
+    };
+    for (const auto& p : disk.table.partitions)
+        for (const std::uint64_t lba : {p.first_lba - 1, p.first_lba + 1})
+            if (auto found = look(lba)) return found;
+    for (std::uint64_t lba = 1; lba < std::min(first_sectors, end); ++lba)
+        if (auto found = look(lba)) return found;
+    return std::nullopt;
 }
 
 const Disk* Machine::disk(int number) const {
