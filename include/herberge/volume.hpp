@@ -99,6 +99,9 @@ struct ResolveOptions {
 /// is set when it is a link that leads to nothing), WrongType, LinkLoop, and the reader's.
 [[nodiscard]] Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const ResolveOptions& options = {});
 
+/// A small text file, links followed; Error WrongType when it is no regular file, TooLarge beyond `most` bytes.
+[[nodiscard]] Result<std::string> read_text_file(const FileSystem& fs, std::string_view path, std::uint64_t most = std::uint64_t{1} << 20U);
+
 /// Names in the directory of `path` that resemble its last component, best first, at most three.
 [[nodiscard]] std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path);
 

@@ -17,14 +17,6 @@ Source open_reference(const FileReference& file) {
     return source ? *source : nullptr;
 }
 
-std::string read_text(const FileSystem& fs, std::string_view path) {
-    const auto found = resolve(fs, path);
-    if (!found || found->file.type != FileType::Regular) return {};
-    const auto file = fs.open(found->file.id, std::string(path));
-    if (!file) return {};
-    return (*file)->text(1U << 20U).value_or(std::string{});
-}
-
 std::string join_messages(const std::vector<LoaderMessage>& messages) {
     // The first lines tell the cause; autoloading drivers can add dozens.
     constexpr std::size_t most = 6;
@@ -45,14 +37,15 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
     const std::string config = "config-" + image.release;
     if (kernel.volume != nullptr && kernel.volume->loader_view != nullptr) {
         const auto slash = kernel.real_path.rfind('/');
-        out.config = read_text(*kernel.volume->loader_view, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config);
+        out.config =
+            read_text_file(*kernel.volume->loader_view, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config).value_or("");
     }
     if (ramdisk != nullptr)
         for (const auto& [path, file] : ramdisk->files)
             if (path.ends_with("/modules.builtin") && !file.content.empty()) out.builtin = file.content;
     if (root != nullptr && root->kernel_view != nullptr) {
-        if (out.config.empty()) out.config = read_text(*root->kernel_view, "/boot/" + config);
-        if (out.builtin.empty()) out.builtin = read_text(*root->kernel_view, fmt::format("/lib/modules/{}/modules.builtin", image.release));
+        if (out.config.empty()) out.config = read_text_file(*root->kernel_view, "/boot/" + config).value_or("");
+        if (out.builtin.empty()) out.builtin = read_text_file(*root->kernel_view, fmt::format("/lib/modules/{}/modules.builtin", image.release)).value_or("");
     }
     return out;
 }

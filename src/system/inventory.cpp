@@ -10,18 +10,6 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint64_t most_text = 64U << 10U;
-
-std::optional<std::string> read_small(const FileSystem& fs, std::string_view path) {
-    const auto found = resolve(fs, path);
-    if (!found || found->file.type != FileType::Regular) return std::nullopt;
-    const auto file = fs.open(found->file.id, std::string(path));
-    if (!file) return std::nullopt;
-    const auto text = (*file)->text(most_text);
-    if (!text) return std::nullopt;
-    return *text;
-}
-
 /// A shell-style assignment of os-release(5); quotes and backslashes removed.
 std::string assignment(std::string_view text, std::string_view name) {
     while (!text.empty()) {
@@ -68,7 +56,7 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
     out.volume = &volume;
     out.last_used = volume.info.last_written;
     for (const std::string_view path : {"/etc/os-release", "/usr/lib/os-release"}) {
-        const auto text = read_small(*fs, path);
+        const auto text = read_text_file(*fs, path);
         if (!text) continue;
         out.mark = path;
         out.name = assignment(*text, "PRETTY_NAME");
@@ -79,7 +67,7 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
     if (out.mark.empty())
         for (const std::string_view path : {"/etc/debian_version", "/etc/redhat-release", "/etc/SuSE-release", "/etc/arch-release", "/etc/alpine-release",
                                             "/etc/gentoo-release", "/etc/slackware-version"}) {
-            const auto text = read_small(*fs, path);
+            const auto text = read_text_file(*fs, path);
             if (!text) continue;
             out.mark = path;
             if (path == "/etc/debian_version") {

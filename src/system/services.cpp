@@ -10,17 +10,6 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint64_t most_text = 256U << 10U;
-
-std::optional<std::string> read_text(const FileSystem& fs, std::string_view path) {
-    const auto found = resolve(fs, path);
-    if (!found || found->file.type != FileType::Regular) return std::nullopt;
-    const auto file = fs.open(found->file.id, std::string(path));
-    if (!file) return std::nullopt;
-    const auto text = (*file)->text(most_text);
-    return text ? std::optional(*text) : std::nullopt;
-}
-
 std::string_view trim(std::string_view text) {
     const auto from = text.find_first_not_of(" \t\r");
     if (from == std::string_view::npos) return {};
@@ -95,7 +84,7 @@ private:
 
     // --- inittab ---------------------------------------------------------------------------------------------------
     void inittab() {
-        const auto text = read_text(fs_, "/etc/inittab");
+        const auto text = read_text_file(fs_, "/etc/inittab");
         if (!text) {
             if (init_.flavour == "busybox")
                 start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab", evidence_place(at("/etc/inittab"), {}, "not there"));
@@ -149,7 +138,7 @@ private:
     /// Programs that a start-up script runs by their full path. One that is missing stops the start only where the
     /// script itself treats a failure as fatal; guarded by a test it does not matter at all.
     void script(const std::string& path) {
-        const auto text = read_text(fs_, path);
+        const auto text = read_text_file(fs_, path);
         if (!text) return;
         const bool exits_on_error = text->find("\nset -e") != std::string::npos;
         each_line(*text, [&](int number, std::string_view line) {
@@ -179,7 +168,7 @@ private:
 
     // --- fstab -------------------------------------------------------------------------------------------------------
     void mounts() {
-        const auto text = read_text(fs_, "/etc/fstab");
+        const auto text = read_text_file(fs_, "/etc/fstab");
         if (!text) return;
         for (const auto& line : parse_fstab(*text)) {
             ++checked_;

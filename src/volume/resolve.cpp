@@ -129,6 +129,15 @@ std::size_t distance(std::string_view a, std::string_view b, std::size_t most) {
 
 }  // namespace
 
+Result<std::string> read_text_file(const FileSystem& fs, std::string_view path, std::uint64_t most) {
+    const auto found = resolve(fs, path);
+    if (!found) return tl::unexpected(found.error());
+    if (found->file.type != FileType::Regular) return fail(ErrorKind::WrongType, "not a regular file", std::string(path));
+    const auto file = fs.open(found->file.id, std::string(path));
+    if (!file) return tl::unexpected(file.error());
+    return (*file)->text(most);
+}
+
 std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path) {
     const std::size_t slash = path.find_last_of('/');
     const std::string directory(slash == std::string_view::npos || slash == 0 ? "/" : path.substr(0, slash));

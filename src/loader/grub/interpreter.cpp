@@ -119,6 +119,13 @@ void Interpreter::run_block(const Block& block) {
     }
 }
 
+/// After a loop's body: `continue` is done with, and `break` leaves the loop.
+bool Interpreter::loop_ends() {
+    const bool broken = flow_ == Flow::Break;
+    if (broken || flow_ == Flow::Continue) flow_ = Flow::Go;
+    return broken;
+}
+
 void Interpreter::run_command(const Command& command) {
     line_ = command.line;
     if (depth_ >= most_depth) {
@@ -151,11 +158,7 @@ void Interpreter::run_command(const Command& command) {
                 if (!may_go_on()) break;
                 set(command.name, value);
                 run_block(*command.block);
-                if (flow_ == Flow::Continue) flow_ = Flow::Go;
-                if (flow_ == Flow::Break) {
-                    flow_ = Flow::Go;
-                    break;
-                }
+                if (loop_ends()) break;
             }
             break;
         case Command::Kind::While:
@@ -163,11 +166,7 @@ void Interpreter::run_command(const Command& command) {
             while (may_go_on() && condition(command.conditions[0]) == (command.kind == Command::Kind::While)) {
                 if (!may_go_on()) break;
                 run_block(*command.block);
-                if (flow_ == Flow::Continue) flow_ = Flow::Go;
-                if (flow_ == Flow::Break) {
-                    flow_ = Flow::Go;
-                    break;
-                }
+                if (loop_ends()) break;
             }
             break;
     }

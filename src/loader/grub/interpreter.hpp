@@ -75,6 +75,7 @@ private:
 
     void run_block(const Block& block);
     void run_command(const Command& command);
+    bool loop_ends();
     void run_simple(const Command& command);
     int dispatch(const Arguments& arguments, const Command& command);
     int call_function(const SharedBlock& body, const Arguments& arguments);
