@@ -2,7 +2,7 @@
 // A GRUB configuration, parsed and run on a machine without files.
 #include <herberge/herberge.hpp>
 
-#include "../src/loader/grub/interpreter.hpp"
+#include "loader/grub/interpreter.hpp"
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     if (size > 4096) return 0;

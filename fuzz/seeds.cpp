@@ -29,6 +29,12 @@ int main(int argc, char** argv) {
     kernel.insert(kernel.begin(), 0);
     good = write("kernel", "kernel", kernel) && good;
     auto disk = d.build();
+    disk.resize(20U << 10U);
+    good = write("rehearsal", "desk", disk) && good;
+    auto plain = forge::make_plain_boot();
+    plain.resize(446);
+    good = write("rehearsal", "plain", plain) && good;
+    disk = d.build();
     disk.resize(200U << 10U);
     disk.insert(disk.begin(), 2);
     good = write("kernel", "disk", disk) && good;
