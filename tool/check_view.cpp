@@ -161,8 +161,9 @@ std::string evidence_text(const Evidence& evidence) {
     if (evidence.range && evidence.place.find(':') == std::string::npos) out = evidence.range->text();
     else if (evidence.range) out += fmt::format(" = {}", evidence.range->text());
     if (evidence.line) out += fmt::format(":{}", *evidence.line);
-    if (!evidence.expected.empty()) out += fmt::format("  expected {}", evidence.expected);
-    if (!evidence.found.empty()) out += fmt::format("{} {}", evidence.expected.empty() ? " " : ", found", evidence.found);
+    // What is as it should be is told once.
+    if (!evidence.expected.empty() && evidence.expected != evidence.found) out += fmt::format("  expected {}", evidence.expected);
+    if (!evidence.found.empty()) out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found", evidence.found);
     return out;
 }
 
