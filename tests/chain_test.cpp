@@ -277,6 +277,68 @@ TEST(Walk, BytesThatBreakTheTable) {
     EXPECT_NE(short_one.system().symptom.find("bad geometry"), std::string::npos);
 }
 
+// --- the same machine on a GUID table: partition 1 holds GRUB's core image, partition 2 the system -------------------
+
+forge::Bytes gpt_desk(const std::string& more_arguments = "") {
+    auto d = demo::front_desk();
+    edit(d, "/boot/grub/grub.cfg", "msdos1", "gpt2");
+    edit(d, "/boot/grub/grub.cfg", " ro quiet", " ro quiet" + more_arguments);
+    edit(d, "/etc/fstab", std::string("UUID=") + demo::swap_uuid, "/dev/disk/by-label/none");
+    d.root.file(ramdisk, forge::gzip(forge::make_cpio(d.ramdisk)));
+    forge::DiskSpec spec;
+    spec.gpt = true;
+    spec.size = 16U << 20U;
+    spec.boot_code = forge::make_grub_boot(64);
+    auto core = forge::make_grub_core({"(,gpt2)/boot/grub", {"fshelp", "ext2", "part_gpt", "biosdisk"}, "", 64, true});
+    core.resize((core.size() + 511) / 512 * 512);
+    spec.partitions = {{64, core, 0, false}, {2048, forge::make_ext(d.root, d.ext), 0, false}};
+    return forge::make_disk(spec);
+}
+
+struct Guid {
+    const char* name;
+    std::function<void(forge::Bytes&)> damage;
+    const char* stage;
+    const char* code;
+    const char* arguments = "";
+};
+class GuidTables : public testing::TestWithParam<Guid> {};
+TEST_P(GuidTables, AreJudgedAsLoaderAndKernelDo) {
+    auto image = gpt_desk(GetParam().arguments);
+    GetParam().damage(image);
+    const Checked checked(image);
+    EXPECT_EQ(checked.stage(), GetParam().stage) << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
+    if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code));
+}
+const auto wipe_sector = [](forge::Bytes& b, std::size_t lba) { std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(lba * 512), 512, std::uint8_t{0}); };
+INSTANTIATE_TEST_SUITE_P(
+    All, GuidTables,
+    testing::Values(Guid{"Sound", [](forge::Bytes&) {}, "yes", ""},
+                    Guid{"BackupGone", [](forge::Bytes& b) { wipe_sector(b, b.size() / 512 - 1); }, "yes", "gpt-backup-missing"},
+                    Guid{"PrimaryGone", [](forge::Bytes& b) { wipe_sector(b, 1); }, "partition-table", "gpt-header-missing"},
+                    Guid{"BothGone", [](forge::Bytes& b) { wipe_sector(b, 1), wipe_sector(b, b.size() / 512 - 1); }, "partition-table", "gpt-header-missing"},
+                    // GRUB checks no checksum, the kernel does, and takes the backup only when told to.
+                    Guid{"HeaderChecksum", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "root", "gpt-header-crc"},
+                    Guid{"ArrayChecksum", [](forge::Bytes& b) { b[1024 + 60] ^= 1U; }, "root", "gpt-array-crc"},
+                    Guid{"HeaderChecksumButToldGpt", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "yes", "gpt-header-crc", " gpt"},
+                    Guid{"ProtectiveGone", [](forge::Bytes& b) { std::fill_n(b.begin() + 446, 64, std::uint8_t{0}); }, "partition-table",
+                         "gpt-protective-missing"},
+                    Guid{"ProtectiveElsewhere", [](forge::Bytes& b) { b[454] = 2; }, "root", ""},
+                    Guid{"CoreWiped", [](forge::Bytes& b) { std::fill_n(b.begin() + 64 * 512, 60 * 512, std::uint8_t{0}); }, "loader", ""},
+                    Guid{"HostileHeader", [](forge::Bytes& b) { std::fill_n(b.begin() + 512 + 72, 20, std::uint8_t{0xFF}); }, "root", "gpt-header-crc"}),
+    support::by_name);
+
+TEST(GuidTables, NameTheirPartitions) {
+    const auto machine = support::machine_of(gpt_desk());
+    const auto& table = machine.disks[0].table;
+    EXPECT_EQ(table.kind, TableKind::Gpt);
+    ASSERT_EQ(table.partitions.size(), 2U);
+    EXPECT_EQ(table.partitions[1].partuuid, "23222120-2524-2726-2829-2a2b2c2d2e2f");
+    EXPECT_EQ(table.partitions[1].type_name(), "Linux data");
+    EXPECT_EQ(table.partitions[1].name, "B");
+    EXPECT_EQ(machine.by_partuuid("23222120-2524-2726-2829-2A2B2C2D2E2F"), machine.at("d1p2"));
+}
+
 TEST(Walk, AnEntryBesideItsFileSystemIsTold) {
     for (const std::uint32_t start : {3000U, 2049U}) {
         auto image = demo::front_desk().build();

@@ -163,7 +163,8 @@ std::string evidence_text(const Evidence& evidence) {
     if (evidence.line) out += fmt::format(":{}", *evidence.line);
     // What is as it should be is told once.
     if (!evidence.expected.empty() && evidence.expected != evidence.found) out += fmt::format("  expected {}", evidence.expected);
-    if (!evidence.found.empty()) out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found", evidence.found);
+    if (!evidence.found.empty())
+        out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found", evidence.found);
     return out;
 }
 

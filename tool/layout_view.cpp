@@ -117,9 +117,12 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
     std::string out;
     for (const auto& disk : machine.disks) {
         if (!out.empty()) out += "\n";
+        const bool gpt = disk.table.kind == herberge::TableKind::Gpt;
         const bool table = disk.table.kind == herberge::TableKind::Mbr;
         out += fmt::format("{}  {}, {}, {}\n", terminal.ink(Ink::Bold, fmt::format("d{}", disk.number)), printable(disk.path), size_text(disk.source->size()),
-                           table ? fmt::format("MBR, disk signature {:08x}", disk.table.disk_signature) : "no partition table");
+                           table ? fmt::format("MBR, disk signature {:08x}", disk.table.disk_signature)
+                           : gpt ? "GPT, disk GUID " + disk.table.disk_guid
+                                 : std::string("no partition table"));
         if (disk.problem) {
             out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(disk.problem->text())));
             continue;
@@ -131,11 +134,11 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             const auto* volume = volume_of(disk, p.number);
             const std::string place = fmt::format("d{}p{}", disk.number, p.number);
             partitions.rows.push_back({place, std::to_string(p.first_lba), std::to_string(p.sectors), size_text(p.sectors * disk.table.sector_size),
-                                       fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
+                                       gpt ? p.type_name() : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
                                        volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?",
                                        volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
             names.rows.push_back({place, fmt::format("{}{}", static_cast<char>('a' + (disk.number - 1) % 26), p.number).insert(0, "sd"),
-                                  fmt::format("hd{},msdos{}", disk.number - 1, p.number), p.partuuid,
+                                  fmt::format("hd{},{}{}", disk.number - 1, gpt ? "gpt" : "msdos", p.number), p.partuuid,
                                   volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
         }
         for (const auto& volume : disk.volumes)

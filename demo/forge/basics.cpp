@@ -4,6 +4,8 @@
 #include <algorithm>
 #include <stdexcept>
 
+#include <herberge/bytes.hpp>
+
 #include "forge/forge.hpp"
 
 namespace forge {
@@ -93,6 +95,49 @@ std::array<std::uint8_t, 16> uuid_from(std::string_view text) {
     return out;
 }
 
+namespace {
+
+/// Both copies of a GUID table over an image that has its partitions' content already.
+void add_gpt(Bytes& out, const DiskSpec& spec) {
+    const std::uint64_t sectors = out.size() / 512;
+    Bytes entries(128 * 128);
+    for (std::size_t i = 0; i < spec.partitions.size(); ++i) {
+        const auto& p = spec.partitions[i];
+        const Bytes linux_data = {0xAF, 0x3D, 0xC6, 0x0F, 0x83, 0x84, 0x72, 0x47, 0x8E, 0x79, 0x3D, 0x69, 0xD8, 0x47, 0x7D, 0xE4};
+        std::copy(linux_data.begin(), linux_data.end(), entries.begin() + static_cast<std::ptrdiff_t>(i * 128));
+        for (std::size_t j = 0; j < 16; ++j) entries[i * 128 + 16 + j] = static_cast<std::uint8_t>(0x10 * (i + 1) + j);
+        put64(entries, i * 128 + 32, p.first_lba);
+        put64(entries, i * 128 + 40, p.first_lba + p.content.size() / 512 - 1);
+        entries[i * 128 + 56] = static_cast<std::uint8_t>('A' + i);
+    }
+    const auto copy = [&](std::uint64_t at, std::uint64_t other, std::uint64_t array) {
+        Bytes header = to_bytes("EFI PART");
+        header.resize(92);
+        put32(header, 8, 0x10000);
+        put32(header, 12, 92);
+        put64(header, 24, at);
+        put64(header, 32, other);
+        put64(header, 40, 34);
+        put64(header, 48, sectors - 34);
+        header[56] = 0x77;
+        put64(header, 72, array);
+        put32(header, 80, 128);
+        put32(header, 84, 128);
+        put32(header, 88, herberge::crc32(0, entries));
+        put32(header, 16, herberge::crc32(0, header));
+        std::copy(header.begin(), header.end(), out.begin() + static_cast<std::ptrdiff_t>(at * 512));
+        std::copy(entries.begin(), entries.end(), out.begin() + static_cast<std::ptrdiff_t>(array * 512));
+    };
+    copy(1, sectors - 1, 2);
+    copy(sectors - 1, 1, sectors - 33);
+    std::fill_n(out.begin() + 446, 64, std::uint8_t{0});
+    out[450] = 0xEE;
+    put32(out, 454, 1);
+    put32(out, 458, static_cast<std::uint32_t>(sectors - 1));
+}
+
+}  // namespace
+
 Bytes make_disk(const DiskSpec& spec) {
     Bytes out(static_cast<std::size_t>(spec.size));
     std::copy_n(spec.boot_code.begin(), std::min<std::size_t>(440, spec.boot_code.size()), out.begin());
@@ -119,7 +164,8 @@ Bytes make_disk(const DiskSpec& spec) {
         std::copy(p.content.begin(), p.content.end(), out.begin() + static_cast<std::ptrdiff_t>(p.first_lba * 512));
     }
     put16(out, 510, 0xAA55);
-    std::copy(spec.gap.begin(), spec.gap.end(), out.begin() + 512);
+    if (spec.gpt) add_gpt(out, spec);
+    else std::copy(spec.gap.begin(), spec.gap.end(), out.begin() + 512);
     return out;
 }
 

@@ -139,8 +139,9 @@ struct PartitionSpec {
 struct DiskSpec {
     std::uint64_t size = 24U << 20U;
     std::uint32_t signature = 0xA1A10F01;
-    Bytes boot_code;  ///< at most 440 bytes
-    Bytes gap;        ///< from sector 1 on
+    bool gpt = false;  ///< a GUID table with a protective first sector; partitions are Linux data
+    Bytes boot_code;   ///< at most 440 bytes
+    Bytes gap;         ///< from sector 1 on
     std::vector<PartitionSpec> partitions;
 };
 Bytes make_disk(const DiskSpec& spec);

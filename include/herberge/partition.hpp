@@ -14,7 +14,7 @@
 
 namespace herberge {
 
-enum class TableKind : std::uint8_t { None, Mbr };
+enum class TableKind : std::uint8_t { None, Mbr, Gpt };
 
 /// Cylinder, head, sector as stored in an MBR entry. Sector counts from 1.
 struct ChsAddress {
@@ -34,7 +34,10 @@ struct Partition {
     bool active = false;      ///< status 0x80
     ChsAddress chs_first;
     ChsAddress chs_last;
-    std::string partuuid;  ///< "a1a10f01-01" for MBR disks
+    std::string partuuid;          ///< "a1a10f01-01" for MBR disks, the entry's GUID for GPT disks
+    std::string type_guid;         ///< GPT; empty for MBR
+    std::string name;              ///< GPT: the partition's label
+    std::uint64_t attributes = 0;  ///< GPT
 
     [[nodiscard]] std::string type_name() const;
 };
@@ -47,7 +50,11 @@ struct PartitionTable {
     bool protective = false;      ///< an 0xEE entry is present
     /// One of the four status bytes is neither 00 nor 80: Linux (block/partitions/msdos.c) and GRUB
     /// (partmap/msdos.c) then see no partitions at all.
+    /// For a GPT: GRUB finds no mark in sector 1, or no protective entry.
     bool refused_by_loaders = false;
+    bool refused_by_kernel = false;     ///< Linux sees no partitions
+    bool backup_serves_kernel = false;  ///< … unless its command line says "gpt"
+    std::string disk_guid;              ///< GPT
     std::uint32_t disk_signature = 0;
     std::vector<Partition> partitions;  ///< used entries in ascending number
     std::vector<Finding> findings;
@@ -72,6 +79,9 @@ struct Stretch {
 
 /// The fields of an MBR sector with their meaning, for `sector`.
 [[nodiscard]] Result<std::vector<Field>> annotate_mbr(const ByteSource& disk);
+
+/// "EFI system", "Linux data" … by a GPT type GUID in lower case.
+[[nodiscard]] std::string_view gpt_type_name(std::string_view guid);
 
 /// The conventional name of an MBR type byte: "Linux", "NTFS/exFAT/HPFS" …
 [[nodiscard]] std::string_view mbr_type_name(std::uint8_t type);

@@ -66,7 +66,8 @@ void table_holds(const Disk& disk, Front& front) {
         front.ladder.set(Stage::PartitionTable, State::Holds, "no partition was needed so far", {evidence_bytes(*disk.source, 446, 64)});
     else
         front.ladder.set(Stage::PartitionTable, State::Holds,
-                         fmt::format("the MBR names {} partition{}", disk.table.partitions.size(), disk.table.partitions.size() == 1 ? "" : "s"),
+                         fmt::format("the {} names {} partition{}", disk.table.kind == TableKind::Gpt ? "GPT" : "MBR", disk.table.partitions.size(),
+                                     disk.table.partitions.size() == 1 ? "" : "s"),
                          {evidence_bytes(*disk.source, 446, 64)});
 }
 

@@ -248,9 +248,13 @@ private:
             return false;
         }
         const Disk* disk = machine_.disk(root.volume->disk);
-        if (disk != nullptr && disk->table.refused_by_loaders) {
-            ladder_.breaks(Stage::Root, "root-table-refused", "the kernel sees no partitions: a status byte in the table is neither 00 nor 80", {where},
-                           not_found_symptom(root.written, ramdisk));
+        const bool rescued = disk != nullptr && disk->table.backup_serves_kernel && arguments_.has("gpt");
+        if (disk != nullptr && disk->table.refused_by_kernel && !rescued) {
+            ladder_.breaks(Stage::Root, "root-table-refused",
+                           disk->table.kind == TableKind::Gpt
+                               ? "the kernel sees no partitions: the primary GPT is not sound, and the command line does not say gpt"
+                               : "the kernel sees no partitions: a status byte in the table is neither 00 nor 80",
+                           {where}, not_found_symptom(root.written, ramdisk));
             return false;
         }
         auto mount = judge_root_mount(*root.volume);

@@ -5,6 +5,7 @@
 #include <herberge/partition.hpp>
 
 #include "ondisk/mbr.hpp"
+#include "partition/gpt.hpp"
 
 namespace herberge {
 
@@ -96,6 +97,21 @@ public:
                              {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80", fmt::format("{}", table_.active_count()))}));
     }
 
+    void overlaps() {
+        for (std::size_t i = 0; i < table_.partitions.size(); ++i)
+            for (std::size_t j = i + 1; j < table_.partitions.size(); ++j) {
+                const auto& a = table_.partitions[i];
+                const auto& b = table_.partitions[j];
+                if (a.first_lba >= b.first_lba + b.sectors || b.first_lba >= a.first_lba + a.sectors) continue;
+                const std::uint64_t where = table_.kind == TableKind::Gpt ? 1024 + static_cast<std::uint64_t>(b.slot) * 128 + 32 : entry_offset(b.slot) + 8;
+                table_.findings.push_back(
+                    make_finding("partitions-overlap", fmt::format("partitions {} and {} overlap", a.number, b.number),
+                                 {evidence_bytes(disk_, where, 8, fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
+                                                 fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1))}));
+                if (table_.findings.size() > 200) return;
+            }
+    }
+
 private:
     void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text, std::string expected, std::string found) {
         table_.findings.push_back(
@@ -115,18 +131,6 @@ private:
                 fmt::format("LBA {}", p.first_lba), "C/H/S " + c.text());
     }
 
-    void overlaps() {
-        for (std::size_t i = 0; i < table_.partitions.size(); ++i)
-            for (std::size_t j = i + 1; j < table_.partitions.size(); ++j) {
-                const auto& a = table_.partitions[i];
-                const auto& b = table_.partitions[j];
-                if (a.first_lba < b.first_lba + b.sectors && b.first_lba < a.first_lba + a.sectors)
-                    add("partitions-overlap", b, 8, 8, fmt::format("partitions {} and {} overlap", a.number, b.number),
-                        fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
-                        fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1));
-            }
-    }
-
     const ByteSource& disk_;
     PartitionTable& table_;
 };
@@ -138,7 +142,7 @@ std::string_view mbr_type_name(std::uint8_t type) {
     return found != std::end(type_names) ? found->name : "unknown type";
 }
 
-std::string Partition::type_name() const { return std::string(mbr_type_name(type)); }
+std::string Partition::type_name() const { return std::string(type_guid.empty() ? mbr_type_name(type) : gpt_type_name(type_guid)); }
 
 const Partition* PartitionTable::find(int number) const {
     const auto found = std::ranges::find(partitions, number, &Partition::number);
@@ -192,6 +196,15 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         return table;
     }
     table.kind = TableKind::Mbr;
+    table.refused_by_kernel = table.refused_by_loaders;
+    // Linux believes only a protective entry that starts at sector 1 (is_pmbr_valid).
+    const bool believed = std::ranges::any_of(table.partitions, [](const Partition& p) { return p.type == 0xEE && p.first_lba == 1; });
+    if (table.protective || table.partitions.empty()) read_gpt(disk, table);
+    if (table.kind == TableKind::Gpt) {
+        table.refused_by_kernel = table.refused_by_kernel || !believed;
+        Check(disk, table).overlaps();
+        return table;
+    }
     Check(disk, table).all();
     return table;
 }

@@ -154,7 +154,9 @@ std::string layout_json(const Machine& machine) {
         ordered_json d = {{"place", fmt::format("d{}", disk.number)},
                           {"path", clean(disk.path)},
                           {"size", disk.source->size()},
-                          {"table", disk.table.kind == TableKind::Mbr ? "mbr" : "none"},
+                          {"table", disk.table.kind == TableKind::Mbr   ? "mbr"
+                                    : disk.table.kind == TableKind::Gpt ? "gpt"
+                                                                        : "none"},
                           {"sector_size", disk.table.sector_size},
                           {"disk_signature", fmt::format("{:08x}", disk.table.disk_signature)}};
         d["partitions"] = ordered_json::array();
@@ -164,7 +166,7 @@ std::string layout_json(const Machine& machine) {
                                  {"first_lba", p.first_lba},
                                  {"sectors", p.sectors},
                                  {"size", p.sectors * disk.table.sector_size},
-                                 {"type", fmt::format("{:02x}", p.type)},
+                                 {"type", p.type_guid.empty() ? fmt::format("{:02x}", p.type) : p.type_guid},
                                  {"type_name", p.type_name()},
                                  {"active", p.active},
                                  {"partuuid", p.partuuid}};

@@ -35,8 +35,8 @@ std::string_view driver_for(const VolumeInfo& info) {
     return {};
 }
 
-std::string_view table_driver(TableKind kind) { return kind == TableKind::Mbr ? "part_msdos" : std::string_view{}; }
-std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? "msdos" : std::string_view{}; }
+std::string_view table_driver(TableKind kind) { return kind == TableKind::Mbr ? "part_msdos" : kind == TableKind::Gpt ? "part_gpt" : std::string_view{}; }
+std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? "msdos" : kind == TableKind::Gpt ? "gpt" : std::string_view{}; }
 
 }  // namespace
 

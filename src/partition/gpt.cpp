@@ -1,0 +1,171 @@
+// SPDX-License-Identifier: MIT
+// GUID partition tables, judged as Linux (block/partitions/efi.c) and GRUB (partmap/gpt.c) judge them.
+#include "partition/gpt.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+
+#include "ondisk/gpt.hpp"
+#include "ondisk/mbr.hpp"
+
+namespace herberge {
+
+namespace {
+
+constexpr std::uint64_t sector = 512;
+constexpr std::uint32_t most_entries = 16384;
+constexpr std::string_view mark = "EFI PART";
+
+struct TypeGuid {
+    std::string_view guid;
+    std::string_view name;
+};
+constexpr TypeGuid type_guids[] = {
+    {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},         {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
+    {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},         {"4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "Linux root (x86-64)"},
+    {"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},         {"bc13c2ff-59e6-4262-a352-b275fd6f7172", "Linux extended boot"},
+    {"933ac7e1-2eb4-4f13-b844-0e14e2aef915", "Linux home"},         {"a19d880f-05fc-4d3b-a006-743f0f84911e", "Linux RAID"},
+    {"e6d6d379-f507-44c2-a23c-238f2a3df928", "Linux LVM"},          {"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
+    {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "Microsoft reserved"}, {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "Windows recovery"},
+};
+
+/// GUIDs keep their first three fields little-endian (UEFI specification, appendix A).
+std::string guid_text(std::span<const std::uint8_t, 16> raw) {
+    std::array<std::uint8_t, 16> turned{};
+    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
+    for (std::size_t i = 0; i < 16; ++i) turned.at(i) = raw[order.at(i)];
+    return uuid_text(turned);
+}
+
+std::string utf8(std::span<const ondisk::little_uint16_t> name) {
+    std::string out;
+    for (const std::uint16_t c : name) {
+        if (c == 0) break;
+        if (c < 0x80) {
+            out += static_cast<char>(c);
+        } else if (c < 0x800) {
+            out += static_cast<char>(0xC0U | c >> 6U);
+            out += static_cast<char>(0x80U | (c & 0x3FU));
+        } else {
+            out += static_cast<char>(0xE0U | c >> 12U);
+            out += static_cast<char>(0x80U | (c >> 6U & 0x3FU));
+            out += static_cast<char>(0x80U | (c & 0x3FU));
+        }
+    }
+    return printable(out);
+}
+
+/// One of the two copies.
+struct Copy {
+    std::uint64_t lba = 0;
+    ondisk::GptHeader header{};
+    bool marked = false;        ///< carries "EFI PART"
+    bool header_good = false;   ///< checksum, own place
+    bool entries_good = false;  ///< the array's checksum
+    std::vector<std::uint8_t> entries;
+};
+
+Copy read_copy(const ByteSource& disk, std::uint64_t lba) {
+    Copy out;
+    out.lba = lba;
+    const auto raw = disk.bytes(lba * sector, sector);
+    if (!raw) return out;
+    out.header = ondisk::from_bytes<ondisk::GptHeader>(*raw);
+    out.marked = std::equal(mark.begin(), mark.end(), out.header.signature.begin());
+    if (!out.marked) return out;
+    const std::uint32_t size = out.header.header_size;
+    if (size >= sizeof(out.header) && size <= sector) {
+        auto covered = std::vector<std::uint8_t>(raw->begin(), raw->begin() + static_cast<std::ptrdiff_t>(size));
+        std::fill_n(covered.begin() + offsetof(ondisk::GptHeader, header_crc), 4, std::uint8_t{0});
+        out.header_good = crc32(0, covered) == out.header.header_crc && out.header.my_lba == lba;
+    }
+    const std::uint32_t entry_size = out.header.entry_size;
+    if (entry_size < sizeof(ondisk::GptEntry) || entry_size > 4096 || out.header.entries > most_entries || out.header.entries_lba > disk.size() / sector)
+        return out;
+    auto entries = disk.bytes(out.header.entries_lba * sector, std::uint64_t{entry_size} * out.header.entries);
+    if (!entries) return out;
+    out.entries = std::move(*entries);
+    out.entries_good = crc32(0, out.entries) == out.header.entries_crc;
+    return out;
+}
+
+void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& table, const ByteSource& disk) {
+    table.partitions.clear();
+    const std::size_t entry_size = copy.header.entry_size;
+    for (std::uint32_t i = 0; i < copy.header.entries && (i + 1) * entry_size <= copy.entries.size(); ++i) {
+        const auto entry = ondisk::from_bytes<ondisk::GptEntry>(copy.entries, i * entry_size);
+        if (std::ranges::all_of(entry.type, [](auto b) { return b == 0; })) continue;
+        const std::uint64_t first = entry.first_lba;
+        const std::uint64_t last = entry.last_lba;
+        const std::uint64_t at = copy.header.entries_lba * sector + i * entry_size;
+        if (first > last || last >= disk_sectors) {
+            table.findings.push_back(
+                make_finding("gpt-entry-past-end", fmt::format("partition {} of the GPT lies outside the disk", i + 1),
+                             {evidence_bytes(disk, at + 32, 16, fmt::format("sectors below {}", disk_sectors), fmt::format("{} to {}", first, last))}));
+            continue;  // Linux skips it (block/partitions/efi.c, is_pte_valid)
+        }
+        Partition p;
+        p.number = static_cast<int>(i) + 1;
+        p.slot = static_cast<int>(i);
+        p.first_lba = first;
+        p.sectors = last - first + 1;
+        p.type_guid = guid_text(entry.type);
+        p.partuuid = guid_text(entry.id);
+        p.name = utf8(entry.name);
+        p.attributes = entry.attributes;
+        table.partitions.push_back(std::move(p));
+        if (table.partitions.size() >= 256) break;
+    }
+}
+
+}  // namespace
+
+std::string_view gpt_type_name(std::string_view guid) {
+    const auto* found = std::ranges::find(type_guids, guid, &TypeGuid::guid);
+    return found != std::end(type_guids) ? found->name : "unknown type";
+}
+
+void read_gpt(const ByteSource& disk, PartitionTable& table) {
+    const std::uint64_t sectors = disk.size() / sector;
+    if (sectors < 4) return;
+    const Copy primary = read_copy(disk, 1);
+    if (!table.protective) {
+        if (primary.marked)
+            table.findings.push_back(make_finding("gpt-protective-missing",
+                                                  "there is a GPT, but sector 0 has no protective entry: loaders and kernel do not look for it",
+                                                  {evidence_bytes(disk, 446, 64, "an entry of type EE", "none")}));
+        return;
+    }
+    const bool told = primary.header_good && primary.header.alternate_lba > 1 && primary.header.alternate_lba < sectors;
+    const Copy backup = read_copy(disk, told ? static_cast<std::uint64_t>(primary.header.alternate_lba) : sectors - 1);
+    auto note = [&](std::string_view code, std::string text, std::uint64_t lba, std::string expected, std::string found) {
+        table.findings.push_back(make_finding(code, std::move(text), {evidence_bytes(disk, lba * sector, 92, std::move(expected), std::move(found))}));
+    };
+    if (!primary.marked && !backup.marked) {
+        note("gpt-header-missing", "the protective entry promises a GPT, and neither copy is there", 1, "EFI PART", "something else");
+        table.kind = TableKind::Gpt;
+        table.partitions.clear();
+        table.refused_by_loaders = table.refused_by_kernel = true;
+        return;
+    }
+    table.kind = TableKind::Gpt;
+    if (!primary.marked) note("gpt-header-missing", "the primary GPT header is gone; the backup is there", 1, "EFI PART", "something else");
+    else if (!primary.header_good)
+        note("gpt-header-crc", "the primary GPT header fails its checksum or names another place", 1, "a header for sector 1 with its CRC-32", "not so");
+    else if (!primary.entries_good) note("gpt-array-crc", "the primary GPT's array of entries fails its checksum", 1, "its CRC-32", "another");
+    if (!backup.marked) note("gpt-backup-missing", "the backup GPT header is not where it should be", backup.lba, "EFI PART", "something else");
+    else if (!backup.header_good || !backup.entries_good) note("gpt-backup-bad", "the backup GPT fails a checksum", backup.lba, "matching CRC-32s", "not so");
+    else if (backup.lba != sectors - 1)
+        note("gpt-backup-not-at-end", "the backup GPT is not at the end of the disk: the disk has grown since", backup.lba,
+             fmt::format("sector {}", sectors - 1), fmt::format("sector {}", backup.lba));
+    // GRUB wants the mark in sector 1 and a protective entry, and checks no checksum; Linux wants the primary copy whole
+    // unless its command line says gpt, and a protective entry that starts at sector 1.
+    table.refused_by_loaders = !primary.marked;
+    table.refused_by_kernel = !primary.header_good || !primary.entries_good;
+    table.backup_serves_kernel = backup.header_good && backup.entries_good && table.refused_by_kernel;
+    const bool use_primary = primary.marked && (primary.entries_good || !backup.entries_good);
+    take_entries(use_primary ? primary : backup, sectors, table, disk);
+    table.disk_guid = guid_text(use_primary ? primary.header.disk_guid : backup.header.disk_guid);
+}
+
+}  // namespace herberge
