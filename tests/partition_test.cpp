@@ -62,7 +62,7 @@ INSTANTIATE_TEST_SUITE_P(All, MbrFindings,
                                          Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {"mbr-entry-past-end"}},
                                          Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {"mbr-several-active"}},
                                          Case{"Status", {{0x12, 0x83, 2048, 100}}, {"mbr-status-byte"}},
-                                         Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}}, Case{"Protective", {{0, 0xEE, 1, 9999}}, {}},
+                                         Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}}, Case{"Protective", {{0, 0xEE, 1, 9999}}, {"gpt-header-missing"}},
                                          Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
                          support::by_name);
 
@@ -76,6 +76,58 @@ TEST(Mbr, ChsThatNamesAnotherSectorIsANote) {
     bytes[447] = 32;
     bytes[448] = 33;
     EXPECT_TRUE(read(bytes).findings.empty());
+}
+
+/// An extended partition at 4000 with three logical ones, tables at 4000, 5000 and 6000.
+Bytes chained() {
+    auto out = disk_with({{0x80, 0x83, 2048, 1000}, {0, 0x05, 4000, 4000}});
+    const auto table = [&](std::size_t at, std::uint32_t first, std::uint32_t count, std::uint32_t next) {
+        const std::size_t entry = at * 512 + 446;
+        out[entry + 4] = 0x83;
+        forge::put32(out, entry + 8, first);
+        forge::put32(out, entry + 12, count);
+        if (next != 0) {
+            out[entry + 20] = 0x05;
+            forge::put32(out, entry + 24, next);
+            forge::put32(out, entry + 28, 1000);
+        }
+        forge::put16(out, at * 512 + 510, 0xAA55);
+    };
+    table(4000, 63, 900, 1000);
+    table(5000, 63, 800, 2000);
+    table(6000, 63, 700, 0);
+    return out;
+}
+
+std::vector<int> numbers(const PartitionTable& table) {
+    std::vector<int> out;
+    for (const auto& p : table.partitions) out.push_back(p.number);
+    return out;
+}
+
+TEST(Logical, AreNumberedFromFive) {
+    const auto table = read(chained());
+    EXPECT_EQ(numbers(table), (std::vector<int>{1, 2, 5, 6, 7}));
+    EXPECT_EQ(table.find(6)->first_lba, 5063U);
+    EXPECT_EQ(table.find(7)->partuuid, "dec0de01-07");
+    EXPECT_TRUE(table.findings.empty());
+}
+
+TEST(Logical, ABreakHidesOnlyWhatComesAfterIt) {
+    auto lost = chained();
+    lost[std::size_t{5000} * 512 + 510] = 0;
+    EXPECT_EQ(numbers(read(lost)), (std::vector<int>{1, 2, 5}));
+    EXPECT_EQ(codes(read(lost)), std::vector<std::string>{"mbr-chain-broken"});
+    auto cycle = chained();
+    forge::put32(cycle, std::size_t{5000} * 512 + 446 + 24, 0);
+    EXPECT_EQ(numbers(read(cycle)), (std::vector<int>{1, 2, 5, 6}));
+    EXPECT_EQ(codes(read(cycle)), std::vector<std::string>{"mbr-chain-cycle"});
+    auto far = chained();
+    forge::put32(far, std::size_t{4000} * 512 + 446 + 24, 0xFFFFFF00U);
+    EXPECT_EQ(numbers(read(far)), (std::vector<int>{1, 2, 5}));
+    auto plain = chained();
+    plain[462 + 4] = 0x83;  // no longer an extended type
+    EXPECT_EQ(numbers(read(plain)), (std::vector<int>{1, 2}));
 }
 
 TEST(Mbr, WithoutSignatureThereIsNoTable) {

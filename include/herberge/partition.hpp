@@ -39,6 +39,11 @@ struct Partition {
     std::string name;              ///< GPT: the partition's label
     std::uint64_t attributes = 0;  ///< GPT
 
+    std::uint64_t entry_offset = 0;  ///< bytes from the disk's start to the table entry that describes it
+    bool logical = false;            ///< inside an extended partition
+
+    /// An MBR entry that only holds others (types 05, 0F, 85).
+    [[nodiscard]] bool extended() const { return type_guid.empty() && (type == 0x05 || type == 0x0F || type == 0x85); }
     [[nodiscard]] std::string type_name() const;
 };
 

@@ -107,6 +107,7 @@ void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& 
         Partition p;
         p.number = static_cast<int>(i) + 1;
         p.slot = static_cast<int>(i);
+        p.entry_offset = at;
         p.first_lba = first;
         p.sectors = last - first + 1;
         p.type_guid = guid_text(entry.type);

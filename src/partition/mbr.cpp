@@ -103,7 +103,9 @@ public:
                 const auto& a = table_.partitions[i];
                 const auto& b = table_.partitions[j];
                 if (a.first_lba >= b.first_lba + b.sectors || b.first_lba >= a.first_lba + a.sectors) continue;
-                const std::uint64_t where = table_.kind == TableKind::Gpt ? 1024 + static_cast<std::uint64_t>(b.slot) * 128 + 32 : entry_offset(b.slot) + 8;
+                // Logical partitions lie inside their extended one by design.
+                if ((a.extended() && b.logical) || (b.extended() && a.logical)) continue;
+                const std::uint64_t where = b.entry_offset + (table_.kind == TableKind::Gpt ? 32 : 8);
                 table_.findings.push_back(
                     make_finding("partitions-overlap", fmt::format("partitions {} and {} overlap", a.number, b.number),
                                  {evidence_bytes(disk_, where, 8, fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
@@ -115,13 +117,13 @@ public:
 private:
     void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text, std::string expected, std::string found) {
         table_.findings.push_back(
-            make_finding(code, std::move(text), {evidence_bytes(disk_, entry_offset(p.slot) + offset, length, std::move(expected), std::move(found))}));
+            make_finding(code, std::move(text), {evidence_bytes(disk_, p.entry_offset + offset, length, std::move(expected), std::move(found))}));
     }
 
     /// CHS and LBA should name the same sector where CHS can reach it; the usual 255/63 and 16/63 translations count.
     void chs(const Partition& p) {
         const auto& c = p.chs_first;
-        if (p.type == 0xEE || c.sector == 0 || c.cylinder >= 1023) return;
+        if (p.type == 0xEE || p.logical || c.sector == 0 || c.cylinder >= 1023) return;
         const bool agrees =
             std::ranges::any_of(std::initializer_list<unsigned>{255, 240, 128, 64, 32, 16},
                                 [&](unsigned heads) { return (std::uint64_t{c.cylinder} * heads + c.head) * 63 + c.sector - 1 == p.first_lba; }) ||
@@ -156,6 +158,72 @@ const Partition* PartitionTable::first_active() const {
 
 std::size_t PartitionTable::active_count() const { return static_cast<std::size_t>(std::ranges::count(partitions, true, &Partition::active)); }
 
+namespace {
+
+Partition from_entry(const ondisk::MbrEntry& entry, int number, int slot, std::uint64_t base, std::uint64_t at, std::uint32_t signature) {
+    Partition p;
+    p.number = number;
+    p.slot = slot;
+    p.first_lba = base + entry.first_lba;
+    p.sectors = entry.sectors;
+    p.type = entry.type;
+    p.status = entry.status;
+    p.active = entry.status == 0x80;
+    p.chs_first = unpack_chs(entry.first);
+    p.chs_last = unpack_chs(entry.last);
+    p.partuuid = fmt::format("{:08x}-{:02x}", signature, number);
+    p.entry_offset = at;
+    return p;
+}
+
+bool is_extended(const ondisk::MbrEntry& entry) { return entry.type == 0x05 || entry.type == 0x0F || entry.type == 0x85; }
+
+/// Follows the chain of tables in an extended partition as the kernel does (block/partitions/msdos.c, parse_extended):
+/// data entries count from their own table, links from the extended partition's start. What came before a break stays.
+void read_logical(const ByteSource& disk, const Partition& extended, PartitionTable& table) {
+    constexpr int most_tables = 256;
+    std::vector<std::uint64_t> seen;
+    std::uint64_t at = extended.first_lba;
+    std::uint64_t room = extended.sectors;
+    int number = 5;
+    for (int tables = 0; tables < most_tables; ++tables) {
+        const auto broken = [&](std::string_view code, std::string text, std::string expected, std::string found) {
+            table.findings.push_back(make_finding(code, std::move(text), {evidence_bytes(disk, at * 512, 512, std::move(expected), std::move(found))}));
+        };
+        if (std::ranges::find(seen, at) != seen.end()) {
+            broken("mbr-chain-cycle", fmt::format("the chain of logical partitions comes back to sector {}", at), "a table that was not visited before",
+                   "one that was");
+            return;
+        }
+        seen.push_back(at);
+        const Result<ondisk::Mbr> sector = at < disk.size() / 512 ? disk.load<ondisk::Mbr>(at * 512) : fail(ErrorKind::OutOfRange, "past the end of the disk");
+        if (!sector || sector->signature != 0xAA55) {
+            broken("mbr-chain-broken", fmt::format("the chain of logical partitions breaks at sector {}: no table there", at), "55 aa at its end",
+                   sector ? "something else" : sector.error().what);
+            return;
+        }
+        for (std::size_t slot = 0; slot < 4; ++slot) {
+            const auto& entry = sector->entries[slot];
+            if (entry.sectors == 0 || is_extended(entry)) continue;
+            const std::uint64_t first = at + entry.first_lba;
+            const std::uint64_t past = first + entry.sectors;
+            // The third and fourth entry are believed only when they lie inside.
+            if (slot >= 2 &&
+                (std::uint64_t{entry.first_lba} + entry.sectors > room || first < extended.first_lba || past > extended.first_lba + extended.sectors))
+                continue;
+            auto p = from_entry(entry, number++, static_cast<int>(slot), at, at * 512 + entry_offset(static_cast<int>(slot)), table.disk_signature);
+            p.logical = true;
+            table.partitions.push_back(std::move(p));
+        }
+        const auto next = std::ranges::find_if(sector->entries, [](const ondisk::MbrEntry& e) { return e.sectors != 0 && is_extended(e); });
+        if (next == sector->entries.end()) return;
+        at = extended.first_lba + next->first_lba;
+        room = next->sectors;
+    }
+}
+
+}  // namespace
+
 Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     PartitionTable table;
     if (disk.size() < sizeof(ondisk::Mbr)) {
@@ -172,17 +240,7 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         table.refused_by_loaders = table.refused_by_loaders || (entry.status & 0x7FU) != 0;
         // The Linux kernel and the loaders skip an entry without sectors, whatever its type says.
         if (entry.sectors == 0 || entry.type == 0) continue;
-        Partition p;
-        p.number = slot + 1;
-        p.slot = slot;
-        p.first_lba = entry.first_lba;
-        p.sectors = entry.sectors;
-        p.type = entry.type;
-        p.status = entry.status;
-        p.active = entry.status == 0x80;
-        p.chs_first = unpack_chs(entry.first);
-        p.chs_last = unpack_chs(entry.last);
-        p.partuuid = fmt::format("{:08x}-{:02x}", table.disk_signature, p.number);
+        auto p = from_entry(entry, slot + 1, slot, 0, entry_offset(slot), table.disk_signature);
         table.protective = table.protective || entry.type == 0xEE;
         table.partitions.push_back(std::move(p));
     }
@@ -205,6 +263,9 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         Check(disk, table).overlaps();
         return table;
     }
+    // One extended partition is what every tool makes; its logical partitions count from 5.
+    const auto extended = std::ranges::find_if(table.partitions, [](const Partition& p) { return p.extended(); });
+    if (extended != table.partitions.end()) read_logical(disk, Partition(*extended), table);
     Check(disk, table).all();
     return table;
 }

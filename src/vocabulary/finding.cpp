@@ -47,6 +47,8 @@ constexpr FindingCode codes[] = {
     {"mbr-several-active", Stage::PartitionTable, risk, "More than one partition is marked active; some boot code refuses that.", ""},
     {"mbr-chs-differs", Stage::PartitionTable, note, "The CHS and LBA starts of a partition disagree; only code that still uses CHS is misled.", ""},
     {"partitions-overlap", Stage::PartitionTable, risk, "Two partitions share sectors.", ""},
+    {"mbr-chain-broken", Stage::PartitionTable, risk, "The chain of logical partitions breaks: those behind the break are not seen.", ""},
+    {"mbr-chain-cycle", Stage::PartitionTable, risk, "The chain of logical partitions comes back to itself: those behind it are not seen.", ""},
     {"gpt-header-missing", Stage::PartitionTable, risk, "A copy of the GPT header that should be there is not.", ""},
     {"gpt-header-crc", Stage::PartitionTable, risk, "The primary GPT header fails its checksum: GRUB does not care, Linux sees no partitions unless told gpt.",
      ""},

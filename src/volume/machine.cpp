@@ -58,6 +58,7 @@ Disk inspect_disk(Source source, int number, std::string path) {
     disk.table = std::move(*table);
     const std::uint64_t sector = disk.table.sector_size;
     for (const auto& p : disk.table.partitions) {
+        if (p.extended()) continue;  // it only holds others
         const std::string place = fmt::format("d{}p{}", number, p.number);
         disk.volumes.push_back(inspect_volume(slice(source, p.first_lba * sector, p.sectors * sector, place), number, p.number, p.partuuid));
     }
