@@ -152,7 +152,8 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
                                      : fmt::format("run in an emulated PC, the {} is started", sector->lies_in),
                    {Evidence{sector->range, {}, {}, {}, {}}, evidence});
     }
-    if (loader != nullptr && (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Halted))
+    // A loader that prints and halts has run: what it missed is its own business. Only these two ends prove that it did not.
+    if (loader != nullptr && (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault))
         ladder.breaks(Stage::Loader, "loader-not-loaded",
                       fmt::format("run in an emulated PC, the loader does not get its further parts to run: {}", rehearsal.end_text),
                       {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence}, screen);
