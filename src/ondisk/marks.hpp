@@ -1,0 +1,157 @@
+// SPDX-License-Identifier: MIT
+// The first structures of volumes that are recognised, not all of them read.
+#pragma once
+
+#include "ondisk/describe.hpp"
+
+namespace herberge::ondisk {
+
+using boost::endian::big_uint64_t;
+
+/// NTFS boot sector: the BIOS parameter block and what follows it.
+struct NtfsBoot {
+    Bytes<3> jump;
+    Bytes<8> oem_name;  ///< "NTFS    "
+    little_uint16_t bytes_per_sector;
+    std::uint8_t sectors_per_cluster;  ///< above 0x80: 2 to the power of its negation
+    Bytes<7> zero;
+    std::uint8_t media;
+    Bytes<2> zero2;
+    little_uint16_t sectors_per_track;
+    little_uint16_t heads;
+    little_uint32_t hidden_sectors;
+    Bytes<4> zero3;
+    Bytes<4> drive;
+    little_uint64_t sectors;
+    little_uint64_t mft_cluster;
+    little_uint64_t mirror_cluster;
+    std::uint8_t record_size;  ///< clusters, or 2 to the power of its negation
+    Bytes<3> pad;
+    std::uint8_t index_size;
+    Bytes<3> pad2;
+    little_uint64_t serial;
+    little_uint32_t checksum;
+    Bytes<426> code;
+    little_uint16_t signature;
+};
+BOOST_DESCRIBE_STRUCT(NtfsBoot, (),
+                      (jump, oem_name, bytes_per_sector, sectors_per_cluster, zero, media, zero2, sectors_per_track, heads, hidden_sectors, zero3, drive,
+                       sectors, mft_cluster, mirror_cluster, record_size, pad, index_size, pad2, serial, checksum, code, signature))
+static_assert(sizeof(NtfsBoot) == 512);
+
+/// exFAT (Microsoft "exFAT file system specification", section 3.1).
+struct ExfatBoot {
+    Bytes<3> jump;
+    Bytes<8> name;  ///< "EXFAT   "
+    Bytes<53> zero;
+    little_uint64_t partition_offset;
+    little_uint64_t sectors;
+    little_uint32_t fat_offset;
+    little_uint32_t fat_sectors;
+    little_uint32_t heap_offset;
+    little_uint32_t clusters;
+    little_uint32_t root_cluster;
+    little_uint32_t serial;
+    little_uint16_t revision;
+    little_uint16_t flags;
+    std::uint8_t sector_shift;
+    std::uint8_t cluster_shift;
+};
+BOOST_DESCRIBE_STRUCT(ExfatBoot, (),
+                      (jump, name, zero, partition_offset, sectors, fat_offset, fat_sectors, heap_offset, clusters, root_cluster, serial, revision, flags,
+                       sector_shift, cluster_shift))
+static_assert(sizeof(ExfatBoot) == 110);
+
+/// XFS superblock, first fields (XFS on-disk format documentation, "Superblocks").
+struct XfsSuper {
+    Bytes<4> magic;  ///< "XFSB"
+    big_uint32_t block_size;
+    big_uint64_t blocks;
+    Bytes<16> realtime;
+    Bytes<16> uuid;
+    Bytes<60> skipped;
+    Bytes<12> label;
+};
+BOOST_DESCRIBE_STRUCT(XfsSuper, (), (magic, block_size, blocks, realtime, uuid, skipped, label))
+static_assert(offsetof(XfsSuper, label) == 108);
+
+/// Btrfs superblock at 64 KiB (kernel include/uapi/linux/btrfs_tree.h).
+struct BtrfsSuper {
+    Bytes<32> checksum;
+    Bytes<16> uuid;
+    Bytes<16> head;
+    Bytes<8> magic;  ///< "_BHRfS_M"
+    Bytes<40> skipped;
+    little_uint64_t total_bytes;
+    Bytes<24> skipped2;
+    little_uint32_t sector_size;
+    little_uint32_t node_size;
+    Bytes<147> skipped3;
+    Bytes<256> label;
+};
+BOOST_DESCRIBE_STRUCT(BtrfsSuper, (), (checksum, uuid, head, magic, skipped, total_bytes, skipped2, sector_size, node_size, skipped3, label))
+static_assert(offsetof(BtrfsSuper, label) == 299);
+
+/// F2FS superblock at 1 KiB (kernel include/linux/f2fs_fs.h).
+struct F2fsSuper {
+    little_uint32_t magic;  ///< 0xF2F52010
+    Bytes<12> skipped;
+    little_uint32_t log_block_size;
+    Bytes<16> skipped2;
+    little_uint64_t blocks;
+    Bytes<64> skipped3;
+    Bytes<16> uuid;
+    Bytes<1024> label;  ///< UTF-16
+};
+BOOST_DESCRIBE_STRUCT(F2fsSuper, (), (magic, skipped, log_block_size, skipped2, blocks, skipped3, uuid, label))
+static_assert(offsetof(F2fsSuper, uuid) == 108);
+
+/// SquashFS 4 (kernel fs/squashfs/squashfs_fs.h).
+struct SquashfsSuper {
+    little_uint32_t magic;  ///< 0x73717368
+    little_uint32_t inodes;
+    little_uint32_t made;
+    little_uint32_t block_size;
+    Bytes<24> skipped;
+    little_uint64_t bytes_used;
+};
+BOOST_DESCRIBE_STRUCT(SquashfsSuper, (), (magic, inodes, made, block_size, skipped, bytes_used))
+static_assert(sizeof(SquashfsSuper) == 48);
+
+/// LUKS 1 and 2 share these first fields (LUKS2 on-disk format specification, section 2.1).
+struct LuksHeader {
+    Bytes<6> magic;  ///< "LUKS" BA BE
+    big_uint16_t version;
+    Bytes<16> skipped;
+    Bytes<48> label;  ///< version 2
+    Bytes<96> skipped2;
+    Bytes<40> uuid;
+};
+BOOST_DESCRIBE_STRUCT(LuksHeader, (), (magic, version, skipped, label, skipped2, uuid))
+static_assert(offsetof(LuksHeader, uuid) == 168);
+
+/// MD RAID superblock version 1 (kernel include/uapi/linux/raid/md_p.h).
+struct RaidSuper {
+    little_uint32_t magic;  ///< 0xA92B4EFC
+    little_uint32_t major;
+    Bytes<8> skipped;
+    Bytes<16> array_uuid;
+    Bytes<32> name;
+};
+BOOST_DESCRIBE_STRUCT(RaidSuper, (), (magic, major, skipped, array_uuid, name))
+static_assert(sizeof(RaidSuper) == 64);
+
+/// LVM 2 label in one of the first four sectors (lib/format_text/layout.h's label_header and pv_header).
+struct LvmLabel {
+    Bytes<8> id;  ///< "LABELONE"
+    little_uint64_t sector;
+    little_uint32_t checksum;
+    little_uint32_t offset;
+    Bytes<8> type;  ///< "LVM2 001"
+    Bytes<32> uuid;
+    little_uint64_t size;
+};
+BOOST_DESCRIBE_STRUCT(LvmLabel, (), (id, sector, checksum, offset, type, uuid, size))
+static_assert(sizeof(LvmLabel) == 72);
+
+}  // namespace herberge::ondisk

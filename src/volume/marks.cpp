@@ -1,0 +1,168 @@
+// SPDX-License-Identifier: MIT
+#include "volume/marks.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+
+#include "ondisk/linux.hpp"
+#include "ondisk/marks.hpp"
+#include "volume/text16.hpp"
+
+namespace herberge {
+
+namespace {
+
+using Found = std::optional<VolumeInfo>;
+
+bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
+    return bytes.size() >= wanted.size() && std::equal(wanted.begin(), wanted.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
+std::string fixed_text(std::span<const std::uint8_t> bytes) {
+    const auto end = std::ranges::find(bytes, std::uint8_t{0});
+    return printable(std::string(bytes.begin(), end));
+}
+
+VolumeInfo named(std::string kind) {
+    VolumeInfo info;
+    info.kind = std::move(kind);
+    return info;
+}
+
+/// Linux swap: the mark sits in the last ten bytes of the first page (kernel mm/swapfile.c, 4 KiB pages).
+Found swap(const ByteSource& volume) {
+    const auto mark = volume.load<ondisk::Bytes<10>>(4096 - 10);
+    if (!mark || !begins(*mark, "SWAPSPACE2")) return std::nullopt;
+    const auto header = volume.load<ondisk::SwapHeader>(0);
+    if (!header) return std::nullopt;
+    auto info = named("swap");
+    info.uuid = uuid_text(header->uuid);
+    info.label = fixed_text(header->label);
+    info.block_size = 4096;
+    info.size = (std::uint64_t{header->last_page} + 1) * 4096;
+    return info;
+}
+
+Found bitlocker(const ByteSource& volume) {
+    const auto boot = volume.load<ondisk::NtfsBoot>(0);
+    if (!boot || !begins(boot->oem_name, "-FVE-FS-")) return std::nullopt;
+    auto info = named("bitlocker");
+    info.size = boot->sectors * boot->bytes_per_sector;
+    return info;
+}
+
+Found exfat(const ByteSource& volume) {
+    const auto boot = volume.load<ondisk::ExfatBoot>(0);
+    if (!boot || !begins(boot->name, "EXFAT   ") || boot->sector_shift < 9 || boot->sector_shift > 12 || boot->cluster_shift > 16) return std::nullopt;
+    auto info = named("exfat");
+    info.size = boot->sectors << boot->sector_shift;
+    info.block_size = 1U << (boot->sector_shift + std::min<unsigned>(boot->cluster_shift, 16));
+    info.uuid = fmt::format("{:04X}-{:04X}", boot->serial >> 16U, boot->serial & 0xFFFFU);
+    return info;
+}
+
+Found xfs(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::XfsSuper>(0);
+    if (!super || !begins(super->magic, "XFSB")) return std::nullopt;
+    auto info = named("xfs");
+    info.uuid = uuid_text(super->uuid);
+    info.label = fixed_text(super->label);
+    info.block_size = super->block_size;
+    info.size = super->blocks * super->block_size;
+    return info;
+}
+
+Found btrfs(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::BtrfsSuper>(65536);
+    if (!super || !begins(super->magic, "_BHRfS_M")) return std::nullopt;
+    auto info = named("btrfs");
+    info.uuid = uuid_text(super->uuid);
+    info.label = fixed_text(super->label);
+    info.block_size = super->sector_size;
+    info.size = super->total_bytes;
+    return info;
+}
+
+Found f2fs(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::F2fsSuper>(1024);
+    if (!super || super->magic != 0xF2F52010U) return std::nullopt;
+    auto info = named("f2fs");
+    info.uuid = uuid_text(super->uuid);
+    info.label = printable(utf8_from(units_from(super->label, false, true)));
+    info.block_size = super->log_block_size < 20 ? 1U << super->log_block_size : 0;
+    info.size = super->blocks * info.block_size;
+    return info;
+}
+
+Found squashfs(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::SquashfsSuper>(0);
+    if (!super || super->magic != 0x73717368U) return std::nullopt;
+    auto info = named("squashfs");
+    info.block_size = super->block_size;
+    info.size = super->bytes_used;
+    info.last_written = super->made;
+    return info;
+}
+
+Found luks(const ByteSource& volume) {
+    const auto header = volume.load<ondisk::LuksHeader>(0);
+    if (!header || !begins(header->magic, "LUKS\xBA\xBE")) return std::nullopt;
+    auto info = named(fmt::format("luks{}", static_cast<unsigned>(header->version)));
+    info.uuid = fixed_text(header->uuid);
+    if (header->version == 2) info.label = fixed_text(header->label);
+    return info;
+}
+
+/// Version 1.1 lies at the start, 1.2 at 4 KiB, 1.0 and 0.90 near the end.
+Found raid(const ByteSource& volume) {
+    const std::uint64_t size = volume.size();
+    auto at = [&](std::uint64_t offset) -> Found {
+        const auto super = volume.load<ondisk::RaidSuper>(offset);
+        if (!super || super->magic != 0xA92B4EFCU) return std::nullopt;
+        auto info = named("md raid member");
+        if (super->major == 1) {
+            info.uuid = uuid_text(super->array_uuid);
+            info.label = fixed_text(super->name);
+        }
+        return info;
+    };
+    if (auto found = at(0)) return found;
+    if (auto found = at(4096)) return found;
+    if (size < 131072) return std::nullopt;
+    if (auto found = at((size / 512 - 16) / 8 * 8 * 512)) return found;
+    return at(size / 65536 * 65536 - 65536);
+}
+
+Found lvm(const ByteSource& volume) {
+    for (std::uint64_t sector = 0; sector < 4; ++sector) {
+        const auto label = volume.load<ondisk::LvmLabel>(sector * 512);
+        if (!label || !begins(label->id, "LABELONE") || !begins(label->type, "LVM2 001")) continue;
+        auto info = named("lvm physical volume");
+        info.uuid = fixed_text(label->uuid);
+        info.size = label->size;
+        return info;
+    }
+    return std::nullopt;
+}
+
+Found ntfs(const ByteSource& volume) {
+    const auto boot = volume.load<ondisk::NtfsBoot>(0);
+    if (!boot || !begins(boot->oem_name, "NTFS    ")) return std::nullopt;
+    auto info = named("ntfs");
+    info.size = boot->sectors * boot->bytes_per_sector;
+    info.uuid = fmt::format("{:016X}", static_cast<std::uint64_t>(boot->serial));
+    const unsigned per = boot->sectors_per_cluster;
+    info.block_size = boot->bytes_per_sector * (per <= 0x80 ? per : 1U << std::min(256U - per, 16U));
+    return info;
+}
+
+}  // namespace
+
+std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
+    // What lies around other things comes first: an encrypted or a RAID member's content may look like its own.
+    for (const auto& look : {luks, raid, lvm, bitlocker, ntfs, exfat, xfs, btrfs, f2fs, squashfs, swap})
+        if (auto found = look(volume)) return found;
+    return std::nullopt;
+}
+
+}  // namespace herberge
