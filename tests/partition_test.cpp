@@ -62,8 +62,8 @@ INSTANTIATE_TEST_SUITE_P(All, MbrFindings,
                                          Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {"mbr-entry-past-end"}},
                                          Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {"mbr-several-active"}},
                                          Case{"Status", {{0x12, 0x83, 2048, 100}}, {"mbr-status-byte"}},
-                                         Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}}, Case{"Protective", {{0, 0xEE, 1, 9999}}, {"gpt-header-missing"}},
-                                         Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
+                                         Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}},
+                                         Case{"Protective", {{0, 0xEE, 1, 9999}}, {"gpt-header-missing"}}, Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
                          support::by_name);
 
 TEST(Mbr, ChsThatNamesAnotherSectorIsANote) {

@@ -58,11 +58,16 @@ struct KernelImage {
     std::string soundness_text;  ///< how the soundness was judged
     std::vector<Evidence> evidence;
     bool crc_matches = false;  ///< the build's CRC-32 over the whole image holds
+    /// Why the set-up code, which real-mode loaders run, cannot work; none: it looks whole.
+    std::optional<Error> setup_damage;
 };
 
 /// Errors only when the file cannot be read at all; everything else is told in the result.
 /// The payload is unpacked (and thrown away) unless the image's own CRC-32 already proves it sound.
 [[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file);
+
+/// Whether the unpacked kernel contains `words`, such as a driver's own messages. Unpacks until they are found.
+[[nodiscard]] Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, std::string_view words);
 
 // --- RAM disks ---------------------------------------------------------------------------------------------------
 

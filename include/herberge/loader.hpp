@@ -69,8 +69,10 @@ struct MenuEntry {
     std::string stop_reason;              ///< for people
     std::vector<LoaderMessage> messages;  ///< printed while it is executed
     bool kernel_loaded = false;
-    std::optional<int> chain_disk;  ///< Chainload: the disk
-    int chain_partition = 0;        ///< Chainload: the partition, 0 the whole disk
+    std::optional<int> chain_disk;        ///< Chainload: the disk
+    int chain_partition = 0;              ///< Chainload: the partition, 0 the whole disk
+    std::optional<DiskRange> chain_code;  ///< Chainload: the sector that is loaded and started
+    bool real_mode = false;               ///< the kernel's set-up code is run, not only its 32-bit part
 
     /// "0", "1>2": the notation loaders use for defaults.
     [[nodiscard]] std::string path_text() const;
@@ -90,13 +92,65 @@ struct Menu {
     std::optional<int> timeout;   ///< seconds; none: waits for ever
     MenuStyle style = MenuStyle::Menu;
     std::string reveal;                   ///< which key shows a menu that is hidden
+    std::string after_error;              ///< what follows on the screen when an entry fails
     std::vector<LoaderMessage> messages;  ///< printed while the configuration is read
     bool boots_without_menu = false;      ///< the configuration itself loads and starts a kernel
     std::vector<MenuEntry> direct;        ///< that start, as an entry
 
     /// The entry that starts unattended, through submenus; null when there is none.
     [[nodiscard]] const MenuEntry* unattended() const;
+    /// The same with `index` of the top menu instead of the default.
+    [[nodiscard]] const MenuEntry* unattended_from(int index) const;
 };
+
+// --- any loader --------------------------------------------------------------------------------------------------
+
+/// A sector that is started as code: the first sector of a disk, or a volume's boot sector.
+struct BootPlace {
+    const Disk* disk = nullptr;
+    const Volume* volume = nullptr;  ///< null: the disk's first sector
+    std::uint64_t lba = 0;           ///< from the disk's start, in sectors of 512 bytes
+    int first_drive = 0;             ///< number of the disk that the firmware calls 80h
+    bool seen_working = false;       ///< run in an emulated PC, the code went on: damage in it does not matter
+
+    /// "d1 first sector", "d1p2 boot sector"
+    [[nodiscard]] std::string text() const;
+    [[nodiscard]] Evidence evidence(std::uint64_t offset, std::uint64_t length, std::string expected = {}, std::string found = {}) const;
+};
+
+/// How far a loader gets by itself, in one form for all families.
+struct LoaderRun {
+    std::string name;  ///< "GRUB 2"
+    /// The stage that stops the loader before it has a menu; none: it has one. BootCode stands for its own first
+    /// sector, wherever that lies.
+    std::optional<Stage> stops_at;
+    std::string stop_code;
+    std::string stop_reason;
+    std::vector<Evidence> stop_evidence;
+    std::string screen;                        ///< up to the stop, lines separated by '\n'
+    std::string first_sector_text;             ///< what the first sector does
+    std::optional<std::uint64_t> next_sector;  ///< where it goes on, from the disk's start
+    State loader_state = State::Holds;
+    std::string loader_text;
+    std::vector<Evidence> loader_evidence;
+    std::string configuration_text;
+    std::vector<std::string> route;
+    std::vector<Finding> findings;
+    /// Reading one of these (its configuration) proves that the loader works: where a rehearsal may stop.
+    std::vector<DiskRange> proof;
+    std::string last_words;    ///< what the parts print that are known to work; more text comes from the part in question
+    bool needs_proof = false;  ///< nothing in its parts could tell damage: only running them does
+    Menu menu;
+};
+
+/// Which loader's first part a boot sector is; empty: none that is decoded. `sector` holds at least 512 bytes.
+[[nodiscard]] std::string_view identify_loader(std::span<const std::uint8_t> sector);
+
+/// Runs the loader whose first part lies at `place`; none: no loader that is decoded.
+[[nodiscard]] std::optional<LoaderRun> run_loader(const Machine& machine, const BootPlace& place);
+
+/// The menus of configurations on `volume` that are read as `loader` would, whether or not its code is there.
+[[nodiscard]] std::vector<Menu> read_configurations(const Machine& machine, const Volume& volume);
 
 // --- GRUB 2, i386-pc ------------------------------------------------------------------------------------------
 
@@ -106,6 +160,7 @@ struct GrubBoot {
     std::uint8_t boot_drive = 0xFF;  ///< 0xFF: the drive the firmware names
     bool jump_lands_in_code = true;
     std::optional<Error> damage;  ///< its code cannot work
+    std::uint64_t sector = 0;     ///< where this boot sector lies on its disk
 };
 
 struct GrubBlock {
@@ -163,7 +218,8 @@ struct GrubRun {
 
 /// Executes what the core does on this machine: prefix, embedded configuration, normal.mod, grub.cfg, and every
 /// entry of the menu on its own.
-[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core);
+/// `first_drive` is the disk that the firmware calls 80h; 0: the one the core lies on.
+[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive = 0);
 
 /// The menu a grub.cfg at `path` of `volume` gives when it is read directly (no core involved): for `entries`.
 [[nodiscard]] GrubRun read_grub_config(const Machine& machine, const Volume& volume, const std::string& path);

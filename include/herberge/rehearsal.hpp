@@ -65,7 +65,10 @@ struct RehearsalOptions {
     std::optional<Stage> until;
     std::vector<KeyPress> keys;      ///< ascending times
     std::vector<DiskRange> kernels;  ///< reading one of these ends the rehearsal (KernelRead)
-    bool name_files = false;         ///< map reads to files of the boot directories (costs directory reads)
+    /// Starts this sector of the boot disk instead of its first one, as a first sector's code does: at 0000:7C00, with
+    /// SI pointing at the table entry that leads to it.
+    std::uint64_t start_sector = 0;
+    bool name_files = false;  ///< map reads to files of the boot directories (costs directory reads)
 
     /// What `check` affords: first stages only, a few milliseconds.
     [[nodiscard]] static RehearsalOptions brief();

@@ -2,6 +2,7 @@
 // Installed systems.
 #pragma once
 
+#include <functional>
 #include <optional>
 #include <string>
 #include <vector>
@@ -82,6 +83,8 @@ struct RootDemand {
     std::string kernel_release;
     std::string config;   ///< the kernel's configuration text; empty: not found
     std::string builtin;  ///< modules.builtin; empty: not found
+    /// Asked when no file tells: does the unpacked kernel contain these words? None: cannot be told.
+    std::function<std::optional<bool>(std::string_view words)> kernel_mentions;
 };
 
 /// A kernel that could unpack this RAM disk and find an init in it?

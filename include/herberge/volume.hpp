@@ -140,6 +140,10 @@ struct Machine {
     std::vector<Disk> disks;
 
     [[nodiscard]] const Disk* disk(int number) const;
+    /// The disk a BIOS calls 80h + `index` when disk `first` is 80h and the others follow in order; null: none.
+    [[nodiscard]] const Disk* drive(int index, int first) const;
+    /// The reverse: 0 for `first`.
+    [[nodiscard]] static int drive_index(int disk, int first);
     [[nodiscard]] const Volume* volume(int disk, int partition) const;
     [[nodiscard]] const Volume* at(std::string_view place) const;
     void each_volume(const std::function<void(const Volume&)>& visit) const;

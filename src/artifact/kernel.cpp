@@ -105,7 +105,43 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
          evidence_bytes(file, at, length));
 }
 
+/// The set-up code checks its own last mark before it goes on (arch/x86/boot/header.S, setup_sig), and its entry is a jump.
+void judge_setup(const ByteSource& file, KernelImage& out) {
+    if (out.crc_matches) return;
+    const std::uint64_t length = std::uint64_t{out.setup_sectors + 1} * 512;
+    const auto code = file.bytes(0, std::min(length, file.size()));
+    if (!code || code->size() < 0x210) return;
+    if ((*code)[0x200] != 0xEB) {
+        out.setup_damage =
+            Error{ErrorKind::Malformed, "its set-up code does not begin with a jump", file.place(), "eb", hex(std::span(*code).subspan(0x200, 1))};
+        return;
+    }
+    static constexpr std::array<std::uint8_t, 4> mark = {0x55, 0xAA, 0x5A, 0x5A};
+    if (std::search(code->begin() + 0x210, code->end(), mark.begin(), mark.end()) == code->end())
+        out.setup_damage = Error{ErrorKind::Malformed, "its set-up code has lost the mark that it looks for itself", file.place(), "55 aa 5a 5a", "absent"};
+}
+
 }  // namespace
+
+Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, std::string_view words) {
+    const auto setup = file.load<ondisk::LinuxSetup>(setup_at);
+    if (!setup) return tl::unexpected(setup.error());
+    const std::uint64_t at = std::uint64_t{image.setup_sectors + 1} * 512 + setup->payload_offset;
+    const std::uint64_t length = setup->payload_length;
+    if (image.payload == Compression::None || length < 8 || at + length > file.size())
+        return fail(ErrorKind::Unsupported, "the compressed kernel is not found", file.place());
+    const std::uint64_t packed = image.payload == Compression::Gzip ? length : length - 4;
+    std::string held;
+    bool found = false;
+    const auto done = unpack(image.payload, file, at, packed, most_unpacked, [&](std::span<const std::uint8_t> piece) {
+        held.append(piece.begin(), piece.end());
+        found = held.find(words) != std::string::npos;
+        if (held.size() > words.size()) held.erase(0, held.size() - words.size());
+        return !found;
+    });
+    if (!found && !done) return tl::unexpected(done.error());
+    return found;
+}
 
 Result<KernelImage> inspect_kernel(const ByteSource& file) {
     KernelImage out;
@@ -149,6 +185,7 @@ Result<KernelImage> inspect_kernel(const ByteSource& file) {
         }
     }
     judge_payload(file, *setup, out);
+    judge_setup(file, out);
     return out;
 }
 

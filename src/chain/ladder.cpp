@@ -14,6 +14,17 @@ void Ladder::set(Stage stage, State state, std::string text, std::vector<Evidenc
     r.evidence = std::move(evidence);
 }
 
+void Ladder::go_on(Stage stage, State state, const std::string& text, std::vector<Evidence> evidence) {
+    auto& r = rung(stage);
+    if (r.state != State::Holds && r.state != State::Doubtful) {
+        set(stage, state, text, std::move(evidence));
+        return;
+    }
+    if (state != State::Holds) r.state = state;
+    r.text += "; then " + text;
+    r.evidence.insert(r.evidence.end(), evidence.begin(), evidence.end());
+}
+
 void Ladder::set(Stage stage, const StageResult& result) {
     set(stage, result.state, result.text, result.evidence);
     for (auto finding : result.findings) {

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "chain/linux_walk.hpp"
 
+#include "chain/lost.hpp"
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
@@ -12,19 +14,11 @@ namespace {
 constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 
 Source open_reference(const FileReference& file) {
-    if (!file.found() || file.volume == nullptr || file.volume->loader_view == nullptr) return nullptr;
-    auto source = file.volume->loader_view->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
+    if (!file.found() || file.volume == nullptr) return nullptr;
+    const auto* fs = file.volume->loader_view != nullptr ? file.volume->loader_view.get() : file.volume->kernel_view.get();
+    if (fs == nullptr) return nullptr;
+    auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
     return source ? *source : nullptr;
-}
-
-std::string join_messages(const std::vector<LoaderMessage>& messages) {
-    // The first lines tell the cause; autoloading drivers can add dozens.
-    constexpr std::size_t most = 6;
-    std::vector<std::string> lines;
-    for (const auto& message : messages)
-        if (message.text.find(".mod' not found") == std::string::npos || messages.size() <= most) lines.push_back(message.text);
-    if (lines.size() > most) lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(most));
-    return fmt::format("{}", fmt::join(lines, "\n"));
 }
 
 /// The kernel's configuration and list of built-in modules, wherever the system keeps them.
@@ -67,7 +61,8 @@ public:
             held = artifacts_.ramdisk(entry_.ramdisks);
             if (held->has_value()) ramdisk = &held->value();
         }
-        const RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
+        RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
+        demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
         if (!judge_the_root(root, demand, ramdisk)) return;
         const auto init = judge_init(*root.volume, arguments_, ramdisk);
@@ -92,8 +87,7 @@ private:
                 reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
             if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty())
                 reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
-            std::string screen = join_messages(entry_.messages);
-            screen += "\nPress any key to continue...";
+            const std::string screen = entry_screen(entry_, menu_);
             ladder_.breaks(stage, entry_.stop_code, reason, stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
             return false;
         }
@@ -108,7 +102,7 @@ private:
         State state = State::Holds;
         if (entry_.restricted) {
             state = State::Doubtful;
-            text += "; but GRUB asks for a user name and password first";
+            text += fmt::format("; but {} asks for a user name and password first", menu_.loader);
             ladder_.add_finding(
                 make_finding("entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
         }
@@ -139,12 +133,25 @@ private:
                 ladder_.breaks(Stage::Kernel, "kernel-damaged", fmt::format("{}: {}", about, image.soundness_text), image.evidence, damaged_symptom(image));
                 return nullptr;
             case Soundness::Unknown:
+                if (setup_breaks(image, about)) return nullptr;
                 ladder_.set(Stage::Kernel, State::Doubtful, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
                 ladder_.add_finding(make_finding("kernel-not-verified", fmt::format("{}: {}", about, image.soundness_text), image.evidence));
                 break;
-            case Soundness::Sound: ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text), image.evidence); break;
+            case Soundness::Sound:
+                if (setup_breaks(image, about)) return nullptr;
+                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
+                break;
         }
         return &image;
+    }
+
+    /// Loaders that start the kernel in real mode run its set-up code; GRUB 2 skips it.
+    bool setup_breaks(const KernelImage& image, const std::string& about) {
+        if (!entry_.real_mode || !image.setup_damage) return false;
+        const Error& damage = *image.setup_damage;
+        ladder_.breaks(Stage::Kernel, "kernel-setup-damaged", fmt::format("{}: {}, and {} runs it", about, damage.what, menu_.loader), {evidence_error(damage)},
+                       "(nothing, or: No setup signature found...)");
+        return true;
     }
 
     static std::string damaged_symptom(const KernelImage& image) {
@@ -299,6 +306,14 @@ std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference
     return slot;
 }
 
+std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelImage& image, std::string_view words) {
+    const std::string key = fmt::format("{}#{}#{}", file.volume != nullptr ? file.volume->place : "", file.file, words);
+    if (const auto known = mentions_.find(key); known != mentions_.end()) return known->second;
+    const auto source = open_reference(file);
+    const auto told = source ? kernel_mentions(*source, image, words) : fail(ErrorKind::NotFound, "no kernel");
+    return mentions_[key] = told ? std::optional(*told) : std::nullopt;
+}
+
 std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
     std::string key;
     for (const auto& file : files) key += fmt::format("{}#{};", file.volume != nullptr ? file.volume->place : "", file.file);
@@ -322,7 +337,8 @@ const Volume* system_volume(const Machine& machine, const MenuEntry& entry, cons
     for (const auto& kernel : entry.kernel)
         if (is_system(kernel.volume)) return kernel.volume;
     // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant.
-    if (root.volume == nullptr && systems.size() == 1 && entry.kind == EntryKind::Linux) return systems.front().volume;
+    const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found();
+    if (root.volume == nullptr && systems.size() == 1 && entry.kind == EntryKind::Linux && kernel_there) return systems.front().volume;
     return nullptr;
 }
 

@@ -16,8 +16,11 @@ class Artifacts {
 public:
     std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file);
     std::shared_ptr<const Result<Ramdisk>> ramdisk(const std::vector<FileReference>& files);
+    /// Whether the unpacked kernel contains words; none: cannot be told.
+    std::optional<bool> mentions(const FileReference& file, const KernelImage& image, std::string_view words);
 
 private:
+    std::map<std::string, std::optional<bool>> mentions_;
     std::map<std::string, std::shared_ptr<const Result<KernelImage>>> kernels_;
     std::map<std::string, std::shared_ptr<const Result<Ramdisk>>> ramdisks_;
 };

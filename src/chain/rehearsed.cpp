@@ -71,36 +71,52 @@ bool reaches_sector(const Rehearsal& rehearsal, int disk, std::uint64_t lba) {
     });
 }
 
-void compare_with_grub(const Disk& disk, const GrubBoot& boot, const Rehearsal& rehearsal, Ladder& ladder) {
+void compare_with_loader(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal, Ladder& ladder) {
     const auto evidence = rehearsal_evidence(rehearsal);
-    const State decoded = ladder.at(Stage::BootCode).state;
-    const bool reaches = reaches_sector(rehearsal, disk.number, boot.core_sector);
-    if (decoded == State::Breaks) {
-        ladder.support(Stage::BootCode, "", evidence);
+    if (!run.next_sector || ladder.at(own).state == State::Breaks) {
+        ladder.support(own, "", evidence);
         return;
     }
-    if (reaches) {
-        ladder.support(Stage::BootCode, "; run in an emulated PC, it does so",
-                       evidence_place("run in an emulated PC", {}, fmt::format("code from sector {} is entered", boot.core_sector)));
+    if (reaches_sector(rehearsal, place.disk->number, *run.next_sector)) {
+        ladder.support(own, "; run in an emulated PC, it does so",
+                       evidence_place("run in an emulated PC", {}, fmt::format("code from sector {} is entered", *run.next_sector)));
         if (rehearsal.end == RehearsalEnd::UntilReached && ladder.at(Stage::Loader).state != State::NotReached)
             ladder.support(Stage::Loader, "", evidence_place("run in an emulated PC", {}, rehearsal.end_text));
         return;
     }
-    // The core's first sector may be empty: then reading it is all that can be seen.
+    // The next part's first sector may be empty: then reading it is all that can be seen.
     const bool reads = std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
-        return e.kind == RehearsalEventKind::Read && e.range && e.range->disk == disk.number && e.range->offset <= boot.core_sector * 512 &&
-               boot.core_sector * 512 < e.range->offset + e.range->length;
+        return e.kind == RehearsalEventKind::Read && e.range && e.range->disk == place.disk->number && e.range->offset <= *run.next_sector * 512 &&
+               *run.next_sector * 512 < e.range->offset + e.range->length;
     });
     if (reads || !gave_up(rehearsal.end)) {
-        ladder.support(Stage::BootCode, "", evidence);
+        ladder.support(own, "", evidence);
         return;
     }
-    ladder.add_finding(
-        make_finding("rehearsal-contradicts",
-                     fmt::format("the first sector looks like GRUB 2's, but run in an emulated PC it never asks for sector {}", boot.core_sector), {evidence}));
-    ladder.breaks(Stage::BootCode, "boot-code-does-nothing",
-                  fmt::format("the first sector looks like GRUB 2's, but its code does not work: {}", rehearsal.end_text),
-                  {evidence_bytes(*disk.source, 0, 440), evidence}, rehearsal_screen(rehearsal));
+    ladder.add_finding(make_finding(
+        "rehearsal-contradicts",
+        fmt::format("{} looks like {}'s, but run in an emulated PC it never asks for sector {}", place.text(), run.name, *run.next_sector), {evidence}));
+    ladder.breaks(own, "boot-code-does-nothing", fmt::format("{} looks like {}'s, but its code does not work: {}", place.text(), run.name, rehearsal.end_text),
+                  {place.evidence(0, 440), evidence}, rehearsal_screen(rehearsal));
+}
+
+void judge_boot_sector_by_rehearsal(const BootPlace& place, const Rehearsal& rehearsal, Ladder& ladder) {
+    const auto evidence = rehearsal_evidence(rehearsal);
+    const auto* loader = entered(rehearsal, Stage::Loader);
+    if (loader == nullptr && gave_up(rehearsal.end)) {
+        ladder.breaks(Stage::BootSector, "boot-sector-gives-up",
+                      fmt::format("run in an emulated PC, the {} starts nothing: {}", place.text(), rehearsal.end_text), {place.evidence(0, 512), evidence},
+                      rehearsal_screen(rehearsal));
+        return;
+    }
+    if (loader == nullptr) {
+        ladder.set(Stage::BootSector, State::Unknown, fmt::format("the code of the {} is none that is decoded here", place.text()),
+                   {place.evidence(0, 512), evidence});
+        return;
+    }
+    ladder.go_on(Stage::BootSector, State::Holds, fmt::format("run in an emulated PC, the {} starts code from {}", place.text(), loader->lies_in),
+                 {place.evidence(0, 512), evidence});
+    ladder.set(Stage::Loader, State::Unknown, "a loader runs that is not decoded here", {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence});
 }
 
 void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsal& rehearsal, Ladder& ladder) {

@@ -15,8 +15,10 @@ std::string rehearsal_screen(const Rehearsal& rehearsal);
 /// Code read from sector `lba` of the disk was entered.
 bool reaches_sector(const Rehearsal& rehearsal, int disk, std::uint64_t lba);
 
-/// Confirms or contradicts the decoded rungs of a disk that GRUB starts from.
-void compare_with_grub(const Disk& disk, const GrubBoot& boot, const Rehearsal& rehearsal, Ladder& ladder);
+/// Confirms or contradicts what was decoded of a loader's first part at `place`; `own` is the stage that part counts as.
+void compare_with_loader(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal, Ladder& ladder);
+/// Judges a volume's boot sector of no loader with a name, started directly.
+void judge_boot_sector_by_rehearsal(const BootPlace& place, const Rehearsal& rehearsal, Ladder& ladder);
 /// Judges code that was not decoded, as far as its effect tells.
 void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsal& rehearsal, Ladder& ladder);
 

@@ -398,20 +398,41 @@ bool Pc::instruction() {
     return !finished_;
 }
 
+/// What a first sector's code leaves behind: its own copy at 0000:0600, SI at the entry of the partition it starts.
+void Pc::leave_entry(std::uint64_t sector) {
+    constexpr std::uint32_t copy = 0x600;
+    const auto table = drives_[0].overlay->bytes(0, 512);
+    if (!table) return;
+    for (std::uint32_t i = 0; i < 512; ++i) poke8(copy + i, (*table)[i]);
+    std::uint32_t entry = copy + 446;
+    for (std::uint32_t slot = 0; slot < 4; ++slot)
+        if (peek32(copy + 446 + slot * 16 + 8) == sector) entry = copy + 446 + slot * 16;
+    if (peek32(entry + 8) != sector) {
+        // A logical partition: loaders hand over an entry that counts from the disk's start.
+        poke8(entry, 0x80);
+        poke8(entry + 4, 0x83);
+        poke32(entry + 8, static_cast<std::uint32_t>(sector));
+    }
+    emu_->x86.R_ESI = entry;
+    emu_->x86.R_EBP = entry;
+}
+
 Rehearsal Pc::run() {
     power_on();
     if (drives_.empty()) {
         finish(RehearsalEnd::NotStarted, "there is no such disk");
         return std::move(out_);
     }
-    const auto first = drives_[0].overlay->bytes(0, std::min<std::uint64_t>(512, drives_[0].overlay->size()));
+    const std::uint64_t start = options_.start_sector * 512;
+    const auto first = drives_[0].overlay->bytes(start, std::min<std::uint64_t>(512, drives_[0].overlay->size()));
     if (!first || first->size() < 512 || (*first)[510] != 0x55 || (*first)[511] != 0xAA) {
         finish(RehearsalEnd::NotStarted, !first ? "the first sector cannot be read" : "the first sector has no signature 55AA: a BIOS does not start it");
         return std::move(out_);
     }
     for (std::uint32_t i = 0; i < 512; ++i) poke8(boot_address + i, (*first)[i]);
     const int number = drives_[0].disk->number;
-    regions_.push_back({DiskRange{number, 0, 512}, places_.at(number, 0), boot_address, false});
+    regions_.push_back({DiskRange{number, start, 512}, places_.at(number, start), boot_address, false});
+    if (options_.start_sector != 0) leave_entry(options_.start_sector);
     region_of_[boot_address / 512] = 1;
     remember(1, *first);
     while (!finished_) {

@@ -70,6 +70,7 @@ private:
     void remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes);
     void enter_region(std::uint16_t id, std::uint32_t linear);
     bool kernel_entry(std::uint32_t linear);
+    void leave_entry(std::uint64_t sector);
     void finish(RehearsalEnd end, std::string text);
     void event(RehearsalEventKind kind, std::string text);
     void flush_text();

@@ -65,6 +65,16 @@ Told builtin(const RootDemand& demand, std::string_view module, std::string_view
     return config_says(demand.config, option);
 }
 
+/// How a file system's driver begins its messages.
+std::string_view own_words(std::string_view module) {
+    if (module == "ext4") return "EXT4-fs (%s)";
+    if (module == "xfs") return "XFS (%s)";
+    if (module == "btrfs") return "BTRFS: device";
+    if (module == "f2fs") return "F2FS-fs (%s)";
+    if (module == "squashfs") return "SQUASHFS error";
+    return {};
+}
+
 bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module, std::string_view option) {
     return (ramdisk != nullptr && ramdisk->has_module(module)) || builtin(demand, module, option) == Told::Yes;
 }
@@ -198,8 +208,12 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     const auto option = file_system_option(demand.file_system);
     if (!option.empty()) {
         const std::string module = demand.file_system.starts_with("ext") ? "ext4" : demand.file_system;
-        const Told inside = builtin(demand, module, option);
+        Told inside = builtin(demand, module, option);
         const bool brought = ramdisk != nullptr && (ramdisk->has_module(module) || ramdisk->has_module(demand.file_system));
+        // A driver that is built in brings its messages along; one that is not leaves none.
+        const auto words = own_words(module);
+        if (!brought && inside == Told::Unknown && !words.empty() && demand.kernel_mentions)
+            if (const auto told = demand.kernel_mentions(words)) inside = *told ? Told::Yes : Told::No;
         if (!brought && inside == Told::No)
             return breaks("ramdisk-no-file-system-driver",
                           fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel", demand.file_system),

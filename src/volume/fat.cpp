@@ -23,7 +23,7 @@ constexpr std::uint32_t bad_or_end_32 = 0x0FFFFFF7;
 
 /// The geometry a BIOS parameter block describes (specification: "FAT Type Determination").
 struct Geometry {
-    std::uint32_t sector = 0;  ///< bytes
+    std::uint32_t sector = 0;   ///< bytes
     std::uint32_t cluster = 0;  ///< bytes
     std::uint64_t fat_offset = 0;
     std::uint64_t fat_bytes = 0;
@@ -354,9 +354,9 @@ private:
             const auto second = volume_->bytes(g_.fat_offset + g_.fat_bytes + at, length);
             if (!first || !second || *first == *second) continue;
             const auto differ = static_cast<std::uint64_t>(std::ranges::mismatch(*first, *second).in1 - first->begin());
-            out.push_back(make_finding("fat-copies-differ",
-                                       fmt::format("the two allocation tables of {} differ; loaders and firmware read the first one", volume_->place()),
-                                       {evidence_bytes(*volume_, g_.fat_offset + at + differ, 1), evidence_bytes(*volume_, g_.fat_offset + g_.fat_bytes + at + differ, 1)}));
+            out.push_back(make_finding(
+                "fat-copies-differ", fmt::format("the two allocation tables of {} differ; loaders and firmware read the first one", volume_->place()),
+                {evidence_bytes(*volume_, g_.fat_offset + at + differ, 1), evidence_bytes(*volume_, g_.fat_offset + g_.fat_bytes + at + differ, 1)}));
             return;
         }
     }

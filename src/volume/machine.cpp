@@ -95,6 +95,13 @@ const Disk* Machine::disk(int number) const {
     return found != disks.end() ? &*found : nullptr;
 }
 
+const Disk* Machine::drive(int index, int first) const {
+    if (index < 0) return nullptr;
+    return disk(index == 0 ? first : index <= first - 1 ? index : index + 1);
+}
+
+int Machine::drive_index(int disk, int first) { return disk == first ? 0 : disk < first ? disk : disk - 1; }
+
 const Volume* Machine::volume(int disk, int partition) const {
     return first_volume(*this, [&](const Volume& v) { return v.disk == disk && v.partition == partition; });
 }

@@ -15,7 +15,8 @@ namespace {
 using Found = std::optional<VolumeInfo>;
 
 bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return bytes.size() >= wanted.size() && std::equal(wanted.begin(), wanted.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+    return bytes.size() >= wanted.size() &&
+           std::equal(wanted.begin(), wanted.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 std::string fixed_text(std::span<const std::uint8_t> bytes) {

@@ -322,7 +322,7 @@ int Interpreter::cmd_insmod(const Arguments& a, const Command& /*c*/) {
         const auto opened = open(a[1]);
         return opened.source ? 0 : error(opened.message);
     }
-    auto message = world_.load_module(a[1], variable("prefix"), context_.modules, true);
+    auto message = world_.load_module(a[1], variable("prefix"), context_.modules);
     return message.empty() ? 0 : error(message);
 }
 

@@ -18,6 +18,7 @@ constexpr std::uint32_t module_magic = 0x676D696D;  // "mimg"
 constexpr std::uint32_t most_core = 4U << 20U;
 constexpr std::uint32_t lzma_dictionary = 1U << 16U;  // util/mkimage.c, compress_kernel_lzma
 /// The decompressor's size differs by version; its upper bound is GRUB_DECOMPRESSOR_I386_PC_MAX_DECOMPRESSOR_SIZE.
+constexpr std::size_t most_block = 8192;
 constexpr std::size_t most_decompressor = 0x9000 - 0x8200;
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view text) {
@@ -110,8 +111,10 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     const ByteSource& source = *disk.source;
     const std::uint64_t sectors = source.size() / sector;
     if (boot.core_sector >= sectors) {
-        return problem("grub-core-pointer", fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
-                       "GRUB  Read Error", {evidence_bytes(source, 0x5C, 8, fmt::format("a sector below {}", sectors), fmt::format("{}", boot.core_sector))});
+        return problem(
+            "grub-core-pointer", fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
+            "GRUB  Read Error",
+            {evidence_bytes(source, boot.sector * sector + 0x5C, 8, fmt::format("a sector below {}", sectors), fmt::format("{}", boot.core_sector))});
     }
     const std::uint64_t first_at = boot.core_sector * sector;
     const auto first = source.bytes(first_at, sector);
@@ -121,7 +124,7 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         if (const auto other = find_grub_core(disk))
             return problem("grub-core-pointer",
                            fmt::format("the first sector looks for GRUB's core image at sector {}, but it begins at sector {}", boot.core_sector, *other),
-                           "GRUB", {evidence_bytes(source, 0x5C, 8, fmt::format("{}", *other), fmt::format("{}", boot.core_sector))});
+                           "GRUB", {evidence_bytes(source, boot.sector * sector + 0x5C, 8, fmt::format("{}", *other), fmt::format("{}", boot.core_sector))});
         return problem("grub-core-first-sector", "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
                        {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
                                        std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
@@ -182,9 +185,9 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         return read_modules(core);
     };
     bool unpacked = decompressor <= most_decompressor && try_at(decompressor);
-    // Without redundancy the last sector is filled up, so that the payload may begin up to a sector earlier;
-    // LZMA data always begins with a zero byte.
-    for (std::size_t back = 1; core.redundancy == 0 && !unpacked && back < sector && back < decompressor; ++back)
+    // Without redundancy the image is a file, and its list of runs covers the file system's last block to its end, so that
+    // the payload may begin up to a block earlier; LZMA data always begins with a zero byte.
+    for (std::size_t back = 1; core.redundancy == 0 && !unpacked && back < most_block && back < decompressor; ++back)
         unpacked = rest[decompressor - back] == 0 && try_at(decompressor - back);
     if (!unpacked)
         return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent,

@@ -212,7 +212,7 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
         // Commands of other modules are loaded when first used (grub_dyncmd_dispatcher).
         const std::string module = world_.module_of_command(name);
         if (!module.empty()) {
-            if (auto message = world_.load_module(module, variable("prefix"), context_.modules, true); !message.empty()) {
+            if (auto message = world_.load_module(module, variable("prefix"), context_.modules); !message.empty()) {
                 error(message);
                 module_missing(arguments, module, message);
                 return 1;

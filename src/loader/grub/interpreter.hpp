@@ -34,6 +34,7 @@ struct Loaded {
     std::string stop_reason;
     std::optional<int> chain_disk;
     int chain_partition = 0;
+    std::optional<DiskRange> chain_code;
 };
 
 /// Everything that a command can change. Copied to try an entry.

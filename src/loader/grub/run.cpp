@@ -67,7 +67,7 @@ Chosen choose(const std::vector<Definition>& menu, const std::string& setting) {
 
 class Runner {
 public:
-    Runner(World& world, GrubRun& out) : world_(world), out_(out) {}
+    explicit Runner(World& world) : world_(world) {}
 
     /// Tries every entry of a menu on a copy of the state the menu leaves behind.
     std::vector<MenuEntry> try_entries(const Context& context, int depth, const std::vector<int>& path) {
@@ -97,6 +97,7 @@ public:
         entry.kernel_loaded = loaded.ready;
         entry.chain_disk = loaded.chain_disk;
         entry.chain_partition = loaded.chain_partition;
+        entry.chain_code = loaded.chain_code;
         entry.stops_at = loaded.stops_at;
         entry.stop_code = loaded.stop_code;
         entry.stop_reason = loaded.stop_reason;
@@ -144,7 +145,6 @@ public:
 
 private:
     World& world_;
-    [[maybe_unused]] GrubRun& out_;
     std::string choose_rest_;
     int tried_ = 0;
 };
@@ -155,11 +155,11 @@ Context first_context(const std::string& prefix, const std::string& root) {
     v["prefix"] = prefix;
     v["root"] = root;
     v["cmdpath"] = fmt::format("({})", root.substr(0, root.find(',')));
-    v["pager"] = "";
-    v["grub_cpu"] = "i386";
-    v["grub_platform"] = "pc";
+    v["pager"].clear();
+    v.emplace("grub_cpu", "i386");
+    v.emplace("grub_platform", "pc");
     for (const char* feature : features) {
-        v[feature] = "y";
+        v[feature] = std::string("y");
         context.exported.insert(feature);
     }
     context.exported.insert({"prefix", "root", "cmdpath", "grub_cpu", "grub_platform", "pager"});
@@ -170,6 +170,7 @@ void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
     const Context& context = interpreter.context();
     Menu& menu = out.menu;
     menu.loader = "GRUB 2";
+    menu.after_error = "Press any key to continue...";
     menu.messages = context.messages;
     menu.default_setting = value_of(context, "default");
     const auto chosen = choose(context.menu, menu.default_setting);
@@ -189,7 +190,7 @@ void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
         if (!word.empty() && named.matches) menu.fallback.push_back(named.index);
         at = end + 1;
     }
-    Runner runner(world, out);
+    Runner runner(world);
     runner.set_rest(chosen.rest);
     menu.entries = runner.try_entries(context, 0, {});
     if (interpreter.flow() == grub::Flow::Booted) {
@@ -251,53 +252,22 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
 
 }  // namespace
 
-std::string_view entry_kind_name(EntryKind kind) {
-    switch (kind) {
-        case EntryKind::Linux: return "linux";
-        case EntryKind::Chainload: return "chainload";
-        case EntryKind::Multiboot: return "multiboot";
-        case EntryKind::Submenu: return "submenu";
-        case EntryKind::Nothing: break;
-    }
-    return "nothing";
-}
-
-std::string MenuEntry::path_text() const {
-    std::string out;
-    for (const int step : path) out += (out.empty() ? "" : ">") + std::to_string(step);
-    return out;
-}
-
-const MenuEntry* Menu::unattended() const {
-    if (boots_without_menu && !direct.empty()) return &direct.front();
-    const std::vector<MenuEntry>* level = &entries;
-    int index = default_entry;
-    for (int depth = 0; depth < most_menu_depth + 1; ++depth) {
-        if (level->empty()) return nullptr;
-        if (index < 0 || static_cast<std::size_t>(index) >= level->size()) index = 0;
-        const MenuEntry& entry = (*level)[static_cast<std::size_t>(index)];
-        if (entry.kind != EntryKind::Submenu) return &entry;
-        if (entry.children.empty()) return &entry;
-        index = entry.default_child;
-        level = &entry.children;
-    }
-    return nullptr;
-}
-
-GrubRun run_grub(const Machine& machine, const GrubCore& core) {
+GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive) {
     GrubRun out;
-    World world(machine, core.disk, "i386-pc");
+    if (first_drive == 0) first_drive = core.disk;
+    World world(machine, first_drive, "i386-pc");
     world.set_kernel(core.kernel);
     grub::Modules modules;
     modules.loaded.insert(core.modules.begin(), core.modules.end());
     // What an embedded module defines stands in the unpacked image too, so that its names count as exported.
     // The core's prefix: "(,msdos1)/boot/grub" means the boot disk, "/boot/grub" the device it was loaded from.
     std::string prefix = core.prefix;
-    std::string root = "hd0";
+    const std::string boot_drive = fmt::format("hd{}", Machine::drive_index(core.disk, first_drive));
+    std::string root = boot_drive;
     if (prefix.starts_with('(')) {
         const auto close = prefix.find(')');
         std::string device = prefix.substr(1, close == std::string::npos ? close : close - 1);
-        if (device.starts_with(',')) device = "hd0" + device;
+        if (device.starts_with(',')) device = fmt::format("{}{}", boot_drive, device);
         root = device;
         prefix = fmt::format("({}){}", device, close == std::string::npos ? "" : prefix.substr(close + 1));
     } else if (!prefix.empty()) {
@@ -327,7 +297,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core) {
     const Volume* volume = device->volume != nullptr ? device->volume : machine.volume(device->disk->number, 0);
     const std::string below = close != std::string::npos ? prefix.substr(close + 1) : prefix;
     if (volume != nullptr) out.prefix_place = fmt::format("{}:{}", volume->place, below);
-    if (auto message = world.load_module("normal", prefix, interpreter.context().modules, false); !message.empty()) {
+    if (auto message = world.load_module("normal", prefix, interpreter.context().modules); !message.empty()) {
         rescue(out, message);
         const bool no_file_system = message == "unknown filesystem.";
         stop_at(out, Stage::Loader, no_file_system ? "grub-prefix-file-system" : "grub-normal-module",

@@ -151,6 +151,7 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
         }
         code = opened.source;
     }
+    if (const auto where = code->locate(0, 512); !where.empty()) loaded.chain_code = where.front();
     const auto sector = code->bytes(0, 512);
     if (!sector) {
         stop(Stage::BootSector, "chain-unreadable", "the sector to chain to cannot be read");

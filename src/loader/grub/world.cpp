@@ -45,13 +45,9 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
     if (!name.starts_with("hd")) return std::nullopt;
     const auto comma = name.find(',');
     const auto index = whole_number(name.substr(2, comma == std::string_view::npos ? comma : comma - 2));
-    if (!index || *index < 0 || static_cast<std::size_t>(*index) >= machine_.disks.size()) return std::nullopt;
-    // The firmware's first drive, 80h, is the one GRUB was started from.
-    const auto order = [&](int i) {
-        if (i == 0) return boot_disk_;
-        return i <= boot_disk_ - 1 ? i : i + 1;
-    };
-    const Disk* disk = machine_.disk(order(*index));
+    if (!index) return std::nullopt;
+    // The firmware's first drive, 80h, is hd0.
+    const Disk* disk = machine_.drive(*index, first_drive_);
     if (disk == nullptr) return std::nullopt;
     if (comma == std::string_view::npos) return Device{disk, nullptr};
     auto part = name.substr(comma + 1);
@@ -66,7 +62,7 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
 }
 
 std::string World::name_of(const Volume& volume) const {
-    const int index = volume.disk == boot_disk_ ? 0 : volume.disk < boot_disk_ ? volume.disk : volume.disk - 1;
+    const int index = Machine::drive_index(volume.disk, first_drive_);
     const Disk* disk = machine_.disk(volume.disk);
     if (volume.partition == 0 || disk == nullptr) return fmt::format("hd{}", index);
     return fmt::format("hd{},{}{}", index, table_prefix(disk->table.kind), volume.partition);
@@ -153,12 +149,11 @@ void World::set_kernel(std::span<const std::uint8_t> kernel) {
     }
 }
 
-std::string World::load_module(std::string_view name, std::string_view prefix, Modules& modules, bool normal) const {
+std::string World::load_module(std::string_view name, std::string_view prefix, Modules& modules) const {
     if (all_modules_) {
         modules.loaded.emplace(name);
         return {};
     }
-    (void)normal;
     return load_one(name, prefix, modules, 0);
 }
 

@@ -40,7 +40,7 @@ struct Opened {
 
 class World {
 public:
-    World(const Machine& machine, int boot_disk, std::string platform) : machine_(machine), boot_disk_(boot_disk), platform_(std::move(platform)) {}
+    World(const Machine& machine, int first_drive, std::string platform) : machine_(machine), first_drive_(first_drive), platform_(std::move(platform)) {}
 
     [[nodiscard]] const Machine& machine() const { return machine_; }
     [[nodiscard]] const std::string& platform() const { return platform_; }
@@ -59,7 +59,7 @@ public:
     /// Names that the core's kernel exports; a name is exported if it stands as a whole string in the image.
     void set_kernel(std::span<const std::uint8_t> kernel);
     /// Loads a module and what it depends on from `prefix`; the message is empty on success.
-    std::string load_module(std::string_view name, std::string_view prefix, Modules& modules, bool normal) const;
+    std::string load_module(std::string_view name, std::string_view prefix, Modules& modules) const;
     /// The module that provides a command, by command.lst; empty: none.
     [[nodiscard]] std::string module_of_command(std::string_view command) const;
     /// command.lst was read: commands that it does not name do not exist.
@@ -75,7 +75,7 @@ private:
     std::string load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const;
 
     const Machine& machine_;
-    int boot_disk_;
+    int first_drive_;
     std::string platform_;
     bool all_modules_ = false;
     std::set<std::string, std::less<>> kernel_symbols_;

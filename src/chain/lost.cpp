@@ -1,0 +1,151 @@
+// SPDX-License-Identifier: MIT
+#include "chain/lost.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+
+namespace herberge::chain {
+
+namespace {
+
+constexpr std::uint64_t step_sectors = 2048;  // what partitioning tools align to
+constexpr std::uint64_t most_places = 8192;
+
+/// A file system that begins where no partition does.
+struct Stray {
+    const Disk* disk = nullptr;
+    std::uint64_t lba = 0;
+    Source source;
+    VolumeInfo info;
+    int number = 0;  ///< the number it would have as a logical partition; 0: it does not lie among those
+};
+
+/// Space that holds no file system of its own: gaps, extended partitions, and partitions with nothing recognised.
+bool is_free(const Disk& disk, std::uint64_t lba) {
+    for (const auto& p : disk.table.partitions) {
+        if (p.extended() || lba < p.first_lba || lba >= p.first_lba + p.sectors) continue;
+        const auto volume = std::ranges::find(disk.volumes, p.number, &Volume::partition);
+        if (volume != disk.volumes.end() && !volume->info.kind.empty()) return false;
+    }
+    return true;
+}
+
+/// Where logical partitions lie or lay: the extended partition, or one whose first sector still looks like its table.
+const Partition* home_of_logical(const Disk& disk, std::uint64_t lba) {
+    for (const auto& p : disk.table.partitions) {
+        if (p.logical || lba < p.first_lba || lba >= p.first_lba + p.sectors) continue;
+        if (p.extended()) return &p;
+        const auto mark = disk.source->bytes(p.first_lba * 512 + 510, 2);
+        if (mark && (*mark)[0] == 0x55 && (*mark)[1] == 0xAA && lba > p.first_lba) return &p;
+    }
+    return nullptr;
+}
+
+std::vector<Stray> strays(const Machine& machine) {
+    std::vector<Stray> out;
+    std::uint64_t looked = 0;
+    for (const auto& disk : machine.disks) {
+        if (disk.problem || disk.table.kind == TableKind::None) continue;
+        const std::uint64_t end = disk.source->size() / 512;
+        int logical = 5;
+        for (std::uint64_t lba = step_sectors; lba < end && looked < most_places; lba += step_sectors) {
+            const auto known = std::ranges::find_if(disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba && !p.extended(); });
+            if (known != disk.table.partitions.end() && known->logical) ++logical;
+            if (!is_free(disk, lba)) {
+                // Skip to the end of the volume that lies here.
+                for (const auto& p : disk.table.partitions)
+                    if (!p.extended() && lba >= p.first_lba && lba < p.first_lba + p.sectors)
+                        lba = std::max(lba, (p.first_lba + p.sectors) / step_sectors * step_sectors - step_sectors);
+                continue;
+            }
+            ++looked;
+            const auto source = slice(disk.source, lba * 512, (end - lba) * 512, fmt::format("d{}@{}", disk.number, lba * 512));
+            auto info = recognise_volume(*source);
+            if (info.kind.empty() || info.size == 0 || info.size > source->size()) continue;
+            const bool among_logical = home_of_logical(disk, lba) != nullptr;
+            out.push_back(
+                {&disk, lba, slice(disk.source, lba * 512, info.size, fmt::format("d{}@{}", disk.number, lba * 512)), info, among_logical ? logical : 0});
+            if (among_logical) ++logical;
+            lba += info.size / 512 / step_sectors * step_sectors;
+            if (info.size / 512 % step_sectors == 0) lba -= step_sectors;
+        }
+    }
+    return out;
+}
+
+std::string name_of_system(const Stray& stray) {
+    Machine alone;
+    Disk disk;
+    disk.number = stray.disk->number;
+    disk.source = stray.disk->source;
+    Volume volume;
+    volume.disk = disk.number;
+    volume.place = stray.source->place();
+    volume.source = stray.source;
+    volume.info = stray.info;
+    if (auto fs = open_file_system(stray.source, Reader::Loader)) volume.loader_view = *fs;
+    if (auto fs = open_file_system(stray.source, Reader::Kernel)) volume.kernel_view = *fs;
+    disk.volumes.push_back(std::move(volume));
+    alone.disks.push_back(std::move(disk));
+    const auto systems = find_systems(alone);
+    return systems.empty() ? std::string{} : systems.front().name;
+}
+
+std::string root_of(const MenuEntry& entry) { return CommandLine(entry.arguments).value("root").value_or(""); }
+
+}  // namespace
+
+bool names_missing_volume(const Machine& machine, const MenuEntry& entry) {
+    const auto root = resolve_root(machine, root_of(entry));
+    using Kind = RootReference::Kind;
+    const bool by_name = root.kind == Kind::Uuid || root.kind == Kind::Label || root.kind == Kind::PartUuid || root.kind == Kind::Device;
+    return (by_name && root.volume == nullptr && !root.cannot_tell) || entry.stop_code == "entry-device-missing";
+}
+
+std::string entry_screen(const MenuEntry& entry, const Menu& menu) {
+    constexpr std::size_t most = 6;
+    std::vector<std::string> lines;
+    // Autoloading drivers can add dozens of lines; the ones that tell the cause remain.
+    for (const auto& message : entry.messages)
+        if (message.text.find(".mod' not found") == std::string::npos || entry.messages.size() <= most) lines.push_back(message.text);
+    if (lines.size() > most) lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(most));
+    if (!menu.after_error.empty()) lines.push_back(menu.after_error);
+    return fmt::format("{}", fmt::join(lines, "\n"));
+}
+
+std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<const Route*>& homeless) {
+    std::vector<LostSystem> out;
+    if (homeless.empty()) return out;
+    const auto found = strays(machine);
+    for (const auto* route : homeless) {
+        LostSystem lost;
+        lost.route = route;
+        const auto root = resolve_root(machine, root_of(*route->entry));
+        lost.wanted = root.written.empty() ? route->entry->stop_reason : root.written;
+        if (std::ranges::any_of(out, [&](const LostSystem& l) { return l.wanted == lost.wanted; })) continue;
+        for (const auto& stray : found) {
+            using Kind = RootReference::Kind;
+            const bool same = (root.kind == Kind::Uuid && stray.info.uuid == root.value) || (root.kind == Kind::Label && stray.info.label == root.value);
+            if (!same) continue;
+            lost.found = true;
+            lost.name = name_of_system(stray);
+            if (stray.number != 0) lost.place = fmt::format("d{}p{}", stray.disk->number, stray.number);
+            lost.text = fmt::format("“{}” starts a system whose volume ({}, {}) begins at sector {}, but no partition leads there", route->entry->title,
+                                    stray.info.kind, root.written, stray.lba);
+            lost.evidence = {
+                evidence_line(route->entry->place, route->entry->line, root.written, "on no partition"),
+                Evidence{DiskRange{stray.disk->number, stray.lba * 512, 4096}, {}, {}, {}, fmt::format("{} with that UUID or label", stray.info.kind)}};
+            for (const auto& finding : stray.disk->table.findings)
+                if (finding.code.starts_with("mbr-chain") && !finding.evidence.empty()) {
+                    lost.text += "; " + finding.text;
+                    lost.evidence.push_back(finding.evidence.front());
+                }
+            break;
+        }
+        out.push_back(std::move(lost));
+    }
+    return out;
+}
+
+}  // namespace herberge::chain

@@ -1,0 +1,348 @@
+// SPDX-License-Identifier: MIT
+#include "chain/routes.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+
+#include "chain/rehearsed.hpp"
+
+namespace herberge::chain {
+
+namespace {
+
+constexpr std::size_t most_depth = 8;
+constexpr std::size_t most_routes = 2000;
+constexpr std::string_view silent = "(nothing: the screen stays as the firmware left it)";
+
+const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
+    std::vector<Evidence> refused;
+    for (const auto& disk : machine.disks) {
+        if (disk.problem) {
+            refused.push_back(evidence_error(*disk.problem));
+            continue;
+        }
+        if (disk.source->size() < 512) {
+            refused.push_back(evidence_place(fmt::format("d{}", disk.number), "at least one sector", size_text(disk.source->size())));
+            continue;
+        }
+        const auto mark = disk.source->bytes(510, 2);
+        if (!mark) {
+            refused.push_back(evidence_error(mark.error()));
+            continue;
+        }
+        if ((*mark)[0] != 0x55 || (*mark)[1] != 0xAA) {
+            refused.push_back(evidence_bytes(*disk.source, 510, 2, "55 aa", hex(*mark)));
+            continue;
+        }
+        std::vector<Evidence> evidence{evidence_bytes(*disk.source, 510, 2, "55 aa", "55 aa")};
+        evidence.insert(evidence.end(), refused.begin(), refused.end());
+        ladder.set(Stage::Firmware, State::Holds, fmt::format("a BIOS starts d{}: its first sector carries the signature 55AA", disk.number), evidence);
+        return &disk;
+    }
+    ladder.breaks(Stage::Firmware, "firmware-nothing-to-start", "no disk has a first sector that a BIOS would start", refused,
+                  "Boot failed: not a bootable disk\nNo bootable device.");
+    return nullptr;
+}
+
+void table_holds(const Disk& disk, Ladder& ladder) {
+    if (disk.table.kind == TableKind::None || disk.table.partitions.empty())
+        ladder.set(Stage::PartitionTable, State::Holds, "no partition was needed so far", {evidence_bytes(*disk.source, 446, 64)});
+    else
+        ladder.set(Stage::PartitionTable, State::Holds,
+                   fmt::format("the {} names {} partition{}", disk.table.kind == TableKind::Gpt ? "GPT" : "MBR", disk.table.partitions.size(),
+                               disk.table.partitions.size() == 1 ? "" : "s"),
+                   {evidence_bytes(*disk.source, 446, 64)});
+}
+
+const Volume* volume_starting_at(const Machine& machine, int disk, std::uint64_t lba) {
+    const Volume* out = nullptr;
+    machine.each_volume([&](const Volume& v) {
+        const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
+        if (v.partition != 0 && !where.empty() && where[0].disk == disk && where[0].offset == lba * 512) out = &v;
+    });
+    return out;
+}
+
+bool all_zero(std::span<const std::uint8_t> bytes) {
+    return std::ranges::all_of(bytes, [](auto b) { return b == 0; });
+}
+
+/// The code of a boot sector without its parameter block: that block survives what wipes the code.
+std::span<const std::uint8_t> code_of(std::span<const std::uint8_t> sector, bool volume) { return volume ? sector.subspan(90, 420 - 0) : sector.first(440); }
+
+class Finder {
+public:
+    Finder(const Machine& machine, bool rehearsing) : machine_(machine), rehearsing_(rehearsing) {}
+
+    Routes run() {
+        Route route;
+        if (const Disk* disk = firmware_stage(machine_, route.ladder)) {
+            out_.first_drive = disk->number;
+            first_sector({disk, nullptr, 0, disk->number, false}, std::move(route), true);
+        } else {
+            out_.list.push_back(std::move(route));
+        }
+        return std::move(out_);
+    }
+
+private:
+    using Path = std::vector<std::pair<int, std::uint64_t>>;
+
+    void end(Route route) {
+        if (out_.list.size() < most_routes) out_.list.push_back(std::move(route));
+    }
+
+    void step(std::string from, std::string to, std::string label, bool unattended, bool broken) {
+        const bool known = std::ranges::any_of(out_.steps, [&](const Step& s) { return s.from == from && s.to == to && s.label == label; });
+        if (!known) out_.steps.push_back({std::move(from), std::move(to), std::move(label), unattended, broken});
+    }
+
+    /// A disk's first sector, started by the firmware or by another loader.
+    void first_sector(const BootPlace& place, Route route, bool by_firmware) {
+        if (by_firmware || route.ladder.at(Stage::PartitionTable).state != State::Holds) table_holds(*place.disk, route.ladder);
+        started(place, std::move(route), by_firmware);
+    }
+
+    /// Code at `place` begins to run.
+    void started(const BootPlace& place, Route route, bool by_firmware) {
+        const Stage own = place.volume != nullptr ? Stage::BootSector : Stage::BootCode;
+        const std::pair here{place.disk->number, place.lba};
+        if (std::ranges::find(path_, here) != path_.end()) {
+            route.ladder.breaks(Stage::Entry, "chain-loop",
+                                fmt::format("{} is started again: the loaders start each other in a circle{}", place.text(),
+                                            route.chosen.empty() ? "" : fmt::format(" ({})", fmt::join(route.chosen, " → "))),
+                                {place.evidence(0, 512)}, "(the same menu comes again and again)");
+            end(std::move(route));
+            return;
+        }
+        if (path_.size() >= most_depth) {
+            route.ladder.set(Stage::Entry, State::Unknown, "more loaders follow each other than are followed here");
+            end(std::move(route));
+            return;
+        }
+        path_.push_back(here);
+        look_at(place, std::move(route), own, by_firmware);
+        path_.pop_back();
+    }
+
+    void look_at(BootPlace place, Route route, Stage own, bool by_firmware) {
+        if (place.volume != nullptr) route.passed.push_back(place.volume);
+        const auto sector = place.disk->source->bytes(place.lba * 512, 512);
+        if (!sector) {
+            route.ladder.breaks(own, "boot-code-unreadable", fmt::format("{} cannot be read", place.text()), {evidence_error(sector.error())}, "");
+            end(std::move(route));
+            return;
+        }
+        std::optional<Rehearsal> rehearsal;
+        if (rehearsing_) {
+            auto options = RehearsalOptions::brief();
+            options.start_sector = place.lba;
+            rehearsal = rehearse(machine_, place.disk->number, options);
+        }
+        auto run = run_loader(machine_, place);
+        if (run && run->stop_code == "boot-code-damaged" && rehearsal && run->next_sector &&
+            reaches_sector(*rehearsal, place.disk->number, *run->next_sector)) {
+            // What the bytes are, and what they do: where the two disagree, the running code is what the machine has.
+            route.ladder.add_finding(
+                make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, the code goes on all the same", run->stop_reason),
+                             {run->stop_evidence.empty() ? place.evidence(0, 3) : run->stop_evidence.front(), rehearsal_evidence(*rehearsal)}));
+            place.seen_working = true;
+            run = run_loader(machine_, place);
+        }
+        if (run) {
+            loader(place, std::move(*run), std::move(route), own, by_firmware, rehearsal);
+            return;
+        }
+        if (all_zero(code_of(*sector, place.volume != nullptr))) {
+            route.ladder.breaks(
+                own, own == Stage::BootCode ? "boot-code-empty" : "boot-sector-empty", fmt::format("the code area of {} is empty", place.text()),
+                {place.evidence(place.volume != nullptr ? 90 : 0, place.volume != nullptr ? 420 : 440, "boot code", "zeros")}, std::string(silent));
+            end(std::move(route));
+            return;
+        }
+        unnamed(place, std::move(route), own, rehearsal);
+    }
+
+    /// Code of no loader that is decoded: what it does when it runs is what counts.
+    void unnamed(const BootPlace& place, Route route, Stage own, const std::optional<Rehearsal>& rehearsal) {
+        route.hops.push_back(fmt::format("{}: code", place.text()));
+        if (own == Stage::BootCode) {
+            const Volume* next = rehearsal ? started_volume(*rehearsal) : only_active(*place.disk);
+            if (next != nullptr) {
+                route.ladder.set(
+                    Stage::BootCode, State::Holds,
+                    rehearsal ? fmt::format("run in an emulated PC, it starts the {} boot sector", next->place)
+                              : fmt::format("its code is not decoded; if it starts the active partition, that is {}", next->place),
+                    {evidence_bytes(*place.disk->source, 0, 440), rehearsal ? rehearsal_evidence(*rehearsal) : evidence_bytes(*place.disk->source, 446, 64)});
+                route.ladder.support(Stage::PartitionTable, fmt::format("; {} is the active one", next->place), evidence_bytes(*place.disk->source, 446, 64));
+                step(place.text(), fmt::format("{} boot sector", next->place), {}, route.unattended, false);
+                const auto where = next->source->locate(0, 512);
+                const BootPlace sector{place.disk, next, where.empty() ? 0 : where.front().offset / 512, place.first_drive, false};
+                const auto code = next->source->bytes(0, 512);
+                // A boot sector with a loader's name is decoded; others are judged by the same rehearsal.
+                if (code && !identify_loader(*code).empty()) {
+                    started(sector, std::move(route), false);
+                    return;
+                }
+                route.passed.push_back(next);
+            }
+        }
+        if (!rehearsal) {
+            if (route.ladder.at(own).state == State::NotReached)
+                route.ladder.set(own, State::Unknown, fmt::format("the code of {} is none that is decoded here", place.text()), {place.evidence(0, 440)});
+            end(std::move(route));
+            return;
+        }
+        if (own == Stage::BootCode) judge_by_rehearsal(machine_, *place.disk, *rehearsal, route.ladder);
+        else judge_boot_sector_by_rehearsal(place, *rehearsal, route.ladder);
+        end(std::move(route));
+    }
+
+    [[nodiscard]] const Volume* started_volume(const Rehearsal& rehearsal) const {
+        for (const auto& e : rehearsal.events)
+            if (e.kind == RehearsalEventKind::Transfer && e.stage == Stage::BootSector && e.range && e.range->offset % 512 == 0)
+                return volume_starting_at(machine_, e.range->disk, e.range->offset / 512);
+        return nullptr;
+    }
+
+    [[nodiscard]] const Volume* only_active(const Disk& disk) const {
+        if (disk.table.active_count() != 1) return nullptr;
+        return machine_.volume(disk.number, disk.table.first_active()->number);
+    }
+
+    void loader(const BootPlace& place, LoaderRun run, Route route, Stage own, bool by_firmware, const std::optional<Rehearsal>& rehearsal) {
+        out_.loaders.push_back(std::move(run));
+        const LoaderRun& r = out_.loaders.back();
+        auto& ladder = route.ladder;
+        route.hops.insert(route.hops.end(), r.route.begin(), r.route.end());
+        for (const auto& finding : r.findings) ladder.add_finding(finding);
+        step(place.text(), fmt::format("{} ({})", r.menu.place.empty() ? place.text() + " loader" : r.menu.place, r.name), {}, route.unattended,
+             r.stops_at.has_value());
+        const std::optional<Stage> stops = r.stops_at == Stage::BootCode ? own : r.stops_at;
+        if (own == Stage::BootCode && by_firmware)
+            ladder.set(Stage::BootSector, State::NotNeeded, fmt::format("{}'s first sector loads the loader directly", r.name));
+        if (stops != own) ladder.go_on(own, State::Holds, r.first_sector_text, {place.evidence(0, 440)});
+        if (!stops || (*stops > Stage::Loader)) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+        if (stops) {
+            std::string screen = r.screen;
+            if (*stops == own && rehearsal && !rehearsal->text.empty()) screen = rehearsal_screen(*rehearsal);
+            ladder.breaks(*stops, r.stop_code, r.stop_reason, r.stop_evidence, screen);
+            if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
+            // A rung that holds behind the break would be a promise nobody keeps.
+            end(std::move(route));
+            return;
+        }
+        if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
+        if (rehearsing_ && path_.size() <= 2 && route.chosen.empty() && !r.proof.empty() && !ladder.first_break()) prove(place, r, ladder);
+        if (ladder.first_break()) {
+            end(std::move(route));
+            return;
+        }
+        ladder.go_on(Stage::Configuration, State::Holds, r.configuration_text, {evidence_place(r.menu.place)});
+        route.hops.push_back(r.menu.place);
+        route.menu = &r.menu;
+        follow_menu(place, r, route);
+    }
+
+    /// Runs the loader in the emulated PC until it reads its configuration: the only proof for parts without checksums.
+    void prove(const BootPlace& place, const LoaderRun& r, Ladder& ladder) {
+        RehearsalOptions options;
+        options.most_instructions = 60'000'000;
+        options.idle_instructions = r.needs_proof ? 5'000'000 : 20'000'000;
+        options.kernels = kernel_ranges({r.menu});
+        // Loaders read whole sectors.
+        for (auto range : r.proof) {
+            range.length = (range.length + 511) / 512 * 512;
+            if (!r.needs_proof) options.kernels.push_back(range);
+        }
+        options.start_sector = place.lba;
+        const auto rehearsal = rehearse(machine_, place.disk->number, options);
+        // A menu that waits, or an entry that fails and waits, has been read, too.
+        const auto spoken = r.last_words.empty() ? std::string::npos : rehearsal.text.find(r.last_words);
+        const bool goes_on = spoken != std::string::npos && rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size()) != std::string::npos;
+        const bool waits = r.needs_proof && (rehearsal.end == RehearsalEnd::WaitsForKey || rehearsal.end == RehearsalEnd::KernelEntered || goes_on);
+        if (rehearsal.end == RehearsalEnd::KernelRead || waits) {
+            ladder.support(Stage::Loader, "; run in an emulated PC, it works",
+                           evidence_place("run in an emulated PC", {}, fmt::format("it uses {} within {} instructions", r.menu.place, rehearsal.instructions)));
+            return;
+        }
+        const auto evidence = rehearsal_evidence(rehearsal);
+        if (rehearsal.end == RehearsalEnd::Limit || rehearsal.end == RehearsalEnd::NotStarted) {
+            if (r.needs_proof)
+                ladder.set(Stage::Loader, State::Doubtful, r.loader_text + "; its parts carry no checksum, and running it proved nothing", {evidence});
+            return;
+        }
+        ladder.breaks(Stage::Loader, "loader-does-not-work",
+                      fmt::format("run in an emulated PC, the loader never reads its configuration: {}", rehearsal.end_text),
+                      {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence}, rehearsal_screen(rehearsal));
+    }
+
+    void follow_menu(const BootPlace& place, const LoaderRun& r, const Route& route) {
+        const MenuEntry* automatic = unattended_entry(r.menu);
+        std::vector<const MenuEntry*> all;
+        collect_leaves(r.menu.entries, all);
+        for (const auto& entry : r.menu.direct) all.push_back(&entry);
+        // What starts by itself comes first, so that it is what a system's verdict is about.
+        std::ranges::stable_partition(all, [&](const MenuEntry* e) { return e == automatic; });
+        for (const auto* entry : all) {
+            Route next = route;
+            next.entry = entry;
+            next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
+            if (entry->kind != EntryKind::Chainload || entry->stops_at || !entry->chain_code) {
+                end(std::move(next));
+                continue;
+            }
+            chain(place, r, *entry, std::move(next));
+        }
+    }
+
+    void chain(const BootPlace& from, const LoaderRun& r, const MenuEntry& entry, Route route) {
+        const Disk* disk = machine_.disk(entry.chain_code->disk);
+        const std::uint64_t lba = entry.chain_code->offset / 512;
+        const Volume* volume = disk != nullptr && lba != 0 ? volume_starting_at(machine_, disk->number, lba) : nullptr;
+        if (disk == nullptr || (lba != 0 && volume == nullptr)) {
+            route.ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” starts code from a file, which is not followed", entry.title),
+                             {evidence_line(entry.place, entry.line)});
+            end(std::move(route));
+            return;
+        }
+        const BootPlace place{disk, volume, lba, from.first_drive, false};
+        route.ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” of {} starts the {}", entry.title, r.menu.place, place.text()),
+                         {evidence_line(entry.place, entry.line, {}, entry.title)});
+        route.chosen.push_back(entry.title);
+        route.entry = nullptr;
+        route.hops.back() = fmt::format("{}:{}", entry.place, entry.line);
+        step(fmt::format("{} ({})", r.menu.place, r.name), place.text(), entry.title, route.unattended, false);
+        if (volume == nullptr) first_sector(place, std::move(route), false);
+        else started(place, std::move(route), false);
+    }
+
+    const Machine& machine_;
+    bool rehearsing_;
+    Routes out_;
+    Path path_;
+};
+
+}  // namespace
+
+void collect_leaves(const std::vector<MenuEntry>& entries, std::vector<const MenuEntry*>& out) {
+    for (const auto& entry : entries) {
+        if (entry.kind == EntryKind::Submenu) collect_leaves(entry.children, out);
+        else out.push_back(&entry);
+    }
+}
+
+const MenuEntry* unattended_entry(const Menu& menu) {
+    const MenuEntry* first = menu.unattended();
+    if (first == nullptr || first->kernel_loaded) return first;
+    for (const int index : menu.fallback) {
+        const MenuEntry* candidate = menu.unattended_from(index);
+        if (candidate != nullptr && candidate->kernel_loaded) return candidate;
+    }
+    return first;
+}
+
+Routes find_routes(const Machine& machine, bool rehearsing) { return Finder(machine, rehearsing).run(); }
+
+}  // namespace herberge::chain

@@ -1,0 +1,49 @@
+// SPDX-License-Identifier: MIT
+// Every way from the firmware to an entry that starts something: through first sectors, boot sectors and loaders.
+#pragma once
+
+#include <deque>
+#include <string>
+#include <utility>
+#include <vector>
+
+#include "chain/ladder.hpp"
+
+namespace herberge::chain {
+
+/// One way, up to the entry at its end or to where it breaks.
+struct Route {
+    Ladder ladder;
+    std::vector<std::string> hops;
+    const Menu* menu = nullptr;         ///< of the last loader
+    const MenuEntry* entry = nullptr;   ///< null: it ends before an entry is chosen
+    bool unattended = true;             ///< nobody presses a key on the way
+    std::vector<const Volume*> passed;  ///< volumes whose boot sectors it started
+    std::vector<std::string> chosen;    ///< titles of the entries that led from loader to loader
+};
+
+/// A step of the graph "who starts whom".
+struct Step {
+    std::string from;   ///< "d1 first sector", "d1p1:/boot/grub/grub.cfg"
+    std::string to;     ///< a boot sector, a loader, or the place of a system
+    std::string label;  ///< an entry's title; empty: code does it
+    bool unattended = false;
+    bool broken = false;
+};
+
+struct Routes {
+    std::vector<Route> list;
+    std::deque<LoaderRun> loaders;  ///< reached, in the order of their discovery
+    std::vector<Step> steps;
+    int first_drive = 0;  ///< the disk that the firmware starts; 0: none
+};
+
+[[nodiscard]] Routes find_routes(const Machine& machine, bool rehearsing);
+
+/// The entry that ends up being started unattended: the default, or the first fallback that loads.
+[[nodiscard]] const MenuEntry* unattended_entry(const Menu& menu);
+
+/// Every entry of a menu, submenus opened.
+void collect_leaves(const std::vector<MenuEntry>& entries, std::vector<const MenuEntry*>& out);
+
+}  // namespace herberge::chain

@@ -1,0 +1,149 @@
+// SPDX-License-Identifier: MIT
+// The table of loader families, and what they share.
+#include "loader/family.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+
+#include "ondisk/linux.hpp"
+
+namespace herberge {
+
+namespace {
+
+constexpr loader::Family families[] = {
+    {"GRUB 2", [](std::span<const std::uint8_t> sector) { return recognise_grub_boot(sector).has_value(); }, loader::run_grub_at, loader::grub_configurations},
+    {"GRUB Legacy", loader::legacy::recognise, loader::legacy::run, loader::legacy::configurations},
+    {"SYSLINUX", loader::syslinux::recognise, loader::syslinux::run, loader::syslinux::configurations},
+};
+
+const loader::Family* family_of(std::span<const std::uint8_t> sector) {
+    if (sector.size() < 512) return nullptr;
+    const auto* found = std::ranges::find_if(families, [&](const loader::Family& f) { return f.recognise(sector); });
+    return found != std::end(families) ? found : nullptr;
+}
+
+}  // namespace
+
+std::string BootPlace::text() const {
+    if (volume != nullptr && volume->partition != 0) return volume->place + " boot sector";
+    return fmt::format("d{} first sector", disk->number);
+}
+
+Evidence BootPlace::evidence(std::uint64_t offset, std::uint64_t length, std::string expected, std::string found) const {
+    return evidence_bytes(*disk->source, lba * 512 + offset, length, std::move(expected), std::move(found));
+}
+
+std::string_view identify_loader(std::span<const std::uint8_t> sector) {
+    const auto* family = family_of(sector);
+    return family != nullptr ? family->name : std::string_view{};
+}
+
+std::optional<LoaderRun> run_loader(const Machine& machine, const BootPlace& place) {
+    const auto sector = place.disk->source->bytes(place.lba * 512, 512);
+    const auto* family = sector ? family_of(*sector) : nullptr;
+    if (family == nullptr) return std::nullopt;
+    auto run = family->run(machine, place);
+    run.name = family->name;
+    return run;
+}
+
+std::vector<Menu> read_configurations(const Machine& machine, const Volume& volume) {
+    std::vector<Menu> out;
+    if (loader::plain_view(volume) == nullptr) return out;
+    for (const auto& family : families)
+        if (family.configurations != nullptr)
+            for (auto& menu : family.configurations(machine, volume)) out.push_back(std::move(menu));
+    return out;
+}
+
+namespace loader {
+
+const FileSystem* plain_view(const Volume& volume) { return volume.loader_view != nullptr ? volume.loader_view.get() : volume.kernel_view.get(); }
+
+FileReference refer(const Volume& volume, std::string written, std::string_view path, int line, int most_links) {
+    FileReference out;
+    out.written = std::move(written);
+    out.line = line;
+    out.place = fmt::format("{}:{}", volume.place, path);
+    const FileSystem* fs = plain_view(volume);
+    if (fs == nullptr) {
+        out.error = "no file system that the loader reads";
+        return out;
+    }
+    const auto found = resolve(*fs, path, {.most_links = most_links, .follow_last = true});
+    if (!found) {
+        out.error = found.error().kind == ErrorKind::NotFound || found.error().kind == ErrorKind::WrongType ? "File not found" : found.error().text();
+        out.near_misses = near_misses(*fs, path);
+        return out;
+    }
+    if (found->file.type != FileType::Regular) {
+        out.error = "not a regular file";
+        return out;
+    }
+    out.volume = &volume;
+    out.file = found->file.id;
+    out.size = found->file.size;
+    out.real_path = found->path;
+    out.links = found->links;
+    return out;
+}
+
+Source open_file(const FileReference& file) {
+    if (!file.found() || file.volume == nullptr) return nullptr;
+    const FileSystem* fs = plain_view(*file.volume);
+    if (fs == nullptr) return nullptr;
+    auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
+    return source ? *source : nullptr;
+}
+
+std::vector<DiskRange> ranges_of(const Volume& volume, FileId file) {
+    std::vector<DiskRange> out;
+    const FileSystem* fs = plain_view(volume);
+    const auto extents = fs != nullptr ? fs->extents(file) : fail(ErrorKind::NotFound, "no file system");
+    if (!extents) return out;
+    for (const auto& extent : *extents)
+        for (const auto& range : volume.source->locate(extent.base_offset, extent.length)) out.push_back(range);
+    return out;
+}
+
+bool has_holes(const FileReference& file) {
+    const FileSystem* fs = file.volume != nullptr ? plain_view(*file.volume) : nullptr;
+    if (fs == nullptr || file.size == 0) return false;
+    const auto extents = fs->extents(file.file);
+    if (!extents || extents->empty()) return false;
+    std::uint64_t at = 0;
+    for (const auto& extent : *extents) {
+        if (extent.offset > at) return true;
+        at = extent.offset + extent.length;
+    }
+    return at < file.size;
+}
+
+std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) {
+    const auto flag = kernel.load<ondisk::little_uint16_t>(0x1FE);
+    const auto setup = kernel.load<ondisk::LinuxSetup>(0x1F1);
+    if (!flag || !setup) return "the file is too short";
+    if (*flag != 0xAA55) return "the mark 55AA at byte 510 is missing";
+    if (setup->setup_sectors > most_setup_sectors) return fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors));
+    return {};
+}
+
+void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
+    run.stops_at = stage;
+    run.stop_code = code;
+    run.stop_reason = std::move(reason);
+    run.stop_evidence = std::move(evidence);
+    run.screen = std::move(screen);
+}
+
+void stop(MenuEntry& entry, Stage stage, std::string_view code, std::string reason) {
+    if (entry.stops_at) return;
+    entry.stops_at = stage;
+    entry.stop_code = code;
+    entry.stop_reason = std::move(reason);
+}
+
+}  // namespace loader
+
+}  // namespace herberge

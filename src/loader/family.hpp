@@ -1,0 +1,56 @@
+// SPDX-License-Identifier: MIT
+// What a loader's folder offers to the rest of the house.
+#pragma once
+
+#include <herberge/loader.hpp>
+
+namespace herberge::loader {
+
+struct Family {
+    std::string_view name;
+    bool (*recognise)(std::span<const std::uint8_t> sector);
+    LoaderRun (*run)(const Machine& machine, const BootPlace& place);
+    /// Configuration files worth reading even when no code leads to them; null: none.
+    std::vector<Menu> (*configurations)(const Machine& machine, const Volume& volume);
+};
+
+LoaderRun run_grub_at(const Machine& machine, const BootPlace& place);
+std::vector<Menu> grub_configurations(const Machine& machine, const Volume& volume);
+
+namespace legacy {
+bool recognise(std::span<const std::uint8_t> sector);
+LoaderRun run(const Machine& machine, const BootPlace& place);
+std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
+}  // namespace legacy
+
+namespace syslinux {
+bool recognise(std::span<const std::uint8_t> sector);
+LoaderRun run(const Machine& machine, const BootPlace& place);
+std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
+}  // namespace syslinux
+
+// --- shared by the families ---------------------------------------------------------------------------------------
+
+/// The file system as a loader sees it that is less strict than GRUB 2: null when nothing reads it.
+const FileSystem* plain_view(const Volume& volume);
+
+/// What became of a file that an entry names. `path` is absolute; on success `error` is empty.
+FileReference refer(const Volume& volume, std::string written, std::string_view path, int line, int most_links = 40);
+
+/// The bytes of a reference that was found; null when they cannot be had.
+Source open_file(const FileReference& file);
+
+/// Where a file's bytes lie on its disk.
+std::vector<DiskRange> ranges_of(const Volume& volume, FileId file);
+
+/// A file with holes: parts of it that no sector holds.
+bool has_holes(const FileReference& file);
+
+/// What a loader by the real-mode Linux boot protocol refuses (Documentation/arch/x86/boot.rst); empty: it starts it.
+std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors);
+
+/// Sets a stop of the loader's first sector or later parts.
+void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string screen);
+void stop(MenuEntry& entry, Stage stage, std::string_view code, std::string reason);
+
+}  // namespace herberge::loader

@@ -1,0 +1,108 @@
+// SPDX-License-Identifier: MIT
+// GRUB 2 as one loader among others.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+
+#include "loader/family.hpp"
+
+namespace herberge::loader {
+
+namespace {
+
+std::string join_lines(const std::vector<std::string>& lines) {
+    constexpr std::size_t most = 8;
+    const auto from = lines.size() > most ? lines.end() - static_cast<std::ptrdiff_t>(most) : lines.begin();
+    return fmt::format("{}", fmt::join(from, lines.end(), "\n"));
+}
+
+std::size_t count_entries(const std::vector<MenuEntry>& entries) {
+    std::size_t count = 0;
+    for (const auto& entry : entries) count += entry.kind == EntryKind::Submenu ? count_entries(entry.children) : 1;
+    return count;
+}
+
+void core_stops(const GrubCoreProblem& problem, const GrubBoot& boot, LoaderRun& out) {
+    const Stage stage = problem.code == "grub-core-pointer" ? Stage::BootCode : Stage::Loader;
+    out.first_sector_text = fmt::format("GRUB 2 boot code, which loads sector {}", boot.core_sector);
+    stop(out, stage, problem.code, problem.text, problem.evidence, problem.screen);
+}
+
+/// The files of GRUB lie on a partition that the table no longer leads to.
+bool table_is_to_blame(const GrubRun& run, const Disk& disk, LoaderRun& out) {
+    if (run.stop_code != "grub-prefix-file-system" && run.stop_code != "grub-prefix-device") return false;
+    const auto lost = find_misplaced_volume(disk);
+    if (!lost) return false;
+    stop(out, Stage::PartitionTable, "partition-entry-misplaced",
+         fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", run.stop_reason, lost->info.kind, lost->info.uuid,
+                     lost->lba),
+         {evidence_bytes(*disk.source, 446, 64, fmt::format("a partition from sector {} on", lost->lba), "none"),
+          {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.kind}},
+         join_lines(run.screen));
+    return true;
+}
+
+}  // namespace
+
+LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
+    LoaderRun out;
+    const auto sector = place.disk->source->bytes(place.lba * 512, 512);
+    auto boot = sector ? recognise_grub_boot(*sector) : std::nullopt;
+    if (!boot) return out;
+    boot->sector = place.lba;
+    out.route.push_back(fmt::format("{}: GRUB 2 boot code", place.text()));
+    out.next_sector = boot->core_sector;
+    if (boot->damage && !place.seen_working) {
+        stop(out, Stage::BootCode, "boot-code-damaged", boot->damage->what, {place.evidence(0, 3, boot->damage->expected, boot->damage->found)},
+             "(nothing: the screen stays as the firmware left it)");
+        return out;
+    }
+    const auto core = read_grub_core(*place.disk, *boot);
+    if (!core) {
+        core_stops(core.error(), *boot, out);
+        return out;
+    }
+    out.first_sector_text = fmt::format("GRUB 2 boot code, which loads its core image from sector {}", boot->core_sector);
+    out.route.push_back(fmt::format("GRUB core image at d{}@{}", place.disk->number, core->first_sector * 512));
+    GrubRun run = run_grub(machine, *core, place.first_drive);
+    out.loader_state = core->repaired_bytes > 0 ? State::Doubtful : State::Holds;
+    out.loader_text = core->repaired_bytes > 0
+                          ? fmt::format("the core image is damaged, but repairs itself ({} bytes); its modules are sound", core->repaired_bytes)
+                          : fmt::format("the core image unpacks, and its modules in {} are sound", run.prefix_place);
+    out.loader_evidence.push_back(
+        Evidence{core->ranges.empty() ? std::nullopt : std::optional(core->ranges.back()),
+                 {},
+                 {},
+                 {},
+                 fmt::format("{} unpacked, modules {}, prefix {}", size_text(core->kernel.size()), fmt::join(core->modules, " "), core->prefix)});
+    out.loader_evidence.insert(out.loader_evidence.end(), run.loader_evidence.begin(), run.loader_evidence.end());
+    out.findings = core->findings;
+    out.menu = std::move(run.menu);
+    if (run.stops_at) {
+        if (!table_is_to_blame(run, *place.disk, out)) stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));
+        return out;
+    }
+    const Menu& menu = out.menu;
+    const std::size_t count = count_entries(menu.entries);
+    out.configuration_text = menu.boots_without_menu ? fmt::format("{} starts a kernel by itself", menu.place)
+                                                     : fmt::format("{} gives {} entr{}", menu.place, count, count == 1 ? "y" : "ies");
+    if (!menu.timeout && !menu.boots_without_menu) out.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
+    const auto syntax = std::ranges::find_if(menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
+    if (syntax != menu.messages.end())
+        out.findings.push_back(make_finding("grub-config-partly-lost",
+                                            fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped", syntax->place, syntax->line),
+                                            {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
+    return out;
+}
+
+std::vector<Menu> grub_configurations(const Machine& machine, const Volume& volume) {
+    std::vector<Menu> out;
+    for (const std::string path : {"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"}) {
+        if (!resolve(*plain_view(volume), path)) continue;
+        auto run = read_grub_config(machine, volume, path);
+        out.push_back(std::move(run.menu));
+    }
+    return out;
+}
+
+}  // namespace herberge::loader

@@ -1,0 +1,451 @@
+// SPDX-License-Identifier: MIT
+// menu.lst as stage2/stage2.c (run_script, cmain) and stage2/builtins.c of 0.97 read it.
+#include "loader/legacy/menu.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <charconv>
+
+namespace herberge::loader::legacy {
+
+namespace {
+
+constexpr unsigned most_setup_sectors = 64;  // LINUX_MAX_SETUP_SECTS
+constexpr std::size_t most_entries = 1000;
+constexpr int most_depth = 3;
+
+struct Line {
+    std::string text;
+    int number = 0;
+};
+
+struct Script {
+    std::string title;
+    int line = 0;
+    std::vector<Line> lines;
+};
+
+std::string_view trim(std::string_view text) {
+    while (!text.empty() && (text.front() == ' ' || text.front() == '\t')) text.remove_prefix(1);
+    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
+    return text;
+}
+
+/// Splits off a command's name: a space, a tab or an equals sign ends it (skip_to).
+std::string_view command_of(std::string_view& rest) {
+    std::size_t end = 0;
+    while (end < rest.size() && rest[end] != ' ' && rest[end] != '\t' && rest[end] != '=') ++end;
+    const auto name = rest.substr(0, end);
+    while (end < rest.size() && (rest[end] == ' ' || rest[end] == '\t' || rest[end] == '=')) ++end;
+    rest.remove_prefix(end);
+    return name;
+}
+
+std::string_view word(std::string_view& rest) {
+    rest = trim(rest);
+    const auto end = std::min(rest.find_first_of(" \t"), rest.size());
+    const auto out = rest.substr(0, end);
+    rest = trim(rest.substr(end));
+    return out;
+}
+
+std::optional<int> number(std::string_view text) {
+    int base = 10;
+    if (text.starts_with("0x")) {
+        base = 16;
+        text.remove_prefix(2);
+    }
+    int value = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value, base);
+    if (error != std::errc{} || end == text.data()) return std::nullopt;
+    return value;
+}
+
+/// Commands of the menu and of entries that change nothing about what is started.
+bool harmless(std::string_view name) {
+    static constexpr std::string_view names[] = {
+        "background", "blocklist",     "boot",        "bootp",      "cat",       "clear",    "cmp",         "color",      "debug",      "default",
+        "device",     "dhcp",          "displayapm",  "displaymem", "embed",     "fallback", "find",        "foreground", "fstest",     "geometry",
+        "halt",       "help",          "hiddenmenu",  "hide",       "impsprobe", "install",  "ioprobe",     "lock",       "makeactive", "map",
+        "md5crypt",   "modulenounzip", "pager",       "partnew",    "parttype",  "password", "pause",       "quiet",      "quit",       "rarp",
+        "read",       "reboot",        "savedefault", "serial",     "setkey",    "setup",    "splashimage", "terminal",   "terminfo",   "testload",
+        "testvbe",    "tftpserver",    "timeout",     "title",      "unhide",    "uppermem", "vbeprobe",    "viewport",   "shade",      "gfxmenu"};
+    return std::ranges::find(names, name) != std::end(names);
+}
+
+struct Place {
+    const Disk* disk = nullptr;
+    const Volume* volume = nullptr;
+    bool whole = true;
+};
+
+class Runner {
+public:
+    explicit Runner(const Setting& setting) : setting_(setting) {}
+
+    MenuEntry run(const Script& script, const std::string& place, int index, std::vector<MenuEntry>& submenu) {
+        entry_ = MenuEntry{};
+        entry_.title = script.title;
+        entry_.place = place;
+        entry_.line = script.line;
+        entry_.index = index;
+        entry_.path = {index};
+        root_ = {setting_.disk, setting_.volume, setting_.volume == nullptr || setting_.volume->partition == 0};
+        for (const auto& line : script.lines) {
+            std::string_view rest = line.text;
+            const auto name = command_of(rest);
+            line_ = line.number;
+            entry_.messages.push_back({line.text, place, line.number});
+            int error = 0;
+            if (name == "root" || name == "rootnoverify") error = set_root(rest);
+            else if (name == "uuid") error = set_root_by_uuid(rest);
+            else if (name == "kernel") error = kernel(rest);
+            else if (name == "initrd") error = initrd(rest);
+            else if (name == "module") error = entry_.kernel_loaded ? 0 : 8;
+            else if (name == "chainloader") error = chainloader(rest);
+            else if (name == "configfile") {
+                configfile(rest, submenu);
+                return entry_;
+            } else if (name == "lock" || name == "password") entry_.restricted = true;
+            else if (name == "boot") break;
+            else if (!harmless(name)) error = unknown(name);
+            if (error != 0) {
+                entry_.messages.push_back({error_text(error), place, line.number});
+                loader::stop(entry_, Stage::Entry, "entry-loads-nothing", fmt::format("line {} fails: {}", line.number, error_text(error)));
+                return entry_;
+            }
+        }
+        if (!entry_.kernel_loaded && entry_.kind == EntryKind::Nothing && !std::ranges::any_of(script.lines, [](const Line& l) {
+                return l.text.starts_with("reboot") || l.text.starts_with("halt") || l.text.starts_with("quit");
+            })) {
+            entry_.messages.push_back({error_text(8), place, script.line});
+            loader::stop(entry_, Stage::Entry, "entry-loads-nothing", "the entry loads nothing that could be started");
+        }
+        return entry_;
+    }
+
+private:
+    int unknown(std::string_view name) {
+        loader::stop(entry_, Stage::Entry, "entry-loads-nothing", fmt::format("line {}: {} is no command of this loader", line_, name));
+        return 27;
+    }
+
+    /// "(hd0,1)" or "(hd0)" at the start of `text`; what follows stays in it. The number is the loader's error.
+    int device(std::string_view& text, Place& out) {
+        if (!text.starts_with('(')) return 11;
+        const auto close = text.find(')');
+        if (close == std::string_view::npos) return 11;
+        auto name = text.substr(1, close - 1);
+        text.remove_prefix(close + 1);
+        if (!name.starts_with("hd")) return name.starts_with("fd") || name == "cd" ? 21 : 11;
+        name.remove_prefix(2);
+        const auto comma = name.find(',');
+        const auto drive = number(name.substr(0, comma));
+        if (!drive) return 23;
+        out.disk = setting_.machine.drive(*drive, setting_.first_drive);
+        if (out.disk == nullptr) {
+            loader::stop(entry_, Stage::Entry, "entry-device-missing",
+                         fmt::format("(hd{}) does not exist: the machine has {} disk{}", *drive, setting_.machine.disks.size(),
+                                     setting_.machine.disks.size() == 1 ? "" : "s"));
+            return 21;
+        }
+        out.whole = comma == std::string_view::npos;
+        out.volume = nullptr;
+        if (out.whole) {
+            out.volume = setting_.machine.volume(out.disk->number, 0);
+            return 0;
+        }
+        const auto part = number(name.substr(comma + 1));
+        if (!part) return 23;
+        // Partitions count from 0 here; logical ones from 4.
+        out.volume = setting_.machine.volume(out.disk->number, *part + 1);
+        if (out.volume == nullptr || out.disk->table.kind != TableKind::Mbr) {
+            out.volume = nullptr;
+            std::string near;
+            if (*part > 0 && setting_.machine.volume(out.disk->number, *part) != nullptr)
+                near = fmt::format("; (hd{},{}) does, which is {} for Linux", *drive, *part - 1, *part);
+            loader::stop(entry_, Stage::Entry, "entry-device-missing", fmt::format("(hd{},{}) does not exist{}", *drive, *part, near));
+            return 22;
+        }
+        return 0;
+    }
+
+    int set_root(std::string_view rest) {
+        Place place = root_;
+        if (const int error = device(rest, place); error != 0) return error;
+        root_ = place;
+        return 0;
+    }
+
+    int set_root_by_uuid(std::string_view rest) {
+        const auto* volume = setting_.machine.by_uuid(word(rest));
+        if (volume == nullptr) {
+            loader::stop(entry_, Stage::Entry, "entry-device-missing", "no volume has the UUID that the entry looks for");
+            return 17;
+        }
+        root_ = {setting_.machine.disk(volume->disk), volume, volume->partition == 0};
+        return 0;
+    }
+
+    /// A file name, with a device in front or below the root; the number is the loader's error.
+    int file(std::string_view name, FileReference& out) {
+        Place place = root_;
+        const std::string written(name);
+        if (name.starts_with('('))
+            if (const int error = device(name, place); error != 0) {
+                out.written = written;
+                out.line = line_;
+                out.error = error_text(error);
+                return error;
+            }
+        out.written = written;
+        out.line = line_;
+        if (!name.starts_with('/')) {
+            out.error = error_text(1);
+            return 1;
+        }
+        if (place.volume == nullptr || plain_view(*place.volume) == nullptr) {
+            out.error = error_text(17);
+            return 17;
+        }
+        out = refer(*place.volume, written, name, line_, 8);
+        if (out.found()) return 0;
+        const int error = *out.error == "File not found" ? 15 : *out.error == "not a regular file" ? 2 : 16;
+        out.error = error_text(error);
+        return error;
+    }
+
+    int kernel(std::string_view rest) {
+        entry_.kind = EntryKind::Linux;
+        entry_.real_mode = true;
+        entry_.kernel_loaded = false;
+        std::string_view name = word(rest);
+        while (name.starts_with("--")) name = word(rest);
+        FileReference reference;
+        const int error = file(name, reference);
+        entry_.arguments = std::string(rest);
+        entry_.kernel = {reference};
+        if (error != 0) {
+            loader::stop(entry_, Stage::Entry, "entry-kernel-missing", fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
+            return error;
+        }
+        const auto source = open_file(reference);
+        if (!source) {
+            loader::stop(entry_, Stage::Kernel, "kernel-unreadable", fmt::format("the kernel {} cannot be read", name));
+            return 25;
+        }
+        if (const auto why = refuse_linux(*source, most_setup_sectors); !why.empty()) {
+            loader::stop(entry_, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the loader refuses the kernel {}: {}", name, why));
+            return 13;
+        }
+        entry_.kernel_loaded = true;
+        return 0;
+    }
+
+    int initrd(std::string_view rest) {
+        const auto name = word(rest);
+        if (!entry_.kernel_loaded || entry_.kind != EntryKind::Linux) return 19;
+        FileReference reference;
+        const int error = file(name, reference);
+        entry_.ramdisks = {reference};
+        if (error != 0)
+            loader::stop(entry_, Stage::Ramdisk, "ramdisk-missing",
+                         fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel", name, error_text(error)));
+        return error;
+    }
+
+    int chainloader(std::string_view rest) {
+        entry_.kind = EntryKind::Chainload;
+        entry_.kernel_loaded = false;
+        bool force = false;
+        auto name = word(rest);
+        while (name.starts_with("--")) {
+            force = force || name == "--force";
+            name = word(rest);
+        }
+        Place place = root_;
+        if (name.starts_with('('))
+            if (const int error = device(name, place); error != 0) return error;
+        Source code;
+        if (const auto plus = name.find('+'); plus != std::string_view::npos && !name.starts_with('/')) {
+            const auto first = static_cast<std::uint64_t>(std::max(0, number(name.substr(0, plus)).value_or(0)));
+            if (place.disk == nullptr) return 21;
+            const Source base = place.volume != nullptr ? place.volume->source : place.disk->source;
+            entry_.chain_disk = place.disk->number;
+            entry_.chain_partition = place.volume != nullptr ? place.volume->partition : 0;
+            code = slice(base, first * 512, 512, base->place());
+        } else {
+            FileReference reference;
+            const int error = file(name, reference);
+            entry_.kernel = {reference};
+            if (error != 0) {
+                loader::stop(entry_, Stage::Entry, "entry-kernel-missing", fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
+                return error;
+            }
+            code = open_file(reference);
+            entry_.chain_disk = reference.volume->disk;
+            entry_.chain_partition = reference.volume->partition;
+        }
+        const auto sector = code ? code->bytes(0, 512) : fail(ErrorKind::NotFound, "no code");
+        if (!sector) {
+            loader::stop(entry_, Stage::BootSector, "chain-unreadable", "the sector to chain to cannot be read");
+            return 25;
+        }
+        if (const auto where = code->locate(0, 512); !where.empty()) entry_.chain_code = where.front();
+        if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
+            loader::stop(entry_, Stage::BootSector, "chain-no-signature", fmt::format("the boot sector of {} has no signature 55AA", code->place()));
+            return 13;
+        }
+        entry_.kernel_loaded = true;
+        return 0;
+    }
+
+    void configfile(std::string_view rest, std::vector<MenuEntry>& submenu) {
+        FileReference reference;
+        const int error = file(word(rest), reference);
+        if (error != 0) {
+            entry_.messages.push_back({error_text(error), entry_.place, line_});
+            loader::stop(entry_, Stage::Entry, "entry-loads-nothing",
+                         fmt::format("the configuration {} cannot be read: {}", reference.written, error_text(error)));
+            return;
+        }
+        const auto source = open_file(reference);
+        const auto text = source && setting_.depth < most_depth ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::TooLarge, "too deep");
+        if (!text) return;
+        entry_.kind = EntryKind::Submenu;
+        const Setting inner{setting_.machine, setting_.first_drive, root_.disk, reference.volume, 0, setting_.depth + 1};
+        if (reference.place == entry_.place) return;
+        auto menu = read_menu(inner, *text, reference.place);
+        for (auto& child : menu.entries) child.path.insert(child.path.begin(), entry_.path.begin(), entry_.path.end());
+        submenu = std::move(menu.entries);
+        entry_.default_child = menu.default_entry;
+    }
+
+    const Setting& setting_;
+    MenuEntry entry_;
+    Place root_;
+    int line_ = 0;
+};
+
+struct Parsed {
+    std::vector<Line> top;
+    std::vector<Script> scripts;
+};
+
+Parsed parse(std::string_view text) {
+    Parsed out;
+    int count = 0;
+    std::string held;
+    int held_from = 0;
+    while (!text.empty()) {
+        const auto end = std::min(text.find('\n'), text.size());
+        auto line = trim(text.substr(0, end));
+        text.remove_prefix(std::min(end + 1, text.size()));
+        ++count;
+        if (held.empty()) held_from = count;
+        // A backslash at the end of a line joins it with the next (get_line_from_config).
+        if (line.ends_with('\\')) {
+            held += std::string(line.substr(0, line.size() - 1));
+            continue;
+        }
+        const std::string whole = held + std::string(line);
+        held.clear();
+        if (whole.empty() || whole.front() == '#') continue;
+        std::string_view rest(whole);
+        if (command_of(rest) == "title") {
+            if (out.scripts.size() >= most_entries) break;
+            out.scripts.push_back({std::string(rest), held_from, {}});
+        } else {
+            (out.scripts.empty() ? out.top : out.scripts.back().lines).push_back({whole, held_from});
+        }
+    }
+    return out;
+}
+
+}  // namespace
+
+std::string error_text(int number) {
+    switch (number) {
+        case 1: return "Error 1: Filename must be either an absolute pathname or blocklist";
+        case 2: return "Error 2: Bad file or directory type";
+        case 8: return "Error 8: Kernel must be loaded before booting";
+        case 11: return "Error 11: Unrecognized device string, or you omitted the required DEVICE part which should lead the filename.";
+        case 13: return "Error 13: Invalid or unsupported executable format";
+        case 15: return "Error 15: File not found";
+        case 16: return "Error 16: Inconsistent filesystem structure";
+        case 17: return "Error 17: Cannot mount selected partition";
+        case 19: return "Error 19: Linux kernel must be loaded before initrd";
+        case 21: return "Error 21: Selected disk does not exist";
+        case 22: return "Error 22: No such partition";
+        case 23: return "Error 23: Error while parsing number";
+        case 25: return "Error 25: Disk read error";
+        case 27: return "Error 27: Unrecognized command";
+        default: return fmt::format("Error {}", number);
+    }
+}
+
+Menu read_menu(const Setting& setting, std::string_view text, std::string place) {
+    Menu menu;
+    menu.loader = "GRUB Legacy";
+    menu.place = std::move(place);
+    menu.after_error = "Press any key to continue...";
+    const auto parsed = parse(text);
+    std::vector<int> fallback;
+    bool hidden = false;
+    int chosen = 0;
+    for (const auto& line : parsed.top) {
+        std::string_view rest = line.text;
+        const auto name = command_of(rest);
+        if (name == "default") {
+            menu.default_setting = std::string(trim(rest));
+            chosen = menu.default_setting == "saved" ? static_cast<int>(std::min(setting.saved_entry, 10000U)) : number(rest).value_or(0);
+        } else if (name == "timeout") {
+            menu.timeout = number(rest);
+        } else if (name == "hiddenmenu") {
+            hidden = true;
+        } else if (name == "fallback") {
+            while (!(rest = trim(rest)).empty())
+                if (const auto index = number(word(rest))) fallback.push_back(*index);
+        }
+    }
+    Runner runner(setting);
+    for (std::size_t i = 0; i < parsed.scripts.size(); ++i) {
+        std::vector<MenuEntry> children;
+        auto entry = runner.run(parsed.scripts[i], menu.place, static_cast<int>(i), children);
+        entry.children = std::move(children);
+        menu.entries.push_back(std::move(entry));
+    }
+    const auto count = static_cast<int>(menu.entries.size());
+    std::erase_if(fallback, [&](int index) { return index < 0 || index >= count; });
+    // A default beyond the list is replaced by the first fallback, or by entry 0 (stage2.c, cmain).
+    menu.default_matches = chosen >= 0 && chosen < count;
+    if (!menu.default_matches) {
+        chosen = 0;
+        if (!fallback.empty()) {
+            chosen = fallback.front();
+            fallback.erase(fallback.begin());
+        }
+    }
+    menu.default_entry = chosen;
+    menu.fallback = std::move(fallback);
+    if (hidden && menu.timeout) {
+        menu.style = MenuStyle::Hidden;
+        menu.reveal = "Esc";
+    }
+    return menu;
+}
+
+std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
+    std::vector<Menu> out;
+    for (const char* path : {"/boot/grub/menu.lst", "/boot/grub/grub.conf", "/grub/menu.lst", "/grub/grub.conf"}) {
+        const auto file = refer(volume, path, path, 0);
+        const auto source = open_file(file);
+        const auto text = source ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "none");
+        // grub.conf is often a link to menu.lst: one menu.
+        if (!text || std::ranges::any_of(out, [&](const Menu& m) { return m.place == fmt::format("{}:{}", volume.place, file.real_path); })) continue;
+        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), &volume, 0, 0}, *text, fmt::format("{}:{}", volume.place, file.real_path)));
+    }
+    return out;
+}
+
+}  // namespace herberge::loader::legacy

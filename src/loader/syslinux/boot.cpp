@@ -1,0 +1,250 @@
+// SPDX-License-Identifier: MIT
+// The SYSLINUX family on disks: boot sector, block-mapped second stage, its core module (core/diskstart.inc,
+// core/diskboot.inc, core/elflink/load_env32.c of 6.04).
+#include <fmt/format.h>
+#include <algorithm>
+
+#include <herberge/artifact.hpp>
+
+#include "loader/family.hpp"
+#include "loader/syslinux/config.hpp"
+#include "ondisk/syslinux.hpp"
+
+namespace herberge::loader::syslinux {
+
+namespace {
+
+constexpr std::uint32_t patch_magic = 0x3EB202FE;
+constexpr std::uint64_t sector_size = 512;
+constexpr std::uint64_t most_sectors = 2048;  // ldlinux.sys is some 120 sectors
+
+/// What the boot sector's code says: where the second stage begins and which build it expects.
+struct BootSector {
+    std::uint64_t first = 0;  ///< from the volume's start
+    std::uint32_t instance = 0;
+    std::uint64_t pointer_at = 0;  ///< byte of the sector that holds `first`
+};
+
+/// The code loads EAX and EDX with the sector number, sets BX to 8000h and later compares the dword at 801Ch.
+std::optional<BootSector> read_boot_sector(std::span<const std::uint8_t> sector) {
+    for (std::size_t at = 0x3E; at + 15 < 510; ++at) {
+        if (sector[at] != 0x66 || sector[at + 1] != 0xB8 || sector[at + 6] != 0x66 || sector[at + 7] != 0xBA || sector[at + 12] != 0xBB ||
+            sector[at + 13] != 0x00 || sector[at + 14] != 0x80)
+            continue;
+        BootSector out;
+        out.first = ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 2) | std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 8)}
+                                                                                      << 32U;
+        out.pointer_at = at + 2;
+        for (std::size_t compare = at; compare + 9 < 510; ++compare)
+            if (sector[compare] == 0x66 && sector[compare + 1] == 0x81 && sector[compare + 2] == 0x3E && sector[compare + 4] == 0x80) {
+                out.instance = ondisk::from_bytes<ondisk::little_uint32_t>(sector, compare + 5);
+                return out;
+            }
+    }
+    return std::nullopt;
+}
+
+/// The second stage as the sectors that the code reads give it.
+struct SecondStage {
+    std::vector<std::uint8_t> bytes;
+    std::vector<DiskRange> ranges;
+    ondisk::SyslinuxPatch patch{};
+    std::string directory;
+    std::string banner;
+};
+
+std::optional<std::size_t> find_patch(std::span<const std::uint8_t> first, std::uint32_t instance) {
+    for (std::size_t at = 0; at + sizeof(ondisk::SyslinuxPatch) <= first.size(); at += 4) {
+        const auto patch = ondisk::from_bytes<ondisk::SyslinuxPatch>(first, at);
+        if (patch.magic == patch_magic && patch.instance == instance) return at;
+    }
+    return std::nullopt;
+}
+
+std::string text_at(std::span<const std::uint8_t> bytes, std::size_t at, std::size_t most) {
+    std::string out;
+    for (std::size_t i = at; i < bytes.size() && i < at + most && bytes[i] != 0; ++i) out += static_cast<char>(bytes[i]);
+    return printable(out);
+}
+
+class Reader {
+public:
+    Reader(const BootPlace& place, const BootSector& boot, LoaderRun& out) : place_(place), boot_(boot), out_(out) {}
+
+    std::optional<SecondStage> read() {
+        SecondStage stage;
+        if (!add(stage, boot_.first, 1)) {
+            stop(out_, Stage::Loader, "syslinux-unreadable",
+                 fmt::format("sector {} of the volume, where ldlinux.sys should begin, cannot be read", boot_.first), {pointer()}, "Boot error");
+            return std::nullopt;
+        }
+        const auto patch_at = find_patch(stage.bytes, boot_.instance);
+        if (!patch_at) {
+            stop(out_, Stage::Loader, "syslinux-second-stage-gone",
+                 fmt::format("sector {} of the volume, where the boot sector looks for ldlinux.sys, holds something else", boot_.first),
+                 {pointer(),
+                  Evidence{stage.ranges.front(), {}, {}, fmt::format("the first sector of ldlinux.sys, build {:08x}", boot_.instance), "something else"}},
+                 "Boot error");
+            return std::nullopt;
+        }
+        stage.patch = ondisk::from_bytes<ondisk::SyslinuxPatch>(stage.bytes, *patch_at);
+        stage.banner = text_at(stage.bytes, 2, 24);
+        const std::uint64_t wanted = stage.patch.data_sectors;
+        const std::string failed = fmt::format("{}EDD Load error - Boot error", stage.banner);
+        if (wanted == 0 || wanted > most_sectors) {
+            broken(stage, fmt::format("ldlinux.sys claims {} sectors", wanted), failed);
+            return std::nullopt;
+        }
+        // The list of extents lies in the first sector, so that it can be used before the rest is there.
+        const auto lists = extents_in(stage.bytes);
+        for (const auto& extent : lists) {
+            const std::uint64_t have = stage.bytes.size() / sector_size;
+            if (have >= wanted) break;
+            if (!add(stage, extent.lba, std::min<std::uint64_t>(extent.sectors, wanted - have))) {
+                broken(stage, fmt::format("sectors of ldlinux.sys (from sector {} of the volume) cannot be read", std::uint64_t{extent.lba}), failed);
+                return std::nullopt;
+            }
+        }
+        if (stage.bytes.size() < wanted * sector_size || stage.bytes.size() / 4 < stage.patch.dwords) {
+            broken(stage, "the list of sectors in ldlinux.sys ends too early", failed);
+            return std::nullopt;
+        }
+        std::uint32_t sum = 0;
+        for (std::size_t i = 0; i < stage.patch.dwords; ++i) sum += ondisk::from_bytes<ondisk::little_uint32_t>(stage.bytes, i * 4);
+        if (sum != patch_magic) {
+            broken(stage, "ldlinux.sys fails the checksum that its own first sector computes", failed);
+            return std::nullopt;
+        }
+        const auto extended = ondisk::from_bytes<ondisk::SyslinuxExtended>(stage.bytes, stage.patch.extended_offset);
+        stage.directory = text_at(stage.bytes, extended.directory_offset, std::min<std::size_t>(extended.directory_length, 512));
+        if (!stage.directory.starts_with('/')) stage.directory = "/" + stage.directory;
+        return stage;
+    }
+
+private:
+    [[nodiscard]] Evidence pointer() const { return place_.evidence(boot_.pointer_at, 4, {}, fmt::format("sector {}", boot_.first)); }
+
+    bool add(SecondStage& stage, std::uint64_t lba, std::uint64_t sectors) {
+        const auto& disk = *place_.disk->source;
+        const std::uint64_t all = disk.size() / sector_size;
+        if (lba > all || place_.lba + lba + sectors > all) return false;
+        const auto bytes = disk.bytes((place_.lba + lba) * sector_size, sectors * sector_size);
+        if (!bytes) return false;
+        stage.bytes.insert(stage.bytes.end(), bytes->begin(), bytes->end());
+        stage.ranges.push_back({place_.disk->number, (place_.lba + lba) * sector_size, sectors * sector_size});
+        return true;
+    }
+
+    /// The code keeps a pointer to the list as "lea esi, [list]" (66 8D 36 …): 8000h is the file's start.
+    static std::vector<ondisk::SyslinuxExtent> extents_in(std::span<const std::uint8_t> first) {
+        std::vector<ondisk::SyslinuxExtent> out;
+        for (std::size_t at = 0; at + 5 < first.size(); ++at) {
+            if (first[at] != 0x66 || first[at + 1] != 0x8D || first[at + 2] != 0x36) continue;
+            const std::size_t list = ondisk::from_bytes<ondisk::little_uint16_t>(first, at + 3) - std::size_t{0x8000};
+            if (list >= first.size()) continue;
+            for (std::size_t i = list; i + sizeof(ondisk::SyslinuxExtent) <= first.size(); i += sizeof(ondisk::SyslinuxExtent)) {
+                const auto extent = ondisk::from_bytes<ondisk::SyslinuxExtent>(first, i);
+                if (extent.sectors == 0) break;
+                out.push_back(extent);
+            }
+            return out;
+        }
+        return out;
+    }
+
+    void broken(const SecondStage& stage, std::string what, std::string screen) {
+        stop(out_, Stage::Loader, "syslinux-second-stage-damaged", std::move(what), {Evidence{stage.ranges.back(), {}, {}, {}, {}}}, std::move(screen));
+    }
+
+    const BootPlace& place_;
+    const BootSector& boot_;
+    LoaderRun& out_;
+};
+
+/// The core module lies beside ldlinux.sys or in one of the usual directories.
+std::optional<FileReference> find_core_module(const Volume& volume, const std::string& directory) {
+    for (const std::string& where :
+         {directory, std::string("/boot/isolinux"), std::string("/isolinux"), std::string("/boot/syslinux"), std::string("/syslinux"), std::string("/")}) {
+        auto file = refer(volume, "ldlinux.c32", (where == "/" ? "" : where) + "/ldlinux.c32", 0);
+        if (file.found()) return file;
+    }
+    return std::nullopt;
+}
+
+std::string judge_module(const FileReference& file) {
+    const auto source = open_file(file);
+    if (!source) return "it cannot be read";
+    const auto start = source->bytes(0, std::min<std::uint64_t>(source->size(), 52));
+    if (!start || !looks_like_elf(*start)) return "it is no ELF module";
+    const auto elf = inspect_elf(*source);
+    if (!elf || elf->bits != 32 || elf->machine != 3) return "it is no 32-bit x86 ELF module";
+    if (!elf->complete) return "it is cut short";
+    return {};
+}
+
+/// The second stage was found by its sectors; the file of that name may lie elsewhere by now.
+void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun& out) {
+    const std::string path = (stage.directory == "/" ? "" : stage.directory) + "/ldlinux.sys";
+    const auto file = refer(volume, "ldlinux.sys", path, 0);
+    if (!file.found()) {
+        out.findings.push_back(make_finding("syslinux-file-moved",
+                                            fmt::format("{}:{} is gone; the loader still starts from sectors that are free now", volume.place, path),
+                                            {evidence_place(volume.place + ":" + path, "a file", "absent"), Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
+        return;
+    }
+    const auto ranges = ranges_of(volume, file.file);
+    if (ranges.empty() || ranges.front().offset == stage.ranges.front().offset) return;
+    out.findings.push_back(make_finding("syslinux-file-moved",
+                                        fmt::format("{}:{} lies in other sectors than the ones the boot sector starts", volume.place, path),
+                                        {Evidence{ranges.front(), {}, {}, {}, {}}, Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
+}
+
+}  // namespace
+
+bool recognise(std::span<const std::uint8_t> sector) { return read_boot_sector(sector).has_value(); }
+
+LoaderRun run(const Machine& machine, const BootPlace& place) {
+    LoaderRun out;
+    const auto sector = place.disk->source->bytes(place.lba * sector_size, sector_size);
+    const auto boot = sector ? read_boot_sector(*sector) : std::nullopt;
+    if (!boot) return out;
+    out.route.push_back(fmt::format("{}: SYSLINUX boot code", place.text()));
+    out.first_sector_text = fmt::format("SYSLINUX boot code, which loads ldlinux.sys from sector {} of the volume", boot->first);
+    out.next_sector = place.lba + boot->first;
+    const auto stage = Reader(place, *boot, out).read();
+    if (!stage) return out;
+    const Volume* volume = place.volume != nullptr ? place.volume : machine.volume(place.disk->number, 0);
+    out.route.push_back(fmt::format("ldlinux.sys at d{}@{}", place.disk->number, stage->ranges.front().offset));
+    const std::string banner = stage->banner + "EDD";
+    if (volume == nullptr || plain_view(*volume) == nullptr) {
+        stop(out, Stage::Loader, "syslinux-no-file-system", "ldlinux.sys finds no file system that it can read where it was started from",
+             {evidence_place(place.text(), "a file system")}, banner + "\nNo valid file system found!");
+        return out;
+    }
+    compare_with_file(*volume, *stage, out);
+    const auto module = find_core_module(*volume, stage->directory);
+    const std::string change_disks = "Failed to load ldlinux.c32\nBoot failed: please change disks and press a key to continue.";
+    if (!module) {
+        stop(out, Stage::Loader, "syslinux-core-module-missing", fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", stage->directory),
+             {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume->place, stage->directory), "a file", "absent")}, banner + "\n" + change_disks);
+        return out;
+    }
+    if (const auto why = judge_module(*module); !why.empty()) {
+        stop(out, Stage::Loader, "syslinux-core-module-damaged", fmt::format("{} cannot be loaded: {}", module->place, why),
+             {evidence_place(module->place, {}, why)}, banner + "\n" + change_disks);
+        return out;
+    }
+    out.loader_text = fmt::format("ldlinux.sys is whole (its checksum holds), {} is there", module->place);
+    out.loader_evidence = {
+        Evidence{stage->ranges.back(),
+                 {},
+                 {},
+                 {},
+                 fmt::format("{} sectors, checksum over {} bytes", static_cast<unsigned>(stage->patch.data_sectors), stage->patch.dwords * 4)},
+        evidence_place(module->place, {}, "a 32-bit ELF module")};
+    const std::string core_directory = module->place.substr(module->place.find(':') + 1);
+    read_menu(machine, *volume, core_directory.substr(0, std::max<std::size_t>(core_directory.rfind('/'), 1)), banner, out);
+    return out;
+}
+
+}  // namespace herberge::loader::syslinux
