@@ -130,6 +130,21 @@ int run_check(const Options& options) {
     return verdict.all_start() ? Exit::all_start : Exit::some_fail;
 }
 
+int run_systems(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    CheckOptions wanted;
+    wanted.firmware = FirmwareKind::Bios;
+    wanted.rehearse = !options.no_rehearsal;
+    const Verdict verdict = check(opened.machine, wanted);
+    const Terminal terminal;
+    if (options.format == "dot") print(graph_dot(verdict));
+    else if (options.format == "svg") print(graph_svg(verdict));
+    else print(options.format == "json" ? systems_json(verdict) : systems_text(verdict, terminal));
+    if (options.stats) opened.stats();
+    return Exit::all_start;
+}
+
 int run_layout(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;

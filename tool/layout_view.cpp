@@ -129,7 +129,7 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
         }
         draw(out, disk, terminal);
         Table partitions{{{"place", "first", "sectors", "size", "type", "holds", "label"}}};
-        Table names{{{"place", "Linux", "GRUB 2", "PARTUUID", "UUID"}}};
+        Table names{{{"place", "Linux", "GRUB 2", "Legacy", "ARC path", "PARTUUID", "UUID"}}};
         for (const auto& p : disk.table.partitions) {
             const auto* volume = volume_of(disk, p.number);
             const std::string place = fmt::format("d{}p{}", disk.number, p.number);
@@ -137,15 +137,16 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
                                        gpt ? p.type_name() : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
                                        volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?",
                                        volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
-            names.rows.push_back({place, fmt::format("{}{}", static_cast<char>('a' + (disk.number - 1) % 26), p.number).insert(0, "sd"),
-                                  fmt::format("hd{},{}{}", disk.number - 1, gpt ? "gpt" : "msdos", p.number), p.partuuid,
-                                  volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
+            const auto called = herberge::partition_names(disk, p);
+            names.rows.push_back({place, called.linux_name, called.grub, called.legacy.empty() ? "—" : called.legacy, called.arc.empty() ? "—" : called.arc,
+                                  p.partuuid, volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
         }
         for (const auto& volume : disk.volumes)
             if (volume.partition == 0) {
                 partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512), size_text(disk.source->size()), "whole disk",
                                            volume.info.kind, volume.info.label});
-                names.rows.push_back({volume.place, "sda", fmt::format("hd{}", disk.number - 1), "—", volume.info.uuid});
+                names.rows.push_back({volume.place, fmt::format("sd{}", static_cast<char>('a' + (disk.number - 1) % 26)), fmt::format("hd{}", disk.number - 1),
+                                      fmt::format("hd{}", disk.number - 1), "—", "—", volume.info.uuid.empty() ? "—" : volume.info.uuid});
             }
         if (partitions.rows.size() > 1) {
             out += "\n";
@@ -153,11 +154,11 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             out += "\n";
             names.print(out, terminal, 2);
         }
-        Table gaps{{{"gap", "first", "sectors", "size"}}};
+        Table gaps{{{"gap", "first", "sectors", "size", "holds"}}};
         for (const auto& s : herberge::stretches(disk.table, disk.source->size()))
             if (s.partition == 0)
                 gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned", std::to_string(s.first_lba), std::to_string(s.sectors),
-                                     size_text(s.sectors * 512)});
+                                     size_text(s.sectors * disk.table.sector_size), herberge::describe_gap(disk, s)});
         if (gaps.rows.size() > 1) {
             out += "\n";
             gaps.print(out, terminal, 2);

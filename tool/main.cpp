@@ -39,6 +39,12 @@ int main(int argc, char** argv) {
         "--evidence");
     check->callback([&] { status = tool::run_check(options); });
 
+    auto* systems = app.add_subcommand("systems", "Which systems are installed, and who starts whom");
+    add_images(*systems, options);
+    systems->add_option("--format", options.format, "text (for people), json, dot or svg")->check(CLI::IsMember({"text", "json", "dot", "svg"}));
+    systems->footer("Examples:\n  herberge systems office.img archive.img\n  herberge systems office.img archive.img --format svg > who-starts-whom.svg");
+    systems->callback([&] { status = tool::run_systems(options); });
+
     auto* layout = app.add_subcommand("layout", "Partitions to scale, with every name each of them has");
     add_images(*layout, options);
     add_format(*layout, options);

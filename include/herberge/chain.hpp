@@ -49,8 +49,23 @@ struct SystemVerdict {
     std::string entry;              ///< the primary entry's title; empty: none
     bool entry_is_default = false;  ///< the loader starts it unattended
     std::vector<Fallback> fallbacks;
+    std::string version;                      ///< as the system itself tells; may be empty
+    std::int64_t last_used = 0;               ///< seconds since 1970, 0: unknown
+    std::vector<std::string> named_by;        ///< every entry that starts it: "title (place:line)"
+    std::vector<std::string> kernels;         ///< found on its volume
+    std::vector<std::string> unused_kernels;  ///< of these, the ones no entry starts
 
     [[nodiscard]] const StageState& at(Stage stage) const { return stages[static_cast<std::size_t>(stage)]; }
+};
+
+/// A step of the graph "who starts whom". Nodes are named by their text: "firmware", "d1 first sector",
+/// "GRUB 2 (d1p1:/boot/grub/grub.cfg)", a system's "name (place)".
+struct StartEdge {
+    std::string from;
+    std::string to;
+    std::string label;        ///< the entry's title; empty: code does it by itself
+    bool unattended = false;  ///< nobody presses a key on the way from the firmware to here
+    bool broken = false;      ///< it does not work
 };
 
 struct Verdict {
@@ -58,6 +73,7 @@ struct Verdict {
     std::vector<SystemVerdict> systems;
     std::vector<Finding> findings;
     std::vector<Menu> menus;  ///< of every loader that was reached
+    std::vector<StartEdge> graph;
     /// Every system starts, and there is at least one.
     [[nodiscard]] bool all_start() const;
 };

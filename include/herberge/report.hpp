@@ -14,6 +14,11 @@ namespace herberge {
 
 /// The contract "herberge/check/1". Ends with a newline.
 [[nodiscard]] std::string check_json(const Machine& machine, const Verdict& verdict);
+/// "herberge/systems/1": every system with the entries and kernels it has, and the graph of who starts whom.
+[[nodiscard]] std::string systems_json(const Verdict& verdict);
+/// The graph in the DOT language, and as a drawing of its own.
+[[nodiscard]] std::string graph_dot(const Verdict& verdict);
+[[nodiscard]] std::string graph_svg(const Verdict& verdict);
 /// "herberge/layout/1": disks, partitions, gaps.
 [[nodiscard]] std::string layout_json(const Machine& machine);
 /// "herberge/entries/1": every menu.

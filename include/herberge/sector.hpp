@@ -2,10 +2,12 @@
 // Any sector of a disk, recognised and taken apart field by field.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
 #include <herberge/fields.hpp>
+#include <herberge/finding.hpp>
 #include <herberge/volume.hpp>
 
 namespace herberge {
@@ -18,10 +20,24 @@ struct SectorView {
     std::vector<std::uint8_t> bytes;
     std::vector<Field> fields;          ///< empty when nothing is recognised
     std::vector<std::string> messages;  ///< printable text in it, which its code may show
+    std::vector<Finding> findings;      ///< of a volume's boot sector: against its partition and its backup
 };
 
 /// The sector number `lba` (512 bytes) of a disk. Recognises MBR, GRUB's first sectors and core header, and
 /// ext superblocks of the disk's volumes. Errors: OutOfRange, and what reading reports.
 [[nodiscard]] Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba);
+
+/// What lies in a stretch that no partition covers: "GRUB 2's core image from sector 1", "zeros", "unknown bytes from
+/// sector 40 on". Looks at the first and last 1 MiB of it.
+[[nodiscard]] std::string describe_gap(const Disk& disk, const Stretch& gap);
+
+/// A volume's boot sector: its parameter block against the partition and against the backup copy.
+struct BootSectorCheck {
+    std::string kind;                         ///< "fat16", "ntfs" …; empty: no parameter block
+    std::string code;                         ///< "SYSLINUX", "code of no loader that is decoded", "empty"
+    std::optional<std::uint64_t> backup_lba;  ///< from the disk's start, when there is a copy
+    std::vector<Finding> findings;
+};
+[[nodiscard]] BootSectorCheck check_boot_sector(const Disk& disk, const Volume& volume);
 
 }  // namespace herberge

@@ -152,6 +152,15 @@ struct Machine {
     [[nodiscard]] const Volume* by_partuuid(std::string_view partuuid) const;
 };
 
+/// What different programs call the same partition.
+struct PartitionNames {
+    std::string linux_name;  ///< "sda1", as for a SATA or USB disk
+    std::string grub;        ///< "hd0,msdos1"
+    std::string legacy;      ///< GRUB Legacy, which counts from 0: "hd0,0"; empty for GPT
+    std::string arc;         ///< "multi(0)disk(0)rdisk(0)partition(1)": primaries in use first, then logical ones; empty for GPT
+};
+[[nodiscard]] PartitionNames partition_names(const Disk& disk, const Partition& partition);
+
 /// Reads table and volumes of one disk.
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
 

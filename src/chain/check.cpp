@@ -29,6 +29,7 @@ public:
         for (const auto& system : systems_) out.systems.push_back(judge(system));
         lost_systems(out);
         if (out.systems.empty()) out.systems.push_back(judge_unknown());
+        draw_graph(out);
         collect_findings(out);
         return out;
     }
@@ -57,6 +58,9 @@ private:
         out.name = system.name;
         out.kind = "linux";
         out.place = system.volume->place;
+        out.version = system.version;
+        out.last_used = system.last_used;
+        inventory(system, out);
         // Routes come in the order of the menus, what starts by itself first: the first one is the primary entry.
         std::vector<const Route*> own;
         for (const auto& route : routes_.list)
@@ -76,6 +80,43 @@ private:
                 out.fallbacks.push_back({route->entry->title, route->entry->path_text(), other.starts(), other.first_break()});
             }
         return finish(std::move(out), ladder, primary);
+    }
+
+    /// Which entries start the system, and which of its kernels none of them does.
+    void inventory(const InstalledSystem& system, SystemVerdict& out) {
+        out.kernels = system.kernels;
+        out.unused_kernels = system.kernels;
+        for (const auto& route : routes_.list) {
+            if (route.entry == nullptr || chain::system_volume(machine_, *route.entry, systems_) != system.volume) continue;
+            out.named_by.push_back(fmt::format("{} ({}:{})", route.entry->title, route.entry->place, route.entry->line));
+            for (const auto& kernel : route.entry->kernel)
+                if (kernel.volume == system.volume) std::erase(out.unused_kernels, kernel.real_path);
+        }
+    }
+
+    static std::string system_node(const SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }
+
+    void draw_graph(Verdict& out) {
+        out.graph = routes_.steps;
+        for (const auto& route : routes_.list) {
+            if (route.entry == nullptr || route.menu == nullptr || out.graph.size() > 500) continue;
+            const auto* volume = chain::system_volume(machine_, *route.entry, systems_);
+            const auto target = std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
+                return volume != nullptr ? s.place == volume->place : s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
+            });
+            StartEdge edge{chain::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stops_at.has_value()};
+            if (target != out.systems.end()) {
+                edge.to = system_node(*target);
+                // The verdict is about the primary entry; others are as good as their fallback says.
+                if (route.entry->title == target->entry) edge.broken = target->starts == Starts::No;
+            } else if (chain::names_missing_volume(machine_, *route.entry)) {
+                edge.to = "a system that is gone";
+                edge.broken = true;
+            } else {
+                continue;
+            }
+            out.graph.push_back(std::move(edge));
+        }
     }
 
     /// No entry names this system: either a way breaks before its menu, or it is missing from every menu.

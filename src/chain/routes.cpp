@@ -79,7 +79,9 @@ public:
         Route route;
         if (const Disk* disk = firmware_stage(machine_, route.ladder)) {
             out_.first_drive = disk->number;
-            first_sector({disk, nullptr, 0, disk->number, false}, std::move(route), true);
+            const BootPlace place{disk, nullptr, 0, disk->number, false};
+            step("firmware", place.text(), {}, true, false);
+            first_sector(place, std::move(route), true);
         } else {
             out_.list.push_back(std::move(route));
         }
@@ -94,7 +96,7 @@ private:
     }
 
     void step(std::string from, std::string to, std::string label, bool unattended, bool broken) {
-        const bool known = std::ranges::any_of(out_.steps, [&](const Step& s) { return s.from == from && s.to == to && s.label == label; });
+        const bool known = std::ranges::any_of(out_.steps, [&](const StartEdge& s) { return s.from == from && s.to == to && s.label == label; });
         if (!known) out_.steps.push_back({std::move(from), std::move(to), std::move(label), unattended, broken});
     }
 
@@ -217,8 +219,7 @@ private:
         auto& ladder = route.ladder;
         route.hops.insert(route.hops.end(), r.route.begin(), r.route.end());
         for (const auto& finding : r.findings) ladder.add_finding(finding);
-        step(place.text(), fmt::format("{} ({})", r.menu.place.empty() ? place.text() + " loader" : r.menu.place, r.name), {}, route.unattended,
-             r.stops_at.has_value());
+        step(place.text(), loader_node(r, place), {}, route.unattended, r.stops_at.has_value());
         const std::optional<Stage> stops = r.stops_at == Stage::BootCode ? own : r.stops_at;
         if (own == Stage::BootCode && by_firmware)
             ladder.set(Stage::BootSector, State::NotNeeded, fmt::format("{}'s first sector loads the loader directly", r.name));
@@ -313,7 +314,7 @@ private:
         route.chosen.push_back(entry.title);
         route.entry = nullptr;
         route.hops.back() = fmt::format("{}:{}", entry.place, entry.line);
-        step(fmt::format("{} ({})", r.menu.place, r.name), place.text(), entry.title, route.unattended, false);
+        step(menu_node(r.menu), place.text(), entry.title, route.unattended, false);
         if (volume == nullptr) first_sector(place, std::move(route), false);
         else started(place, std::move(route), false);
     }
@@ -341,6 +342,12 @@ const MenuEntry* unattended_entry(const Menu& menu) {
         if (candidate != nullptr && candidate->kernel_loaded) return candidate;
     }
     return first;
+}
+
+std::string menu_node(const Menu& menu) { return fmt::format("{} ({})", menu.loader, menu.place); }
+
+std::string loader_node(const LoaderRun& run, const BootPlace& place) {
+    return run.menu.place.empty() ? fmt::format("{} (from {})", run.name, place.text()) : menu_node(run.menu);
 }
 
 Routes find_routes(const Machine& machine, bool rehearsing) { return Finder(machine, rehearsing).run(); }

@@ -22,23 +22,18 @@ struct Route {
     std::vector<std::string> chosen;    ///< titles of the entries that led from loader to loader
 };
 
-/// A step of the graph "who starts whom".
-struct Step {
-    std::string from;   ///< "d1 first sector", "d1p1:/boot/grub/grub.cfg"
-    std::string to;     ///< a boot sector, a loader, or the place of a system
-    std::string label;  ///< an entry's title; empty: code does it
-    bool unattended = false;
-    bool broken = false;
-};
-
 struct Routes {
     std::vector<Route> list;
     std::deque<LoaderRun> loaders;  ///< reached, in the order of their discovery
-    std::vector<Step> steps;
+    std::vector<StartEdge> steps;
     int first_drive = 0;  ///< the disk that the firmware starts; 0: none
 };
 
 [[nodiscard]] Routes find_routes(const Machine& machine, bool rehearsing);
+
+/// A loader's node in the graph: "GRUB 2 (d1p1:/boot/grub/grub.cfg)".
+[[nodiscard]] std::string loader_node(const LoaderRun& run, const BootPlace& place);
+[[nodiscard]] std::string menu_node(const Menu& menu);
 
 /// The entry that ends up being started unattended: the default, or the first fallback that loads.
 [[nodiscard]] const MenuEntry* unattended_entry(const Menu& menu);

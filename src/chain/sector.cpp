@@ -7,7 +7,9 @@
 #include <herberge/loader.hpp>
 
 #include "ondisk/ext.hpp"
+#include "ondisk/fat.hpp"
 #include "ondisk/grub.hpp"
+#include "ondisk/marks.hpp"
 #include "ondisk/mbr.hpp"
 
 namespace herberge {
@@ -63,6 +65,27 @@ void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, c
     }
 }
 
+/// A boot sector's fields with what they should be.
+void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume) {
+    const auto checked = check_boot_sector(disk, volume);
+    view.kind = fmt::format("boot sector of {}{}; code: {}", volume.place, checked.kind.empty() ? "" : " (" + checked.kind + ")", checked.code);
+    view.findings = checked.findings;
+    if (checked.backup_lba) view.next = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number, *checked.backup_lba * sector);
+    if (checked.kind.starts_with("fat")) {
+        if (checked.kind == "fat32") view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot32>(view.bytes));
+        else view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot16>(view.bytes));
+    } else if (checked.kind == "ntfs" || checked.kind == "bitlocker") {
+        view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::NtfsBoot>(view.bytes));
+    }
+    std::erase_if(view.fields, [](const Field& f) { return f.name == "code"; });
+    for (auto& field : view.fields) {
+        if (const auto dot = field.name.rfind('.'); dot != std::string::npos) field.name.erase(0, dot + 1);
+        for (const auto& finding : checked.findings)
+            if (field.name == "hidden_sectors" && finding.code == "boot-sector-hidden") field.meaning = "should be " + finding.evidence.front().expected;
+        if (field.name == "signature") field.meaning = field.raw[0] == 0x55 && field.raw[1] == 0xAA ? "boot signature present" : "no boot signature";
+    }
+}
+
 }  // namespace
 
 Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
@@ -100,6 +123,13 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
                 if (field.name == "unprotected") field.meaning = "bytes from here on that it does not cover";
             }
             view.next = "repairs the image, unpacks it, and starts GRUB's kernel";
+            return view;
+        }
+    }
+    for (const auto& volume : disk.volumes) {
+        const auto start = volume.source->locate(0, sector);
+        if (!start.empty() && start.front().offset == lba * sector && !zero) {
+            volume_boot_sector(view, disk, volume);
             return view;
         }
     }

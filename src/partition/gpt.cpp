@@ -12,7 +12,6 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint64_t sector = 512;
 constexpr std::uint32_t most_entries = 16384;
 constexpr std::string_view mark = "EFI PART";
 
@@ -65,7 +64,7 @@ struct Copy {
     std::vector<std::uint8_t> entries;
 };
 
-Copy read_copy(const ByteSource& disk, std::uint64_t lba) {
+Copy read_copy(const ByteSource& disk, std::uint64_t lba, std::uint64_t sector) {
     Copy out;
     out.lba = lba;
     const auto raw = disk.bytes(lba * sector, sector);
@@ -90,6 +89,7 @@ Copy read_copy(const ByteSource& disk, std::uint64_t lba) {
 }
 
 void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& table, const ByteSource& disk) {
+    const std::uint64_t sector = table.sector_size;
     table.partitions.clear();
     const std::size_t entry_size = copy.header.entry_size;
     for (std::uint32_t i = 0; i < copy.header.entries && (i + 1) * entry_size <= copy.entries.size(); ++i) {
@@ -127,9 +127,17 @@ std::string_view gpt_type_name(std::string_view guid) {
 }
 
 void read_gpt(const ByteSource& disk, PartitionTable& table) {
+    // Disks with 4096-byte logical sectors keep the header at byte 4096.
+    for (const unsigned size : {512U, 4096U}) {
+        const auto start = disk.bytes(size, mark.size());
+        if (!start || !std::equal(mark.begin(), mark.end(), start->begin())) continue;
+        table.sector_size = size;
+        break;
+    }
+    const std::uint64_t sector = table.sector_size;
     const std::uint64_t sectors = disk.size() / sector;
     if (sectors < 4) return;
-    const Copy primary = read_copy(disk, 1);
+    const Copy primary = read_copy(disk, 1, sector);
     if (!table.protective) {
         if (primary.marked)
             table.findings.push_back(make_finding("gpt-protective-missing",
@@ -138,7 +146,7 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
         return;
     }
     const bool told = primary.header_good && primary.header.alternate_lba > 1 && primary.header.alternate_lba < sectors;
-    const Copy backup = read_copy(disk, told ? static_cast<std::uint64_t>(primary.header.alternate_lba) : sectors - 1);
+    const Copy backup = read_copy(disk, told ? static_cast<std::uint64_t>(primary.header.alternate_lba) : sectors - 1, sector);
     auto note = [&](std::string_view code, std::string text, std::uint64_t lba, std::string expected, std::string found) {
         table.findings.push_back(make_finding(code, std::move(text), {evidence_bytes(disk, lba * sector, 92, std::move(expected), std::move(found))}));
     };
@@ -159,6 +167,14 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     else if (backup.lba != sectors - 1)
         note("gpt-backup-not-at-end", "the backup GPT is not at the end of the disk: the disk has grown since", backup.lba,
              fmt::format("sector {}", sectors - 1), fmt::format("sector {}", backup.lba));
+    // A hybrid MBR has further entries beside the protective one; who reads the GPT does not see them.
+    for (const auto& p : table.partitions)
+        if (p.type != 0xEE) {
+            table.findings.push_back(make_finding("gpt-hybrid", fmt::format("the MBR has entries beside the protective one (hybrid): entry {} is of type {:02x}, from sector {}",
+                                                                            p.slot + 1, p.type, p.first_lba),
+                                                  {evidence_bytes(disk, p.entry_offset, 16)}));
+            break;
+        }
     // GRUB wants the mark in sector 1 and a protective entry, and checks no checksum; Linux wants the primary copy whole
     // unless its command line says gpt, and a protective entry that starts at sector 1.
     table.refused_by_loaders = !primary.marked;

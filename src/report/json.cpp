@@ -3,6 +3,7 @@
 #include <nlohmann/json.hpp>
 
 #include <herberge/report.hpp>
+#include <herberge/sector.hpp>
 
 namespace herberge {
 
@@ -147,6 +148,31 @@ std::string check_json(const Machine& machine, const Verdict& verdict) {
     return finish(out);
 }
 
+std::string systems_json(const Verdict& verdict) {
+    ordered_json out = {{"schema", "herberge/systems/1"}, {"systems", ordered_json::array()}, {"graph", ordered_json::array()}};
+    auto strings = [](const std::vector<std::string>& list) {
+        auto all = ordered_json::array();
+        for (const auto& text : list) all.push_back(clean(text));
+        return all;
+    };
+    for (const auto& s : verdict.systems)
+        out["systems"].push_back({{"name", clean(s.name)},
+                                  {"kind", s.kind},
+                                  {"version", text_or_null(s.version)},
+                                  {"place", s.place ? ordered_json(*s.place) : ordered_json(nullptr)},
+                                  {"starts", starts_id(s.starts)},
+                                  {"stops_at", stage_or_null(s.stops_at)},
+                                  {"starts_unattended", s.entry_is_default},
+                                  {"last_used", s.last_used},
+                                  {"named_by", strings(s.named_by)},
+                                  {"kernels", strings(s.kernels)},
+                                  {"unused_kernels", strings(s.unused_kernels)}});
+    for (const auto& e : verdict.graph)
+        out["graph"].push_back(
+            {{"from", clean(e.from)}, {"to", clean(e.to)}, {"label", text_or_null(e.label)}, {"unattended", e.unattended}, {"broken", e.broken}});
+    return finish(out);
+}
+
 std::string layout_json(const Machine& machine) {
     ordered_json out = {{"schema", "herberge/layout/1"}};
     out["disks"] = ordered_json::array();
@@ -170,6 +196,8 @@ std::string layout_json(const Machine& machine) {
                                  {"type_name", p.type_name()},
                                  {"active", p.active},
                                  {"partuuid", p.partuuid}};
+            const auto called = partition_names(disk, p);
+            part["names"] = {{"linux", called.linux_name}, {"grub", called.grub}, {"legacy", text_or_null(called.legacy)}, {"arc", text_or_null(called.arc)}};
             for (const auto& v : disk.volumes)
                 if (v.partition == p.number) {
                     part["file_system"] = text_or_null(v.info.kind);
@@ -180,7 +208,7 @@ std::string layout_json(const Machine& machine) {
         }
         d["gaps"] = ordered_json::array();
         for (const auto& s : stretches(disk.table, disk.source->size()))
-            if (s.partition == 0) d["gaps"].push_back({{"first_lba", s.first_lba}, {"sectors", s.sectors}});
+            if (s.partition == 0) d["gaps"].push_back({{"first_lba", s.first_lba}, {"sectors", s.sectors}, {"holds", describe_gap(disk, s)}});
         d["findings"] = ordered_json::array();
         for (const auto& f : disk.table.findings) d["findings"].push_back(to_json(f));
         out["disks"].push_back(std::move(d));

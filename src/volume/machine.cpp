@@ -68,6 +68,23 @@ Disk inspect_disk(Source source, int number, std::string path) {
     return disk;
 }
 
+PartitionNames partition_names(const Disk& disk, const Partition& partition) {
+    const int index = disk.number - 1;
+    const bool gpt = disk.table.kind == TableKind::Gpt;
+    PartitionNames out;
+    out.linux_name = fmt::format("sd{}{}", static_cast<char>('a' + index % 26), partition.number);
+    out.grub = fmt::format("hd{},{}{}", index, gpt ? "gpt" : "msdos", partition.number);
+    if (gpt) return out;
+    out.legacy = fmt::format("hd{},{}", index, partition.number - 1);
+    if (partition.extended()) return out;
+    // NT counts what is in use: first the primary entries, then the logical ones.
+    int arc = 1;
+    for (const auto& p : disk.table.partitions)
+        if (!p.extended() && p.number < partition.number) ++arc;
+    out.arc = fmt::format("multi(0)disk(0)rdisk({})partition({})", index, arc);
+    return out;
+}
+
 std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
     constexpr std::uint64_t sector = 512;
     constexpr std::uint64_t first_sectors = 8192;

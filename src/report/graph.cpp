@@ -1,0 +1,176 @@
+// SPDX-License-Identifier: MIT
+// Who starts whom, as DOT and as SVG.
+#include <fmt/format.h>
+#include <algorithm>
+#include <map>
+
+#include <herberge/report.hpp>
+
+namespace herberge {
+
+namespace {
+
+std::string escape_xml(std::string_view text) {
+    std::string out;
+    for (const char c : printable(text)) {
+        if (c == '&') out += "&amp;";
+        else if (c == '<') out += "&lt;";
+        else if (c == '>') out += "&gt;";
+        else if (c == '"') out += "&quot;";
+        else out += c;
+    }
+    return out;
+}
+
+std::string escape_dot(std::string_view text) {
+    std::string out;
+    for (const char c : printable(text)) {
+        if (c == '"' || c == '\\') out += '\\';
+        out += c;
+    }
+    return out;
+}
+
+/// Cuts at a code point's start.
+std::string shorten(std::string_view text, std::size_t most) {
+    if (text.size() <= most) return std::string(text);
+    while (most > 0 && (static_cast<unsigned char>(text[most]) & 0xC0U) == 0x80U) --most;
+    return std::string(text.substr(0, most)) + "…";
+}
+
+struct Node {
+    std::string name;
+    std::size_t column = 0;
+    std::size_t row = 0;
+    bool system = false;
+    Starts starts = Starts::Unknown;
+    bool reached = false;
+};
+
+struct Drawing {
+    std::vector<Node> nodes;
+    std::vector<std::pair<std::size_t, std::size_t>> ends;  ///< of each edge
+    std::size_t columns = 1;
+    std::size_t rows = 1;
+};
+
+std::string node_of(const SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }
+
+/// Columns by the longest way from the firmware; a circle stops counting at the number of nodes.
+Drawing arrange(const Verdict& verdict) {
+    Drawing out;
+    std::map<std::string, std::size_t> index;
+    auto add = [&](const std::string& name) {
+        const auto [found, fresh] = index.emplace(name, out.nodes.size());
+        if (fresh) out.nodes.push_back({name, 0, 0, false, Starts::Unknown, false});
+        return found->second;
+    };
+    add("firmware");
+    for (const auto& edge : verdict.graph) out.ends.emplace_back(add(edge.from), add(edge.to));
+    for (const auto& system : verdict.systems) {
+        auto& node = out.nodes[add(node_of(system))];
+        node.system = true;
+        node.starts = system.starts;
+    }
+    for (std::size_t round = 0; round < out.nodes.size(); ++round)
+        for (const auto& [from, to] : out.ends)
+            if (out.nodes[to].column < out.nodes[from].column + 1 && out.nodes[from].column + 1 < out.nodes.size()) {
+                // An edge that leads back must not push its target to the right for ever.
+                if (round + 1 == out.nodes.size()) continue;
+                if (out.nodes[from].column + 1 <= 8) out.nodes[to].column = out.nodes[from].column + 1;
+            }
+    std::size_t last = 0;
+    for (const auto& node : out.nodes) last = std::max(last, node.column);
+    for (auto& node : out.nodes)
+        if (node.system) node.column = last;
+    for (const auto& [from, to] : out.ends) out.nodes[to].reached = true;
+    std::map<std::size_t, std::size_t> filled;
+    for (auto& node : out.nodes) {
+        node.row = filled[node.column]++;
+        out.rows = std::max(out.rows, node.row + 1);
+    }
+    out.columns = last + 1;
+    return out;
+}
+
+constexpr std::size_t node_width = 210;
+constexpr std::size_t node_height = 44;
+constexpr std::size_t column_step = 330;
+constexpr std::size_t row_step = 84;
+constexpr std::size_t margin = 24;
+constexpr std::string_view good = "#1a7f4b";
+constexpr std::string_view bad = "#b3261e";
+constexpr std::string_view plain = "#3b4a5a";
+
+}  // namespace
+
+std::string graph_dot(const Verdict& verdict) {
+    const auto drawing = arrange(verdict);
+    std::string out = "digraph boot {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n";
+    for (const auto& node : drawing.nodes) {
+        std::string extra;
+        if (node.system) extra = fmt::format(", peripheries=2, color=\"{}\"", node.starts == Starts::Yes ? good : node.starts == Starts::No ? bad : plain);
+        out += fmt::format("  \"{0}\" [label=\"{0}\"{1}];\n", escape_dot(node.name), extra);
+    }
+    for (const auto& edge : verdict.graph)
+        out += fmt::format("  \"{}\" -> \"{}\" [label=\"{}\"{}{}];\n", escape_dot(edge.from), escape_dot(edge.to), escape_dot(edge.label),
+                           edge.unattended ? ", penwidth=2" : "", edge.broken ? fmt::format(", style=dashed, color=\"{}\"", bad) : "");
+    return out + "}\n";
+}
+
+std::string graph_svg(const Verdict& verdict) {
+    const auto drawing = arrange(verdict);
+    const std::size_t width = 2 * margin + (drawing.columns - 1) * column_step + node_width;
+    const std::size_t height = 2 * margin + (drawing.rows - 1) * row_step + node_height + 28;
+    std::string out = fmt::format(
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} {1}\" font-family=\"DejaVu Sans, sans-serif\">\n"
+        "<title>Who starts whom</title>\n<rect width=\"{0}\" height=\"{1}\" fill=\"#ffffff\"/>\n",
+        width, height);
+    auto x_of = [](const Node& n) { return margin + n.column * column_step; };
+    // Columns with fewer nodes are centred against the tallest one.
+    std::map<std::size_t, std::size_t> filled;
+    for (const auto& node : drawing.nodes) filled[node.column] = std::max(filled[node.column], node.row + 1);
+    auto y_of = [&](const Node& n) { return margin + n.row * row_step + (drawing.rows - filled[n.column]) * row_step / 2; };
+    std::map<std::pair<std::size_t, std::size_t>, std::size_t> parallel;
+    for (std::size_t i = 0; i < verdict.graph.size(); ++i) {
+        const auto& edge = verdict.graph[i];
+        const auto& from = drawing.nodes[drawing.ends[i].first];
+        const auto& to = drawing.nodes[drawing.ends[i].second];
+        const std::size_t shift = 13 * parallel[drawing.ends[i]]++;
+        const auto x1 = x_of(from) + node_width;
+        const auto y1 = y_of(from) + node_height / 2;
+        const auto x2 = x_of(to);
+        const auto y2 = y_of(to) + node_height / 2;
+        const auto colour = edge.broken ? bad : edge.unattended ? good : plain;
+        // Several entries between the same two share one line.
+        if (shift == 0)
+            out += fmt::format("<path d=\"M{} {} C{} {} {} {} {} {}\" fill=\"none\" stroke=\"{}\" stroke-width=\"{}\"{}/>\n", x1, y1, x1 + 60, y1,
+                               x2 - std::min<std::size_t>(60, x2), y2, x2, y2, colour, edge.unattended ? 2.5 : 1.5,
+                               edge.broken ? " stroke-dasharray=\"6 4\"" : "");
+        if (!edge.label.empty() && shift <= 26)
+            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\" text-anchor=\"middle\">{}</text>\n", (x1 + x2) / 2,
+                               (y1 + 3 * y2) / 4 - 6 + shift, colour, escape_xml(shift == 26 ? std::string("…") : shorten(edge.label, 18)));
+    }
+    for (const auto& node : drawing.nodes) {
+        const auto colour = !node.system ? plain : node.starts == Starts::Yes ? good : node.starts == Starts::No ? bad : plain;
+        const auto x = x_of(node);
+        const auto y = y_of(node);
+        out += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" rx=\"6\" fill=\"{}\" stroke=\"{}\" stroke-width=\"{}\"/>\n", x, y, node_width,
+                           node_height, node.system ? "#f4f7f5" : "#f6f6f8", colour, node.system ? 2 : 1);
+        // The place in brackets goes below the name.
+        const auto bracket = node.name.rfind(" (");
+        const std::string head = bracket == std::string::npos ? node.name : node.name.substr(0, bracket);
+        const std::string rest = bracket == std::string::npos ? std::string{} : node.name.substr(bracket + 2, node.name.size() - bracket - 3);
+        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" fill=\"#1c2530\">{}</text>\n", x + 10, y + (rest.empty() ? 27 : 19),
+                           escape_xml(shorten(head, 28)));
+        std::string below = rest;
+        if (node.system) below += node.starts == Starts::Yes ? "  starts" : node.starts == Starts::No ? "  does not start" : "  cannot be told";
+        if (node.system && !node.reached) below += ", on no menu";
+        if (!below.empty()) out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, y + 35, colour, escape_xml(shorten(below, 32)));
+    }
+    out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does not work</text>\n</svg>\n", margin,
+                       height - 10, plain);
+    return out;
+}
+
+}  // namespace herberge
