@@ -39,6 +39,30 @@ struct Story {
 };
 std::vector<Story> front_desk_disks();
 
+/// The back office: two disks, four systems, three loaders, one stale entry, one system that no menu names.
+/// Change the parts before they are put together.
+struct BackOffice {
+    forge::Tree office, weather, ledger, guests, notice;  ///< the last one is the FAT with the guests' loader
+    forge::Bytes first() const;                           ///< the first disk
+    forge::Bytes second() const;
+    forge::Bytes first_boot, first_gap, second_boot, second_gap;
+    bool with_guest_loader = true;
+};
+BackOffice back_office();
+
+inline constexpr const char* office_uuid = "0ff1ce00-0001-4a01-8a01-00000ff1ce01";
+inline constexpr const char* weather_uuid = "0ff1ce00-0002-4a01-8a01-00000ff1ce02";
+inline constexpr const char* ledger_uuid = "0ff1ce00-0003-4a01-8a01-00000ff1ce03";
+inline constexpr const char* guests_uuid = "0ff1ce00-0004-4a01-8a01-00000ff1ce04";
+
+/// Disks of one machine, by file name.
+struct MachineStory {
+    std::string name;
+    std::string story;
+    std::vector<std::pair<std::string, std::function<forge::Bytes()>>> disks;
+};
+std::vector<MachineStory> back_office_machines();
+
 herberge::Result<void> write_disk(const Story& story, const std::string& path);
 
 }  // namespace demo

@@ -371,7 +371,25 @@ int run_demo(const Options& options) {
                                              : terminal.ink(Ink::Warn, "cannot be told");
         for (const auto& part : wrap(said, terminal.width() - 6)) print("      " + part + "\n");
     }
-    print(fmt::format("\nLook at one: herberge check {}/no-init.img\n", options.folder));
+    print("\nThe back office of the inn Almhof: one machine with two disks.\n\n");
+    for (const auto& machine : demo::back_office_machines()) {
+        Options several = options;
+        several.images.clear();
+        for (const auto& [name, make] : machine.disks) {
+            const std::string path = (std::filesystem::path(options.folder) / name).string();
+            if (!forge::write_sparse(path, make())) return complain(Exit::unreadable, fmt::format("{}: cannot be written", path));
+            several.images.push_back(path);
+        }
+        Opened opened;
+        if (!opened.open(several)) return Exit::unreadable;
+        print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(machine.name, 34)), machine.story));
+        for (const auto& system : check(opened.machine).systems)
+            print(fmt::format("      {}  {}\n", pad(fmt::format("{} {}", pad(system.place.value_or("—"), 5), printable(system.name)), 50),
+                              system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
+                              : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at)))
+                                                           : terminal.ink(Ink::Warn, "cannot be told")));
+    }
+    print(fmt::format("\nLook at one: herberge check {0}/no-init.img\n         or: herberge systems {0}/office.img {0}/archive.img\n", options.folder));
     return Exit::all_start;
 }
 

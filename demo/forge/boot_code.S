@@ -264,4 +264,193 @@ forge_kernel_entry:
         .globl  forge_kernel_entry_end
 forge_kernel_entry_end:
 
+
+        .code16
+/* ---- GRUB Legacy stage 1, runs at 0000:7C00 ------------------------------------------------------------------- */
+        .globl  forge_legacy_stage1
+forge_legacy_stage1:
+        .byte   0xEB, 0x48, 0x90
+        .org    forge_legacy_stage1 + 0x3E
+        .byte   3, 2                            /* version of the structures */
+        .byte   0xFF                            /* drive: the one in DL */
+        .byte   0
+        .word   0x2000                          /* where the next stage goes */
+        .long   1                               /* its sector */
+        .word   0x0200
+        cli
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x7C00, %sp
+        sti
+        pushw   %dx
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    $0x0001, 2(%si)
+        movw    $0x2000, 4(%si)
+        movw    $0, 6(%si)
+        movl    0x7C44, %eax
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+        popw    %dx
+        jc      1f
+        .byte   0xEA
+        .word   0x2000, 0
+1:      movw    $(0x7C00 + .Llegacy_error - forge_legacy_stage1), %si
+2:      lodsb
+        testb   %al, %al
+        jz      3f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     2b
+3:      hlt
+        jmp     3b
+.Llegacy_error: .asciz "GRUB Read Error"
+        .asciz  "Geom"
+        .globl  forge_legacy_stage1_end
+forge_legacy_stage1_end:
+
+/* ---- the sector before stage 1.5, runs at 0000:2000; its list has one run ---------------------------------------- */
+        .globl  forge_legacy_start
+forge_legacy_start:
+        pushw   %dx
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    0x21FC, %ax
+        movw    %ax, 2(%si)
+        movw    $0, 4(%si)
+        movw    0x21FE, %ax
+        movw    %ax, 6(%si)
+        movl    0x21F8, %eax
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+        popw    %dx
+        .byte   0xEA
+        .word   0x2200, 0
+        .asciz  "Loading stage1.5"
+        .asciz  "Geom"
+        .globl  forge_legacy_start_end
+forge_legacy_start_end:
+
+/* ---- stage 1.5, runs at 0000:2200: says that it is a stand-in ----------------------------------------------------- */
+        .globl  forge_legacy_stage15
+forge_legacy_stage15:
+        .byte   0xE9                            /* over the fields and names */
+        .word   0x200 - 3
+        .byte   0, 0, 0
+        .byte   3, 2
+        .org    forge_legacy_stage15 + 0x200
+        movw    $(0x2200 + .Llegacy_words - forge_legacy_stage15), %si
+4:      lodsb
+        testb   %al, %al
+        jz      5f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     4b
+5:      xorw    %ax, %ax
+        int     $0x16
+        jmp     5b
+.Llegacy_words: .asciz "GRUB loading, please wait...\r\n(a stand-in: stage 2 goes no further)\r\n"
+        .globl  forge_legacy_stage15_end
+forge_legacy_stage15_end:
+
+/* ---- SYSLINUX boot sector, code from byte 5Ah on; the sector number is patched behind 66 B8 ------------------------ */
+        .globl  forge_syslinux_boot
+forge_syslinux_boot:
+        .org    forge_syslinux_boot + 0x5A
+        cli
+        cld
+        xorw    %cx, %cx
+        movw    %cx, %ss
+        movw    $0x7B00, %sp
+        movl    8(%si), %ebp                    /* where the partition begins: the entry that SI names */
+        movw    %cx, %ds
+        movw    %cx, %es
+        sti
+        pushw   %dx
+        movl    %ebp, 0x7B10
+        .byte   0x66, 0xB8, 0, 0, 0, 0          /* movl $sector, %eax */
+        .byte   0x66, 0xBA, 0, 0, 0, 0          /* movl $0, %edx */
+        .byte   0xBB, 0x00, 0x80                /* movw $0x8000, %bx */
+        addl    0x7B10, %eax
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    $0x0001, 2(%si)
+        movw    %bx, 4(%si)
+        movw    $0, 6(%si)
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        popw    %dx
+        pushw   %dx
+        movb    $0x42, %ah
+        int     $0x13
+        popw    %dx
+        jc      6f
+        .byte   0x66, 0x81, 0x3E, 0x1C, 0x80    /* cmpl $instance, 0x801C */
+        .long   0x0A1B0F00
+        jne     6f
+        .byte   0xEA
+        .word   0x8030, 0
+6:      movw    $(0x7C00 + .Lsyslinux_error - forge_syslinux_boot), %si
+7:      lodsb
+        testb   %al, %al
+        jz      8f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     7b
+8:      xorw    %ax, %ax
+        int     $0x16
+        int     $0x19
+.Lsyslinux_error: .asciz "Boot error\r\n"
+        .org    forge_syslinux_boot + 0x1FE
+        .globl  forge_syslinux_boot_end
+forge_syslinux_boot_end:
+
+/* ---- ldlinux.sys, runs at 0000:8000: reads the sector that is patched at +2Ch (its configuration), then waits ------- */
+        .globl  forge_syslinux_stage2
+forge_syslinux_stage2:
+        .ascii  "\r\nSYSLINUX stand-in \0\0\0"
+        .org    forge_syslinux_stage2 + 0x18
+        .long   0x3EB202FE                      /* magic number and build */
+        .long   0x0A1B0F00
+        .word   0, 0
+        .long   0, 0
+        .word   0x7F
+        .word   0x180                           /* where the further fields lie */
+        .org    forge_syslinux_stage2 + 0x30
+        .byte   0x66, 0x8D, 0x36                /* leal (list of extents), %esi */
+        .word   0x81A0
+        pushw   %dx
+        movw    $(0x8000 + .Lsyslinux_words - forge_syslinux_stage2), %si
+9:      lodsb
+        testb   %al, %al
+        jz      10f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     9b
+10:     popw    %dx
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    $0x0001, 2(%si)
+        movw    $0x9000, 4(%si)
+        movw    $0, 6(%si)
+        movl    0x8190, %eax
+        addl    0x7B10, %eax
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+11:     xorw    %ax, %ax
+        int     $0x16
+        jmp     11b
+.Lsyslinux_words: .asciz "SYSLINUX (a stand-in)\r\n"
+        .org    forge_syslinux_stage2 + 0x400
+        .globl  forge_syslinux_stage2_end
+forge_syslinux_stage2_end:
+
         .section .note.GNU-stack,"",@progbits

@@ -74,6 +74,21 @@ struct ExtOptions {
 /// A whole ext2/3/4 file system with the tree in it. Throws std::runtime_error if it does not fit: a mistake of the caller.
 Bytes make_ext(const Tree& tree, const ExtOptions& options);
 
+struct FatOptions {
+    std::uint64_t size = 8U << 20U;  ///< bytes; FAT16 below 512 MiB with clusters of 2 KiB, FAT12 below some 8 MiB
+    std::uint32_t sectors_per_cluster = 4;
+    std::uint32_t hidden_sectors = 2048;
+    std::uint32_t serial = 0xA1B0F00A;
+    std::string label;
+    Bytes boot_code;  ///< from byte 0x5A of the boot sector on; empty: code that says there is no system
+};
+/// A FAT with long names; and the first sector of each file, from the volume's start.
+struct FatImage {
+    Bytes bytes;
+    std::map<std::string, std::uint32_t> first_sector;
+};
+FatImage make_fat(const Tree& tree, const FatOptions& options = {});
+
 Bytes make_swap(std::uint64_t size, std::array<std::uint8_t, 16> uuid);
 std::array<std::uint8_t, 16> uuid_from(std::string_view text);
 
@@ -122,6 +137,19 @@ struct CoreOptions {
 Bytes make_grub_core(const CoreOptions& options = {});
 /// The first sector's 440 bytes of code.
 Bytes make_grub_boot(std::uint64_t core_sector = 1);
+
+/// GRUB Legacy: the first sector's 440 bytes, and what follows it in the gap (stage 1.5, which looks for stage 2 on
+/// partition `partition`, counted from 0).
+Bytes make_legacy_boot();
+Bytes make_legacy_gap(unsigned partition = 0, std::string_view stage2 = "/boot/grub/stage2");
+/// The file stage 2, whose configuration is `config`.
+Bytes make_legacy_stage2(std::string_view config = "/boot/grub/menu.lst");
+
+/// The file ldlinux.sys as it is before it is installed.
+Bytes make_syslinux_stage2(std::string_view directory);
+Bytes make_syslinux_module();
+/// Installs a SYSLINUX in a FAT that holds `directory`/ldlinux.sys and a configuration: boot code, list of sectors, checksum.
+void install_syslinux(FatImage& volume, const std::string& directory);
 
 /// A first sector's code that starts the one active partition, and refuses none, several, or an odd status byte.
 Bytes make_plain_boot();

@@ -300,6 +300,13 @@ std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus) {
     return out;
 }
 
+namespace {
+bool plain_ignores_case(const Volume& volume) {
+    const auto& fs = volume.loader_view != nullptr ? volume.loader_view : volume.kernel_view;
+    return fs != nullptr && fs->ignores_case();
+}
+}  // namespace
+
 std::vector<Menu> read_menus(const Machine& machine) {
     std::vector<Menu> out;
     auto add = [&](Menu menu) {
@@ -328,7 +335,13 @@ std::vector<Menu> read_menus(const Machine& machine) {
     // Configurations that no loader on these disks leads to are worth reading all the same.
     machine.each_volume([&](const Volume& volume) {
         for (auto& menu : read_configurations(machine, volume)) {
-            if (std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place; })) continue;
+            // FAT names come in either case.
+            const auto lower = [](std::string text) {
+                std::ranges::transform(text, text.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+                return text;
+            };
+            const bool any_case = plain_ignores_case(volume);
+            if (std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place || (any_case && lower(m.place) == lower(menu.place)); })) continue;
             menu.loader += " (not reached from a first sector)";
             out.push_back(std::move(menu));
         }

@@ -1,0 +1,117 @@
+// SPDX-License-Identifier: MIT
+// Stand-ins for GRUB Legacy and the SYSLINUX family: their structures, and code that goes as far as it says.
+#include <algorithm>
+#include <stdexcept>
+
+#include "forge.hpp"
+
+extern "C" {
+extern const std::uint8_t forge_legacy_stage1[], forge_legacy_stage1_end[];
+extern const std::uint8_t forge_legacy_start[], forge_legacy_start_end[];
+extern const std::uint8_t forge_legacy_stage15[], forge_legacy_stage15_end[];
+extern const std::uint8_t forge_syslinux_boot[], forge_syslinux_boot_end[];
+extern const std::uint8_t forge_syslinux_stage2[], forge_syslinux_stage2_end[];
+}
+
+namespace forge {
+
+namespace {
+
+constexpr std::size_t sector = 512;
+
+void put_text(Bytes& out, std::size_t at, std::string_view text) {
+    grow(out, at + text.size() + 1);
+    std::copy(text.begin(), text.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
+}
+
+}  // namespace
+
+Bytes make_legacy_boot() {
+    Bytes out(forge_legacy_stage1, forge_legacy_stage1_end);
+    grow(out, 440);
+    return out;
+}
+
+Bytes make_legacy_gap(unsigned partition, std::string_view stage2) {
+    Bytes out(forge_legacy_start, forge_legacy_start_end);
+    grow(out, sector);
+    put32(out, 0x1F8, 2);
+    put16(out, 0x1FC, 4);
+    put16(out, 0x1FE, 0x220);
+    Bytes body(forge_legacy_stage15, forge_legacy_stage15_end);
+    grow(body, 4 * sector);
+    put32(body, 8, 0xFFFFFF);
+    body[0x10] = 2;  // reads ext2
+    put_text(body, 0x12, "0.97");
+    put32(body, 0x17, 0xFF00FFFFU | partition << 16U);
+    put_text(body, 0x1B, std::string(stage2) + " /boot/grub/menu.lst");
+    out.insert(out.end(), body.begin(), body.end());
+    return out;
+}
+
+Bytes make_legacy_stage2(std::string_view config) {
+    Bytes out = noise(24000, 97);
+    std::fill_n(out.begin() + sector, 0x100, std::uint8_t{0});
+    out[sector] = 0xEA;
+    out[sector + 6] = 3;
+    out[sector + 7] = 2;
+    put32(out, sector + 8, 0xFFFFFF);
+    put_text(out, sector + 0x12, "0.97");
+    put_text(out, sector + 0x17, config);
+    return out;
+}
+
+Bytes make_syslinux_stage2(std::string_view directory) {
+    Bytes out(forge_syslinux_stage2, forge_syslinux_stage2_end);
+    grow(out, 8 * sector);
+    // The further fields, the list of extents behind them, the directory's name behind the code.
+    put16(out, 0x182, 0x1E0);
+    put16(out, 0x184, static_cast<std::uint16_t>(directory.size() + 1));
+    put16(out, 0x18A, 0x1A0);
+    put16(out, 0x18C, 6);
+    put_text(out, 0x1E0, directory);
+    return out;
+}
+
+Bytes make_syslinux_module() {
+    // The head of a 32-bit x86 ELF shared object; nothing in it is ever run.
+    Bytes out(4096);
+    const std::uint8_t ident[] = {0x7F, 'E', 'L', 'F', 1, 1, 1};
+    std::copy(std::begin(ident), std::end(ident), out.begin());
+    put16(out, 16, 3);
+    put16(out, 18, 3);
+    put32(out, 20, 1);
+    put16(out, 40, 52);
+    return out;
+}
+
+void install_syslinux(FatImage& volume, const std::string& directory) {
+    const auto file = volume.first_sector.find(directory + "/ldlinux.sys");
+    const auto config = volume.first_sector.find(directory + "/syslinux.cfg");
+    if (file == volume.first_sector.end() || config == volume.first_sector.end()) throw std::runtime_error("no ldlinux.sys or syslinux.cfg to install");
+    const std::uint32_t first = file->second;
+    Bytes code(forge_syslinux_boot + 0x5A, forge_syslinux_boot_end);
+    for (std::size_t i = 0; i + 15 < code.size(); ++i)
+        if (code[i] == 0x66 && code[i + 1] == 0xB8 && code[i + 6] == 0x66 && code[i + 7] == 0xBA) {
+            put32(code, i + 2, first);
+            break;
+        }
+    std::copy(code.begin(), code.end(), volume.bytes.begin() + 0x5A);
+    Bytes stage = make_syslinux_stage2(directory);
+    const auto sectors = static_cast<std::uint16_t>(stage.size() / sector);
+    put16(stage, 0x20, sectors);
+    put16(stage, 0x22, 0);
+    put32(stage, 0x24, static_cast<std::uint32_t>(stage.size() / 4));
+    put32(stage, 0x28, 0);
+    put16(stage, 0x2C, 0x7F);
+    put16(stage, 0x2E, 0x180);
+    put32(stage, 0x190, config->second);
+    put32(stage, 0x1A0, first + 1);
+    put16(stage, 0x1A8, static_cast<std::uint16_t>(sectors - 1));
+    std::uint32_t sum = 0x3EB202FE;
+    for (std::size_t i = 0; i < stage.size(); i += 4) sum -= get32(stage, i);
+    put32(stage, 0x28, sum);
+    std::copy(stage.begin(), stage.end(), volume.bytes.begin() + static_cast<std::ptrdiff_t>(std::size_t{first} * sector));
+}
+
+}  // namespace forge
