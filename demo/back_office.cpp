@@ -25,8 +25,8 @@ forge::Tree system_tree(const std::string& name, const std::string& version, con
 }
 
 std::string linux_entry(const std::string& title, const std::string& device, const std::string& uuid) {
-    return "menuentry '" + title + "' {\n\tset root='" + device + "'\n\tsearch --no-floppy --fs-uuid --set=root " + uuid + "\n\tlinux " + kernel + " root=UUID=" + uuid +
-           " ro quiet\n\tinitrd " + ramdisk + "\n}\n";
+    return "menuentry '" + title + "' {\n\tset root='" + device + "'\n\tsearch --no-floppy --fs-uuid --set=root " + uuid + "\n\tlinux " + kernel +
+           " root=UUID=" + uuid + " ro quiet\n\tinitrd " + ramdisk + "\n}\n";
 }
 
 Bytes ext_of(const forge::Tree& tree, const char* uuid, const std::string& label, bool modern) {
@@ -62,14 +62,16 @@ BackOffice back_office() {
     out.weather = system_tree("Almhof Weather Station 2 (Wetterfrosch)", "2", weather_uuid);
     out.ledger = system_tree("Almhof Ledger 1 (Edelweiss)", "1", ledger_uuid);
     out.ledger.file("/boot/grub/stage2", forge::make_legacy_stage2());
-    out.ledger.file("/boot/grub/menu.lst", "# the ledger machine\ndefault 0\ntimeout 5\nfallback 1\n\ntitle Ledger\nroot (hd1,0)\nkernel " + kernel + " root=UUID=" + ledger_uuid +
-                                               " ro\ninitrd " + ramdisk + "\n\ntitle Guests\nrootnoverify (hd1,1)\nchainloader +1\n");
+    out.ledger.file("/boot/grub/menu.lst", "# the ledger machine\ndefault 0\ntimeout 5\nfallback 1\n\ntitle Ledger\nroot (hd1,0)\nkernel " + kernel +
+                                               " root=UUID=" + ledger_uuid + " ro\ninitrd " + ramdisk +
+                                               "\n\ntitle Guests\nrootnoverify (hd1,1)\nchainloader +1\n");
     out.guests = system_tree("Almhof Guest Terminal 4 (Murmeltier)", "4", guests_uuid);
     auto& notice = out.notice;
     notice.file("/SYSLINUX/ldlinux.sys", forge::make_syslinux_stage2("/SYSLINUX"));
     notice.file("/SYSLINUX/ldlinux.c32", forge::make_syslinux_module());
-    notice.file("/SYSLINUX/syslinux.cfg", std::string("DEFAULT guests\nPROMPT 0\nTIMEOUT 30\n\nLABEL guests\n  MENU LABEL Guest terminal\n  LINUX /guest-kernel\n  APPEND root=UUID=") +
-                                              guests_uuid + " ro\n  INITRD /guest-ramdisk.img\n");
+    notice.file("/SYSLINUX/syslinux.cfg",
+                std::string("DEFAULT guests\nPROMPT 0\nTIMEOUT 30\n\nLABEL guests\n  MENU LABEL Guest terminal\n  LINUX /guest-kernel\n  APPEND root=UUID=") +
+                    guests_uuid + " ro\n  INITRD /guest-ramdisk.img\n");
     notice.file("/guest-kernel", out.guests.at(kernel).content);
     notice.file("/guest-ramdisk.img", out.guests.at(ramdisk).content);
     notice.file("/read me first.txt", "This small volume starts the guests' terminal.\n");

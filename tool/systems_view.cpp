@@ -87,7 +87,8 @@ std::string systems_text(const herberge::Verdict& verdict, const Terminal& termi
     branch(out, verdict, "firmware", "", shown, terminal);
     std::string stale;
     for (const auto& finding : verdict.findings)
-        if (finding.code == "entry-stale" || finding.code == "chain-loop" || finding.code == "partition-lost") stale += fmt::format("  {}\n", printable(finding.text));
+        if (finding.code == "entry-stale" || finding.code == "chain-loop" || finding.code == "partition-lost")
+            stale += fmt::format("  {}\n", printable(finding.text));
     if (!stale.empty()) out += "\nOn the menus, but not on the disks\n\n" + stale;
     return out;
 }

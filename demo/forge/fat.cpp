@@ -36,7 +36,9 @@ bool fits_short(const std::string& name) {
     const std::string base = name.substr(0, dot);
     const std::string extension = dot == std::string::npos ? "" : name.substr(dot + 1);
     if (base.empty() || base.size() > 8 || extension.size() > 3 || extension.find('.') != std::string::npos) return false;
-    return std::all_of(name.begin(), name.end(), [](char c) { return std::isupper(static_cast<unsigned char>(c)) != 0 || std::isdigit(static_cast<unsigned char>(c)) != 0 || c == '.' || c == '_' || c == '-'; });
+    return std::all_of(name.begin(), name.end(), [](char c) {
+        return std::isupper(static_cast<unsigned char>(c)) != 0 || std::isdigit(static_cast<unsigned char>(c)) != 0 || c == '.' || c == '_' || c == '-';
+    });
 }
 
 std::string short_form(const std::string& name, std::size_t number) {
@@ -123,12 +125,7 @@ private:
         std::copy(label.begin(), label.end(), b.begin() + 43);
         const std::string type = bits_ == 12 ? "FAT12   " : "FAT16   ";
         std::copy(type.begin(), type.end(), b.begin() + 54);
-        Bytes code = o_.boot_code;
-        if (code.empty()) {
-            const Bytes plain = make_volume_boot();
-            code.assign(plain.begin() + 0x5A, plain.end());
-        }
-        std::copy_n(code.begin(), std::min<std::size_t>(code.size(), 0x1FE - 0x5A), b.begin() + 0x5A);
+        std::copy_n(o_.boot_code.begin(), std::min<std::size_t>(o_.boot_code.size(), 0x1FE - 0x5A), b.begin() + 0x5A);
         put16(b, 510, 0xAA55);
         place(b, 0);
     }

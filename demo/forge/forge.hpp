@@ -80,7 +80,7 @@ struct FatOptions {
     std::uint32_t hidden_sectors = 2048;
     std::uint32_t serial = 0xA1B0F00A;
     std::string label;
-    Bytes boot_code;  ///< from byte 0x5A of the boot sector on; empty: code that says there is no system
+    Bytes boot_code;  ///< from byte 0x5A of the boot sector on
 };
 /// A FAT with long names; and the first sector of each file, from the volume's start.
 struct FatImage {

@@ -90,13 +90,14 @@ void install_syslinux(FatImage& volume, const std::string& directory) {
     const auto config = volume.first_sector.find(directory + "/syslinux.cfg");
     if (file == volume.first_sector.end() || config == volume.first_sector.end()) throw std::runtime_error("no ldlinux.sys or syslinux.cfg to install");
     const std::uint32_t first = file->second;
-    Bytes code(forge_syslinux_boot + 0x5A, forge_syslinux_boot_end);
+    Bytes code(forge_syslinux_boot + 0x5A, forge_syslinux_boot_end);  // without the signature
     for (std::size_t i = 0; i + 15 < code.size(); ++i)
         if (code[i] == 0x66 && code[i + 1] == 0xB8 && code[i + 6] == 0x66 && code[i + 7] == 0xBA) {
             put32(code, i + 2, first);
             break;
         }
     std::copy(code.begin(), code.end(), volume.bytes.begin() + 0x5A);
+    volume.bytes[1] = 0x58;
     Bytes stage = make_syslinux_stage2(directory);
     const auto sectors = static_cast<std::uint16_t>(stage.size() / sector);
     put16(stage, 0x20, sectors);

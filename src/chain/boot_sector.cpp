@@ -38,7 +38,9 @@ struct Judge {
     /// Code that trusts its own field looks in the wrong place; code that takes the partition from the loader does not.
     void hidden(std::uint64_t told) {
         if (volume.partition == 0 || told == first) return;
-        note("boot-sector-hidden", fmt::format("the boot sector of {} says that {} sectors come before it, but it begins at sector {}: code that trusts it fails", volume.place, told, first),
+        note("boot-sector-hidden",
+             fmt::format("the boot sector of {} says that {} sectors come before it, but it begins at sector {}: code that trusts it fails", volume.place, told,
+                         first),
              0x1C, 4, fmt::format("{}", first), fmt::format("{}", told));
     }
     void size(std::uint64_t told, std::uint64_t room) {
@@ -93,8 +95,7 @@ std::string describe_gap(const Disk& disk, const Stretch& gap) {
         const auto first = disk.source->bytes(0, sector);
         if (first) {
             if (const auto boot = recognise_grub_boot(*first); boot && boot->core_sector != 0 && boot->core_sector * sector < length)
-                if (const auto core = read_grub_core(disk, *boot))
-                    return fmt::format("GRUB 2's core image from sector {}", core->first_sector);
+                if (const auto core = read_grub_core(disk, *boot)) return fmt::format("GRUB 2's core image from sector {}", core->first_sector);
             if (identify_loader(*first) == "GRUB Legacy") return "GRUB Legacy's next stage from sector 1";
         }
     }

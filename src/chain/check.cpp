@@ -128,14 +128,20 @@ private:
             // A way that breaks at the system's own volume, or at one whose configuration names it, was meant for it.
             int score = route.chosen.empty() ? 1 : 0;
             for (const auto* volume : route.passed)
-                if (volume == system.volume || names_system(*volume, system)) score = 2;
+                if (volume == system.volume || names_system(*volume, system)) score = 3;
+            for (const int number : route.disks) {
+                const Disk* disk = machine_.disk(number);
+                if (system.volume->disk == number) score = std::max(score, 2);
+                for (const auto& volume : disk->volumes)
+                    if (score < 3 && names_system(volume, system)) score = 3;
+            }
             if (score > best) {
                 best = score;
                 broken = &route;
             }
         }
         const bool front = std::ranges::none_of(routes_.list, [](const Route& r) { return r.entry != nullptr; });
-        if (broken != nullptr && (front || best == 2)) return finish(std::move(out), broken->ladder, broken);
+        if (broken != nullptr && (front || best >= 2)) return finish(std::move(out), broken->ladder, broken);
         const auto menu = std::ranges::find_if(routes_.list, [](const Route& r) { return r.menu != nullptr; });
         if (menu == routes_.list.end()) return finish(std::move(out), broken != nullptr ? broken->ladder : Ladder(), broken);
         Ladder ladder = menu->ladder;
@@ -242,6 +248,10 @@ private:
     }
 
     void collect_findings(Verdict& out) {
+        // Ways that break and that no system needs are worth knowing, too.
+        for (const auto& route : routes_.list)
+            if (route.entry == nullptr)
+                for (const auto& finding : route.ladder.findings()) keep(finding);
         for (const auto& disk : machine_.disks)
             for (const auto& finding : disk.table.findings) keep(finding);
         machine_.each_volume([&](const Volume& volume) {

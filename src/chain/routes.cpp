@@ -315,8 +315,12 @@ private:
         route.entry = nullptr;
         route.hops.back() = fmt::format("{}:{}", entry.place, entry.line);
         step(menu_node(r.menu), place.text(), entry.title, route.unattended, false);
-        if (volume == nullptr) first_sector(place, std::move(route), false);
-        else started(place, std::move(route), false);
+        if (volume == nullptr) {
+            route.disks.push_back(disk->number);
+            first_sector(place, std::move(route), false);
+            return;
+        }
+        started(place, std::move(route), false);
     }
 
     const Machine& machine_;

@@ -19,6 +19,7 @@ struct Route {
     const MenuEntry* entry = nullptr;   ///< null: it ends before an entry is chosen
     bool unattended = true;             ///< nobody presses a key on the way
     std::vector<const Volume*> passed;  ///< volumes whose boot sectors it started
+    std::vector<int> disks;             ///< disks whose first sectors an entry started
     std::vector<std::string> chosen;    ///< titles of the entries that led from loader to loader
 };
 

@@ -70,7 +70,8 @@ void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume
     const auto checked = check_boot_sector(disk, volume);
     view.kind = fmt::format("boot sector of {}{}; code: {}", volume.place, checked.kind.empty() ? "" : " (" + checked.kind + ")", checked.code);
     view.findings = checked.findings;
-    if (checked.backup_lba) view.next = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number, *checked.backup_lba * sector);
+    if (checked.backup_lba)
+        view.next = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number, *checked.backup_lba * sector);
     if (checked.kind.starts_with("fat")) {
         if (checked.kind == "fat32") view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot32>(view.bytes));
         else view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot16>(view.bytes));

@@ -170,9 +170,11 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     // A hybrid MBR has further entries beside the protective one; who reads the GPT does not see them.
     for (const auto& p : table.partitions)
         if (p.type != 0xEE) {
-            table.findings.push_back(make_finding("gpt-hybrid", fmt::format("the MBR has entries beside the protective one (hybrid): entry {} is of type {:02x}, from sector {}",
-                                                                            p.slot + 1, p.type, p.first_lba),
-                                                  {evidence_bytes(disk, p.entry_offset, 16)}));
+            table.findings.push_back(
+                make_finding("gpt-hybrid",
+                             fmt::format("the MBR has entries beside the protective one (hybrid): entry {} is of type {:02x}, from sector {}", p.slot + 1,
+                                         p.type, p.first_lba),
+                             {evidence_bytes(disk, p.entry_offset, 16)}));
             break;
         }
     // GRUB wants the mark in sector 1 and a protective entry, and checks no checksum; Linux wants the primary copy whole

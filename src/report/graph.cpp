@@ -166,10 +166,12 @@ std::string graph_svg(const Verdict& verdict) {
         std::string below = rest;
         if (node.system) below += node.starts == Starts::Yes ? "  starts" : node.starts == Starts::No ? "  does not start" : "  cannot be told";
         if (node.system && !node.reached) below += ", on no menu";
-        if (!below.empty()) out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, y + 35, colour, escape_xml(shorten(below, 32)));
+        if (!below.empty())
+            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, y + 35, colour, escape_xml(shorten(below, 32)));
     }
-    out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does not work</text>\n</svg>\n", margin,
-                       height - 10, plain);
+    out +=
+        fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does not work</text>\n</svg>\n",
+                    margin, height - 10, plain);
     return out;
 }
 

@@ -112,6 +112,7 @@ public:
             if (error != 0) {
                 entry_.messages.push_back({error_text(error), place, line.number});
                 loader::stop(entry_, Stage::Entry, "entry-loads-nothing", fmt::format("line {} fails: {}", line.number, error_text(error)));
+                name_what_was_meant(script);
                 return entry_;
             }
         }
@@ -125,6 +126,22 @@ public:
     }
 
 private:
+    /// The script ends at its first error; which system it was for is told by its kernel line all the same.
+    void name_what_was_meant(const Script& script) {
+        if (!entry_.kernel.empty() || entry_.kind == EntryKind::Chainload) return;
+        for (const auto& line : script.lines) {
+            std::string_view rest = line.text;
+            if (command_of(rest) != "kernel") continue;
+            FileReference file;
+            file.written = std::string(word(rest));
+            file.line = line.number;
+            file.error = "not reached";
+            entry_.kind = EntryKind::Linux;
+            entry_.kernel = {file};
+            entry_.arguments = std::string(rest);
+        }
+    }
+
     int unknown(std::string_view name) {
         loader::stop(entry_, Stage::Entry, "entry-loads-nothing", fmt::format("line {}: {} is no command of this loader", line_, name));
         return 27;

@@ -1,0 +1,162 @@
+// SPDX-License-Identifier: MIT
+// FAT against the generator's own writer, and against damage.
+#include "support.hpp"
+
+using namespace herberge;
+using support::Bytes;
+
+namespace {
+
+forge::Tree pantry() {
+    forge::Tree tree;
+    tree.file("/README.TXT", "short name\n");
+    tree.file("/a name that is much too long for eleven.config", "long name\n");
+    tree.file("/EFI/BOOT/BOOTX64.EFI", forge::noise(70000, 5));
+    for (int i = 0; i < 40; ++i) tree.file("/loader/entries/guest-room-number-" + std::to_string(i) + ".conf", "title " + std::to_string(i) + "\n");
+    tree.file("/EMPTY", "");
+    return tree;
+}
+
+std::shared_ptr<const FileSystem> opened(const Bytes& image, Reader reader = Reader::Loader) {
+    const auto fs = open_file_system(support::source_of(image, "d1p1"), reader);
+    EXPECT_TRUE(fs) << (fs ? "" : fs.error().text());
+    return fs ? *fs : nullptr;
+}
+
+class Sizes : public testing::TestWithParam<std::uint64_t> {};
+TEST_P(Sizes, EveryFileComesBack) {
+    const auto tree = pantry();
+    forge::FatOptions options;
+    options.size = GetParam();
+    options.label = "PANTRY";
+    const auto image = forge::make_fat(tree, options);
+    const auto fs = opened(image.bytes);
+    ASSERT_NE(fs, nullptr);
+    EXPECT_EQ(fs->info().kind, GetParam() > (8U << 20U) ? "fat16" : "fat12");
+    EXPECT_EQ(fs->info().label, "PANTRY");
+    EXPECT_EQ(fs->info().uuid, "A1B0-F00A");
+    for (const auto& [path, node] : tree.nodes()) {
+        if (node.kind != forge::Node::Kind::File) continue;
+        const auto there = resolve(*fs, path);
+        ASSERT_TRUE(there) << path << ": " << there.error().text();
+        const auto file = fs->open(there->file.id, path);
+        ASSERT_TRUE(file) << path << ": " << file.error().text();
+        const auto bytes = (*file)->bytes(0, (*file)->size());
+        ASSERT_TRUE(bytes);
+        EXPECT_EQ(*bytes, node.content) << path;
+    }
+    const auto entries = resolve(*fs, "/loader/entries");
+    ASSERT_TRUE(entries);
+    const auto list = fs->list(entries->file.id);
+    ASSERT_TRUE(list);
+    EXPECT_EQ(list->size(), 42U);  // with . and ..
+}
+INSTANTIATE_TEST_SUITE_P(Fat, Sizes, testing::Values(std::uint64_t{1} << 20U, std::uint64_t{4} << 20U, std::uint64_t{32} << 20U));
+
+TEST(Fat, NamesIgnoreCaseAndTheShortFormWorksToo) {
+    const auto fs = opened(forge::make_fat(pantry()).bytes);
+    ASSERT_NE(fs, nullptr);
+    for (const char* path : {"/readme.txt", "/efi/boot/bootx64.efi", "/A NAME that is MUCH too long for eleven.CONFIG", "/loader/../EFI/./BOOT"})
+        EXPECT_TRUE(resolve(*fs, path)) << path;
+    EXPECT_FALSE(resolve(*fs, "/EFI/BOOT/BOOTIA32.EFI"));
+}
+
+/// The cluster of a file, and the place of its entry in the first table.
+std::size_t table_entry(const forge::FatImage& image, const std::string& path) {
+    const auto fat = 4U * 512U;
+    const auto sectors = image.bytes[22] | image.bytes[23] << 8U;
+    const std::size_t data = 4 + 2 * static_cast<std::size_t>(sectors) + 32;
+    const std::size_t cluster = (image.first_sector.at(path) - data) / 4 + 2;
+    return fat + cluster * 2;
+}
+
+TEST(Fat, ChainsThatLeaveTheVolumeEndOrTurnBackAreErrors) {
+    forge::FatOptions options;
+    options.size = 32U << 20U;
+    const auto good = forge::make_fat(pantry(), options);
+    const std::string path = "/EFI/BOOT/BOOTX64.EFI";
+    const auto at = table_entry(good, path);
+    for (const std::uint16_t value : {std::uint16_t{0}, std::uint16_t{1}, std::uint16_t{0xFFF0}, std::uint16_t{0xFFFF}}) {
+        auto image = good.bytes;
+        forge::put16(image, at, value);
+        const auto fs = opened(image);
+        const auto file = resolve(*fs, path);
+        ASSERT_TRUE(file);
+        EXPECT_FALSE(fs->open(file->file.id, path)) << value;
+        EXPECT_FALSE(fs->remarks().empty()) << "the second table still has the right chain";
+    }
+    // A circle is longer than any file: the size ends the reading.
+    auto image = good.bytes;
+    forge::put16(image, at, static_cast<std::uint16_t>((at - 2048) / 2));
+    const auto fs = opened(image);
+    const auto file = resolve(*fs, path);
+    ASSERT_TRUE(file);
+    EXPECT_TRUE(fs->open(file->file.id, path));
+}
+
+TEST(Fat, ADirectoryWhoseChainIsACircleIsRefused) {
+    forge::FatOptions options;
+    options.size = 32U << 20U;
+    auto good = forge::make_fat(pantry(), options);
+    // The directory /EFI lies one cluster before /EFI/BOOT, whose first file is known: find its own entry by value.
+    auto image = good.bytes;
+    const auto sectors = static_cast<std::size_t>(image[22] | image[23] << 8U);
+    const std::size_t root = (4 + 2 * sectors) * 512;
+    for (std::size_t i = root; i < root + 16384; i += 32)
+        if (image[i + 11] == 0x10) {
+            const std::size_t cluster = image[i + 26] | image[i + 27] << 8U;
+            forge::put16(image, 2048 + cluster * 2, static_cast<std::uint16_t>(cluster));
+        }
+    const auto fs = opened(image);
+    EXPECT_FALSE(resolve(*fs, "/loader/nothing"));
+}
+
+TEST(Fat, LoadersNeedTheFirstTableTheKernelDoesNot) {
+    forge::FatOptions options;
+    options.size = 32U << 20U;
+    auto image = forge::make_fat(pantry(), options).bytes;
+    std::fill_n(image.begin() + 2048, 512, std::uint8_t{0});
+    EXPECT_FALSE(open_file_system(support::source_of(image), Reader::Loader));
+    EXPECT_TRUE(open_file_system(support::source_of(image), Reader::Kernel));
+}
+
+TEST(BootSector, IsComparedWithItsPartition) {
+    auto b = demo::back_office();
+    auto disk = b.second();
+    const std::size_t volume = (2048 + 16384) * std::size_t{512};
+    const auto codes = [&](const Bytes& image) {
+        const auto machine = support::machine_of(image);
+        std::vector<std::string> out;
+        for (const auto& finding : check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).findings) out.push_back(finding.code);
+        return out;
+    };
+    EXPECT_TRUE(codes(disk).empty());
+    forge::put32(disk, volume + 28, 63);
+    EXPECT_EQ(codes(disk), std::vector<std::string>{"boot-sector-hidden"});
+    const auto machine = support::machine_of(disk);
+    EXPECT_EQ(check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).code, "SYSLINUX");
+    const auto view = view_sector(machine.disks.front(), volume / 512);
+    ASSERT_TRUE(view);
+    EXPECT_TRUE(
+        std::any_of(view->fields.begin(), view->fields.end(), [](const Field& f) { return f.name == "hidden_sectors" && f.meaning == "should be 18432"; }));
+}
+
+TEST(Names, OfAPartitionInEveryConvention) {
+    const auto machine = support::machine_of(demo::back_office().second());
+    const auto& disk = machine.disks.front();
+    const auto names = partition_names(disk, *disk.table.find(2));
+    EXPECT_EQ(names.linux_name, "sda2");
+    EXPECT_EQ(names.grub, "hd0,msdos2");
+    EXPECT_EQ(names.legacy, "hd0,1");
+    EXPECT_EQ(names.arc, "multi(0)disk(0)rdisk(0)partition(2)");
+}
+
+TEST(Gap, SaysWhatLiesInIt) {
+    const auto machine = support::machine_of(demo::back_office().first());
+    const auto& disk = machine.disks.front();
+    const auto all = stretches(disk.table, disk.source->size());
+    EXPECT_NE(describe_gap(disk, all.front()).find("GRUB 2's core image"), std::string::npos);
+    EXPECT_NE(describe_gap(disk, all.back()).find("zeros"), std::string::npos);
+}
+
+}  // namespace

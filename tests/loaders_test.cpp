@@ -1,0 +1,183 @@
+// SPDX-License-Identifier: MIT
+// GRUB Legacy, the SYSLINUX family, and chains of loaders over two disks.
+#include "support.hpp"
+
+using namespace herberge;
+using support::Bytes;
+
+namespace {
+
+Machine two_disks(Bytes first, Bytes second) {
+    Machine machine;
+    machine.disks.push_back(inspect_disk(memory_source(std::move(first), "d1", 1), 1, "first.img"));
+    machine.disks.push_back(inspect_disk(memory_source(std::move(second), "d2", 2), 2, "second.img"));
+    return machine;
+}
+
+std::string stage_of(const Verdict& verdict, const std::string& place) {
+    for (const auto& system : verdict.systems)
+        if (system.place == place) return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string(starts_id(system.starts));
+    return "no such system";
+}
+
+bool found(const Verdict& verdict, const std::string& code) {
+    return std::any_of(verdict.findings.begin(), verdict.findings.end(), [&](const Finding& f) { return f.code == code; });
+}
+
+void edit(forge::Tree& tree, const std::string& path, const std::string& from, const std::string& to) {
+    auto& bytes = tree.at(path).content;
+    std::string text(bytes.begin(), bytes.end());
+    ASSERT_NE(text.find(from), std::string::npos) << path << " has no " << from;
+    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size()) text.replace(at, from.size(), to);
+    bytes = forge::to_bytes(text);
+}
+
+/// A change to the back office and where its systems then stop: office d1p1, ledger d2p1, guests d2p3.
+struct Change {
+    const char* name;
+    std::function<void(demo::BackOffice&)> change;
+    const char* office;
+    const char* ledger;
+    const char* guests;
+    const char* code;
+};
+const std::string kernel = std::string("/boot/vmlinuz-") + demo::release;
+const std::string ramdisk = std::string("/boot/initrd.img-") + demo::release;
+constexpr const char* menu = "/boot/grub/menu.lst";
+constexpr const char* config = "/SYSLINUX/syslinux.cfg";
+
+class Chains : public testing::TestWithParam<Change> {};
+TEST_P(Chains, StopWhereTheyShould) {
+    auto b = demo::back_office();
+    GetParam().change(b);
+    const Machine machine = two_disks(b.first(), b.second());
+    const Verdict verdict = check(machine);
+    EXPECT_EQ(stage_of(verdict, "d1p1"), GetParam().office);
+    EXPECT_EQ(stage_of(verdict, "d2p1"), GetParam().ledger);
+    EXPECT_EQ(stage_of(verdict, "d2p3"), GetParam().guests);
+    EXPECT_EQ(stage_of(verdict, "d1p2"), "entry") << "no menu names the weather station";
+    if (*GetParam().code != '\0') EXPECT_TRUE(found(verdict, GetParam().code)) << GetParam().code;
+}
+
+INSTANTIATE_TEST_SUITE_P(
+    Office, Chains,
+    testing::Values(
+        Change{"AsItIs", [](auto&) {}, "yes", "yes", "yes", "entry-stale"},
+        Change{"SecondDiskWiped", [](auto& b) { b.second_boot.assign(440, 0); }, "yes", "boot-code", "boot-code", "boot-code-empty"},
+        Change{"StageOneAndAHalfWiped", [](auto& b) { b.second_gap.assign(b.second_gap.size(), 0); }, "yes", "loader", "loader", "legacy-stage-damaged"},
+        Change{"StageTwoGone", [](auto& b) { b.ledger.remove("/boot/grub/stage2"); }, "yes", "loader", "loader", "legacy-stage2-missing"},
+        Change{"StageTwoIsSomethingElse", [](auto& b) { b.ledger.file("/boot/grub/stage2", forge::noise(9000, 4)); }, "yes", "loader", "loader",
+               "legacy-stage-damaged"},
+        Change{"LegacyLooksOnAnotherPartition", [](auto& b) { b.second_gap = forge::make_legacy_gap(3); }, "yes", "partition-table", "partition-table",
+               "legacy-partition-missing"},
+        Change{"LegacyFindsAFat", [](auto& b) { b.second_gap = forge::make_legacy_gap(1); }, "yes", "loader", "loader", "legacy-file-system"},
+        Change{"NoMenu", [](auto& b) { b.ledger.remove(menu); }, "yes", "configuration", "configuration", "legacy-config-missing"},
+        Change{"MenuWithoutTitles", [](auto& b) { b.ledger.file(menu, "default 0\n"); }, "yes", "configuration", "configuration", "legacy-config-empty"},
+        Change{"RootOffByOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd1,4)"); }, "yes", "entry", "yes", "entry-device-missing"},
+        Change{"DiskCountedFromOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd2,0)"); }, "yes", "entry", "yes", "entry-device-missing"},
+        Change{"UnknownCommand", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "rooot (hd1,0)"); }, "yes", "entry", "yes", "entry-loads-nothing"},
+        Change{"LegacyWithoutRamdisk", [](auto& b) { b.ledger.remove(ramdisk); }, "yes", "ramdisk", "yes", "ramdisk-missing"},
+        Change{"LegacyKernelWithoutMark", [](auto& b) { b.ledger.at(kernel).content[0x1FE] = 0; }, "yes", "kernel", "yes", "kernel-refused-by-loader"},
+        Change{"LegacyRunsTheSetUpCode", [](auto& b) { b.ledger.at(kernel).content[0x200] = 0; }, "yes", "kernel", "yes", "kernel-setup-damaged"},
+        Change{"GrubSkipsTheSetUpCode", [](auto& b) { b.office.at(kernel).content[0x200] = 0; }, "yes", "yes", "yes", ""},
+        Change{"GuestSectorWiped", [](auto& b) { b.with_guest_loader = false; }, "yes", "yes", "boot-sector", "boot-sector-empty"},
+        Change{"ModuleGone", [](auto& b) { b.notice.remove("/SYSLINUX/ldlinux.c32"); }, "yes", "yes", "loader", "syslinux-core-module-missing"},
+        Change{"ModuleIsText", [](auto& b) { b.notice.file("/SYSLINUX/ldlinux.c32", "the guests' menu"); }, "yes", "yes", "loader",
+               "syslinux-core-module-damaged"},
+        Change{"NoDefault", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "# nothing"); }, "yes", "yes", "configuration", "syslinux-no-default"},
+        Change{"DefaultNamesNothing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT gasts"); }, "yes", "yes", "configuration",
+               "syslinux-default-unknown"},
+        Change{"DefaultNamesAFile", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT /guest-kernel"); }, "yes", "yes", "yes", ""},
+        Change{"MenuModuleMissing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "UI vesamenu.c32"); }, "yes", "yes", "loader",
+               "syslinux-menu-module-missing"},
+        Change{"GuestKernelGone", [](auto& b) { b.notice.remove("/guest-kernel"); }, "yes", "yes", "entry", "entry-kernel-missing"},
+        Change{"GuestRamdiskGone", [](auto& b) { b.notice.remove("/guest-ramdisk.img"); }, "yes", "yes", "ramdisk", "ramdisk-missing"},
+        Change{"ConfigInAnotherPlace",
+               [](auto& b) {
+                   b.notice.file("/boot/syslinux/extlinux.conf", Bytes(b.notice.at(config).content));
+                   edit(b.notice, config, "DEFAULT guests", "INCLUDE /boot/syslinux/extlinux.conf");
+               },
+               "yes", "yes", "yes", ""},
+        Change{"NoChainModule", [](auto& b) { b.office.remove("/boot/grub/i386-pc/chain.mod"); }, "yes", "entry", "entry", ""}),
+    support::by_name);
+
+TEST(Chain, ThatLoopsEndsWithAFinding) {
+    const auto circle = demo::back_office_machines().at(2);
+    const Machine machine = two_disks(circle.disks.at(0).second(), circle.disks.at(1).second());
+    const Verdict verdict = check(machine);
+    EXPECT_TRUE(found(verdict, "chain-loop"));
+    for (const auto& system : verdict.systems) EXPECT_EQ(system.stops_at, Stage::Entry);
+}
+
+TEST(Chain, SecondStageThatFailsItsChecksum) {
+    auto b = demo::back_office();
+    auto second = b.second();
+    const auto text = forge::to_bytes("SYSLINUX (a stand-in)");
+    const auto at = std::search(second.begin(), second.end(), text.begin(), text.end());
+    ASSERT_NE(at, second.end());
+    *at = '?';
+    const Machine machine = two_disks(b.first(), second);
+    const Verdict verdict = check(machine);
+    EXPECT_EQ(stage_of(verdict, "d2p3"), "loader");
+    EXPECT_TRUE(found(verdict, "syslinux-second-stage-damaged"));
+}
+
+TEST(Chain, LegacyByItselfIsProvenByRunningIt) {
+    const Machine machine = support::machine_of(demo::back_office().second());
+    const Verdict verdict = check(machine);
+    const auto& loader = verdict.systems.front().at(Stage::Loader);
+    EXPECT_EQ(loader.state, State::Holds);
+    EXPECT_NE(loader.text.find("run in an emulated PC"), std::string::npos) << loader.text;
+}
+
+TEST(Chain, GraphNamesEveryStep) {
+    auto b = demo::back_office();
+    const Machine machine = two_disks(b.first(), b.second());
+    const Verdict verdict = check(machine);
+    const auto edge = [&](const std::string& from, const std::string& to) {
+        return std::any_of(verdict.graph.begin(), verdict.graph.end(),
+                           [&](const StartEdge& e) { return e.from.find(from) != std::string::npos && e.to.find(to) != std::string::npos; });
+    };
+    EXPECT_TRUE(edge("firmware", "d1 first sector"));
+    EXPECT_TRUE(edge("GRUB 2", "d2 first sector"));
+    EXPECT_TRUE(edge("GRUB Legacy", "d2p2 boot sector"));
+    EXPECT_TRUE(edge("SYSLINUX", "d2p3"));
+    EXPECT_TRUE(edge("GRUB 2", "a system that is gone"));
+    const auto dot = graph_dot(verdict);
+    EXPECT_TRUE(dot.starts_with("digraph"));
+    EXPECT_NE(dot.find("Ledger (second disk)"), std::string::npos);
+    const auto svg = graph_svg(verdict);
+    EXPECT_NE(svg.find("Almhof Guest Terminal"), std::string::npos);
+    EXPECT_EQ(std::count(svg.begin(), svg.end(), '<'), std::count(svg.begin(), svg.end(), '>'));
+}
+
+TEST(Legacy, DefaultBeyondTheListUsesTheFallback) {
+    auto b = demo::back_office();
+    edit(b.ledger, menu, "default 0", "default 7");
+    const Machine machine = support::machine_of(b.second());
+    for (const auto& read : read_menus(machine))
+        if (read.place == std::string("d1p1:") + menu) {
+            EXPECT_FALSE(read.default_matches);
+            EXPECT_EQ(read.default_entry, 1);
+        }
+}
+
+TEST(Lost, ALogicalPartitionBehindABrokenChainIsFoundAgain) {
+    auto b = demo::back_office();
+    // The weather station moves into a chain of logical partitions whose only table has lost its signature.
+    edit(b.office, "/boot/grub/grub.cfg", "0ff1ce00-dead-4a01-8a01-00000ff1ce99", demo::weather_uuid);
+    auto disk = b.first();
+    const std::size_t entry = 446 + 16;
+    const std::uint32_t first = forge::get32(disk, entry + 8);
+    std::copy_backward(disk.begin() + first * 512, disk.begin() + first * 512 + (8U << 20U), disk.begin() + (first + 2048) * 512 + (8U << 20U));
+    std::fill_n(disk.begin() + first * 512, 1U << 20U, std::uint8_t{0});
+    disk[entry + 4] = 0x05;
+    forge::put32(disk, entry + 12, 16384 + 2048);
+    const Machine machine = two_disks(disk, b.second());
+    const Verdict verdict = check(machine);
+    EXPECT_TRUE(found(verdict, "mbr-chain-broken"));
+    EXPECT_TRUE(found(verdict, "partition-lost"));
+    EXPECT_EQ(stage_of(verdict, "d1p5"), "partition-table");
+}
+
+}  // namespace
