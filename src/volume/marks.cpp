@@ -146,22 +146,11 @@ Found lvm(const ByteSource& volume) {
     return std::nullopt;
 }
 
-Found ntfs(const ByteSource& volume) {
-    const auto boot = volume.load<ondisk::NtfsBoot>(0);
-    if (!boot || !begins(boot->oem_name, "NTFS    ")) return std::nullopt;
-    auto info = named("ntfs");
-    info.size = boot->sectors * boot->bytes_per_sector;
-    info.uuid = fmt::format("{:016X}", static_cast<std::uint64_t>(boot->serial));
-    const unsigned per = boot->sectors_per_cluster;
-    info.block_size = boot->bytes_per_sector * (per <= 0x80 ? per : 1U << std::min(256U - per, 16U));
-    return info;
-}
-
 }  // namespace
 
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
     // What lies around other things comes first: an encrypted or a RAID member's content may look like its own.
-    for (const auto& look : {luks, raid, lvm, bitlocker, ntfs, exfat, xfs, btrfs, f2fs, squashfs, swap})
+    for (const auto& look : {luks, raid, lvm, bitlocker, exfat, xfs, btrfs, f2fs, squashfs, swap})
         if (auto found = look(volume)) return found;
     return std::nullopt;
 }

@@ -33,6 +33,7 @@ bool ext_within_reach(const VolumeInfo& info) {
 std::string_view driver_for(const VolumeInfo& info) {
     if (info.kind.starts_with("ext")) return "ext2";
     if (info.kind.starts_with("fat")) return "fat";
+    if (info.kind == "ntfs") return "ntfs";
     return {};
 }
 

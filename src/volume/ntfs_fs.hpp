@@ -1,0 +1,117 @@
+// SPDX-License-Identifier: MIT
+// The inside of the NTFS reader: records and attributes, streams, directories.
+#pragma once
+
+#include <functional>
+#include <optional>
+
+#include <herberge/volume.hpp>
+
+#include "ondisk/marks.hpp"
+#include "ondisk/ntfs.hpp"
+
+namespace herberge::ntfs {
+
+namespace attribute {
+inline constexpr std::uint32_t standard = 0x10, list = 0x20, file_name = 0x30, volume_name = 0x60, volume_information = 0x70, data = 0x80, index_root = 0x90,
+                               index_allocation = 0xA0, bitmap = 0xB0, reparse = 0xC0;
+}
+
+inline constexpr std::uint16_t flag_compressed = 0x0001, flag_encrypted = 0x4000;
+inline constexpr std::uint32_t reparse_junction = 0xA0000003, reparse_symlink = 0xA000000C, reparse_wof = 0x80000017;
+
+/// A run of clusters; no `lcn`: a hole.
+struct Run {
+    std::uint64_t vcn = 0;
+    std::uint64_t clusters = 0;
+    std::optional<std::uint64_t> lcn;
+};
+
+/// One attribute, its pieces from extension records put together.
+struct Attribute {
+    std::uint32_t type = 0;
+    std::u16string name;
+    std::uint16_t flags = 0;
+    bool resident = true;
+    std::vector<std::uint8_t> value;  ///< resident
+    std::uint64_t value_at = 0;       ///< resident: byte of the volume where it begins
+    std::vector<Run> runs;
+    std::uint8_t compression_unit = 0;
+    std::uint64_t size = 0;
+    std::uint64_t valid = 0;
+};
+
+struct Record {
+    std::uint64_t number = 0;
+    bool directory = false;
+    std::vector<Attribute> attributes;
+    [[nodiscard]] const Attribute* find(std::uint32_t type, std::u16string_view name = {}) const;
+};
+
+class NtfsFs : public FileSystem {
+public:
+    NtfsFs(Source volume, Reader reader, const ondisk::NtfsBoot& boot);
+    /// Reads the MFT's own record, the upcase table and the volume's label.
+    Result<void> start();
+
+    [[nodiscard]] const VolumeInfo& info() const override { return info_; }
+    [[nodiscard]] FileId root() const override { return 5; }
+    [[nodiscard]] bool ignores_case() const override { return true; }
+    [[nodiscard]] Result<FileInfo> stat(FileId file) const override;
+    [[nodiscard]] Result<FileId> lookup(FileId directory, std::string_view name) const override;
+    [[nodiscard]] Result<std::vector<DirEntry>> list(FileId directory) const override;
+    [[nodiscard]] Result<std::string> link_target(FileId link) const override;
+    [[nodiscard]] Result<Source> open(FileId file, std::string place) const override;
+    [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override;
+    [[nodiscard]] std::vector<Finding> remarks() const override;
+
+    [[nodiscard]] Result<Record> record(std::uint64_t number) const;
+    /// The bytes of an attribute; what lies behind its valid length reads as zeros.
+    [[nodiscard]] Result<Source> stream(const Attribute& attribute, std::string place) const;
+
+private:
+    struct Named {
+        std::uint64_t record = 0;
+        ondisk::NtfsFileName key{};
+        std::u16string name;
+    };
+    [[nodiscard]] Result<std::vector<std::uint8_t>> raw_record(std::uint64_t number, std::uint64_t& at) const;
+    [[nodiscard]] Result<void> add_attributes(const std::vector<std::uint8_t>& raw, std::uint64_t at, Record& out) const;
+    [[nodiscard]] Result<std::vector<Run>> decode_runs(std::span<const std::uint8_t> bytes, std::uint64_t first_vcn) const;
+    [[nodiscard]] Result<void> take_list(const Attribute& list, Record& out) const;
+    [[nodiscard]] std::vector<Extent> extents_of(const Attribute& attribute) const;
+    [[nodiscard]] Result<void> walk(FileId directory, const std::function<bool(const Named&)>& visit) const;
+    [[nodiscard]] Result<std::vector<std::uint8_t>> index_block(const Source& allocation, std::uint64_t at, std::uint32_t size) const;
+    [[nodiscard]] std::u16string upper(std::u16string_view name) const;
+    /// Undoes the fix-ups of a record or index block; false: torn or damaged.
+    [[nodiscard]] bool fix(std::vector<std::uint8_t>& block) const;
+    [[nodiscard]] std::string record_place(std::uint64_t number) const;
+
+    Source volume_;
+    Reader reader_;
+    ondisk::NtfsBoot boot_;
+    VolumeInfo info_;
+    std::uint32_t sector_ = 512;
+    std::uint64_t cluster_ = 4096;
+    std::uint32_t record_size_ = 1024;
+    Record mft_;
+    Source mft_data_;
+    std::vector<char16_t> upcase_;
+    std::uint16_t volume_flags_ = 0;
+    bool mirror_used_ = false;
+};
+
+/// The size a record or index block has by the boot sector's code: clusters, or 2 to the power of its negation.
+std::uint32_t coded_size(std::uint8_t code, std::uint64_t cluster);
+
+/// LZNT1: one compression unit of at most `room` bytes (MS-XCA 2.5).
+Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> packed, std::size_t room);
+
+/// XPRESS with Huffman codes: exactly `size` bytes (MS-XCA 2.2).
+Result<std::vector<std::uint8_t>> unpack_xpress(std::span<const std::uint8_t> packed, std::size_t size);
+
+/// A file that the system keeps packed in pieces behind a reparse point: `packed` is its stream WofCompressedData, `size`
+/// its real length, `piece` the unpacked bytes per piece.
+Source packed_source(Source packed, std::uint64_t size, std::uint32_t piece, std::string place);
+
+}  // namespace herberge::ntfs

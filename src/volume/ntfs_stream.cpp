@@ -1,0 +1,268 @@
+// SPDX-License-Identifier: MIT
+// NTFS: the bytes of attributes: resident, in runs, compressed; links.
+#include <fmt/format.h>
+#include <algorithm>
+#include <array>
+#include <mutex>
+
+#include "volume/ntfs_fs.hpp"
+#include "volume/text16.hpp"
+
+namespace herberge::ntfs {
+
+namespace {
+
+/// A value inside its file record: held in memory, located on the volume.
+class ResidentSource : public ByteSource {
+public:
+    ResidentSource(Source volume, std::vector<std::uint8_t> value, std::uint64_t at, std::string place)
+        : volume_(std::move(volume)), value_(std::move(value)), at_(at), place_(std::move(place)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return value_.size(); }
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        if (offset > value_.size() || into.size() > value_.size() - offset) return fail(ErrorKind::OutOfRange, "a read past the end", place_);
+        std::copy_n(value_.begin() + static_cast<std::ptrdiff_t>(offset), into.size(), into.begin());
+        return {};
+    }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return volume_->locate(at_ + offset, length); }
+    [[nodiscard]] std::string place() const override { return place_; }
+
+private:
+    Source volume_;
+    std::vector<std::uint8_t> value_;
+    std::uint64_t at_;
+    std::string place_;
+};
+
+/// LZNT1-compressed data: units of clusters, each stored plain, compressed or not at all.
+class CompressedSource : public ByteSource {
+public:
+    CompressedSource(Source volume, const Attribute& attribute, std::uint64_t cluster, std::string place)
+        : volume_(std::move(volume)),
+          runs_(attribute.runs),
+          size_(attribute.size),
+          valid_(attribute.valid),
+          cluster_(cluster),
+          unit_(cluster << attribute.compression_unit),
+          place_(std::move(place)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
+    [[nodiscard]] std::string place() const override { return place_; }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        std::vector<DiskRange> out;
+        if (length == 0) return out;
+        const std::uint64_t first = offset / unit_ * unit_ / cluster_;
+        const std::uint64_t past = (offset + length + unit_ - 1) / unit_ * unit_ / cluster_;
+        for (const auto& run : runs_) {
+            const std::uint64_t begin = std::max(first, run.vcn);
+            const std::uint64_t end = std::min(past, run.vcn + run.clusters);
+            if (!run.lcn || begin >= end) continue;
+            for (const auto& range : volume_->locate((*run.lcn + begin - run.vcn) * cluster_, (end - begin) * cluster_)) out.push_back(range);
+        }
+        return out;
+    }
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        if (offset > size_ || into.size() > size_ - offset) return fail(ErrorKind::OutOfRange, "a read past the end", place_);
+        const std::scoped_lock lock(mutex_);
+        for (std::size_t done = 0; done < into.size();) {
+            const std::uint64_t at = offset + done;
+            const std::uint64_t number = at / unit_;
+            if (!held_ || *held_ != number)
+                if (auto loaded = load(number); !loaded) return loaded;
+            const std::uint64_t within = at % unit_;
+            const auto length = static_cast<std::size_t>(std::min<std::uint64_t>(into.size() - done, unit_ - within));
+            for (std::size_t i = 0; i < length; ++i) {
+                const bool behind = at + i >= valid_ || within + i >= bytes_.size();
+                into[done + i] = behind ? std::uint8_t{0} : bytes_[static_cast<std::size_t>(within) + i];
+            }
+            done += length;
+        }
+        return {};
+    }
+
+private:
+    Result<void> load(std::uint64_t number) const {
+        const std::uint64_t first = number * unit_ / cluster_;
+        const std::uint64_t past = first + unit_ / cluster_;
+        std::vector<std::uint8_t> packed;
+        std::uint64_t stored = 0;
+        for (const auto& run : runs_) {
+            const std::uint64_t begin = std::max(first, run.vcn);
+            const std::uint64_t end = std::min(past, run.vcn + run.clusters);
+            if (!run.lcn || begin >= end) continue;
+            const auto part = volume_->bytes((*run.lcn + begin - run.vcn) * cluster_, (end - begin) * cluster_);
+            if (!part) return tl::unexpected(part.error());
+            packed.insert(packed.end(), part->begin(), part->end());
+            stored += end - begin;
+        }
+        held_.reset();
+        if (stored == 0) {
+            bytes_.clear();
+        } else if (stored == unit_ / cluster_) {
+            bytes_ = std::move(packed);
+        } else {
+            auto plain = unpack_lznt1(packed, static_cast<std::size_t>(unit_));
+            if (!plain) {
+                plain.error().place = place_;
+                return tl::unexpected(plain.error());
+            }
+            bytes_ = std::move(*plain);
+        }
+        held_ = number;
+        return {};
+    }
+
+    Source volume_;
+    std::vector<Run> runs_;
+    std::uint64_t size_, valid_, cluster_, unit_;
+    std::string place_;
+    mutable std::mutex mutex_;
+    mutable std::optional<std::uint64_t> held_;
+    mutable std::vector<std::uint8_t> bytes_;
+};
+
+std::int64_t unix_time(std::uint64_t ticks) {
+    constexpr std::uint64_t to_1970 = 11644473600ULL;
+    return ticks / 10000000 >= to_1970 ? static_cast<std::int64_t>(ticks / 10000000 - to_1970) : 0;
+}
+
+}  // namespace
+
+Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> packed, std::size_t room) {
+    constexpr std::size_t chunk = 4096;
+    std::vector<std::uint8_t> out;
+    std::size_t at = 0;
+    while (at + 2 <= packed.size() && out.size() < room) {
+        const unsigned head = packed[at] | packed[at + 1] << 8U;
+        if (head == 0) break;
+        at += 2;
+        const std::size_t length = (head & 0xFFFU) + 1;
+        if (length > packed.size() - at) return fail(ErrorKind::OutOfRange, "a compressed piece is cut off");
+        const std::size_t end = at + length;
+        const std::size_t start = out.size();
+        if ((head & 0x8000U) == 0) {
+            out.insert(out.end(), packed.begin() + static_cast<std::ptrdiff_t>(at), packed.begin() + static_cast<std::ptrdiff_t>(end));
+        } else {
+            while (at < end && out.size() - start < chunk) {
+                const unsigned flags = packed[at++];
+                for (unsigned bit = 0; bit < 8 && at < end && out.size() - start < chunk; ++bit) {
+                    if ((flags >> bit & 1U) == 0) {
+                        out.push_back(packed[at++]);
+                        continue;
+                    }
+                    if (at + 2 > end) return fail(ErrorKind::Malformed, "a compressed piece ends inside a copy");
+                    const unsigned pair = packed[at] | packed[at + 1] << 8U;
+                    at += 2;
+                    // The split between distance and length moves with the position in the piece.
+                    const std::size_t position = out.size() - start;
+                    if (position == 0) return fail(ErrorKind::Malformed, "a copy from before the piece");
+                    unsigned bits = 12;
+                    for (std::size_t i = position - 1; i >= 0x10; i >>= 1U) --bits;
+                    const std::size_t copy = (pair & ((1U << bits) - 1)) + 3;
+                    const std::size_t back = (pair >> bits) + 1;
+                    if (back > position || copy > chunk - position) return fail(ErrorKind::Malformed, "a copy from outside the piece");
+                    for (std::size_t i = 0; i < copy; ++i) out.push_back(out[out.size() - back]);
+                }
+            }
+        }
+        at = end;
+        // Every piece but the last stands for 4 KiB.
+        if (out.size() - start < chunk && at + 2 <= packed.size() && (packed[at] | packed[at + 1]) != 0) out.resize(start + chunk);
+    }
+    if (out.size() > room) out.resize(room);
+    return out;
+}
+
+std::vector<Extent> NtfsFs::extents_of(const Attribute& attribute) const {
+    std::vector<Extent> out;
+    const std::uint64_t end = std::min(attribute.size, attribute.valid);
+    for (const auto& run : attribute.runs) {
+        const std::uint64_t begin = run.vcn * cluster_;
+        if (!run.lcn || begin >= end) continue;
+        const std::uint64_t length = std::min(run.clusters * cluster_, end - begin);
+        const std::uint64_t base = *run.lcn * cluster_;
+        if (!out.empty() && out.back().offset + out.back().length > begin) continue;  // overlapping pieces: the first counts
+        if (!out.empty() && out.back().offset + out.back().length == begin && out.back().base_offset + out.back().length == base) out.back().length += length;
+        else out.push_back({begin, length, base});
+    }
+    return out;
+}
+
+Result<Source> NtfsFs::stream(const Attribute& attribute, std::string place) const {
+    if (attribute.resident) return std::make_shared<const ResidentSource>(volume_, attribute.value, attribute.value_at, std::move(place));
+    if ((attribute.flags & flag_encrypted) != 0) return fail(ErrorKind::Unsupported, "the file is encrypted", std::move(place));
+    if ((attribute.flags & flag_compressed) != 0 && attribute.compression_unit > 0 && attribute.compression_unit <= 8)
+        return std::make_shared<const CompressedSource>(volume_, attribute, cluster_, std::move(place));
+    return extent_source(volume_, extents_of(attribute), attribute.size, std::move(place));
+}
+
+Result<FileInfo> NtfsFs::stat(FileId file) const {
+    const auto r = record(file);
+    if (!r) return tl::unexpected(r.error());
+    FileInfo out;
+    out.id = file;
+    out.permissions = 0755;
+    out.type = r->directory ? FileType::Directory : FileType::Regular;
+    if (const auto* reparse = r->find(attribute::reparse); reparse != nullptr && reparse->value.size() >= 8) {
+        const std::uint32_t tag = ondisk::from_bytes<ondisk::little_uint32_t>(reparse->value);
+        if (tag == reparse_junction || tag == reparse_symlink) out.type = FileType::Symlink;
+        out.packed_elsewhere = tag == reparse_wof;
+    }
+    if (const auto* data = r->find(attribute::data)) out.size = data->size;
+    if (const auto* times = r->find(attribute::standard); times != nullptr && times->value.size() >= sizeof(ondisk::NtfsStandardInformation)) {
+        const auto s = ondisk::from_bytes<ondisk::NtfsStandardInformation>(times->value);
+        out.modified = unix_time(s.modified);
+        out.attributes = s.flags;
+    }
+    return out;
+}
+
+Result<std::string> NtfsFs::link_target(FileId link) const {
+    const auto r = record(link);
+    if (!r) return tl::unexpected(r.error());
+    const auto* reparse = r->find(attribute::reparse);
+    if (reparse == nullptr || reparse->value.size() < 20) return fail(ErrorKind::WrongType, "no link", record_place(link));
+    const std::span<const std::uint8_t> v(reparse->value);
+    const std::uint32_t tag = ondisk::from_bytes<ondisk::little_uint32_t>(v);
+    // MS-FSCC 2.1.2.4 and 2.1.2.5: symbolic links have four bytes of flags more.
+    const std::size_t names = tag == reparse_symlink ? 20 : 16;
+    const std::size_t offset = ondisk::from_bytes<ondisk::little_uint16_t>(v, 8);
+    const std::size_t length = ondisk::from_bytes<ondisk::little_uint16_t>(v, 10);
+    if (names + offset + length > v.size()) return fail(ErrorKind::Malformed, "a link whose name lies outside it", record_place(link));
+    std::string text = utf8_from(units_from(v.subspan(names + offset, length)));
+    if (text.starts_with("\\??\\")) text.erase(0, 4);
+    if (text.size() >= 2 && text[1] == ':') text.erase(0, 2);  // the same volume is what boot files' links mean
+    std::ranges::replace(text, '\\', '/');
+    return text;
+}
+
+Result<Source> NtfsFs::open(FileId file, std::string place) const {
+    const auto r = record(file);
+    if (!r) return tl::unexpected(r.error());
+    if (r->directory) return fail(ErrorKind::WrongType, "a directory", std::move(place));
+    const auto* data = r->find(attribute::data);
+    if (data == nullptr) return memory_source({}, std::move(place));
+    const auto* packed = r->find(attribute::data, u"WofCompressedData");
+    const auto* reparse = r->find(attribute::reparse);
+    if (packed == nullptr || reparse == nullptr || reparse->value.size() < 24 || data->size == 0) return stream(*data, std::move(place));
+    // The reparse data: provider 2 (a file), then the algorithm (WOF_EXTERNAL_INFO, FILE_PROVIDER_EXTERNAL_INFO).
+    const std::uint32_t algorithm = ondisk::from_bytes<ondisk::little_uint32_t>(reparse->value, 20);
+    static constexpr std::array<std::uint32_t, 4> pieces = {4096, 0, 8192, 16384};
+    if (algorithm >= pieces.size() || pieces.at(algorithm) == 0)
+        return fail(ErrorKind::Unsupported, "the file is packed in a way that is not read here (LZX)", std::move(place));
+    auto source = stream(*packed, place);
+    if (!source) return tl::unexpected(source.error());
+    return packed_source(std::move(*source), data->size, pieces.at(algorithm), std::move(place));
+}
+
+Result<std::vector<Extent>> NtfsFs::extents(FileId file) const {
+    const auto r = record(file);
+    if (!r) return tl::unexpected(r.error());
+    const auto* data = r->find(attribute::data);
+    if (const auto* packed = r->find(attribute::data, u"WofCompressedData"); packed != nullptr && r->find(attribute::reparse) != nullptr) data = packed;
+    if (data == nullptr) return std::vector<Extent>{};
+    if (data->resident) return std::vector<Extent>{{0, data->value.size(), data->value_at}};
+    Attribute whole = *data;
+    if ((whole.flags & flag_compressed) != 0) whole.valid = whole.size = ~std::uint64_t{0} >> 1U;
+    return extents_of(whole);
+}
+
+}  // namespace herberge::ntfs
