@@ -8,8 +8,10 @@
 #include <herberge/error.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/hive.hpp>
 #include <herberge/loader.hpp>
 #include <herberge/partition.hpp>
+#include <herberge/pe.hpp>
 #include <herberge/rehearsal.hpp>
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>

@@ -21,6 +21,7 @@ enum class EntryKind : std::uint8_t {
     Chainload,  ///< another boot sector or loader
     Multiboot,  ///< a kernel by the Multiboot protocol
     Submenu,    ///< more entries
+    Windows,    ///< a Windows system, by its own loader
     Nothing,    ///< leaves nothing to start (a reboot entry, settings, or an entry that fails)
 };
 [[nodiscard]] std::string_view entry_kind_name(EntryKind kind);
@@ -45,6 +46,20 @@ struct LoaderMessage {
     std::string text;
     std::string place;  ///< the configuration file; empty: the loader's core
     int line = 0;
+};
+
+/// What a Windows loader is told.
+struct WindowsStart {
+    int generation = 6;              ///< 5: a text file names it; 6: a boot store does
+    FileReference loader;            ///< 6: winload
+    const Volume* system = nullptr;  ///< null: nothing answers to what the entry says
+    std::string system_device;       ///< as the entry has it, for people
+    std::string directory;           ///< "/Windows"
+    std::string kernel_name;         ///< empty: ntoskrnl.exe
+    std::string hal_name;            ///< empty: hal.dll
+    bool safe_mode = false;
+    bool test_signing = false;
+    bool no_integrity_checks = false;
 };
 
 /// One entry, as executing it would turn out.
@@ -72,6 +87,8 @@ struct MenuEntry {
     std::optional<int> chain_disk;        ///< Chainload: the disk
     int chain_partition = 0;              ///< Chainload: the partition, 0 the whole disk
     std::optional<DiskRange> chain_code;  ///< Chainload: the sector that is loaded and started
+    std::optional<WindowsStart> windows;  ///< Windows: what its loader is told
+    bool windows_efi = false;             ///< … by a boot manager that runs under UEFI
     bool real_mode = false;               ///< the kernel's set-up code is run, not only its 32-bit part
 
     /// "0", "1>2": the notation loaders use for defaults.

@@ -13,7 +13,7 @@
 
 namespace herberge {
 
-enum class SystemKind : std::uint8_t { Linux, Unknown };
+enum class SystemKind : std::uint8_t { Linux, Windows, Unknown };
 
 /// A system found by its real marks on a volume, whatever the loaders say.
 struct InstalledSystem {
@@ -24,10 +24,40 @@ struct InstalledSystem {
     const Volume* volume = nullptr;
     std::vector<std::string> kernels;  ///< "/boot/vmlinuz-6.1.0-53-cloud-amd64"
     std::int64_t last_used = 0;        ///< seconds since 1970, 0: unknown
+    std::string directory;             ///< Windows: "/Windows"
 };
 
 /// Every installed system on the machine's volumes, in disk and partition order.
 [[nodiscard]] std::vector<InstalledSystem> find_systems(const Machine& machine);
+
+/// A service or driver of Windows, in the order in which it is started.
+struct WindowsService {
+    std::string name;
+    std::uint32_t type = 0;           ///< 1 kernel driver, 2 file system driver, 16 and 32 programs
+    std::uint32_t start = 3;          ///< 0 boot, 1 system, 2 automatic, 3 on demand, 4 disabled
+    std::uint32_t error_control = 1;  ///< 0 ignore, 1 normal, 2 severe, 3 critical
+    std::string image_path;           ///< as written; empty: the default place
+    std::string file;                 ///< on the system's volume: "/Windows/System32/drivers/disk.sys"
+    std::string group;
+    std::optional<std::uint32_t> tag;
+};
+
+/// What a Windows installation's registry says about its start.
+struct WindowsRegistry {
+    std::uint32_t current = 0;  ///< the number of the control set that is used
+    std::uint32_t default_set = 0, failed = 0, last_known_good = 0;
+    std::string control_set;  ///< "ControlSet001"
+    std::vector<WindowsService> services;  ///< those started at boot, system and automatic, in load order; then the others
+    std::vector<std::string> code_pages;   ///< files the loader reads: "c_1252.nls"
+    std::string csrss;                     ///< the subsystem program that the session manager must start
+    std::vector<Finding> findings;
+};
+
+/// Reads the SYSTEM hive of an installation; errors are the loader's own reasons to stop.
+[[nodiscard]] Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::string& directory);
+
+/// The file an ImagePath leads to, in one of its several forms; empty: on another volume.
+[[nodiscard]] std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type, std::string_view directory);
 
 /// A kernel command line, word by word; quotes group as the kernel groups them (lib/cmdline.c).
 class CommandLine {

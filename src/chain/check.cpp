@@ -9,6 +9,7 @@
 #include "chain/linux_walk.hpp"
 #include "chain/lost.hpp"
 #include "chain/routes.hpp"
+#include "chain/windows_walk.hpp"
 
 namespace herberge {
 
@@ -38,7 +39,9 @@ private:
     Ladder walk(const Route& route) {
         Ladder ladder = route.ladder;
         const MenuEntry& entry = *route.entry;
-        if (entry.kind == EntryKind::Linux || entry.stops_at) {
+        if (entry.windows) {
+            chain::walk_windows(entry, *route.menu, ladder);
+        } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
             chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder);
         } else {
             ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
@@ -56,7 +59,7 @@ private:
     SystemVerdict judge(const InstalledSystem& system) {
         SystemVerdict out;
         out.name = system.name;
-        out.kind = "linux";
+        out.kind = system.kind == SystemKind::Windows ? "windows" : "linux";
         out.place = system.volume->place;
         out.version = system.version;
         out.last_used = system.last_used;
@@ -64,7 +67,7 @@ private:
         // Routes come in the order of the menus, what starts by itself first: the first one is the primary entry.
         std::vector<const Route*> own;
         for (const auto& route : routes_.list)
-            if (route.entry != nullptr && chain::system_volume(machine_, *route.entry, systems_) == system.volume) own.push_back(&route);
+            if (route.entry != nullptr && chain::system_of(machine_, *route.entry, systems_) == &system) own.push_back(&route);
         if (own.empty()) return judge_unnamed(system, std::move(out));
         const auto automatic = std::ranges::find_if(own, [](const Route* r) { return r->unattended; });
         const Route* primary = automatic != own.end() ? *automatic : own.front();
@@ -87,7 +90,7 @@ private:
         out.kernels = system.kernels;
         out.unused_kernels = system.kernels;
         for (const auto& route : routes_.list) {
-            if (route.entry == nullptr || chain::system_volume(machine_, *route.entry, systems_) != system.volume) continue;
+            if (route.entry == nullptr || chain::system_of(machine_, *route.entry, systems_) != &system) continue;
             out.named_by.push_back(fmt::format("{} ({}:{})", route.entry->title, route.entry->place, route.entry->line));
             for (const auto& kernel : route.entry->kernel)
                 if (kernel.volume == system.volume) std::erase(out.unused_kernels, kernel.real_path);
@@ -100,10 +103,12 @@ private:
         out.graph = routes_.steps;
         for (const auto& route : routes_.list) {
             if (route.entry == nullptr || route.menu == nullptr || out.graph.size() > 500) continue;
-            const auto* volume = chain::system_volume(machine_, *route.entry, systems_);
-            const auto target = std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
-                return volume != nullptr ? s.place == volume->place : s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
-            });
+            const auto* system = chain::system_of(machine_, *route.entry, systems_);
+            // The first verdicts are those of the installed systems, in their order.
+            const auto target = system != nullptr ? out.systems.begin() + (system - systems_.data())
+                                                  : std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
+                                                        return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
+                                                    });
             StartEdge edge{chain::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stops_at.has_value()};
             if (target != out.systems.end()) {
                 edge.to = system_node(*target);
@@ -167,7 +172,7 @@ private:
             std::vector<const MenuEntry*> all;
             chain::collect_leaves(menu.entries, all);
             for (const auto* entry : all)
-                if (chain::system_volume(machine_, *entry, systems_) == system.volume) return true;
+                if (chain::system_of(machine_, *entry, systems_) == &system) return true;
         }
         return false;
     }
@@ -192,7 +197,7 @@ private:
         std::vector<const Route*> homeless;
         for (const auto& route : routes_.list)
             if (route.entry != nullptr && route.entry->kind == EntryKind::Linux && chain::names_missing_volume(machine_, *route.entry) &&
-                chain::system_volume(machine_, *route.entry, systems_) == nullptr)
+                chain::system_of(machine_, *route.entry, systems_) == nullptr)
                 homeless.push_back(&route);
         for (const auto& lost : chain::find_lost(machine_, homeless)) {
             if (!lost.found) {

@@ -328,17 +328,51 @@ std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<File
     return slot;
 }
 
-const Volume* system_volume(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
-    auto is_system = [&](const Volume* volume) {
-        return volume != nullptr && std::ranges::any_of(systems, [&](const InstalledSystem& s) { return s.volume == volume; });
+namespace {
+
+const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
+    const auto& start = *entry.windows;
+    auto same = [](std::string_view a, std::string_view b) {
+        return std::ranges::equal(a, b, [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
+    };
+    const InstalledSystem* only = nullptr;
+    std::size_t windows = 0;
+    for (const auto& s : systems) {
+        if (s.kind != SystemKind::Windows) continue;
+        if (s.volume == start.system && same(s.directory, start.directory)) return &s;
+        ++windows;
+        only = &s;
+    }
+    // An entry that leads nowhere was meant for the system whose directory it names, or for the only one there is.
+    const InstalledSystem* named = nullptr;
+    for (const auto& s : systems)
+        if (s.kind == SystemKind::Windows && same(s.directory, start.directory)) named = named == nullptr ? &s : nullptr;
+    if (named != nullptr && (start.system == nullptr || entry.stops_at)) return named;
+    if (start.loader.volume != nullptr)
+        for (const auto& s : systems)
+            if (s.kind == SystemKind::Windows && s.volume == start.loader.volume && start.loader.real_path.size() > s.directory.size() &&
+                same(std::string_view(start.loader.real_path).substr(0, s.directory.size()), s.directory))
+                return &s;
+    return windows == 1 ? only : nullptr;
+}
+
+}  // namespace
+
+const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
+    if (entry.windows) return windows_system(entry, systems);
+    auto system_on = [&](const Volume* volume) -> const InstalledSystem* {
+        const auto found = std::ranges::find_if(systems, [&](const InstalledSystem& s) { return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux; });
+        return found != systems.end() ? &*found : nullptr;
     };
     const auto root = resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
-    if (is_system(root.volume)) return root.volume;
+    if (const auto* system = system_on(root.volume)) return system;
     for (const auto& kernel : entry.kernel)
-        if (is_system(kernel.volume)) return kernel.volume;
+        if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload) return system;
     // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant.
     const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found();
-    if (root.volume == nullptr && systems.size() == 1 && entry.kind == EntryKind::Linux && kernel_there) return systems.front().volume;
+    const auto linux_systems = std::ranges::count(systems, SystemKind::Linux, &InstalledSystem::kind);
+    if (root.volume == nullptr && linux_systems == 1 && entry.kind == EntryKind::Linux && kernel_there)
+        return &*std::ranges::find(systems, SystemKind::Linux, &InstalledSystem::kind);
     return nullptr;
 }
 

@@ -25,8 +25,9 @@ private:
     std::map<std::string, std::shared_ptr<const Result<Ramdisk>>> ramdisks_;
 };
 
-/// The volume of the system that `entry` starts: what its root= names, else where its kernel lies. Null: neither.
-const Volume* system_volume(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);
+/// The system that `entry` starts: what its root= names, else where its kernel lies; for Windows the directory its
+/// entry names. Null: none of `systems`.
+const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);
 
 /// Sets the rungs from `entry` on. What a loader does when the kernel is refused is already in the entry.
 void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder);

@@ -15,6 +15,8 @@ constexpr loader::Family families[] = {
     {"GRUB 2", [](std::span<const std::uint8_t> sector) { return recognise_grub_boot(sector).has_value(); }, loader::run_grub_at, loader::grub_configurations},
     {"GRUB Legacy", loader::legacy::recognise, loader::legacy::run, loader::legacy::configurations},
     {"SYSLINUX", loader::syslinux::recognise, loader::syslinux::run, loader::syslinux::configurations},
+    {"Windows Boot Manager", loader::windows::recognise_manager, loader::windows::run_manager, loader::windows::configurations},
+    {"NTLDR", loader::windows::recognise_ntldr, loader::windows::run_ntldr, nullptr},
 };
 
 const loader::Family* family_of(std::span<const std::uint8_t> sector) {

@@ -29,6 +29,16 @@ LoaderRun run(const Machine& machine, const BootPlace& place);
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
 }  // namespace syslinux
 
+namespace windows {
+bool recognise_manager(std::span<const std::uint8_t> sector);
+bool recognise_ntldr(std::span<const std::uint8_t> sector);
+LoaderRun run_manager(const Machine& machine, const BootPlace& place);
+LoaderRun run_ntldr(const Machine& machine, const BootPlace& place);
+std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
+/// The boot store at `path` of `volume`, as a boot manager started from there reads it.
+void read_store(const Machine& machine, const Volume& volume, const std::string& path, bool efi, LoaderRun& out);
+}  // namespace windows
+
 // --- shared by the families ---------------------------------------------------------------------------------------
 
 /// The file system as a loader sees it that is less strict than GRUB 2: null when nothing reads it.

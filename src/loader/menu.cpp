@@ -14,6 +14,7 @@ std::string_view entry_kind_name(EntryKind kind) {
         case EntryKind::Chainload: return "chainload";
         case EntryKind::Multiboot: return "multiboot";
         case EntryKind::Submenu: return "submenu";
+        case EntryKind::Windows: return "windows";
         case EntryKind::Nothing: break;
     }
     return "nothing";

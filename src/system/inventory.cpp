@@ -6,6 +6,8 @@
 
 #include <herberge/system.hpp>
 
+#include "system/windows.hpp"
+
 namespace herberge {
 
 namespace {
@@ -99,6 +101,7 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
     machine.each_volume([&](const Volume& volume) {
         if (auto system = identify_linux(volume)) out.push_back(std::move(*system));
+        for (auto& system : find_windows(volume)) out.push_back(std::move(system));
     });
     return out;
 }

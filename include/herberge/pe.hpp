@@ -1,0 +1,50 @@
+// SPDX-License-Identifier: MIT
+// Portable Executable images (Microsoft "PE Format" specification).
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+
+namespace herberge {
+
+struct PeSection {
+    std::string name;
+    std::uint32_t address = 0;       ///< relative to the image's base
+    std::uint32_t virtual_size = 0;  ///< bytes in memory
+    std::uint32_t file_offset = 0;
+    std::uint32_t file_size = 0;
+};
+
+struct PeImage {
+    std::uint16_t machine = 0;  ///< 0x8664 x86-64, 0x14C i386, 0xAA64 AArch64 …
+    bool wide = false;          ///< PE32+
+    std::uint16_t subsystem = 0;  ///< 1 native, 10 EFI application, 16 Windows boot application
+    std::uint16_t characteristics = 0;
+    std::uint32_t entry = 0;
+    std::uint32_t image_size = 0;
+    std::uint32_t header_size = 0;
+    std::uint32_t stored_checksum = 0;
+    std::vector<PeSection> sections;
+    std::vector<std::string> imports;  ///< names of the files it imports from
+    std::uint64_t certificates_offset = 0;
+    std::uint64_t certificates_size = 0;  ///< 0: not signed inside
+    std::uint64_t end = 0;                ///< bytes of the file that headers, sections and certificates cover
+    bool complete = true;                 ///< the file has all of them
+
+    [[nodiscard]] bool signed_inside() const { return certificates_size != 0; }
+};
+
+/// "x86-64", "i386" …
+[[nodiscard]] std::string pe_machine_name(std::uint16_t machine);
+
+/// The headers of the image that begins at `offset` of `file`. Errors: Malformed (no such image), OutOfRange.
+[[nodiscard]] Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset = 0);
+
+/// The checksum the header should hold (ImageHlp's algorithm). Reads the whole file, at most 256 MiB.
+[[nodiscard]] Result<std::uint32_t> pe_checksum(const ByteSource& file);
+
+}  // namespace herberge

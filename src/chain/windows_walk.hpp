@@ -1,0 +1,12 @@
+// SPDX-License-Identifier: MIT
+// From an entry that names a Windows system to what must be running.
+#pragma once
+
+#include "chain/ladder.hpp"
+
+namespace herberge::chain {
+
+/// Sets the rungs from `entry` on.
+void walk_windows(const MenuEntry& entry, const Menu& menu, Ladder& ladder);
+
+}  // namespace herberge::chain

@@ -1,0 +1,382 @@
+// SPDX-License-Identifier: MIT
+// Windows on BIOS machines: the volume boot code that asks for a file by name, the boot manager with its store, and the
+// older NTLDR with its text file.
+#include <fmt/format.h>
+#include <algorithm>
+#include <charconv>
+
+#include <herberge/pe.hpp>
+
+#include "loader/family.hpp"
+#include "loader/windows/store.hpp"
+
+namespace herberge::loader::windows {
+
+namespace {
+
+constexpr std::uint64_t sector_size = 512;
+constexpr std::uint32_t attribute_compressed = 0x800;
+constexpr std::string_view restart = "Press Ctrl+Alt+Del to restart";
+
+bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
+    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(),
+                       [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) != bytes.end();
+}
+
+bool has_parameter_block(std::span<const std::uint8_t> sector) { return contains(sector.subspan(3, 8), "NTFS") || sector[21] >= 0xF0; }
+
+bool asks_for(std::span<const std::uint8_t> sector, std::string_view name) {
+    if (sector.size() < 512 || sector[510] != 0x55 || sector[511] != 0xAA || (sector[0] != 0xEB && sector[0] != 0xE9)) return false;
+    return has_parameter_block(sector) && contains(sector.subspan(0x54), name);
+}
+
+std::string read_failed() { return fmt::format("A disk read error occurred\n{}", restart); }
+
+/// What both generations share: the volume is readable, the file is in its root, whole and not compressed.
+std::optional<FileReference> find_file(const BootPlace& place, std::string_view name, std::string_view shown, LoaderRun& out) {
+    const Volume& volume = *place.volume;
+    out.route.push_back(fmt::format("{}: Windows boot code, which asks for {}", place.text(), shown));
+    out.first_sector_text = fmt::format("Windows boot code, which looks for {} in the root of {}", shown, volume.place);
+    if (volume.loader_view == nullptr) {
+        stop(out, Stage::BootCode, "boot-sector-geometry",
+             fmt::format("the boot sector of {} does not lead to the volume's files: {}", volume.place, volume.problem ? volume.problem->text() : "no file system"),
+             {place.evidence(11, 73)}, read_failed());
+        return std::nullopt;
+    }
+    const auto file = refer(volume, std::string(name), fmt::format("/{}", name), 0);
+    if (!file.found()) {
+        stop(out, Stage::Loader, "windows-loader-missing", fmt::format("{} is not in the root of {}", shown, volume.place),
+             {evidence_place(fmt::format("{}:/{}", volume.place, name), "a file", *file.error)}, fmt::format("{} is missing\n{}", shown, restart));
+        return std::nullopt;
+    }
+    const auto info = volume.loader_view->stat(file.file);
+    if (info && (info->attributes & attribute_compressed) != 0 && volume.info.kind == "ntfs") {
+        stop(out, Stage::Loader, "windows-loader-compressed", fmt::format("{} is stored compressed, which the boot code cannot read", file.place),
+             {evidence_place(file.place, "not compressed", "the compressed attribute")}, fmt::format("{} is compressed\n{}", shown, restart));
+        return std::nullopt;
+    }
+    out.route.push_back(file.place);
+    const auto ranges = ranges_of(volume, file.file);
+    if (!ranges.empty() && file.size >= sector_size) out.next_sector = ranges.front().offset / sector_size;
+    return file;
+}
+
+/// A 16-bit head, and behind it the image that does the work. Large ones may be packed, so that no image is seen.
+std::optional<std::string> judge_loader_file(const ByteSource& file) {
+    constexpr std::uint64_t most = std::uint64_t{4} << 20U;
+    constexpr std::uint64_t head_only = 8192;
+    const auto bytes = file.bytes(0, std::min(file.size(), most));
+    if (!bytes) return "it cannot be read: " + bytes.error().what;
+    for (std::size_t at = 0; at + 64 < bytes->size(); at += 16) {
+        if ((*bytes)[at] != 'M' || (*bytes)[at + 1] != 'Z') continue;
+        const auto image = inspect_pe(file, at);
+        if (!image) continue;
+        if (!image->complete) return "the image in it is cut short";
+        return std::nullopt;
+    }
+    if (file.size() <= head_only) return fmt::format("only {} of it are there: the image behind its 16-bit head is missing", size_text(file.size()));
+    return std::nullopt;
+}
+
+void count_entries(LoaderRun& out) {
+    std::size_t systems = 0;
+    for (const auto& entry : out.menu.entries)
+        if (entry.kind == EntryKind::Windows) ++systems;
+    out.configuration_text = fmt::format("{} gives {} system{}", out.menu.place, systems, systems == 1 ? "" : "s");
+}
+
+}  // namespace
+
+bool recognise_manager(std::span<const std::uint8_t> sector) { return asks_for(sector, "BOOTMGR"); }
+bool recognise_ntldr(std::span<const std::uint8_t> sector) { return asks_for(sector, "NTLDR"); }
+
+LoaderRun run_manager(const Machine& machine, const BootPlace& place) {
+    LoaderRun out;
+    if (place.volume == nullptr) {
+        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins", {place.evidence(0, 90)}, read_failed());
+        return out;
+    }
+    const auto file = find_file(place, "bootmgr", "BOOTMGR", out);
+    if (!file) return out;
+    const auto source = open_file(*file);
+    if (!source) {
+        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{} cannot be read", file->place), {evidence_place(file->place)}, read_failed());
+        return out;
+    }
+    if (const auto why = judge_loader_file(*source)) {
+        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why), {evidence_place(file->place, "a whole boot manager", *why)},
+             fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
+        return out;
+    }
+    out.loader_text = fmt::format("the boot manager {} is there and whole ({})", file->place, size_text(file->size));
+    out.loader_evidence = {evidence_bytes(*source, 0, std::min<std::uint64_t>(source->size(), 512))};
+    read_store(machine, *place.volume, "/Boot/BCD", false, out);
+    return out;
+}
+
+void read_store(const Machine& machine, const Volume& volume, const std::string& path, bool efi, LoaderRun& out) {
+    std::string shown = path;
+    std::ranges::replace(shown, '/', '\\');
+    const std::string where = fmt::format("{}:{}", volume.place, path);
+    out.menu.loader = "Windows Boot Manager";
+    out.menu.place = where;
+    const auto screen = [&](std::string_view status) {
+        return fmt::format("Windows Boot Manager\nFile: {}\nStatus: {}\nInfo: An error occurred while attempting to read the boot configuration data.", shown, status);
+    };
+    const auto file = refer(volume, path, path, 0);
+    const auto source = open_file(file);
+    if (!source) {
+        stop(out, Stage::Configuration, "store-missing", fmt::format("the boot store {} is not there", where), {evidence_place(where, "a file", file.error.value_or("unreadable"))},
+             screen("0xc000000f"));
+        return;
+    }
+    std::vector<Source> logs;
+    for (const char* ending : {".LOG", ".LOG1", ".LOG2"})
+        if (auto log = open_file(refer(volume, path + ending, path + ending, 0))) logs.push_back(log);
+    const auto hive = open_hive(source, logs);
+    if (!hive) {
+        stop(out, Stage::Configuration, "store-damaged", fmt::format("the boot store {} cannot be used: {}", where, hive.error().what), {evidence_error(hive.error())},
+             screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
+        return;
+    }
+    for (const auto& finding : (*hive)->findings()) out.findings.push_back(finding);
+    auto read = read_store_menu(machine, **hive, volume, where, efi);
+    out.menu = std::move(read.menu);
+    out.menu.place = where;
+    if (read.empty) {
+        stop(out, Stage::Configuration, "store-no-entry", fmt::format("the boot store {} names no system: neither a default nor a display order", where),
+             {evidence_place(where, "default or displayorder", "neither")}, screen("0xc0000098"));
+        return;
+    }
+    count_entries(out);
+}
+
+namespace {
+
+/// A line of boot.ini: multi(0)disk(0)rdisk(0)partition(1)\WINDOWS="Name" /options
+struct ArcEntry {
+    std::string arc, directory, title, options;
+    int line = 0;
+    int rdisk = 0, partition = 0;
+    bool arc_form = false;
+};
+
+std::optional<int> arc_number(std::string_view text, std::string_view name) {
+    const auto at = text.find(name);
+    if (at == std::string_view::npos) return std::nullopt;
+    int value = 0;
+    const auto digits = text.substr(at + name.size());
+    const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), value);
+    if (error != std::errc{} || end == digits.data() + digits.size() || *end != ')') return std::nullopt;
+    return value;
+}
+
+std::string lower(std::string_view text) {
+    std::string out(text);
+    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
+    return out;
+}
+
+std::string_view trim(std::string_view text) {
+    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
+    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
+    return text;
+}
+
+ArcEntry parse_arc(std::string_view path) {
+    ArcEntry out;
+    const auto close = path.rfind(')');
+    out.arc = lower(path.substr(0, close == std::string_view::npos ? 0 : close + 1));
+    out.directory = std::string(path.substr(close == std::string_view::npos ? 0 : close + 1));
+    const auto rdisk = arc_number(out.arc, "rdisk(");
+    const auto partition = arc_number(out.arc, "partition(");
+    out.arc_form = rdisk && partition && (out.arc.starts_with("multi(") || out.arc.starts_with("scsi(") || out.arc.starts_with("signature("));
+    out.rdisk = rdisk.value_or(0);
+    out.partition = partition.value_or(0);
+    return out;
+}
+
+struct BootIni {
+    std::string default_path;
+    std::optional<int> timeout;
+    std::vector<ArcEntry> entries;
+};
+
+BootIni parse_ini(std::string_view text) {
+    BootIni out;
+    int section = 0;
+    int number = 0;
+    while (!text.empty()) {
+        const auto end = std::min(text.find('\n'), text.size());
+        const auto line = trim(text.substr(0, end));
+        text.remove_prefix(std::min(end + 1, text.size()));
+        ++number;
+        if (line.empty() || line.front() == ';') continue;
+        if (line.front() == '[') {
+            const std::string name = lower(line);
+            section = name.starts_with("[boot loader") || name.starts_with("[flexboot") ? 1 : name.starts_with("[operating systems") ? 2 : 0;
+            continue;
+        }
+        const auto equals = line.find('=');
+        if (equals == std::string_view::npos) continue;
+        const auto key = trim(line.substr(0, equals));
+        auto value = trim(line.substr(equals + 1));
+        if (section == 1) {
+            if (lower(key) == "default") out.default_path = std::string(value);
+            if (lower(key) == "timeout") {
+                int seconds = 0;
+                std::from_chars(value.data(), value.data() + value.size(), seconds);
+                out.timeout = seconds;
+            }
+        } else if (section == 2 && out.entries.size() < 100) {
+            auto entry = parse_arc(key);
+            entry.line = number;
+            if (value.starts_with('"')) {
+                const auto close = std::min(value.find('"', 1), value.size());
+                entry.title = std::string(value.substr(1, close - 1));
+                value = trim(value.substr(std::min(close + 1, value.size())));
+            } else {
+                const auto slash = std::min(value.find('/'), value.size());
+                entry.title = std::string(trim(value.substr(0, slash)));
+                value = value.substr(slash);
+            }
+            entry.options = std::string(value);
+            out.entries.push_back(std::move(entry));
+        }
+    }
+    return out;
+}
+
+/// NT counts partitions in use: primary ones in table order, then the logical ones; 0 is the whole disk.
+const Volume* arc_volume(const Machine& machine, const BootPlace& place, const ArcEntry& entry) {
+    const Disk* disk = machine.drive(entry.rdisk, place.first_drive);
+    if (disk == nullptr) return nullptr;
+    if (entry.partition == 0) return machine.volume(disk->number, 0);
+    int count = 0;
+    for (const auto& p : disk->table.partitions)
+        if (!p.extended() && ++count == entry.partition) return machine.volume(disk->number, p.number);
+    return nullptr;
+}
+
+MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntry& line, const std::string& where, int index) {
+    MenuEntry entry;
+    entry.title = line.title.empty() ? line.arc + line.directory : line.title;
+    entry.place = where;
+    entry.line = line.line;
+    entry.index = index;
+    entry.path = {index};
+    if (!line.arc_form) return entry;  // "C:\" starts a saved boot sector: an older system, not walked
+    entry.kind = EntryKind::Windows;
+    entry.arguments = line.options;
+    WindowsStart start;
+    start.generation = 5;
+    start.system = arc_volume(machine, place, line);
+    start.system_device = line.arc;
+    start.directory = line.directory;
+    std::ranges::replace(start.directory, '\\', '/');
+    if (!start.directory.starts_with('/')) start.directory = fmt::format("/{}", start.directory);
+    start.safe_mode = lower(line.options).find("/safeboot") != std::string::npos;
+    entry.windows = std::move(start);
+    const Disk* disk = machine.drive(line.rdisk, place.first_drive);
+    if (entry.windows->system == nullptr) {
+        const std::string why = disk == nullptr ? fmt::format("“{}” says rdisk({}), and the machine has {} disk{}", entry.title, line.rdisk, machine.disks.size(),
+                                                              machine.disks.size() == 1 ? "" : "s")
+                                                : fmt::format("“{}” says partition({}), and d{} has no such partition as NT counts", entry.title, line.partition, disk->number);
+        entry.messages.push_back({"Windows could not start because of a computer disk hardware configuration problem.\nCould not read from the selected boot disk. "
+                                  "Check boot path and disk hardware.",
+                                  where, line.line});
+        stop(entry, Stage::Entry, "entry-device-missing", why);
+        return entry;
+    }
+    entry.kernel_loaded = true;
+    return entry;
+}
+
+}  // namespace
+
+LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
+    LoaderRun out;
+    if (place.volume == nullptr) {
+        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins", {place.evidence(0, 90)}, read_failed());
+        return out;
+    }
+    const auto file = find_file(place, "ntldr", "NTLDR", out);
+    if (!file) return out;
+    const Volume& volume = *place.volume;
+    const auto source = open_file(*file);
+    const auto why = source ? judge_loader_file(*source) : std::optional<std::string>("it cannot be read");
+    if (why) {
+        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why), {evidence_place(file->place, "a whole NTLDR", *why)},
+             "NTLDR is corrupt.  The system cannot boot.");
+        return out;
+    }
+    const auto detect = refer(volume, "NTDETECT.COM", "/NTDETECT.COM", 0);
+    if (!detect.found() || detect.size == 0) {
+        stop(out, Stage::Loader, "windows-detect-missing", fmt::format("NTDETECT.COM is not in the root of {}", volume.place),
+             {evidence_place(detect.place, "a file", detect.error.value_or("an empty file"))}, "NTDETECT failed");
+        return out;
+    }
+    out.loader_text = fmt::format("{} and {} are there", file->place, detect.place);
+    out.loader_evidence = {evidence_place(file->place, {}, size_text(file->size)), evidence_place(detect.place, {}, size_text(detect.size))};
+    const std::string where = fmt::format("{}:/boot.ini", volume.place);
+    out.menu.loader = "NTLDR";
+    out.menu.place = where;
+    out.menu.after_error = "";
+    const auto ini_file = open_file(refer(volume, "boot.ini", "/boot.ini", 0));
+    const auto text = ini_file ? ini_file->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "absent");
+    BootIni ini;
+    if (text) ini = parse_ini(*text);
+    out.menu.timeout = ini.timeout.value_or(0);
+    if (ini.entries.empty()) {
+        // Without a usable file it starts the default directory of the first partition, after a message.
+        ArcEntry usual = parse_arc("multi(0)disk(0)rdisk(0)partition(1)\\WINDOWS");
+        usual.title = "Windows (default)";
+        out.menu.messages.push_back({"Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\", where, 0});
+        out.findings.push_back(make_finding("boot-ini-missing", fmt::format("{} is not there or names no system: NTLDR starts \\WINDOWS on the first partition", where),
+                                            {evidence_place(where, "a file with systems", text ? "no system" : "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\"));
+        out.menu.entries.push_back(entry_of(machine, place, usual, where, 0));
+        const auto* start = out.menu.entries.front().windows ? &*out.menu.entries.front().windows : nullptr;
+        const bool there = start != nullptr && start->system != nullptr && plain_view(*start->system) != nullptr && resolve(*plain_view(*start->system), start->directory);
+        if (!there) {
+            stop(out, Stage::Configuration, "boot-ini-missing", fmt::format("{} is not there, and neither is \\WINDOWS on the first partition", where),
+                 {evidence_place(where, "a file", "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\");
+            return out;
+        }
+        count_entries(out);
+        return out;
+    }
+    const auto chosen = parse_arc(ini.default_path);
+    out.menu.default_setting = ini.default_path;
+    out.menu.default_matches = ini.default_path.empty();
+    int index = 0;
+    for (const auto& line : ini.entries) {
+        if (!out.menu.default_matches && lower(line.arc) == chosen.arc && lower(line.directory) == lower(chosen.directory)) {
+            out.menu.default_entry = index;
+            out.menu.default_matches = true;
+        }
+        out.menu.entries.push_back(entry_of(machine, place, line, where, index++));
+    }
+    if (!out.menu.default_matches && chosen.arc_form) {
+        // A default that is no line of the list is put on top of it.
+        auto extra = chosen;
+        extra.title = "Windows (default)";
+        extra.line = 0;
+        out.menu.default_entry = index;
+        out.menu.entries.push_back(entry_of(machine, place, extra, where, index));
+    }
+    count_entries(out);
+    return out;
+}
+
+std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
+    std::vector<Menu> out;
+    for (const auto& [path, efi] : {std::pair<const char*, bool>{"/Boot/BCD", false}, {"/EFI/Microsoft/Boot/BCD", true}}) {
+        if (!refer(volume, path, path, 0).found()) continue;
+        LoaderRun run;
+        read_store(machine, volume, path, efi, run);
+        if (!run.menu.entries.empty()) out.push_back(std::move(run.menu));
+    }
+    return out;
+}
+
+}  // namespace herberge::loader::windows

@@ -1,0 +1,312 @@
+// SPDX-License-Identifier: MIT
+#include "loader/windows/store.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <charconv>
+#include <set>
+
+#include "loader/family.hpp"
+#include "ondisk/describe.hpp"
+
+namespace herberge::loader::windows {
+
+namespace {
+
+constexpr std::size_t most_objects = 2000;
+constexpr std::size_t most_elements = 500;
+
+std::string lower(std::string_view text) {
+    std::string out(text);
+    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
+    return out;
+}
+
+struct Name {
+    std::uint32_t type;
+    std::string_view name;
+};
+constexpr Name names[] = {{element::device, "device"},
+                          {element::path, "path"},
+                          {element::description, "description"},
+                          {0x12000005, "locale"},
+                          {element::inherit, "inherit"},
+                          {element::recovery_sequence, "recoverysequence"},
+                          {0x16000009, "recoveryenabled"},
+                          {element::test_signing, "testsigning"},
+                          {element::no_integrity, "nointegritychecks"},
+                          {element::display_order, "displayorder"},
+                          {element::boot_sequence, "bootsequence"},
+                          {element::default_object, "default"},
+                          {element::timeout, "timeout"},
+                          {0x26000005, "resume"},
+                          {0x23000006, "resumeobject"},
+                          {element::tools, "toolsdisplayorder"},
+                          {element::show_menu, "displaybootmenu"},
+                          {element::os_device, "osdevice"},
+                          {element::system_root, "systemroot"},
+                          {element::kernel, "kernel"},
+                          {element::hal, "hal"},
+                          {element::safe_boot, "safeboot"},
+                          {element::win_pe, "winpe"},
+                          {0x250000C2, "bootmenupolicy"},
+                          {0x25000020, "nx"}};
+
+std::string guid_at(std::span<const std::uint8_t> bytes, std::size_t at) {
+    if (at + 16 > bytes.size()) return {};
+    std::array<std::uint8_t, 16> turned{};
+    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
+    for (std::size_t i = 0; i < 16; ++i) turned.at(i) = bytes[at + order.at(i)];
+    return uuid_text(turned);
+}
+
+std::string slashes(std::string path) {
+    std::ranges::replace(path, '\\', '/');
+    return path.starts_with('/') ? path : fmt::format("/{}", path);
+}
+
+}  // namespace
+
+std::string_view element_name(std::uint32_t type) {
+    const auto* found = std::ranges::find(names, type, &Name::type);
+    return found != std::end(names) ? found->name : std::string_view{};
+}
+
+Result<Store> Store::read(const Hive& hive) {
+    const auto objects = hive.at("Objects");
+    if (!objects) return tl::unexpected(objects.error());
+    const auto keys = hive.subkeys(*objects);
+    if (!keys) return tl::unexpected(keys.error());
+    Store out;
+    for (const auto key : *keys) {
+        if (out.objects_.size() >= most_objects) break;
+        const auto name = hive.name(key);
+        if (!name) continue;
+        Object object;
+        object.id = lower(*name);
+        if (const auto description = hive.subkey(key, "Description"))
+            if (const auto type = hive.value(*description, "Type")) object.type = static_cast<std::uint32_t>(type->number().value_or(0));
+        if (const auto elements = hive.subkey(key, "Elements"))
+            if (const auto all = hive.subkeys(*elements))
+                for (const auto id : *all) {
+                    const auto code = hive.name(id);
+                    std::uint32_t type = 0;
+                    if (!code || object.elements.size() >= most_elements) continue;
+                    const auto [end, error] = std::from_chars(code->data(), code->data() + code->size(), type, 16);
+                    if (error != std::errc{} || end != code->data() + code->size()) continue;
+                    if (auto value = hive.value(id, "Element")) object.elements.emplace(type, std::move(*value));
+                }
+        out.objects_.emplace(object.id, std::move(object));
+    }
+    return out;
+}
+
+const Object* Store::find(std::string_view id) const {
+    const auto found = objects_.find(lower(id));
+    return found != objects_.end() ? &found->second : nullptr;
+}
+
+const HiveValue* Store::value(const Object& object, std::uint32_t type) const {
+    std::set<std::string> seen;
+    std::vector<const Object*> pending{&object};
+    while (!pending.empty()) {
+        const Object* here = pending.back();
+        pending.pop_back();
+        if (!seen.insert(here->id).second) continue;
+        if (const auto found = here->elements.find(type); found != here->elements.end()) return &found->second;
+        const auto parents = here->elements.find(element::inherit);
+        if (parents == here->elements.end()) continue;
+        auto ids = parents->second.texts();
+        std::ranges::reverse(ids);
+        for (const auto& id : ids)
+            if (const auto* parent = find(id)) pending.push_back(parent);
+    }
+    return nullptr;
+}
+
+std::string Store::text(const Object& object, std::uint32_t type) const {
+    const auto* found = value(object, type);
+    return found != nullptr ? found->text() : std::string{};
+}
+
+std::vector<std::string> Store::list(const Object& object, std::uint32_t type) const {
+    const auto* found = value(object, type);
+    if (found == nullptr) return {};
+    return found->texts();
+}
+
+std::optional<std::uint64_t> Store::number(const Object& object, std::uint32_t type) const {
+    const auto* found = value(object, type);
+    return found != nullptr ? found->number() : std::nullopt;
+}
+
+Device decode_device(const Machine& machine, const HiveValue& value, const Volume* boot) {
+    // An options object (16 bytes), then type, flags, size, a spare word, then what the type asks for.
+    Device out;
+    const std::span<const std::uint8_t> bytes(value.data);
+    if (bytes.size() < 32) {
+        out.text = "a device record that is too short";
+        return out;
+    }
+    const std::uint32_t type = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 16);
+    if (type == 5) {
+        out.kind = Device::Kind::Boot;
+        out.volume = boot;
+        out.text = "the volume the boot manager was started from";
+        return out;
+    }
+    if (type == 8) {
+        out.kind = Device::Kind::Locate;
+        out.text = "wherever its file is found";
+        return out;
+    }
+    if (type != 6 || bytes.size() < 72) {
+        out.kind = type == 3 || type == 4 ? Device::Kind::Ramdisk : Device::Kind::Other;
+        out.text = type == 3 || type == 4 ? "a RAM disk" : fmt::format("a device of type {}", type);
+        return out;
+    }
+    out.kind = Device::Kind::Partition;
+    const std::uint32_t style = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 52);
+    if (style == 1) {
+        const std::uint64_t offset = ondisk::from_bytes<ondisk::little_uint64_t>(bytes, 32);
+        const std::uint32_t signature = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 56);
+        out.text = fmt::format("the partition at byte {} of the disk with signature {:08x}", offset, signature);
+        machine.each_volume([&](const Volume& v) {
+            const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
+            const Disk* disk = machine.disk(v.disk);
+            if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Mbr && disk->table.disk_signature == signature && !where.empty() &&
+                where.front().offset == offset)
+                out.volume = &v;
+        });
+        return out;
+    }
+    const std::string partition = guid_at(bytes, 32);
+    const std::string disk_guid = guid_at(bytes, 56);
+    out.text = fmt::format("the partition {} of the disk {}", partition, disk_guid);
+    machine.each_volume([&](const Volume& v) {
+        const Disk* disk = machine.disk(v.disk);
+        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt && lower(v.partuuid) == partition && lower(disk->table.disk_guid) == disk_guid)
+            out.volume = &v;
+    });
+    return out;
+}
+
+namespace {
+
+/// Turns one object into an entry, as far as the boot manager itself looks.
+MenuEntry entry_of(const Machine& machine, const Store& store, const Object& object, const Volume& boot, const std::string& where, int index) {
+    MenuEntry entry;
+    entry.title = store.text(object, element::description);
+    if (entry.title.empty()) entry.title = object.id;
+    entry.id = object.id;
+    entry.place = where;
+    entry.index = index;
+    entry.path = {index};
+    const auto* device = store.value(object, element::device);
+    std::string path = store.text(object, element::path);
+    if (object.type == object::ntldr && path.empty()) path = std::string("\\ntldr");
+    const Device loader = device != nullptr ? decode_device(machine, *device, &boot) : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
+    const bool os = object.type == object::os_loader;
+    entry.kind = os ? EntryKind::Windows : object.type == object::ntldr ? EntryKind::Nothing : EntryKind::Nothing;
+    FileReference file;
+    file.written = path;
+    file.line = 0;
+    const std::string screen = fmt::format("File: {}\nStatus: ", path);
+    auto refuse = [&](std::string_view code, std::string why, std::string status) {
+        file.error = why;
+        entry.messages.push_back({screen + status, where, 0});
+        stop(entry, Stage::Entry, code, std::move(why));
+    };
+    const Volume* volume = loader.volume;
+    if (loader.kind == Device::Kind::Locate)
+        machine.each_volume([&](const Volume& v) {
+            if (volume == nullptr && plain_view(v) != nullptr && refer(v, path, slashes(path), 0).found()) volume = &v;
+        });
+    if (loader.kind == Device::Kind::Ramdisk || loader.kind == Device::Kind::Other) {
+        entry.kind = EntryKind::Nothing;  // a recovery image: not walked
+        return entry;
+    }
+    if (path.empty()) {
+        if (os) refuse("store-no-path", "the entry has no path to a loader", "0xc000000d");
+    } else if (volume == nullptr) {
+        refuse("store-device-gone", fmt::format("“{}” starts {} from {}, and nothing here answers to that", entry.title, path, loader.text), "0xc000000e");
+    } else if (plain_view(*volume) == nullptr) {
+        refuse("store-device-unreadable", fmt::format("“{}” starts {} from {}, whose file system cannot be read", entry.title, path, volume->place), "0xc000000e");
+    } else {
+        file = refer(*volume, path, slashes(path), 0);
+        if (!file.found()) {
+            const std::string why = fmt::format("“{}” starts {}:{}, which is not there", entry.title, volume->place, slashes(path));
+            entry.messages.push_back({screen + "0xc000000f", where, 0});
+            stop(entry, Stage::Entry, "entry-kernel-missing", why);
+        }
+    }
+    entry.kernel = {file};
+    entry.kernel_loaded = file.found() && !entry.stops_at;
+    if (!os) return entry;
+    WindowsStart start;
+    start.generation = 6;
+    start.loader = file;
+    const auto* os_device = store.value(object, element::os_device);
+    const Device system = os_device != nullptr ? decode_device(machine, *os_device, &boot) : loader;
+    start.system = system.kind == Device::Kind::Locate ? volume : system.volume;
+    start.system_device = system.text;
+    start.directory = slashes(store.text(object, element::system_root));
+    start.kernel_name = store.text(object, element::kernel);
+    start.hal_name = store.text(object, element::hal);
+    start.safe_mode = store.number(object, element::safe_boot).has_value();
+    start.test_signing = store.number(object, element::test_signing).value_or(0) != 0;
+    start.no_integrity_checks = store.number(object, element::no_integrity).value_or(0) != 0;
+    entry.windows = std::move(start);
+    return entry;
+}
+
+}  // namespace
+
+StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume& boot, const std::string& where, bool efi) {
+    StoreMenu out;
+    Menu& menu = out.menu;
+    menu.loader = "Windows Boot Manager";
+    menu.place = where;
+    const auto store = Store::read(hive);
+    if (!store) {
+        out.empty = true;
+        return out;
+    }
+    const Object* manager = store->find(object::boot_manager_id);
+    std::vector<std::string> order;
+    std::string chosen;
+    if (manager != nullptr) {
+        const auto once = store->list(*manager, element::boot_sequence);
+        order = store->list(*manager, element::display_order);
+        chosen = !once.empty() ? once.front() : store->text(*manager, element::default_object);
+        menu.timeout = static_cast<int>(std::min<std::uint64_t>(store->number(*manager, element::timeout).value_or(30), 100000));
+        menu.default_setting = chosen;
+    }
+    // Without a default the first of the list is started; a default that is on no list is started all the same.
+    if (chosen.empty() && !order.empty()) chosen = order.front();
+    if (!chosen.empty() && std::ranges::none_of(order, [&](const std::string& id) { return lower(id) == lower(chosen); })) order.insert(order.begin(), chosen);
+    out.empty = order.empty();
+    if (manager != nullptr)
+        for (const auto& id : store->list(*manager, element::tools)) order.push_back(id);
+    int index = 0;
+    for (const auto& id : order) {
+        const auto* object = store->find(id);
+        if (object == nullptr) continue;
+        if (lower(id) == lower(chosen)) menu.default_entry = index;
+        menu.entries.push_back(entry_of(machine, *store, *object, boot, where, index++));
+        menu.entries.back().windows_efi = efi;
+    }
+    menu.default_matches = chosen.empty() || store->find(chosen) != nullptr;
+    if (menu.entries.empty()) out.empty = true;
+    const bool show = manager != nullptr && store->number(*manager, element::show_menu).value_or(0) != 0;
+    const auto systems = std::ranges::count_if(menu.entries, [](const MenuEntry& e) { return e.kind == EntryKind::Windows; });
+    if (systems < 2 && !show) {
+        // One system only: it starts without a menu.
+        menu.style = MenuStyle::Hidden;
+        menu.timeout = 0;
+        menu.reveal = "F8 or F10";
+    }
+    return out;
+}
+
+}  // namespace herberge::loader::windows
