@@ -9,7 +9,9 @@
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
+#include <map>
 #include <optional>
+#include <sstream>
 
 #include <herberge/herberge.hpp>
 
@@ -27,13 +29,56 @@ int complain(int status, const std::string& text) {
     return status;
 }
 
+template <class Number>
+bool take_number(std::string_view& text, Number& out) {
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), out);
+    if (error != std::errc{} || end == text.data()) return false;
+    text.remove_prefix(static_cast<std::size_t>(end - text.data()));
+    return true;
+}
+
 /// The machine of the images given, or nothing (already complained).
 struct Opened {
     Machine machine;
     std::vector<std::shared_ptr<const ImageFile>> files;
     std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
 
+    std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> unreadable;  ///< per disk: bytes
+
+    /// One start and one count per line, in sectors; a leading "d2" names the disk; # begins a comment.
+    bool read_unreadable(const std::string& path) {
+        std::ifstream file(path);
+        if (!file) {
+            complain(Exit::unreadable, fmt::format("{} cannot be read", path));
+            return false;
+        }
+        std::string line;
+        for (int number = 1; std::getline(file, line); ++number) {
+            line.resize(std::min(line.find('#'), line.size()));
+            std::istringstream words(line);
+            std::string word;
+            int disk = 1;
+            if (!(words >> word)) continue;
+            std::string_view name(word);
+            if (name.starts_with('d')) {
+                name.remove_prefix(1);
+                if (!take_number(name, disk) || !name.empty() || !(words >> word)) word = "?";
+            }
+            std::uint64_t first = 0;
+            std::uint64_t count = 0;
+            std::string_view text(word);
+            const bool good = take_number(text, first) && text.empty() && (words >> count) && first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
+            if (!good || (words >> word)) {
+                complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
+                return false;
+            }
+            unreadable[disk].emplace_back(first * 512, count * 512);
+        }
+        return true;
+    }
+
     bool open(const Options& options) {
+        if (!options.unreadable.empty() && !read_unreadable(options.unreadable)) return false;
         for (std::size_t i = 0; i < options.images.size(); ++i) {
             const int number = static_cast<int>(i) + 1;
             auto file = open_image(options.images[i], number);
@@ -42,7 +87,9 @@ struct Opened {
                 return false;
             }
             files.push_back(*file);
-            machine.disks.push_back(inspect_disk(*file, number, options.images[i]));
+            Source source = *file;
+            if (const auto bad = unreadable.find(number); bad != unreadable.end()) source = with_unreadable(source, bad->second);
+            machine.disks.push_back(inspect_disk(source, number, options.images[i]));
             if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
                 complain(Exit::unreadable, printable(problem->text()));
                 return false;
@@ -70,14 +117,6 @@ struct Place {
     std::optional<std::uint64_t> offset;
     std::uint64_t length = 512;
 };
-
-template <class Number>
-bool take_number(std::string_view& text, Number& out) {
-    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), out);
-    if (error != std::errc{} || end == text.data()) return false;
-    text.remove_prefix(static_cast<std::size_t>(end - text.data()));
-    return true;
-}
 
 std::optional<Place> parse_place(std::string_view text) {
     Place out;

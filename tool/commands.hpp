@@ -22,6 +22,7 @@ struct Options {
     std::string keys;           ///< rehearse: "2:esc,3.5:enter"
     std::string until;          ///< rehearse: a stage
     double millions = 400;      ///< rehearse: budget of instructions
+    std::string unreadable;     ///< a list of unreadable sectors
     bool no_rehearsal = false;  ///< check
 };
 

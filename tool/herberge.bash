@@ -14,7 +14,7 @@ _herberge() {
     esac
     local options="--help"
     case ${COMP_WORDS[1]} in
-        check) options="$options --format --firmware --evidence --no-rehearsal --stats" ;;
+        check) options="$options --format --firmware --evidence --no-rehearsal --stats --unreadable" ;;
         systems | layout | entries) options="$options --format --stats" ;;
         sector) options="$options --format --stats --at" ;;
         files) options="$options --format --stats --in" ;;

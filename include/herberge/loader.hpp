@@ -151,6 +151,7 @@ struct LoaderRun {
     std::string loader_text;
     std::vector<Evidence> loader_evidence;
     std::string configuration_text;
+    bool configuration_lost = false;  ///< it starts something usual because its own configuration is not there
     std::vector<std::string> route;
     std::vector<Finding> findings;
     /// Reading one of these (its configuration) proves that the loader works: where a rehearsal may stop.

@@ -294,19 +294,18 @@ void collect_modules(Ramdisk& out) {
     std::set<std::string> modules;
     std::set<std::string> releases;
     for (const auto& [path, file] : out.files) {
-        const auto lib = path.find("lib/modules/");
-        if (lib == std::string::npos || (lib != 0 && !path.starts_with("usr/"))) continue;
-        const std::string rest = path.substr(lib + 12);
-        const auto slash = rest.find('/');
         const auto name = std::string_view(path).substr(path.rfind('/') + 1);
         const auto ko = name.find(".ko");
-        if (ko != std::string_view::npos && (ko + 3 == name.size() || name[ko + 3] == '.')) {
-            // A module that the archive's end cut off cannot be loaded.
-            if (!file.complete) continue;
+        // Where they lie is the business of the RAM disk's own init; a module that the archive's end cut off cannot be loaded.
+        if (ko != std::string_view::npos && (ko + 3 == name.size() || name[ko + 3] == '.') && file.complete) {
             std::string stem(name.substr(0, ko));
             std::ranges::replace(stem, '-', '_');
             modules.insert(stem);
         }
+        const auto lib = path.find("lib/modules/");
+        if (lib == std::string::npos || (lib != 0 && !path.starts_with("usr/"))) continue;
+        const std::string rest = path.substr(lib + 12);
+        const auto slash = rest.find('/');
         if (slash != std::string::npos && !rest.empty() && std::isdigit(static_cast<unsigned char>(rest[0])) != 0) releases.insert(rest.substr(0, slash));
     }
     out.modules.assign(modules.begin(), modules.end());

@@ -147,9 +147,32 @@ private:
         }
         const bool front = std::ranges::none_of(routes_.list, [](const Route& r) { return r.entry != nullptr; });
         if (broken != nullptr && (front || best >= 2)) return finish(std::move(out), broken->ladder, broken);
+        if (const auto core = loader_without_start(system)) {
+            Ladder ladder = routes_.list.front().ladder;
+            const Disk& disk = *machine_.disk(routes_.first_drive);
+            ladder.set(Stage::Loader, State::NotReached, "");
+            ladder.set(Stage::BootSector, State::NotReached, "");
+            ladder.breaks(Stage::BootCode, "boot-code-of-another-loader",
+                          fmt::format("GRUB's core image lies at sector {}, and its menu names this system, but the first sector's code is another one", *core),
+                          {evidence_bytes(*disk.source, 0, 440, "GRUB 2 boot code", "other code"), {DiskRange{disk.number, *core * 512, 512}, {}, {}, {}, "GRUB's core image"}},
+                          "(another system starts, or its menu comes)");
+            Route shown = routes_.list.front();
+            shown.entry = nullptr;
+            return finish(std::move(out), ladder, &shown);
+        }
         const auto menu = std::ranges::find_if(routes_.list, [](const Route& r) { return r.menu != nullptr; });
         if (menu == routes_.list.end()) return finish(std::move(out), broken != nullptr ? broken->ladder : Ladder(), broken);
         Ladder ladder = menu->ladder;
+        for (const auto& loader : routes_.loaders)
+            if (loader.configuration_lost) {
+                ladder.breaks(Stage::Configuration, "configuration-lost",
+                              fmt::format("{} is not there: {} starts only what is usual, and that is another system", loader.menu.place, loader.name),
+                              {evidence_place(loader.menu.place, fmt::format("an entry for {}", system.volume->place), "absent")},
+                              loader.menu.messages.empty() ? "" : loader.menu.messages.front().text);
+                Route only = *menu;
+                only.entry = nullptr;
+                return finish(std::move(out), ladder, &only);
+            }
         std::vector<std::string> places;
         std::size_t entries = 0;
         for (const auto& loader : routes_.loaders)
@@ -164,6 +187,20 @@ private:
         Route shown = *menu;
         shown.entry = nullptr;
         return finish(std::move(out), ladder, &shown);
+    }
+
+    /// The started disk still carries a GRUB core whose menu names the system, and a first sector that does not start it.
+    std::optional<std::uint64_t> loader_without_start(const InstalledSystem& system) {
+        const Disk* disk = machine_.disk(routes_.first_drive);
+        const auto first = disk != nullptr ? disk->source->bytes(0, 512) : fail(ErrorKind::NotFound, "no disk");
+        if (!first || recognise_grub_boot(*first)) return std::nullopt;
+        const auto core = find_grub_core(*disk);
+        if (!core) return std::nullopt;
+        bool named = false;
+        machine_.each_volume([&](const Volume& volume) {
+            if (!named && volume.disk == disk->number) named = names_system(volume, system);
+        });
+        return named ? core : std::nullopt;
     }
 
     /// A configuration on `volume` has an entry for the system, whether or not its loader runs.

@@ -139,7 +139,9 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         }
         ladder.set(Stage::BootCode, State::Holds, "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
         const Volume* volume = read != nullptr && read->range ? volume_at(machine, *read->range) : nullptr;
-        if (volume != nullptr && !volume->info.kind.empty()) {
+        // A boot sector that is gone takes the file system's mark along; an entry that misses its volume shows it elsewhere.
+        const bool sector_lost = volume != nullptr && (!volume->info.kind.empty() || !find_misplaced_volume(disk));
+        if (sector_lost) {
             ladder.breaks(Stage::BootSector, "boot-sector-not-startable",
                           fmt::format("the first sector's code reads the boot sector of {} and does not start it", volume->place),
                           {evidence_bytes(*volume->source, 510, 2, "55 aa"), evidence}, screen);

@@ -304,9 +304,11 @@ private:
         if (!program(Stage::Init, system32 + "smss.exe", "the session manager", "STOP 0x0000006F SESSION3_INITIALIZATION_FAILED")) return false;
         const std::string csrss = registry_->csrss.empty() ? system32 + "csrss.exe" : registry_->csrss;
         if (!program(Stage::Init, csrss, "the subsystem that the session manager must start", "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED")) return false;
-        if (!program(Stage::Init, system32 + "ntdll.dll", "the library every program needs", "STOP 0xC0000221 unknown hard error \\SystemRoot\\System32\\ntdll.dll")) {
-            return false;
-        }
+        // What the session manager imports (ntdll.dll) is what every program needs.
+        for (const auto& library : own_image(system32 + "smss.exe", false).image.imports)
+            if (!library.starts_with("api-ms-") && !library.starts_with("ext-ms-") &&
+                !program(Stage::Init, system32 + library, "a library the session manager needs", "STOP 0xC0000221 unknown hard error"))
+                return false;
         ladder_.set(Stage::Init, State::Holds, "the session manager and the subsystem it must start are there",
                     {evidence_place(place(system32 + "smss.exe"), {}, "a sound image"), evidence_place(place(csrss), {}, "a sound image")});
         return true;

@@ -97,6 +97,8 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
         // A plausible size guards against a backup superblock or leftovers of a copy.
         if (info.kind.empty() || info.block_size == 0 || info.size == 0 || info.size > volume->size()) return std::nullopt;
         if (info.kind.starts_with("ext") && !is_primary_ext(*volume)) return std::nullopt;
+        // A lone copy of a boot sector is no volume: what it leads to must be there.
+        if ((info.kind == "ntfs" || info.kind.starts_with("fat")) && !open_file_system(volume, Reader::Loader)) return std::nullopt;
         return MisplacedVolume{lba, std::move(info)};
     };
     for (const auto& p : disk.table.partitions)

@@ -343,6 +343,7 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
             return out;
         }
         count_entries(out);
+        out.configuration_lost = true;
         return out;
     }
     const auto chosen = parse_arc(ini.default_path);
