@@ -152,16 +152,24 @@ int print(const std::string& text) {
     return Exit::all_start;
 }
 
+/// What the walk is to assume; nonzero: already complained.
+int walk_options(const Options& options, CheckOptions& wanted) {
+    wanted.firmware = options.firmware == "bios" ? FirmwareKind::Bios : options.firmware == "uefi" ? FirmwareKind::Uefi : FirmwareKind::Auto;
+    wanted.rehearse = !options.no_rehearsal;
+    if (options.variables.empty()) return 0;
+    auto variables = read_uefi_variables(options.variables);
+    if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));
+    wanted.variables = std::move(*variables);
+    return 0;
+}
+
 }  // namespace
 
 int run_check(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
-    if (options.firmware != "auto" && options.firmware != "bios")
-        return complain(Exit::usage, fmt::format("the firmware kind {} is not walked yet: bios is", options.firmware));
     CheckOptions wanted;
-    wanted.firmware = FirmwareKind::Bios;
-    wanted.rehearse = !options.no_rehearsal;
+    if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     const Verdict verdict = check(opened.machine, wanted);
     const Terminal terminal;
     print(options.format == "json" ? check_json(opened.machine, verdict) : check_text(opened.machine, verdict, terminal, options.all_evidence));
@@ -173,8 +181,7 @@ int run_systems(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
     CheckOptions wanted;
-    wanted.firmware = FirmwareKind::Bios;
-    wanted.rehearse = !options.no_rehearsal;
+    if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     const Verdict verdict = check(opened.machine, wanted);
     const Terminal terminal;
     if (options.format == "dot") print(graph_dot(verdict));

@@ -19,6 +19,11 @@ void add_format(CLI::App& command, Options& options) {
     command.add_option("--format", options.format, "text (for people) or json")->check(CLI::IsMember({"text", "json"}));
 }
 
+void add_firmware(CLI::App& command, Options& options) {
+    command.add_option("--firmware", options.firmware, "auto, bios or uefi")->check(CLI::IsMember({"auto", "bios", "uefi"}));
+    command.add_option("--variables", options.variables, "The UEFI firmware's variables: a flash image, or a folder with a file per variable");
+}
+
 }  // namespace
 
 int main(int argc, char** argv) {
@@ -34,7 +39,7 @@ int main(int argc, char** argv) {
     auto* check = app.add_subcommand("check", "Will each installed system start? If not: at which stage, why, what the screen shows");
     add_images(*check, options);
     add_format(*check, options);
-    check->add_option("--firmware", options.firmware, "auto or bios")->check(CLI::IsMember({"auto", "bios", "uefi"}));
+    add_firmware(*check, options);
     check->add_flag("--evidence", options.all_evidence, "Show the evidence for stages that hold, too");
     check->add_flag("--no-rehearsal", options.no_rehearsal, "Do not run the first sector's code in an emulated PC");
     check->footer(
@@ -45,6 +50,7 @@ int main(int argc, char** argv) {
     auto* systems = app.add_subcommand("systems", "Which systems are installed, and who starts whom");
     add_images(*systems, options);
     systems->add_option("--format", options.format, "text (for people), json, dot or svg")->check(CLI::IsMember({"text", "json", "dot", "svg"}));
+    add_firmware(*systems, options);
     systems->footer("Examples:\n  herberge systems office.img archive.img\n  herberge systems office.img archive.img --format svg > who-starts-whom.svg");
     systems->callback([&] { status = tool::run_systems(options); });
 

@@ -175,7 +175,7 @@ private:
 
     static void long_entries(Bytes& into, const std::string& name, const std::string& short_name) {
         unsigned sum = 0;
-        for (const char c : short_name) sum = (((sum & 1U) << 7U) | (sum >> 1U)) + static_cast<unsigned char>(c);
+        for (const char c : short_name) sum = ((((sum & 1U) << 7U) | (sum >> 1U)) + static_cast<unsigned char>(c)) & 0xFFU;
         const std::size_t pieces = (name.size() + 12) / 13;
         static constexpr std::size_t places[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
         for (std::size_t piece = pieces; piece-- > 0;) {

@@ -64,7 +64,8 @@ struct KernelImage {
 
 /// Errors only when the file cannot be read at all; everything else is told in the result.
 /// The payload is unpacked (and thrown away) unless the image's own CRC-32 already proves it sound.
-[[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file);
+/// `header_matters` false: started by its EFI stub, which does not look at the marks of the set-up header.
+[[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters = true);
 
 /// Whether the unpacked kernel contains `words`, such as a driver's own messages. Unpacks until they are found.
 [[nodiscard]] Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, std::string_view words);

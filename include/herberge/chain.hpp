@@ -3,6 +3,7 @@
 #pragma once
 
 #include <array>
+#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -10,11 +11,12 @@
 #include <herberge/finding.hpp>
 #include <herberge/loader.hpp>
 #include <herberge/system.hpp>
+#include <herberge/uefi.hpp>
 #include <herberge/volume.hpp>
 
 namespace herberge {
 
-enum class FirmwareKind : std::uint8_t { Auto, Bios };
+enum class FirmwareKind : std::uint8_t { Auto, Bios, Uefi };
 [[nodiscard]] std::string_view firmware_id(FirmwareKind kind);
 
 enum class Starts : std::uint8_t { Yes, No, Unknown };
@@ -69,6 +71,8 @@ struct StartEdge {
 };
 
 struct Verdict {
+    /// What pointers in `menus` lead to when it is not the machine that was given.
+    std::shared_ptr<const Machine> view;
     FirmwareKind firmware = FirmwareKind::Bios;
     std::vector<SystemVerdict> systems;
     std::vector<Finding> findings;
@@ -83,7 +87,12 @@ struct CheckOptions {
     /// Also run the first sector's code in an emulated PC (a few milliseconds): it confirms or contradicts what was
     /// decoded, and is the evidence for code nobody has a name for.
     bool rehearse = true;
+    /// UEFI: the firmware's variables; without them only what it finds by itself is known.
+    UefiVariables variables;
 };
+
+/// Auto: UEFI when variables are given, or when a volume has an EFI application and no disk has boot code in its first sector.
+[[nodiscard]] FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options);
 
 /// Walks the boot chain of `machine` for every installed system.
 [[nodiscard]] Verdict check(const Machine& machine, const CheckOptions& options = {});

@@ -16,4 +16,5 @@
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>
 #include <herberge/system.hpp>
+#include <herberge/uefi.hpp>
 #include <herberge/volume.hpp>

@@ -38,6 +38,7 @@ struct FileReference {
     std::vector<std::string> near_misses;  ///< for files that are not there
     std::optional<std::string> error;      ///< the loader's own words
     int line = 0;
+    std::optional<std::pair<std::uint64_t, std::uint64_t>> part;  ///< only these bytes of the file: offset and length
     [[nodiscard]] bool found() const { return !error; }
 };
 
@@ -86,6 +87,7 @@ struct MenuEntry {
     bool kernel_loaded = false;
     std::optional<int> chain_disk;        ///< Chainload: the disk
     int chain_partition = 0;              ///< Chainload: the partition, 0 the whole disk
+    bool efi_stub = false;                ///< the kernel is started as an EFI application
     std::optional<DiskRange> chain_code;  ///< Chainload: the sector that is loaded and started
     std::optional<WindowsStart> windows;  ///< Windows: what its loader is told
     bool windows_efi = false;             ///< … by a boot manager that runs under UEFI
@@ -167,6 +169,10 @@ struct LoaderRun {
 /// Runs the loader whose first part lies at `place`; none: no loader that is decoded.
 [[nodiscard]] std::optional<LoaderRun> run_loader(const Machine& machine, const BootPlace& place);
 
+/// Runs the EFI application `file` (found at `path` of `volume`) as the firmware does once it has accepted it; none: no
+/// loader that is decoded.
+[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path);
+
 /// The menus of configurations on `volume` that are read as `loader` would, whether or not its code is there.
 [[nodiscard]] std::vector<Menu> read_configurations(const Machine& machine, const Volume& volume);
 
@@ -189,6 +195,9 @@ struct GrubBlock {
 /// A core image found through a boot sector.
 struct GrubCore {
     int disk = 0;
+    std::string platform = "i386-pc";
+    int partition = 0;         ///< UEFI: the volume it was started from
+    std::string command_path;  ///< UEFI: the directory it was started from
     std::uint64_t first_sector = 0;
     std::vector<GrubBlock> blocks;  ///< the rest, as the first sector lists it
     std::vector<DiskRange> ranges;  ///< all bytes of it
@@ -200,6 +209,8 @@ struct GrubCore {
     std::string embedded_config;       ///< empty: none
     std::vector<std::string> modules;  ///< embedded, in order
     std::vector<std::uint8_t> kernel;  ///< the unpacked image
+    std::vector<std::string> symbols;  ///< that embedded modules define, where they are not in the unpacked image
+    std::vector<std::uint8_t> memory_disk;
     std::vector<Finding> findings;
 };
 
@@ -214,6 +225,9 @@ struct GrubCoreProblem {
     std::vector<Evidence> evidence;
 };
 [[nodiscard]] tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot);
+
+/// The core that a GRUB for UEFI (x86_64-efi) carries in itself. Error: no such image.
+[[nodiscard]] Result<GrubCore> read_grub_efi(const ByteSource& image);
 
 /// Where on the disk a core image's first sector lies, searched in the first 2048 sectors; none: not found.
 [[nodiscard]] std::optional<std::uint64_t> find_grub_core(const Disk& disk);

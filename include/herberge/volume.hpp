@@ -165,6 +165,8 @@ struct PartitionNames {
 
 /// Reads table and volumes of one disk.
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
+/// Opens the volumes of a disk whose table is already there; without partitions, the disk as one volume.
+[[nodiscard]] Disk inspect_partitions(Disk disk);
 
 /// A file system that begins where no partition does: a table entry that points elsewhere, or is gone. Looks at the
 /// first 4 MiB and one sector around each partition's start; costs up to 4 MiB of reading.

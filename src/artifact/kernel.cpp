@@ -143,7 +143,7 @@ Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, s
     return found;
 }
 
-Result<KernelImage> inspect_kernel(const ByteSource& file) {
+Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) {
     KernelImage out;
     out.file_size = file.size();
     if (file.size() < setup_at + sizeof(ondisk::LinuxSetup)) {
@@ -157,7 +157,7 @@ Result<KernelImage> inspect_kernel(const ByteSource& file) {
     out.boot_flag = setup->boot_flag == 0xAA55;
     out.setup_header = std::memcmp(setup->header.data(), "HdrS", 4) == 0;
     out.setup_sectors = setup->setup_sectors == 0 ? 4U : setup->setup_sectors;
-    if (!out.boot_flag || !out.setup_header) {
+    if (header_matters && (!out.boot_flag || !out.setup_header)) {
         out.soundness = Soundness::Damaged;
         out.soundness_text = out.boot_flag ? "no set-up header where a kernel has one" : "the file does not begin like a kernel";
         out.evidence.push_back(out.boot_flag ? evidence_bytes(file, 0x202, 4, "48 64 72 53 (HdrS)", hex(setup->header))

@@ -21,7 +21,7 @@ namespace {
 
 class Walk {
 public:
-    Walk(const Machine& machine, bool rehearsing) : machine_(machine), systems_(find_systems(machine)), routes_(chain::find_routes(machine, rehearsing)) {}
+    Walk(const Machine& machine, chain::Routes routes) : machine_(machine), systems_(find_systems(machine)), routes_(std::move(routes)) {}
 
     Verdict run() {
         Verdict out;
@@ -313,7 +313,29 @@ private:
 
 }  // namespace
 
-std::string_view firmware_id(FirmwareKind kind) { return kind == FirmwareKind::Auto ? "auto" : "bios"; }
+std::string_view firmware_id(FirmwareKind kind) {
+    switch (kind) {
+        case FirmwareKind::Bios: return "bios";
+        case FirmwareKind::Uefi: return "uefi";
+        case FirmwareKind::Auto: break;
+    }
+    return "auto";
+}
+
+FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options) {
+    if (options.firmware != FirmwareKind::Auto) return options.firmware;
+    if (options.variables.given()) return FirmwareKind::Uefi;
+    for (const auto& disk : machine.disks) {
+        const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 440);
+        if (first && std::ranges::any_of(*first, [](auto b) { return b != 0; })) return FirmwareKind::Bios;
+    }
+    bool application = false;
+    machine.each_volume([&](const Volume& volume) {
+        const auto& fs = volume.kernel_view != nullptr ? volume.kernel_view : volume.loader_view;
+        application = application || (fs != nullptr && volume.info.kind.starts_with("fat") && resolve(*fs, "/EFI"));
+    });
+    return application ? FirmwareKind::Uefi : FirmwareKind::Bios;
+}
 
 std::string_view starts_id(Starts starts) {
     switch (starts) {
@@ -329,8 +351,17 @@ bool Verdict::all_start() const {
 }
 
 Verdict check(const Machine& machine, const CheckOptions& options) {
-    Verdict out = Walk(machine, options.rehearse).run();
-    out.firmware = options.firmware == FirmwareKind::Auto ? FirmwareKind::Bios : options.firmware;
+    const auto firmware = likely_firmware(machine, options);
+    Verdict out;
+    if (firmware == FirmwareKind::Uefi) {
+        auto view = std::make_shared<Machine>(after_uefi_firmware(machine));
+        out = Walk(*view, chain::find_efi_routes(*view, options.variables)).run();
+        out.view = std::move(view);
+        for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
+    } else {
+        out = Walk(machine, chain::find_routes(machine, options.rehearse)).run();
+    }
+    out.firmware = firmware;
     return out;
 }
 

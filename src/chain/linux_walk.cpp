@@ -18,7 +18,9 @@ Source open_reference(const FileReference& file) {
     const auto* fs = file.volume->loader_view != nullptr ? file.volume->loader_view.get() : file.volume->kernel_view.get();
     if (fs == nullptr) return nullptr;
     auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
-    return source ? *source : nullptr;
+    if (!source) return nullptr;
+    if (file.part) return slice(*source, file.part->first, file.part->second, fmt::format("{} (a section)", (*source)->place()));
+    return *source;
 }
 
 /// The kernel's configuration and list of built-in modules, wherever the system keeps them.
@@ -116,7 +118,7 @@ private:
 
     const KernelImage* kernel() {
         const auto& file = entry_.kernel.front();
-        held_kernel_ = artifacts_.kernel(file);
+        held_kernel_ = artifacts_.kernel(file, entry_.efi_stub);
         if (!held_kernel_->has_value()) {
             ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + held_kernel_->error().text(),
                            {evidence_error(held_kernel_->error())}, "error: " + held_kernel_->error().what);
@@ -295,12 +297,12 @@ private:
 
 }  // namespace
 
-std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file) {
-    const std::string key = fmt::format("{}#{}", file.volume != nullptr ? file.volume->place : "", file.file);
+std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, bool efi_stub) {
+    const std::string key = fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0, efi_stub ? "e" : "");
     auto& slot = kernels_[key];
     if (!slot) {
         const auto source = open_reference(file);
-        slot = std::make_shared<const Result<KernelImage>>(source ? inspect_kernel(*source)
+        slot = std::make_shared<const Result<KernelImage>>(source ? inspect_kernel(*source, !efi_stub)
                                                                   : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
     }
     return slot;
@@ -316,7 +318,7 @@ std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelI
 
 std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
     std::string key;
-    for (const auto& file : files) key += fmt::format("{}#{};", file.volume != nullptr ? file.volume->place : "", file.file);
+    for (const auto& file : files) key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0);
     auto& slot = ramdisks_[key];
     if (!slot) {
         std::vector<Source> parts;

@@ -14,7 +14,7 @@ namespace herberge::chain {
 /// Files that several entries share are judged once.
 class Artifacts {
 public:
-    std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file);
+    std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file, bool efi_stub = false);
     std::shared_ptr<const Result<Ramdisk>> ramdisk(const std::vector<FileReference>& files);
     /// Whether the unpacked kernel contains words; none: cannot be told.
     std::optional<bool> mentions(const FileReference& file, const KernelImage& image, std::string_view words);

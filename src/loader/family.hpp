@@ -39,6 +39,12 @@ std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
 void read_store(const Machine& machine, const Volume& volume, const std::string& path, bool efi, LoaderRun& out);
 }  // namespace windows
 
+/// EFI applications, already accepted by the firmware: `source` is the file at `path` of `volume`.
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source);
+namespace systemd_boot {
+LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path);
+}
+
 // --- shared by the families ---------------------------------------------------------------------------------------
 
 /// The file system as a loader sees it that is less strict than GRUB 2: null when nothing reads it.

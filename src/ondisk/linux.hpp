@@ -124,6 +124,21 @@ struct Elf32Section {
 BOOST_DESCRIBE_STRUCT(Elf32Section, (), (name, type, flags, address, offset, size, link, info, alignment, entry_size))
 static_assert(sizeof(Elf32Section) == 40);
 
+struct Elf64Section {
+    little_uint32_t name;
+    little_uint32_t type;
+    little_uint64_t flags;
+    little_uint64_t address;
+    little_uint64_t offset;
+    little_uint64_t size;
+    little_uint32_t link;
+    little_uint32_t info;
+    little_uint64_t alignment;
+    little_uint64_t entry_size;
+};
+BOOST_DESCRIBE_STRUCT(Elf64Section, (), (name, type, flags, address, offset, size, link, info, alignment, entry_size))
+static_assert(sizeof(Elf64Section) == 64);
+
 struct Elf32Program {
     little_uint32_t type;
     little_uint32_t offset;

@@ -187,4 +187,73 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     table.disk_guid = guid_text(use_primary ? primary.header.disk_guid : backup.header.disk_guid);
 }
 
+namespace {
+
+/// What firmware finds in sector 0 before it looks for a GPT.
+bool protective_for_firmware(const ByteSource& disk) {
+    const auto mbr = disk.load<ondisk::Mbr>(0);
+    return mbr && std::ranges::any_of(mbr->entries, [](const ondisk::MbrEntry& e) { return e.type == 0xEE && e.first_lba == 1; });
+}
+
+unsigned sector_size_of(const ByteSource& disk) {
+    const auto start = disk.bytes(4096, std::min<std::uint64_t>(mark.size(), disk.size() > 4096 ? disk.size() - 4096 : 0));
+    const auto usual = disk.bytes(512, mark.size());
+    const auto is_mark = [](const Result<std::vector<std::uint8_t>>& bytes) {
+        return bytes && bytes->size() == mark.size() && std::equal(mark.begin(), mark.end(), bytes->begin());
+    };
+    return !is_mark(usual) && is_mark(start) ? 4096 : 512;
+}
+
+}  // namespace
+
+std::optional<PartitionTable> read_gpt_as_uefi(const ByteSource& disk, std::vector<Finding>& findings) {
+    const std::uint64_t sector = sector_size_of(disk);
+    const std::uint64_t sectors = disk.size() / sector;
+    if (sectors < 4) return std::nullopt;
+    const Copy primary = read_copy(disk, 1, sector);
+    const Copy backup = read_copy(disk, sectors - 1, sector);
+    if (!protective_for_firmware(disk)) {
+        if (primary.marked || backup.marked)
+            findings.push_back(make_finding("uefi-no-protective-entry", "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
+                                            {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
+        return std::nullopt;
+    }
+    const bool first = primary.header_good && primary.entries_good;
+    const bool second = backup.header_good && backup.entries_good;
+    if (!first && !second) {
+        findings.push_back(make_finding("uefi-gpt-refused", "neither copy of the GPT passes its checksums: the firmware sees no partitions", {evidence_bytes(disk, sector, 92)}));
+        return std::nullopt;
+    }
+    PartitionTable out;
+    out.kind = TableKind::Gpt;
+    out.sector_size = static_cast<unsigned>(sector);
+    out.protective = true;
+    take_entries(first ? primary : backup, sectors, out, disk);
+    out.disk_guid = guid_text(first ? primary.header.disk_guid : backup.header.disk_guid);
+    return out;
+}
+
+Source mend_gpt_primary(const Source& disk) {
+    if (!protective_for_firmware(*disk)) return nullptr;
+    const std::uint64_t sector = sector_size_of(*disk);
+    const std::uint64_t sectors = disk->size() / sector;
+    if (sectors < 70) return nullptr;
+    const Copy primary = read_copy(*disk, 1, sector);
+    const Copy backup = read_copy(*disk, sectors - 1, sector);
+    if ((primary.header_good && primary.entries_good) || !backup.header_good || !backup.entries_good) return nullptr;
+    ondisk::GptHeader header = backup.header;
+    header.my_lba = 1;
+    header.alternate_lba = sectors - 1;
+    header.entries_lba = 2;
+    header.header_crc = 0;
+    auto raw = disk->bytes((sectors - 1) * sector, sector);
+    if (!raw || header.header_size < sizeof(header) || header.header_size > sector) return nullptr;
+    std::memcpy(raw->data(), &header, sizeof(header));
+    header.header_crc = crc32(0, std::span(*raw).first(header.header_size));
+    std::memcpy(raw->data(), &header, sizeof(header));
+    auto mended = overlay(disk);
+    if (!mended->write(sector, *raw) || !mended->write(2 * sector, backup.entries)) return nullptr;
+    return mended;
+}
+
 }  // namespace herberge

@@ -114,9 +114,9 @@ std::string short_name(const ondisk::FatEntry& entry) {
 }
 
 std::uint8_t name_checksum(std::span<const std::uint8_t> name) {
-    unsigned sum = 0;
-    for (const auto c : name) sum = (((sum & 1U) << 7U) | (sum >> 1U)) + c;
-    return static_cast<std::uint8_t>(sum);
+    std::uint8_t sum = 0;
+    for (const auto c : name) sum = static_cast<std::uint8_t>((((sum & 1U) << 7U) | (sum >> 1U)) + c);
+    return sum;
 }
 
 class FatFs : public FileSystem {

@@ -56,15 +56,19 @@ Disk inspect_disk(Source source, int number, std::string path) {
         return disk;
     }
     disk.table = std::move(*table);
+    return inspect_partitions(std::move(disk));
+}
+
+Disk inspect_partitions(Disk disk) {
     const std::uint64_t sector = disk.table.sector_size;
     for (const auto& p : disk.table.partitions) {
         if (p.extended()) continue;  // it only holds others
-        const std::string place = fmt::format("d{}p{}", number, p.number);
-        disk.volumes.push_back(inspect_volume(slice(source, p.first_lba * sector, p.sectors * sector, place), number, p.number, p.partuuid));
+        const std::string place = fmt::format("d{}p{}", disk.number, p.number);
+        disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place), disk.number, p.number, p.partuuid));
     }
     // A disk without a table may be one volume from its first sector on.
-    if (disk.table.partitions.empty() && !recognise_volume(*source).kind.empty())
-        disk.volumes.push_back(inspect_volume(slice(source, 0, source->size(), fmt::format("d{}", number)), number, 0, {}));
+    if (disk.table.partitions.empty() && !recognise_volume(*disk.source).kind.empty())
+        disk.volumes.push_back(inspect_volume(slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
     return disk;
 }
 

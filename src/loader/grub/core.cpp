@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include <herberge/loader.hpp>
+#include <herberge/pe.hpp>
 
 #include "loader/grub/elf_module.hpp"
 #include "loader/grub/reed_solomon.hpp"
@@ -192,6 +193,47 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     if (!unpacked)
         return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent,
                        whole);
+    return core;
+}
+
+Result<GrubCore> read_grub_efi(const ByteSource& image) {
+    const auto pe = inspect_pe(image);
+    if (!pe) return tl::unexpected(pe.error());
+    const auto mods = std::ranges::find(pe->sections, std::string_view("mods"), &PeSection::name);
+    if (mods == pe->sections.end()) return fail(ErrorKind::NotFound, "no section with modules", image.place());
+    GrubCore core;
+    core.platform = "x86_64-efi";
+    for (const auto& section : pe->sections) {
+        if (section.name == "mods" || section.file_size == 0) continue;
+        const auto part = image.bytes(section.file_offset, section.file_size, most_core * 4);
+        if (part) core.kernel.insert(core.kernel.end(), part->begin(), part->end());
+    }
+    const auto list = image.bytes(mods->file_offset, mods->file_size, std::uint64_t{64} << 20U);
+    if (!list) return tl::unexpected(list.error());
+    // The 64-bit form of the list's head: mark, a spare word, offset and size of eight bytes each.
+    const std::uint64_t offset = ondisk::from_bytes<ondisk::little_uint64_t>(*list, 8);
+    const std::uint64_t size = ondisk::from_bytes<ondisk::little_uint64_t>(*list, 16);
+    if (list->size() < 24 || ondisk::from_bytes<ondisk::little_uint32_t>(*list, 0) != module_magic || offset < 24 || offset > size || size > list->size())
+        return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
+    std::size_t at = static_cast<std::size_t>(offset);
+    while (at + sizeof(ondisk::GrubModuleHeader) <= size) {
+        const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(*list, at);
+        if (header.size < sizeof(header) || header.size > size - at) break;
+        const auto body = std::span(*list).subspan(at + sizeof(header), header.size - sizeof(header));
+        const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
+        if (header.type == 0) {
+            const auto module = grub::read_module(body, true);
+            core.modules.push_back(module ? module->name : "?");
+            if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
+        } else if (header.type == 1) {
+            core.memory_disk.assign(body.begin(), body.end());
+        } else if (header.type == 2) {
+            core.embedded_config = text;
+        } else if (header.type == 3) {
+            core.prefix = text;
+        }
+        at += header.size;
+    }
     return core;
 }
 

@@ -19,6 +19,6 @@ struct Module {
 };
 
 /// Reads a module as grub_dl_load_core does; the Error's `what` is GRUB's own message without "error: ".
-Result<Module> read_module(std::span<const std::uint8_t> file);
+Result<Module> read_module(std::span<const std::uint8_t> file, bool wide = false);
 
 }  // namespace herberge::grub

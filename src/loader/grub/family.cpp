@@ -42,6 +42,37 @@ bool table_is_to_blame(const GrubRun& run, const Disk& disk, LoaderRun& out) {
     return true;
 }
 
+/// What a GRUB has done, in the form all loaders share.
+void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& out) {
+    out.loader_state = core.repaired_bytes > 0 ? State::Doubtful : State::Holds;
+    out.loader_text = core.repaired_bytes > 0
+                          ? fmt::format("the core image is damaged, but repairs itself ({} bytes); its modules are sound", core.repaired_bytes)
+                          : fmt::format("the core image unpacks, and its modules in {} are sound", run.prefix_place);
+    out.loader_evidence.push_back(
+        Evidence{core.ranges.empty() ? std::nullopt : std::optional(core.ranges.back()),
+                 core.ranges.empty() ? "GRUB image" : "",
+                 {},
+                 {},
+                 fmt::format("{} unpacked, modules {}, prefix {}", size_text(core.kernel.size()), fmt::join(core.modules, " "), core.prefix)});
+    out.loader_evidence.insert(out.loader_evidence.end(), run.loader_evidence.begin(), run.loader_evidence.end());
+    out.findings = core.findings;
+    out.menu = std::move(run.menu);
+    if (run.stops_at) {
+        if (disk == nullptr || !table_is_to_blame(run, *disk, out)) stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));
+        return;
+    }
+    const Menu& menu = out.menu;
+    const std::size_t count = count_entries(menu.entries);
+    out.configuration_text = menu.boots_without_menu ? fmt::format("{} starts a kernel by itself", menu.place)
+                                                     : fmt::format("{} gives {} entr{}", menu.place, count, count == 1 ? "y" : "ies");
+    if (!menu.timeout && !menu.boots_without_menu) out.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
+    const auto syntax = std::ranges::find_if(menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
+    if (syntax != menu.messages.end())
+        out.findings.push_back(make_finding("grub-config-partly-lost",
+                                            fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped", syntax->place, syntax->line),
+                                            {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
+}
+
 }  // namespace
 
 LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
@@ -64,34 +95,22 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     }
     out.first_sector_text = fmt::format("GRUB 2 boot code, which loads its core image from sector {}", boot->core_sector);
     out.route.push_back(fmt::format("GRUB core image at d{}@{}", place.disk->number, core->first_sector * 512));
-    GrubRun run = run_grub(machine, *core, place.first_drive);
-    out.loader_state = core->repaired_bytes > 0 ? State::Doubtful : State::Holds;
-    out.loader_text = core->repaired_bytes > 0
-                          ? fmt::format("the core image is damaged, but repairs itself ({} bytes); its modules are sound", core->repaired_bytes)
-                          : fmt::format("the core image unpacks, and its modules in {} are sound", run.prefix_place);
-    out.loader_evidence.push_back(
-        Evidence{core->ranges.empty() ? std::nullopt : std::optional(core->ranges.back()),
-                 {},
-                 {},
-                 {},
-                 fmt::format("{} unpacked, modules {}, prefix {}", size_text(core->kernel.size()), fmt::join(core->modules, " "), core->prefix)});
-    out.loader_evidence.insert(out.loader_evidence.end(), run.loader_evidence.begin(), run.loader_evidence.end());
-    out.findings = core->findings;
-    out.menu = std::move(run.menu);
-    if (run.stops_at) {
-        if (!table_is_to_blame(run, *place.disk, out)) stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));
+    take_run(run_grub(machine, *core, place.first_drive), *core, place.disk, out);
+    return out;
+}
+
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source) {
+    LoaderRun out;
+    auto core = read_grub_efi(source);
+    if (!core) {
+        stop(out, Stage::Loader, "grub-efi-image", fmt::format("the GRUB image {}:{} carries no modules that could be read: {}", volume.place, path, core.error().what),
+             {evidence_error(core.error())}, "");
         return out;
     }
-    const Menu& menu = out.menu;
-    const std::size_t count = count_entries(menu.entries);
-    out.configuration_text = menu.boots_without_menu ? fmt::format("{} starts a kernel by itself", menu.place)
-                                                     : fmt::format("{} gives {} entr{}", menu.place, count, count == 1 ? "y" : "ies");
-    if (!menu.timeout && !menu.boots_without_menu) out.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
-    const auto syntax = std::ranges::find_if(menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
-    if (syntax != menu.messages.end())
-        out.findings.push_back(make_finding("grub-config-partly-lost",
-                                            fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped", syntax->place, syntax->line),
-                                            {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
+    core->disk = volume.disk;
+    core->partition = volume.partition;
+    core->command_path = path.substr(0, path.rfind('/'));
+    take_run(run_grub(machine, *core, 0), *core, machine.disk(volume.disk), out);
     return out;
 }
 

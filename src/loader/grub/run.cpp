@@ -149,15 +149,16 @@ private:
     int tried_ = 0;
 };
 
-Context first_context(const std::string& prefix, const std::string& root) {
+Context first_context(const std::string& prefix, const std::string& root, const std::string& platform = "i386-pc") {
     Context context;
     auto& v = context.variables;
     v["prefix"] = prefix;
     v["root"] = root;
     v["cmdpath"] = fmt::format("({})", root.substr(0, root.find(',')));
     v["pager"].clear();
-    v.emplace("grub_cpu", "i386");
-    v.emplace("grub_platform", "pc");
+    const auto dash = platform.find('-');
+    v.emplace("grub_cpu", platform.substr(0, dash));
+    v.emplace("grub_platform", platform.substr(dash + 1));
     for (const char* feature : features) {
         v[feature] = std::string("y");
         context.exported.insert(feature);
@@ -255,15 +256,19 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
 GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive) {
     GrubRun out;
     if (first_drive == 0) first_drive = core.disk;
-    World world(machine, first_drive, "i386-pc");
+    World world(machine, first_drive, core.platform);
     world.set_kernel(core.kernel);
     grub::Modules modules;
     modules.loaded.insert(core.modules.begin(), core.modules.end());
+    modules.symbols.insert(core.symbols.begin(), core.symbols.end());
+    world.set_memory_disk(core.memory_disk);
     // What an embedded module defines stands in the unpacked image too, so that its names count as exported.
     // The core's prefix: "(,msdos1)/boot/grub" means the boot disk, "/boot/grub" the device it was loaded from.
     std::string prefix = core.prefix;
     const std::string boot_drive = fmt::format("hd{}", Machine::drive_index(core.disk, first_drive));
     std::string root = boot_drive;
+    if (const Volume* own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr) root = world.name_of(*own);
+    const std::string root_of_core = root;
     if (prefix.starts_with('(')) {
         const auto close = prefix.find(')');
         std::string device = prefix.substr(1, close == std::string::npos ? close : close - 1);
@@ -273,8 +278,9 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive) 
     } else if (!prefix.empty()) {
         prefix = fmt::format("({}){}", root, prefix);
     }
-    Context context = first_context(prefix, root);
+    Context context = first_context(prefix, root, core.platform);
     context.modules = modules;
+    if (!core.command_path.empty()) context.variables["cmdpath"] = fmt::format("({}){}", root_of_core, core.command_path);
     Interpreter interpreter(world, std::move(context));
     if (!core.embedded_config.empty()) interpreter.run_embedded(core.embedded_config);
     prefix = interpreter.context().variables["prefix"];
@@ -303,10 +309,10 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive) 
         stop_at(out, Stage::Loader, no_file_system ? "grub-prefix-file-system" : "grub-normal-module",
                 no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files", volume != nullptr ? volume->place : device_name)
                                : fmt::format("GRUB cannot load its module normal: {}", message),
-                {evidence_place(out.prefix_place + "/i386-pc/normal.mod", "a sound module", message)}, "grub rescue>");
+                {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "a sound module", message)}, "grub rescue>");
         return out;
     }
-    out.loader_evidence.push_back(evidence_place(out.prefix_place + "/i386-pc/normal.mod", {}, "a sound module, and all it depends on"));
+    out.loader_evidence.push_back(evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), {}, "a sound module, and all it depends on"));
     world.read_lists(prefix, interpreter.context().modules);
     read_menu(world, interpreter, prefix + "/grub.cfg", out);
     for (const auto& name : interpreter.context().modules.loaded)

@@ -149,6 +149,13 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
             stop(Stage::Entry, "entry-kernel-missing", fmt::format("the loader {} cannot be opened: {}", target, opened.message));
             return error(opened.message);
         }
+        if (world_.platform().ends_with("efi")) {
+            // Another EFI application: the firmware's loader judges it when it is started.
+            loaded.chain_disk = opened.volume->disk;
+            loaded.chain_partition = opened.volume->partition;
+            loaded.ready = true;
+            return 0;
+        }
         code = opened.source;
     }
     if (const auto where = code->locate(0, 512); !where.empty()) loaded.chain_code = where.front();

@@ -6,6 +6,7 @@
 #include <array>
 #include <cctype>
 #include <charconv>
+#include <cstring>
 
 namespace herberge::grub {
 
@@ -43,6 +44,8 @@ std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? 
 }  // namespace
 
 std::optional<Device> World::device(std::string_view name, const Modules& modules) const {
+    if (name == "memdisk" && memory_disk_)
+        return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
     if (!name.starts_with("hd")) return std::nullopt;
     const auto comma = name.find(',');
     const auto index = whole_number(name.substr(2, comma == std::string_view::npos ? comma : comma - 2));
@@ -119,6 +122,13 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (device_name.empty()) return refuse(Opened::Failure::Device, "no such device.");
     const auto found = device(device_name, modules);
     if (!found) return refuse(Opened::Failure::Device, fmt::format("disk `{}' not found.", device_name));
+    if (device_name == "memdisk" && found->volume == nullptr) {
+        const auto member = memory_files_.find(file);
+        if (member == memory_files_.end()) return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
+        out.source = member->second;
+        out.place = fmt::format("memdisk:{}", file);
+        return out;
+    }
     out.volume = found->volume != nullptr ? found->volume : machine_.volume(found->disk->number, 0);
     if (out.volume == nullptr || !readable(*out.volume, modules)) return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
     out.place = fmt::format("{}:{}", out.volume->place, file);
@@ -135,6 +145,35 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (!source) return refuse(Opened::Failure::Read, source.error().text());
     out.source = std::move(*source);
     return out;
+}
+
+void World::set_memory_disk(const std::vector<std::uint8_t>& bytes) {
+    if (bytes.empty()) return;
+    auto source = memory_source(bytes, "memdisk");
+    memory_disk_.emplace();
+    memory_disk_->number = 0;
+    memory_disk_->source = source;
+    if (auto fs = open_file_system(source, Reader::Loader)) {
+        Volume volume;
+        volume.place = "memdisk";
+        volume.source = source;
+        volume.info = recognise_volume(*source);
+        volume.loader_view = *fs;
+        volume.kernel_view = *fs;
+        memory_disk_->volumes.push_back(std::move(volume));
+        return;
+    }
+    // A tar archive (POSIX ustar): a header of 512 bytes, sizes in octal digits.
+    for (std::size_t at = 0; at + 512 <= bytes.size() && bytes[at] != 0;) {
+        std::string name(reinterpret_cast<const char*>(bytes.data()) + at, strnlen(reinterpret_cast<const char*>(bytes.data()) + at, 100));
+        std::size_t size = 0;
+        for (std::size_t i = at + 124; i < at + 135 && bytes[i] >= '0' && bytes[i] <= '7'; ++i) size = size * 8 + (bytes[i] - '0');
+        if (size > bytes.size() - at - 512) break;
+        while (name.starts_with("./")) name.erase(0, 2);
+        if (!name.starts_with('/')) name = fmt::format("/{}", name);
+        memory_files_[name] = slice(source, at + 512, size, "memdisk:" + name);
+        at += 512 + (size + 511) / 512 * 512;
+    }
 }
 
 void World::set_kernel(std::span<const std::uint8_t> kernel) {
@@ -169,7 +208,7 @@ std::string World::load_one(std::string_view name, std::string_view prefix, Modu
         if (file.source) {
             looked_up_.insert(file.place);
             const auto bytes = file.source->bytes(0, file.source->size(), most_module);
-            module = bytes ? read_module(*bytes) : fail(ErrorKind::Io, "premature end of file " + file.place);
+            module = bytes ? read_module(*bytes, platform_.starts_with("x86_64")) : fail(ErrorKind::Io, "premature end of file " + file.place);
             if (!module) module.error().what += ".";
         }
         cached = module_files_.emplace(path, std::move(module)).first;

@@ -66,6 +66,8 @@ public:
     [[nodiscard]] bool lists_commands() const { return !command_modules_.empty(); }
     /// Reads command.lst and fs.lst below `prefix`, as normal mode does at its start.
     void read_lists(std::string_view prefix, const Modules& modules);
+    /// The memory disk that an image carries, as the device "memdisk": a file system, or a tar archive.
+    void set_memory_disk(const std::vector<std::uint8_t>& bytes);
     /// No module files are looked for: every command is taken to be there.
     void assume_all_modules() { all_modules_ = true; }
     [[nodiscard]] const std::set<std::string>& looked_up() const { return looked_up_; }
@@ -82,6 +84,8 @@ private:
     std::map<std::string, std::string, std::less<>> command_modules_;
     std::set<std::string, std::less<>> file_system_modules_;
     std::string list_prefix_;
+    std::optional<Disk> memory_disk_;
+    std::map<std::string, Source, std::less<>> memory_files_;  ///< of a tar archive
     mutable std::map<std::string, Result<Module>, std::less<>> module_files_;
     mutable std::set<std::string> looked_up_;
 };

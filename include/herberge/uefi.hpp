@@ -1,0 +1,103 @@
+// SPDX-License-Identifier: MIT
+// UEFI firmware: its variables, its boot options, and what it would start.
+#pragma once
+
+#include <cstdint>
+#include <map>
+#include <memory>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/pe.hpp>
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+struct UefiVariable {
+    std::string name;  ///< "BootOrder"
+    std::string guid;  ///< vendor, lower case
+    std::uint32_t attributes = 0;
+    std::vector<std::uint8_t> data;
+};
+
+/// The variables of one machine.
+struct UefiVariables {
+    std::vector<UefiVariable> all;
+    std::string source;  ///< the file they came from; empty: none were given
+    std::vector<Finding> findings;
+
+    [[nodiscard]] bool given() const { return !source.empty(); }
+    /// A variable of the specification's own vendor unless `guid` says otherwise; null: absent.
+    [[nodiscard]] const UefiVariable* find(std::string_view name, std::string_view guid = global) const;
+    static constexpr std::string_view global = "8be4df61-93ca-11d2-aa0d-00e098032b8c";
+    static constexpr std::string_view security = "d719b2cb-3d3a-4596-a3bc-dad00e67656f";
+};
+
+/// Reads a flash image's variable store (firmware volume with an authenticated or an older store; deleted and superseded
+/// variables are left out), or a directory with a file per variable as Linux shows them. Errors: NotFound, Malformed.
+[[nodiscard]] Result<UefiVariables> read_uefi_variables(const std::string& path);
+/// The same from the bytes of a flash image.
+[[nodiscard]] Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash);
+
+/// One node of a device path, decoded (UEFI specification 2.10, section 10.3).
+struct DevicePathNode {
+    std::uint8_t type = 0;
+    std::uint8_t subtype = 0;
+    std::string text;  ///< "HD(1,GPT,…)", "\EFI\almhof\grubx64.efi"
+    // hard drive
+    std::optional<std::uint32_t> partition;
+    std::string signature;  ///< GPT: the partition's GUID; MBR: the disk signature in eight digits
+    // file
+    std::optional<std::string> file;
+};
+/// The nodes up to the end node; `whole` is false when the path has no end node or a node that does not fit.
+struct DevicePath {
+    std::vector<DevicePathNode> nodes;
+    bool whole = false;
+    [[nodiscard]] std::string text() const;
+};
+[[nodiscard]] DevicePath decode_device_path(std::span<const std::uint8_t> bytes);
+
+struct UefiBootOption {
+    std::uint16_t number = 0;
+    std::string description;
+    bool active = true;
+    bool hidden = false;
+    DevicePath path;
+    std::vector<std::uint8_t> optional_data;
+    bool whole = true;  ///< its lengths fit
+};
+
+/// The options in the order in which the firmware tries them: BootNext, then BootOrder; numbers without a variable are
+/// skipped.
+[[nodiscard]] std::vector<UefiBootOption> boot_options(const UefiVariables& variables);
+
+/// The machine as it is once the firmware has looked at its disks: a GPT whose primary copy is bad is mended from its
+/// backup (which open firmware writes to the disk at every start).
+[[nodiscard]] Machine after_uefi_firmware(const Machine& machine);
+
+/// The FAT volumes that the firmware opens, by its own rules for tables: the types do not matter, attribute bit 1 does.
+/// The pointers belong to `view`, which is filled with what the firmware sees.
+struct UefiVolumes {
+    Machine view;
+    std::vector<const Volume*> volumes;
+    std::vector<Finding> findings;  ///< why tables were refused
+};
+[[nodiscard]] std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine);
+
+/// Why the firmware's own loader does not start an image on x86-64; none: it does. `screen` is the status word it prints.
+struct ImageRefusal {
+    std::string why;
+    std::string screen;  ///< "Not Found", "Unsupported", "Load Error"
+};
+[[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file);
+
+/// What an EFI application is, judged by its own sections and words.
+enum class EfiApplication : std::uint8_t { Unknown, Grub, SystemdBoot, Shim, WindowsBootManager, LinuxStub, UnifiedKernel };
+[[nodiscard]] EfiApplication identify_efi_application(const ByteSource& file);
+[[nodiscard]] std::string_view efi_application_name(EfiApplication kind);
+
+}  // namespace herberge

@@ -1,0 +1,259 @@
+// SPDX-License-Identifier: MIT
+// The ways from UEFI firmware: boot options, the fallback file on each volume, applications that start others.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+
+#include <herberge/uefi.hpp>
+
+#include "chain/routes.hpp"
+
+namespace herberge::chain {
+
+namespace {
+
+constexpr std::string_view fallback_file = "/EFI/BOOT/BOOTX64.EFI";
+constexpr std::size_t most_depth = 6;
+
+std::string lower(std::string_view text) {
+    std::string out(text);
+    std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    return out;
+}
+
+const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
+
+/// A file the firmware tries, and by whose word.
+struct Candidate {
+    const Volume* volume;  ///< in the firmware's view
+    std::string path;      ///< with slashes
+    std::string by;        ///< "Boot0010 “Almhof”", "the fallback file"
+    std::string option;    ///< for its message: Boot0010 "Almhof" from HD(…)
+};
+
+class Finder {
+public:
+    Finder(const Machine& machine, const UefiVariables& variables) : machine_(machine), variables_(variables), seen_(uefi_volumes(machine)) {}
+
+    Routes run() {
+        Route route;
+        collect();
+        for (const auto& candidate : candidates_)
+            if (try_one(candidate, route)) return std::move(out_);
+        nothing_starts(std::move(route));
+        return std::move(out_);
+    }
+
+private:
+    void collect() {
+        std::vector<std::string> skipped;
+        for (const auto& option : boot_options(variables_)) {
+            const std::string name = fmt::format("Boot{:04X} “{}”", option.number, option.description);
+            if (!option.active) {
+                skipped.push_back(name + " is not active");
+                continue;
+            }
+            if (!option.whole || !option.path.whole) {
+                skipped.push_back(name + " has a damaged device path");
+                continue;
+            }
+            std::string file;
+            const DevicePathNode* drive = nullptr;
+            bool other = false;
+            for (const auto& node : option.path.nodes) {
+                if (node.file) file += (file.empty() || node.file->starts_with('\\') ? "" : "\\") + *node.file;
+                else if (node.partition) drive = &node;
+                else if (node.type == 3) other = true;
+            }
+            const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
+            // A path is compared as it stands: only backslashes separate directories.
+            const bool usable = file.find('/') == std::string::npos;
+            std::string path = file;
+            std::ranges::replace(path, '\\', '/');
+            if (path.empty()) path = fallback_file;
+            if (!path.starts_with('/')) path = fmt::format("/{}", path);
+            std::size_t before = candidates_.size();
+            for (const auto* volume : seen_->volumes) {
+                if (drive != nullptr && !matches(*drive, *volume)) continue;
+                if (drive == nullptr && (file.empty() || other)) continue;
+                if (usable) candidates_.push_back({volume, path, name, shown});
+            }
+            if (candidates_.size() == before)
+                skipped.push_back(!usable ? fmt::format("{} writes its path with forward slashes", name) : fmt::format("{} names {}, and nothing here answers to that", name, option.path.text()));
+        }
+        skipped_ = std::move(skipped);
+        for (const auto* volume : seen_->volumes)
+            candidates_.push_back({volume, std::string(fallback_file), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
+    }
+
+    /// Number and identifier must both fit; start and size need not.
+    [[nodiscard]] bool matches(const DevicePathNode& node, const Volume& volume) const {
+        const Disk* disk = seen_->view.disk(volume.disk);
+        if (static_cast<int>(*node.partition) != volume.partition) return false;
+        if (disk->table.kind == TableKind::Gpt) return lower(node.signature) == lower(volume.partuuid);
+        return node.signature == fmt::format("{:08x}", disk->table.disk_signature);
+    }
+
+    /// True when the firmware stays with it: it was started.
+    bool try_one(const Candidate& c, const Route& start) {
+        const FileSystem* fs = view_of(*c.volume);
+        const auto found = fs != nullptr ? resolve(*fs, c.path) : fail(ErrorKind::NotFound, "no file system");
+        const std::string place = fmt::format("{}:{}", c.volume->place, c.path);
+        if (!found) {
+            missed_.push_back(evidence_place(place, fmt::format("{} ({})", "an EFI application", c.by), "absent"));
+            return false;
+        }
+        const auto source = fs->open(found->file.id, place);
+        std::optional<ImageRefusal> refused;
+        if (!source) refused = ImageRefusal{source.error().what, "Not Found"};
+        else refused = refuse_efi_image(**source);
+        if (refused) {
+            if (!refusal_) refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why), evidence_place(place, "an EFI application for x86-64", refused->why),
+                                       refused->screen.starts_with("X64") ? "!!!! " + refused->screen + " !!!!" : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
+            return false;
+        }
+        Route route = start;
+        std::vector<Evidence> evidence = missed_;
+        evidence.insert(evidence.begin(), evidence_place(place));
+        std::string text = fmt::format("the firmware starts {} ({})", place, c.by);
+        if (!variables_.given()) text += "; no variables were given: boot options of its own could lead elsewhere";
+        if (!skipped_.empty()) text += fmt::format("; before it: {}", fmt::join(skipped_, ", "));
+        route.ladder.set(Stage::Firmware, State::Holds, text, evidence);
+        const Disk* disk = seen_->view.disk(c.volume->disk);
+        route.ladder.set(Stage::PartitionTable, State::Holds,
+                         disk->table.kind == TableKind::None ? std::string("the disk is one volume without a table")
+                                                             : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR", c.volume->place),
+                         {evidence_bytes(*disk->source, 446, 64)});
+        out_.steps.push_back({"firmware", place, c.by.starts_with("Boot") ? c.by : "", true, false});
+        out_.first_drive = c.volume->disk;
+        application(c.volume->disk, c.volume->partition, c.path, std::move(route));
+        return true;
+    }
+
+    void application(int disk, int partition, const std::string& path, Route route) {
+        const std::string place = fmt::format("d{}{}:{}", disk, partition != 0 ? fmt::format("p{}", partition) : "", path);
+        if (std::ranges::find(path_, lower(place)) != path_.end() || path_.size() >= most_depth) {
+            route.ladder.breaks(Stage::Entry, "chain-loop", fmt::format("{} is started again: the loaders start each other in a circle", place), {evidence_place(place)},
+                                "(the same menu comes again and again)");
+            out_.list.push_back(std::move(route));
+            return;
+        }
+        path_.push_back(lower(place));
+        started(disk, partition, path, place, std::move(route));
+        path_.pop_back();
+    }
+
+    void started(int disk, int partition, const std::string& path, const std::string& place, Route route) {
+        // Loaders read the disks by their own rules: from here on, the machine as the kernel and GRUB see it.
+        const Volume* volume = machine_.volume(disk, partition);
+        if (volume == nullptr || (volume->loader_view == nullptr && volume->kernel_view == nullptr)) volume = seen_->view.volume(disk, partition);
+        route.ladder.go_on(Stage::BootCode, State::Holds, fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
+        route.ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
+        route.passed.push_back(volume);
+        auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path) : std::nullopt;
+        if (!run) {
+            route.hops.push_back(place);
+            route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place), {evidence_place(place)});
+            out_.list.push_back(std::move(route));
+            return;
+        }
+        out_.loaders.push_back(std::move(*run));
+        const LoaderRun& r = out_.loaders.back();
+        auto& ladder = route.ladder;
+        route.hops.insert(route.hops.end(), r.route.begin(), r.route.end());
+        for (const auto& finding : r.findings) ladder.add_finding(finding);
+        const std::string node = r.menu.place.empty() ? fmt::format("{} ({})", r.name, place) : menu_node(r.menu);
+        out_.steps.push_back({place, node, {}, route.unattended, r.stops_at.has_value()});
+        if (!r.stops_at || *r.stops_at > Stage::Loader) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+        if (r.stops_at) {
+            ladder.breaks(*r.stops_at, r.stop_code, r.stop_reason, r.stop_evidence, r.screen);
+            out_.list.push_back(std::move(route));
+            return;
+        }
+        ladder.go_on(Stage::Configuration, State::Holds, r.configuration_text, {evidence_place(r.menu.place)});
+        route.hops.push_back(r.menu.place);
+        route.menu = &r.menu;
+        const MenuEntry* automatic = unattended_entry(r.menu);
+        std::vector<const MenuEntry*> all;
+        collect_leaves(r.menu.entries, all);
+        for (const auto& entry : r.menu.direct) all.push_back(&entry);
+        std::ranges::stable_partition(all, [&](const MenuEntry* e) { return e == automatic; });
+        for (const auto* entry : all) {
+            Route next = route;
+            next.entry = entry;
+            next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
+            const bool chains = entry->kind == EntryKind::Chainload && !entry->stops_at && !entry->kernel.empty() && entry->kernel.front().found();
+            if (!chains) {
+                out_.list.push_back(std::move(next));
+                continue;
+            }
+            const auto& target = entry->kernel.front();
+            next.ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” of {} starts {}", entry->title, r.menu.place, target.place),
+                            {evidence_line(entry->place, entry->line, {}, entry->title)});
+            next.chosen.push_back(entry->title);
+            next.entry = nullptr;
+            out_.steps.push_back({menu_node(r.menu), target.place, entry->title, next.unattended, false});
+            application(target.volume->disk, target.volume->partition, target.real_path, std::move(next));
+        }
+    }
+
+    void nothing_starts(Route route) {
+        auto& ladder = route.ladder;
+        if (refusal_) {
+            ladder.set(Stage::Firmware, State::Holds, "the firmware finds a file to start", {refusal_->evidence});
+            ladder.set(Stage::PartitionTable, State::Holds, "the table leads to the volume that has it", {refusal_->evidence});
+            ladder.breaks(Stage::BootCode, "efi-image-refused", refusal_->text, {refusal_->evidence}, refusal_->screen);
+            out_.list.push_back(std::move(route));
+            return;
+        }
+        // A volume with the file that only others than the firmware see: the table is what stops it.
+        const Volume* hidden = nullptr;
+        machine_.each_volume([&](const Volume& v) {
+            if (hidden == nullptr && v.info.kind.starts_with("fat") && view_of(v) != nullptr && resolve(*view_of(v), fallback_file)) hidden = &v;
+        });
+        if (hidden != nullptr && !seen_->findings.empty()) {
+            ladder.set(Stage::Firmware, State::Holds, "the firmware reads the disk", {});
+            std::vector<Evidence> evidence;
+            std::vector<std::string> texts;
+            for (const auto& finding : seen_->findings) {
+                texts.push_back(finding.text);
+                evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
+            }
+            ladder.breaks(Stage::PartitionTable, seen_->findings.front().code, fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, fallback_file), evidence,
+                          "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
+            out_.list.push_back(std::move(route));
+            return;
+        }
+        std::string text = seen_->volumes.empty() ? "the firmware finds no FAT volume on any disk"
+                                                  : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", fallback_file);
+        if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
+        if (!variables_.given()) text += "; boot options were not given";
+        std::vector<Evidence> evidence = missed_;
+        if (evidence.empty())
+            for (const auto& disk : machine_.disks) evidence.push_back(evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
+        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found\nBdsDxe: No bootable option or device was found.");
+        out_.list.push_back(std::move(route));
+    }
+
+    struct Refusal {
+        std::string text;
+        Evidence evidence;
+        std::string screen;
+    };
+
+    const Machine& machine_;
+    const UefiVariables& variables_;
+    std::unique_ptr<UefiVolumes> seen_;
+    std::vector<Candidate> candidates_;
+    std::vector<std::string> skipped_;
+    std::vector<Evidence> missed_;
+    std::optional<Refusal> refusal_;
+    Routes out_;
+    std::vector<std::string> path_;
+};
+
+}  // namespace
+
+Routes find_efi_routes(const Machine& machine, const UefiVariables& variables) { return Finder(machine, variables).run(); }
+
+}  // namespace herberge::chain

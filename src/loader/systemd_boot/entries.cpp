@@ -1,0 +1,385 @@
+// SPDX-License-Identifier: MIT
+// systemd-boot 252 and the Boot Loader Specification: entry files, unified kernel images, their order and the default
+// (src/boot/efi/boot.c).
+#include <fmt/format.h>
+#include <fnmatch.h>
+#include <algorithm>
+#include <cctype>
+#include <charconv>
+
+#include <herberge/pe.hpp>
+#include <herberge/uefi.hpp>
+
+#include "loader/family.hpp"
+
+namespace herberge::loader::systemd_boot {
+
+namespace {
+
+constexpr std::string_view boot_partition_type = "bc13c2ff-59e6-4262-a352-b275fd6f7172";
+constexpr std::size_t most_entries = 256;
+
+std::string lower(std::string_view text) {
+    std::string out(text);
+    std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    return out;
+}
+
+std::string_view trim(std::string_view text) {
+    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
+    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
+    return text;
+}
+
+/// Lines of "key value".
+template <class Visit>
+void each_pair(std::string_view text, const Visit& visit) {
+    int number = 0;
+    while (!text.empty()) {
+        const auto end = std::min(text.find('\n'), text.size());
+        const auto line = trim(text.substr(0, end));
+        text.remove_prefix(std::min(end + 1, text.size()));
+        ++number;
+        if (line.empty() || line.front() == '#') continue;
+        const auto space = std::min(line.find_first_of(" \t"), line.size());
+        visit(line.substr(0, space), trim(line.substr(space)), number);
+    }
+}
+
+struct Entry {
+    std::string id, title, version, machine_id, sort_key;
+    std::optional<int> tries_left;
+    MenuEntry entry;
+};
+
+/// A digit-aware comparison as strverscmp_improved: higher versions are greater.
+int compare_versions(std::string_view a, std::string_view b) {
+    auto digit = [](char c) { return c >= '0' && c <= '9'; };
+    auto letter = [](char c) { return std::isalpha(static_cast<unsigned char>(c)) != 0; };
+    auto valid = [&](char c) { return digit(c) || letter(c) || c == '~' || c == '-' || c == '^' || c == '.'; };
+    while (true) {
+        while (!a.empty() && !valid(a.front())) a.remove_prefix(1);
+        while (!b.empty() && !valid(b.front())) b.remove_prefix(1);
+        for (const char mark : {'~', '-', '^', '.'}) {
+            const bool x = !a.empty() && a.front() == mark;
+            const bool y = !b.empty() && b.front() == mark;
+            if (mark == '~' && (x || y)) {
+                if (x != y) return x ? -1 : 1;
+                a.remove_prefix(1);
+                b.remove_prefix(1);
+                break;
+            }
+            if (mark == '-' && (a.empty() || b.empty())) return a.empty() == b.empty() ? 0 : a.empty() ? -1 : 1;
+            if (x || y) {
+                if (x != y) return x ? -1 : 1;
+                a.remove_prefix(1);
+                b.remove_prefix(1);
+                break;
+            }
+        }
+        if (a.empty() && b.empty()) return 0;
+        const bool numbers = (!a.empty() && digit(a.front())) || (!b.empty() && digit(b.front()));
+        std::size_t x = 0;
+        std::size_t y = 0;
+        if (numbers) {
+            while (!a.empty() && a.front() == '0') a.remove_prefix(1);
+            while (!b.empty() && b.front() == '0') b.remove_prefix(1);
+            while (x < a.size() && digit(a[x])) ++x;
+            while (y < b.size() && digit(b[y])) ++y;
+            if (x != y) return x < y ? -1 : 1;
+        } else {
+            while (x < a.size() && letter(a[x])) ++x;
+            while (y < b.size() && letter(b[y])) ++y;
+            if (x == 0 && y == 0) {
+                if (a.empty() || b.empty()) return a.empty() ? -1 : 1;
+                if (valid(a.front()) && valid(b.front())) continue;
+                return 0;
+            }
+        }
+        const int r = a.substr(0, x).compare(b.substr(0, y));
+        if (r != 0) return r;
+        a.remove_prefix(x);
+        b.remove_prefix(y);
+    }
+}
+
+/// The order of the list: used-up counters last, then sort keys, then names, newest first.
+bool before(const Entry& a, const Entry& b) {
+    const bool used_a = a.tries_left == 0;
+    const bool used_b = b.tries_left == 0;
+    if (used_a != used_b) return used_b;
+    if (a.sort_key.empty() != b.sort_key.empty()) return !a.sort_key.empty();
+    if (!a.sort_key.empty()) {
+        if (a.sort_key != b.sort_key) return a.sort_key < b.sort_key;
+        if (a.machine_id != b.machine_id) return a.machine_id < b.machine_id;
+        if (const int r = compare_versions(a.version, b.version); r != 0) return r > 0;
+    }
+    if (const int r = compare_versions(a.id, b.id); r != 0) return r > 0;
+    return false;
+}
+
+/// "name+LEFT-DONE.conf": the counter is no part of what a default names.
+void take_counter(const std::string& file, Entry& out) {
+    const auto dot = file.rfind('.');
+    const auto plus = file.rfind('+', dot);
+    out.id = lower(file);
+    if (plus == std::string::npos || dot == std::string::npos) return;
+    int left = 0;
+    const auto [end, error] = std::from_chars(file.data() + plus + 1, file.data() + dot, left);
+    if (error != std::errc{} || (end != file.data() + dot && *end != '-')) return;
+    out.tries_left = left;
+    out.id = lower(file.substr(0, plus) + file.substr(dot));
+}
+
+std::string slashes(std::string_view path) {
+    std::string out(path);
+    std::ranges::replace(out, '\\', '/');
+    return out.starts_with('/') ? out : fmt::format("/{}", out);
+}
+
+class Reader {
+public:
+    Reader(const Machine& machine, const Volume& esp, std::string own) : machine_(machine), esp_(esp), own_(std::move(own)) {}
+
+    std::vector<Entry> entries;
+    std::vector<std::string> dropped;
+
+    void read() {
+        read_volume(esp_);
+        // The extended boot partition of the same disk.
+        const Disk* disk = machine_.disk(esp_.disk);
+        if (disk != nullptr)
+            for (const auto& p : disk->table.partitions)
+                if (p.type_guid == boot_partition_type)
+                    if (const Volume* more = machine_.volume(disk->number, p.number); more != nullptr && plain_view(*more) != nullptr) read_volume(*more);
+        std::ranges::stable_sort(entries, before);
+        automatic();
+    }
+
+private:
+    void read_volume(const Volume& volume) {
+        const FileSystem& fs = *plain_view(volume);
+        auto each = [&](const std::string& folder, std::string_view ending, auto&& visit) {
+            const auto found = resolve(fs, folder);
+            const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
+            if (!names) return;
+            for (const auto& name : *names)
+                if (lower(name.name).ends_with(ending) && name.type != FileType::Directory && entries.size() < most_entries) visit(folder + "/" + name.name, name.name);
+        };
+        each("/loader/entries", ".conf", [&](const std::string& path, const std::string& name) { text_entry(volume, path, name); });
+        each("/EFI/Linux", ".efi", [&](const std::string& path, const std::string& name) { unified(volume, path, name); });
+    }
+
+    void text_entry(const Volume& volume, const std::string& path, const std::string& name) {
+        const auto text = read_text_file(*plain_view(volume), path);
+        if (!text) return;
+        Entry e;
+        take_counter(name, e);
+        e.entry.place = fmt::format("{}:{}", volume.place, path);
+        e.entry.line = 1;
+        std::string kernel;
+        std::string efi;
+        std::string architecture;
+        std::vector<std::pair<std::string, int>> ramdisks;
+        int kernel_line = 0;
+        each_pair(*text, [&](std::string_view key, std::string_view value, int line) {
+            if (key == "title") e.title = value;
+            else if (key == "version") e.version = value;
+            else if (key == "machine-id") e.machine_id = value;
+            else if (key == "sort-key") e.sort_key = value;
+            else if (key == "architecture") architecture = lower(value);
+            else if (key == "linux") {
+                kernel = value;
+                kernel_line = line;
+            } else if (key == "efi") {
+                efi = value;
+                kernel_line = line;
+            } else if (key == "initrd") ramdisks.emplace_back(value, line);
+            else if (key == "options") e.entry.arguments += (e.entry.arguments.empty() ? "" : " ") + std::string(value);
+        });
+        const std::string program = kernel.empty() ? efi : kernel;
+        // Such entries do not appear in the list.
+        if (program.empty()) return drop(e.entry.place, "it names neither a kernel nor a program");
+        if (!architecture.empty() && architecture != "x64") return drop(e.entry.place, fmt::format("it is for the architecture {}", architecture));
+        auto file = refer(volume, program, slashes(program), kernel_line);
+        if (!file.found()) return drop(e.entry.place, fmt::format("its kernel {} is not there", program));
+        e.entry.title = e.title.empty() ? e.id : e.title;
+        e.entry.id = e.id;
+        e.entry.kernel = {file};
+        if (kernel.empty()) {
+            e.entry.kind = EntryKind::Chainload;
+            e.entry.chain_disk = volume.disk;
+            e.entry.chain_partition = volume.partition;
+            e.entry.kernel_loaded = true;
+            entries.push_back(std::move(e));
+            return;
+        }
+        e.entry.kind = EntryKind::Linux;
+        e.entry.efi_stub = true;
+        e.entry.kernel_loaded = true;
+        for (const auto& [ramdisk, line] : ramdisks) {
+            auto part = refer(volume, ramdisk, slashes(ramdisk), line);
+            const bool there = part.found();
+            e.entry.ramdisks.push_back(std::move(part));
+            if (there || e.entry.stops_at) continue;
+            e.entry.messages.push_back({"Error preparing initrd: Not Found", e.entry.place, line});
+            stop(e.entry, Stage::Ramdisk, "ramdisk-missing", fmt::format("the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware", ramdisk));
+        }
+        judge_image(e.entry, program);
+        entries.push_back(std::move(e));
+    }
+
+    static void judge_image(MenuEntry& entry, const std::string& program) {
+        const auto source = open_file(entry.kernel.front());
+        const auto refused = source ? refuse_efi_image(*source) : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
+        if (!refused) return;
+        entry.messages.push_back({fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
+        entry.stops_at.reset();
+        stop(entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the firmware does not start {}: {}", entry.kernel.front().place, refused->why));
+    }
+
+    /// A unified image: kernel, RAM disk, command line and the system's name are sections of one program.
+    void unified(const Volume& volume, const std::string& path, const std::string& name) {
+        auto file = refer(volume, path, path, 0);
+        const auto source = open_file(file);
+        const auto image = source ? inspect_pe(*source) : fail(ErrorKind::NotFound, "unreadable");
+        if (!image) return drop(file.place, "it is no image");
+        auto section = [&](std::string_view wanted) -> const PeSection* {
+            const auto found = std::ranges::find(image->sections, wanted, &PeSection::name);
+            return found != image->sections.end() ? &*found : nullptr;
+        };
+        auto text_of = [&](std::string_view wanted) {
+            const auto* s = section(wanted);
+            if (s == nullptr) return std::string{};
+            const auto bytes = source->bytes(s->file_offset, std::min(s->file_size, s->virtual_size != 0 ? s->virtual_size : s->file_size), 1U << 20U);
+            if (!bytes) return std::string{};
+            return std::string(bytes->begin(), std::ranges::find(*bytes, std::uint8_t{0}));
+        };
+        const auto* kernel = section(".linux");
+        if (section(".osrel") == nullptr) return drop(file.place, "it has no section .osrel");
+        if (kernel == nullptr) return drop(file.place, "it has no section .linux");
+        Entry e;
+        take_counter(name, e);
+        std::string pretty;
+        std::string identity;
+        std::string_view rest;
+        const std::string release = text_of(".osrel");
+        rest = release;
+        while (!rest.empty()) {
+            const auto end = std::min(rest.find('\n'), rest.size());
+            const auto line = rest.substr(0, end);
+            rest.remove_prefix(std::min(end + 1, rest.size()));
+            const auto equals = line.find('=');
+            if (equals == std::string_view::npos) continue;
+            auto value = line.substr(equals + 1);
+            if (value.size() >= 2 && (value.front() == '"' || value.front() == '\'')) value = value.substr(1, value.size() - 2);
+            const auto key = line.substr(0, equals);
+            if (key == "PRETTY_NAME") pretty = value;
+            if (key == "ID") identity = value;
+            if (key == "IMAGE_ID") e.sort_key = value;
+            if (key == "VERSION_ID" || key == "IMAGE_VERSION" || key == "BUILD_ID" || key == "VERSION") e.version = e.version.empty() ? std::string(value) : e.version;
+        }
+        if (e.sort_key.empty()) e.sort_key = identity;
+        e.title = pretty;
+        e.entry.title = pretty.empty() ? e.id : pretty;
+        e.entry.id = e.id;
+        e.entry.place = file.place;
+        e.entry.kind = EntryKind::Linux;
+        e.entry.efi_stub = true;
+        e.entry.kernel_loaded = true;
+        e.entry.arguments = std::string(trim(text_of(".cmdline")));
+        auto piece = [&](const PeSection& s) {
+            auto out = file;
+            const std::uint64_t size = s.virtual_size != 0 ? std::min(s.virtual_size, s.file_size) : s.file_size;
+            out.part = std::pair(std::uint64_t{s.file_offset}, size);
+            out.size = size;
+            return out;
+        };
+        e.entry.kernel = {piece(*kernel)};
+        if (const auto* ramdisk = section(".initrd")) e.entry.ramdisks = {piece(*ramdisk)};
+        if (const auto refused = refuse_efi_image(*source)) {
+            e.entry.messages.push_back({fmt::format("Error loading {}: {}", path, refused->screen), e.entry.place, 0});
+            stop(e.entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the firmware does not start {}: {}", file.place, refused->why));
+        }
+        entries.push_back(std::move(e));
+    }
+
+    /// Entries the boot manager adds by itself: the Windows boot manager, when its file is there.
+    void automatic() {
+        const std::string path = "/EFI/Microsoft/Boot/bootmgfw.efi";
+        auto file = refer(esp_, path, path, 0);
+        if (!file.found()) return;
+        Entry e;
+        e.id = "auto-windows";
+        e.entry.title = "Windows Boot Manager";
+        e.entry.id = e.id;
+        e.entry.place = fmt::format("{}:/loader", esp_.place);
+        e.entry.kind = EntryKind::Chainload;
+        e.entry.kernel = {file};
+        e.entry.chain_disk = esp_.disk;
+        e.entry.chain_partition = esp_.partition;
+        e.entry.kernel_loaded = true;
+        entries.push_back(std::move(e));
+    }
+
+    void drop(const std::string& place, const std::string& why) { dropped.push_back(fmt::format("{} is not listed: {}", place, why)); }
+
+    const Machine& machine_;
+    const Volume& esp_;
+    std::string own_;
+};
+
+}  // namespace
+
+LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path) {
+    LoaderRun out;
+    out.loader_text = fmt::format("systemd-boot {}:{} is whole and needs no further files", volume.place, path);
+    out.loader_evidence = {evidence_place(fmt::format("{}:{}", volume.place, path))};
+    out.menu.loader = "systemd-boot";
+    out.menu.place = fmt::format("{}:/loader/loader.conf", volume.place);
+    std::string wanted;
+    out.menu.timeout = 0;
+    out.menu.style = MenuStyle::Hidden;
+    out.menu.reveal = "any key, held down";
+    const auto config = read_text_file(*plain_view(volume), "/loader/loader.conf");
+    if (config)
+        each_pair(*config, [&](std::string_view key, std::string_view value, int /*line*/) {
+            if (key == "default") wanted = value;
+            if (key == "timeout") {
+                int seconds = 0;
+                std::from_chars(value.data(), value.data() + value.size(), seconds);
+                if (value == "menu-force") out.menu.timeout.reset();
+                else out.menu.timeout = seconds;
+                if (seconds > 0 || value == "menu-force") out.menu.style = MenuStyle::Menu;
+            }
+        });
+    Reader reader(machine, volume, path);
+    reader.read();
+    for (const auto& text : reader.dropped)
+        out.findings.push_back(make_finding("boot-entry-dropped", text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
+    int index = 0;
+    int chosen = -1;
+    int first = -1;
+    out.menu.default_setting = wanted;
+    for (auto& e : reader.entries) {
+        e.entry.index = index;
+        e.entry.path = {index};
+        if (first < 0 && e.id != "auto-windows") first = index;
+        if (chosen < 0 && !wanted.empty() && ::fnmatch(lower(wanted).c_str(), e.id.c_str(), 0) == 0) chosen = index;
+        out.menu.entries.push_back(std::move(e.entry));
+        ++index;
+    }
+    out.menu.default_matches = wanted.empty() || wanted.starts_with('@') || chosen >= 0;
+    out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
+    if (out.menu.entries.empty()) {
+        stop(out, Stage::Configuration, "boot-entries-missing", fmt::format("{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed", volume.place),
+             {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry", reader.dropped.empty() ? "none" : reader.dropped.front())},
+             "No loader found. Configuration files in \\loader\\entries\\*.conf are needed.");
+        return out;
+    }
+    out.configuration_text = fmt::format("{} gives {} entr{}", config ? out.menu.place : fmt::format("{}:/loader/entries", volume.place), out.menu.entries.size(),
+                                         out.menu.entries.size() == 1 ? "y" : "ies");
+    return out;
+}
+
+}  // namespace herberge::loader::systemd_boot
