@@ -156,6 +156,7 @@ int print(const std::string& text) {
 int walk_options(const Options& options, CheckOptions& wanted) {
     wanted.firmware = options.firmware == "bios" ? FirmwareKind::Bios : options.firmware == "uefi" ? FirmwareKind::Uefi : FirmwareKind::Auto;
     wanted.rehearse = !options.no_rehearsal;
+    wanted.secure_boot = options.secure_boot == "on" ? SecureBoot::On : options.secure_boot == "off" ? SecureBoot::Off : SecureBoot::Auto;
     if (options.variables.empty()) return 0;
     auto variables = read_uefi_variables(options.variables);
     if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));

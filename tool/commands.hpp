@@ -23,6 +23,7 @@ struct Options {
     std::string until;          ///< rehearse: a stage
     double millions = 400;      ///< rehearse: budget of instructions
     std::string unreadable;     ///< a list of unreadable sectors
+    std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store
     bool no_rehearsal = false;  ///< check
 };

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -78,6 +79,7 @@ struct RamdiskFile {
     std::string target;      ///< of a symbolic link
     std::string content;     ///< kept for small files that steer the start; else empty
     bool complete = true;    ///< false: the archive ended inside this file
+    bool ends_signed = false;  ///< its last bytes are those of a signed kernel module
     [[nodiscard]] bool executable() const { return (mode & 0111U) != 0; }
     [[nodiscard]] bool is_directory() const { return (mode & 0170000U) == 0040000U; }
 };
@@ -99,6 +101,7 @@ struct Ramdisk {
     std::optional<Error> damage;                            ///< where the kernel's unpacking would stop
     std::string kernel_message;                             ///< what the kernel prints then, empty when nothing
     std::vector<std::string> modules;                       ///< file stems with '-' as '_': "virtio_blk"
+    std::set<std::string, std::less<>> unsigned_modules;    ///< of these, the ones that carry no signature
     std::vector<std::string> module_releases;               ///< kernel releases below lib/modules
     std::string builder;                                    ///< "initramfs-tools", "dracut", "mkinitcpio", or empty
 

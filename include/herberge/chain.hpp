@@ -89,6 +89,7 @@ struct CheckOptions {
     bool rehearse = true;
     /// UEFI: the firmware's variables; without them only what it finds by itself is known.
     UefiVariables variables;
+    SecureBoot secure_boot = SecureBoot::Auto;
 };
 
 /// Auto: UEFI when variables are given, or when a volume has an EFI application and no disk has boot code in its first sector.

@@ -15,6 +15,7 @@
 #include <herberge/rehearsal.hpp>
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>
+#include <herberge/signature.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 #include <herberge/volume.hpp>

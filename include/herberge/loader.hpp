@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -11,6 +12,7 @@
 
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/signature.hpp>
 #include <herberge/volume.hpp>
 
 namespace herberge {
@@ -169,9 +171,17 @@ struct LoaderRun {
 /// Runs the loader whose first part lies at `place`; none: no loader that is decoded.
 [[nodiscard]] std::optional<LoaderRun> run_loader(const Machine& machine, const BootPlace& place);
 
+/// What verifies images on the way, where something does.
+struct EfiPolicy {
+    const ImageTrust* trust = nullptr;          ///< of the firmware, or of shim once it runs
+    const UefiVariables* variables = nullptr;   ///< for shim's own lists
+    bool shim = false;                          ///< shim's protocol is there: loaders ask it
+};
+
 /// Runs the EFI application `file` (found at `path` of `volume`) as the firmware does once it has accepted it; none: no
 /// loader that is decoded.
-[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path);
+/// `policy`: Secure Boot as far as the firmware and what ran before enforce it; null: nobody verifies anything.
+[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy = nullptr);
 
 /// The menus of configurations on `volume` that are read as `loader` would, whether or not its code is there.
 [[nodiscard]] std::vector<Menu> read_configurations(const Machine& machine, const Volume& volume);
@@ -251,7 +261,9 @@ struct GrubRun {
 /// Executes what the core does on this machine: prefix, embedded configuration, normal.mod, grub.cfg, and every
 /// entry of the menu on its own.
 /// `first_drive` is the disk that the firmware calls 80h; 0: the one the core lies on.
-[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive = 0);
+/// `verifier` decides over kernels when Secure Boot is enforced: why one is refused, or none.
+using KernelVerifier = std::function<std::optional<std::string>(const ByteSource& kernel)>;
+[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive = 0, const KernelVerifier& verifier = {});
 
 /// The menu a grub.cfg at `path` of `volume` gives when it is read directly (no core involved): for `entries`.
 [[nodiscard]] GrubRun read_grub_config(const Machine& machine, const Volume& volume, const std::string& path);

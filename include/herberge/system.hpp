@@ -113,6 +113,7 @@ struct RootDemand {
     std::string kernel_release;
     std::string config;   ///< the kernel's configuration text; empty: not found
     std::string builtin;  ///< modules.builtin; empty: not found
+    bool locked_down = false;  ///< the kernel refuses modules that carry no signature
     /// Asked when no file tells: does the unpacked kernel contain these words? None: cannot be told.
     std::function<std::optional<bool>(std::string_view words)> kernel_mentions;
 };

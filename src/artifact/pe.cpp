@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <cstdlib>
 
 #include "ondisk/pe.hpp"
 
@@ -98,6 +99,12 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
         }
         PeSection s;
         s.name.assign(section->name.begin(), std::ranges::find(section->name, std::uint8_t{0}));
+        // Longer names stand in the string table behind the symbols, as "/" and their place.
+        if (s.name.size() > 1 && s.name[0] == '/' && head->symbols != 0) {
+            const std::uint64_t strings = std::uint64_t{head->symbols} + std::uint64_t{head->symbol_count} * 18;
+            const auto place = static_cast<std::uint64_t>(std::strtoul(s.name.c_str() + 1, nullptr, 10));
+            if (auto text = text_at(file, offset + strings + place); !text.empty()) s.name = std::move(text);
+        }
         s.name = printable(s.name);
         s.address = section->address;
         s.virtual_size = section->virtual_size;

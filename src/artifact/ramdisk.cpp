@@ -15,6 +15,8 @@ constexpr std::uint64_t most_unpacked = std::uint64_t{2} << 30U;
 constexpr std::size_t most_files = 200000;
 constexpr std::uint64_t most_kept = 256U << 10U;
 constexpr std::size_t header_size = 110;
+/// How a signed kernel module ends (scripts/sign-file.c).
+constexpr std::string_view module_mark = "~Module signature appended~\n";
 
 /// Small files whose content steers the start.
 bool worth_keeping(std::string_view name) {
@@ -37,6 +39,9 @@ public:
         for (;;) {
             if (state_ == State::Body) {
                 const auto part = static_cast<std::size_t>(std::min<std::uint64_t>(bytes.size(), body_left_));
+                const std::size_t last = std::min(part, module_mark.size());
+                tail_.append(reinterpret_cast<const char*>(bytes.data()) + (part - last), last);
+                if (tail_.size() > module_mark.size()) tail_.erase(0, tail_.size() - module_mark.size());
                 if (kept_ != nullptr) kept_->append(reinterpret_cast<const char*>(bytes.data()), part);
                 bytes = bytes.subspan(part);
                 body_left_ -= part;
@@ -149,10 +154,13 @@ private:
     }
     void begin_body() {
         state_ = State::Body;
+        tail_.clear();
         if (body_left_ == 0) end_body();
     }
     void end_body() {
         kept_ = nullptr;
+        if (tail_ == module_mark)
+            if (const auto file = out_.files.find(name_); file != out_.files.end()) file->second.ends_signed = true;
         expect_pad(State::Header, header_size);
     }
 
@@ -165,6 +173,7 @@ private:
     std::string name_;
     std::string message_;
     std::string* kept_ = nullptr;
+    std::string tail_;
     std::uint32_t mode_ = 0;
     std::uint32_t size_ = 0;
     std::uint64_t body_left_ = 0;
@@ -301,6 +310,8 @@ void collect_modules(Ramdisk& out) {
             std::string stem(name.substr(0, ko));
             std::ranges::replace(stem, '-', '_');
             modules.insert(stem);
+            // A compressed module carries its signature inside.
+            if (ko + 3 == name.size() && !file.ends_signed) out.unsigned_modules.insert(stem);
         }
         const auto lib = path.find("lib/modules/");
         if (lib == std::string::npos || (lib != 0 && !path.starts_with("usr/"))) continue;

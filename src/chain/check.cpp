@@ -42,7 +42,7 @@ private:
         if (entry.windows) {
             chain::walk_windows(entry, *route.menu, ladder);
         } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
-            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder);
+            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder, route.locked_down);
         } else {
             ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
                        {evidence_line(entry.place, entry.line)});
@@ -355,7 +355,7 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
         auto view = std::make_shared<Machine>(after_uefi_firmware(machine));
-        out = Walk(*view, chain::find_efi_routes(*view, options.variables)).run();
+        out = Walk(*view, chain::find_efi_routes(*view, options.variables, options.secure_boot)).run();
         out.view = std::move(view);
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {

@@ -33,7 +33,10 @@ struct Candidate {
 
 class Finder {
 public:
-    Finder(const Machine& machine, const UefiVariables& variables) : machine_(machine), variables_(variables), seen_(uefi_volumes(machine)) {}
+    Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot)
+        : machine_(machine), variables_(variables), secure_(secure_boot_policy(variables, secure_boot)), seen_(uefi_volumes(machine)) {
+        policy_ = {&secure_.trust, &variables_, false};
+    }
 
     Routes run() {
         Route route;
@@ -107,15 +110,19 @@ private:
         std::optional<ImageRefusal> refused;
         if (!source) refused = ImageRefusal{source.error().what, "Not Found"};
         else refused = refuse_efi_image(**source);
+        if (!refused && secure_.enforcing)
+            if (const auto why = secure_.trust.refuse(**source)) refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
         if (refused) {
             if (!refusal_) refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why), evidence_place(place, "an EFI application for x86-64", refused->why),
                                        refused->screen.starts_with("X64") ? "!!!! " + refused->screen + " !!!!" : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             return false;
         }
         Route route = start;
+        route.locked_down = secure_.enforcing;
         std::vector<Evidence> evidence = missed_;
         evidence.insert(evidence.begin(), evidence_place(place));
         std::string text = fmt::format("the firmware starts {} ({})", place, c.by);
+        text += "; " + secure_.why;
         if (!variables_.given()) text += "; no variables were given: boot options of its own could lead elsewhere";
         if (!skipped_.empty()) text += fmt::format("; before it: {}", fmt::join(skipped_, ", "));
         route.ladder.set(Stage::Firmware, State::Holds, text, evidence);
@@ -150,7 +157,7 @@ private:
         route.ladder.go_on(Stage::BootCode, State::Holds, fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
         route.ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
         route.passed.push_back(volume);
-        auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path) : std::nullopt;
+        auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path, secure_.enforcing ? &policy_ : nullptr) : std::nullopt;
         if (!run) {
             route.hops.push_back(place);
             route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place), {evidence_place(place)});
@@ -227,6 +234,7 @@ private:
         std::string text = seen_->volumes.empty() ? "the firmware finds no FAT volume on any disk"
                                                   : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", fallback_file);
         if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
+        text += "; " + secure_.why;
         if (!variables_.given()) text += "; boot options were not given";
         std::vector<Evidence> evidence = missed_;
         if (evidence.empty())
@@ -243,6 +251,8 @@ private:
 
     const Machine& machine_;
     const UefiVariables& variables_;
+    SecureBootPolicy secure_;
+    EfiPolicy policy_;
     std::unique_ptr<UefiVolumes> seen_;
     std::vector<Candidate> candidates_;
     std::vector<std::string> skipped_;
@@ -254,6 +264,6 @@ private:
 
 }  // namespace
 
-Routes find_efi_routes(const Machine& machine, const UefiVariables& variables) { return Finder(machine, variables).run(); }
+Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot) { return Finder(machine, variables, secure_boot).run(); }
 
 }  // namespace herberge::chain

@@ -48,8 +48,8 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
 
 class LinuxWalk {
 public:
-    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder)
-        : machine_(machine), entry_(entry), menu_(menu), artifacts_(artifacts), ladder_(ladder), arguments_(entry.arguments) {}
+    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down)
+        : machine_(machine), entry_(entry), menu_(menu), artifacts_(artifacts), ladder_(ladder), locked_down_(locked_down), arguments_(entry.arguments) {}
 
     void run() {
         if (!entry()) return;
@@ -64,6 +64,7 @@ public:
             if (held->has_value()) ramdisk = &held->value();
         }
         RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
+        demand.locked_down = locked_down_;
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
         if (!judge_the_root(root, demand, ramdisk)) return;
@@ -290,6 +291,7 @@ private:
     const Menu& menu_;
     Artifacts& artifacts_;
     Ladder& ladder_;
+    bool locked_down_;
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::string driver_note_;
@@ -378,8 +380,8 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     return nullptr;
 }
 
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder) {
-    LinuxWalk(machine, entry, menu, artifacts, ladder).run();
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down) {
+    LinuxWalk(machine, entry, menu, artifacts, ladder, locked_down).run();
 }
 
 }  // namespace herberge::chain

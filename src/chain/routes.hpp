@@ -7,7 +7,7 @@
 #include <utility>
 #include <vector>
 
-#include <herberge/uefi.hpp>
+#include <herberge/signature.hpp>
 
 #include "chain/ladder.hpp"
 
@@ -19,6 +19,7 @@ struct Route {
     std::vector<std::string> hops;
     const Menu* menu = nullptr;         ///< of the last loader
     const MenuEntry* entry = nullptr;   ///< null: it ends before an entry is chosen
+    bool locked_down = false;           ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
     bool unattended = true;             ///< nobody presses a key on the way
     std::vector<const Volume*> passed;  ///< volumes whose boot sectors it started
     std::vector<int> disks;             ///< disks whose first sectors an entry started
@@ -35,7 +36,7 @@ struct Routes {
 [[nodiscard]] Routes find_routes(const Machine& machine, bool rehearsing);
 
 /// The same for UEFI firmware; `machine` is what it has made of the disks (after_uefi_firmware).
-[[nodiscard]] Routes find_efi_routes(const Machine& machine, const UefiVariables& variables);
+[[nodiscard]] Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot);
 
 /// A loader's node in the graph: "GRUB 2 (d1p1:/boot/grub/grub.cfg)".
 [[nodiscard]] std::string loader_node(const LoaderRun& run, const BootPlace& place);

@@ -32,7 +32,7 @@ LoaderRun run_stub(const Volume& volume, const std::string& path) {
 }
 
 /// shim starts its second stage from its own directory.
-std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path) {
+std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& shim, const EfiPolicy* policy) {
     const std::string directory = path.substr(0, path.rfind('/'));
     const std::string second = directory + "/grubx64.efi";
     const auto file = loader::refer(volume, "grubx64.efi", second, 0);
@@ -45,30 +45,59 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
                      fmt::format("Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found", shown, shown));
         return out;
     }
-    auto run = run_efi_loader(machine, volume, second);
+    std::optional<ImageTrust> trust;
+    EfiPolicy own;
+    if (policy != nullptr) {
+        trust = shim_trust(shim, *policy->trust, *policy->variables);
+        own = {&*trust, policy->variables, true};
+        const auto source = loader::open_file(file);
+        if (const auto why = source ? trust->refuse(*source) : std::optional<std::string>("it cannot be read")) {
+            LoaderRun out;
+            loader::stop(out, Stage::Loader, "shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why), {evidence_place(file.place, "a valid signature", *why)},
+                         "Verification failed: (0x1A) Security Violation");
+            return out;
+        }
+    }
+    auto run = run_efi_loader(machine, volume, second, policy != nullptr ? &own : nullptr);
     if (!run) return std::nullopt;
     run->route.insert(run->route.begin(), fmt::format("{}:{} (shim)", volume.place, path));
     return run;
 }
 
+/// The Windows boot manager's own file, or the fallback file beside its folder (a copy of it).
+bool lies_like_windows(const Volume& volume, std::string_view path) {
+    std::string small(path);
+    std::ranges::transform(small, small.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    if (small == "/efi/microsoft/boot/bootmgfw.efi") return true;
+    const auto* fs = loader::plain_view(volume);
+    return small == "/efi/boot/bootx64.efi" && fs != nullptr && resolve(*fs, "/EFI/Microsoft/Boot");
+}
+
 }  // namespace
 
-std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path) {
+std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy) {
     const auto file = loader::refer(volume, path, path, 0);
     const auto source = loader::open_file(file);
     if (!source) return std::nullopt;
-    const auto kind = identify_efi_application(*source);
+    auto kind = identify_efi_application(*source);
     LoaderRun out;
+    if (kind == EfiApplication::Unknown && lies_like_windows(volume, path)) {
+        // Nothing in the file tells; where it lies does.
+        kind = EfiApplication::WindowsBootManager;
+        out.loader_state = State::Doubtful;
+    }
     switch (kind) {
-        case EfiApplication::Grub: out = loader::run_grub_efi(machine, volume, path, *source); break;
-        case EfiApplication::SystemdBoot: out = loader::systemd_boot::run(machine, volume, path); break;
+        case EfiApplication::Grub: out = loader::run_grub_efi(machine, volume, path, *source, policy); break;
+        case EfiApplication::SystemdBoot: out = loader::systemd_boot::run(machine, volume, path, policy); break;
         case EfiApplication::WindowsBootManager:
-            out.loader_text = fmt::format("the boot manager {}:{} is whole", volume.place, path);
+            out.loader_text = out.loader_state == State::Doubtful
+                                  ? fmt::format("{}:{} is taken for the Windows boot manager because of where it lies; its content does not tell", volume.place, path)
+                                  : fmt::format("the boot manager {}:{} is whole", volume.place, path);
             out.loader_evidence = {evidence_place(file.place, {}, size_text(file.size))};
             loader::windows::read_store(machine, volume, "/EFI/Microsoft/Boot/BCD", true, out);
             break;
         case EfiApplication::Shim: {
-            auto run = run_shim(machine, volume, path);
+            auto run = run_shim(machine, volume, path, *source, policy);
             if (run) run->name = run->name.empty() ? "shim" : run->name;
             return run;
         }

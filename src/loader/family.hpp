@@ -40,9 +40,9 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
 }  // namespace windows
 
 /// EFI applications, already accepted by the firmware: `source` is the file at `path` of `volume`.
-LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source);
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiPolicy* policy);
 namespace systemd_boot {
-LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path);
+LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy);
 }
 
 // --- shared by the families ---------------------------------------------------------------------------------------

@@ -75,8 +75,13 @@ std::string_view own_words(std::string_view module) {
     return {};
 }
 
+/// A module of the RAM disk that this kernel would load.
+bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
+    return ramdisk != nullptr && ramdisk->has_module(module) && !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
+}
+
 bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module, std::string_view option) {
-    return (ramdisk != nullptr && ramdisk->has_module(module)) || builtin(demand, module, option) == Told::Yes;
+    return brings(ramdisk, demand, module) || builtin(demand, module, option) == Told::Yes;
 }
 
 /// The block drivers at hand together with something below them.
@@ -90,7 +95,7 @@ std::vector<std::string> usable_paths(const Ramdisk* ramdisk, const RootDemand& 
         }
         std::vector<std::string> below;
         for (const auto& name : path.below)
-            if (ramdisk != nullptr && ramdisk->has_module(name)) below.emplace_back(name);
+            if (brings(ramdisk, demand, name)) below.emplace_back(name);
         for (const auto& option : path.below_config)
             if (config_says(demand.config, option) == Told::Yes) below.emplace_back("built in");
         if (!demand.builtin.empty())
@@ -198,6 +203,9 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
             out.text = "the kernel's configuration does not tell whether disk drivers are built in";
             return out;
         }
+        if (demand.locked_down && ramdisk != nullptr && !ramdisk->unsigned_modules.empty())
+            return breaks("ramdisk-modules-unsigned", "the disk drivers in the RAM disk carry no signature, and under Secure Boot the kernel refuses them",
+                          {Evidence{{}, "RAM disk:/lib/modules", {}, "signed modules", fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
         return breaks("ramdisk-no-disk-driver", "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
                       {Evidence{{},
                                 "RAM disk:/lib/modules",
@@ -209,7 +217,7 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     if (!option.empty()) {
         const std::string module = demand.file_system.starts_with("ext") ? "ext4" : demand.file_system;
         Told inside = builtin(demand, module, option);
-        const bool brought = ramdisk != nullptr && (ramdisk->has_module(module) || ramdisk->has_module(demand.file_system));
+        const bool brought = brings(ramdisk, demand, module) || brings(ramdisk, demand, demand.file_system);
         // A driver that is built in brings its messages along; one that is not leaves none.
         const auto words = own_words(module);
         if (!brought && inside == Told::Unknown && !words.empty() && demand.kernel_mentions)

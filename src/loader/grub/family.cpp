@@ -99,7 +99,7 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     return out;
 }
 
-LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source) {
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiPolicy* policy) {
     LoaderRun out;
     auto core = read_grub_efi(source);
     if (!core) {
@@ -110,7 +110,10 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
     core->disk = volume.disk;
     core->partition = volume.partition;
     core->command_path = path.substr(0, path.rfind('/'));
-    take_run(run_grub(machine, *core, 0), *core, machine.disk(volume.disk), out);
+    KernelVerifier verifier;
+    // Only with shim's protocol can it have a kernel verified.
+    if (policy != nullptr && policy->shim) verifier = [policy](const ByteSource& kernel) { return policy->trust->refuse(kernel); };
+    take_run(run_grub(machine, *core, 0, verifier), *core, machine.disk(volume.disk), out);
     return out;
 }
 

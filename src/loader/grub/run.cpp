@@ -253,7 +253,7 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
 
 }  // namespace
 
-GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive) {
+GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, const KernelVerifier& verifier) {
     GrubRun out;
     if (first_drive == 0) first_drive = core.disk;
     World world(machine, first_drive, core.platform);
@@ -262,6 +262,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive) 
     modules.loaded.insert(core.modules.begin(), core.modules.end());
     modules.symbols.insert(core.symbols.begin(), core.symbols.end());
     world.set_memory_disk(core.memory_disk);
+    world.set_verifier(verifier);
     // What an embedded module defines stands in the unpacked image too, so that its names count as exported.
     // The core's prefix: "(,msdos1)/boot/grub" means the boot disk, "/boot/grub" the device it was loaded from.
     std::string prefix = core.prefix;

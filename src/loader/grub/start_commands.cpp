@@ -60,6 +60,10 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
         stop(Stage::Kernel, "kernel-refused-by-loader", fmt::format("GRUB refuses the kernel {}: {}", a[1], refused));
         return error(refused);
     }
+    if (const auto why = world_.refuse_kernel(*opened.source)) {
+        stop(Stage::Kernel, "kernel-signature-refused", fmt::format("shim does not let GRUB start the kernel {}: {}", a[1], *why));
+        return error("bad shim signature.");
+    }
     loaded.ready = true;
     return 0;
 }

@@ -68,6 +68,9 @@ public:
     void read_lists(std::string_view prefix, const Modules& modules);
     /// The memory disk that an image carries, as the device "memdisk": a file system, or a tar archive.
     void set_memory_disk(const std::vector<std::uint8_t>& bytes);
+    void set_verifier(KernelVerifier verifier) { verifier_ = std::move(verifier); }
+    /// Why a kernel may not be started under Secure Boot; none: it may.
+    [[nodiscard]] std::optional<std::string> refuse_kernel(const ByteSource& kernel) const { return verifier_ ? verifier_(kernel) : std::nullopt; }
     /// No module files are looked for: every command is taken to be there.
     void assume_all_modules() { all_modules_ = true; }
     [[nodiscard]] const std::set<std::string>& looked_up() const { return looked_up_; }
@@ -84,6 +87,7 @@ private:
     std::map<std::string, std::string, std::less<>> command_modules_;
     std::set<std::string, std::less<>> file_system_modules_;
     std::string list_prefix_;
+    KernelVerifier verifier_;
     std::optional<Disk> memory_disk_;
     std::map<std::string, Source, std::less<>> memory_files_;  ///< of a tar archive
     mutable std::map<std::string, Result<Module>, std::less<>> module_files_;

@@ -139,7 +139,7 @@ std::string slashes(std::string_view path) {
 
 class Reader {
 public:
-    Reader(const Machine& machine, const Volume& esp, std::string own) : machine_(machine), esp_(esp), own_(std::move(own)) {}
+    Reader(const Machine& machine, const Volume& esp, const EfiPolicy* policy) : machine_(machine), esp_(esp), policy_(policy) {}
 
     std::vector<Entry> entries;
     std::vector<std::string> dropped;
@@ -229,8 +229,15 @@ private:
         entries.push_back(std::move(e));
     }
 
-    static void judge_image(MenuEntry& entry, const std::string& program) {
+    void judge_image(MenuEntry& entry, const std::string& program) const {
         const auto source = open_file(entry.kernel.front());
+        if (source && policy_ != nullptr)
+            if (const auto why = policy_->trust->refuse(*source)) {
+                entry.messages.push_back({fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
+                entry.stops_at.reset();
+                stop(entry, Stage::Kernel, "kernel-signature-refused", fmt::format("{} does not let {} start: {}", policy_->trust->by, entry.kernel.front().place, *why));
+                return;
+            }
         const auto refused = source ? refuse_efi_image(*source) : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
         if (!refused) return;
         entry.messages.push_back({fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
@@ -297,6 +304,11 @@ private:
         };
         e.entry.kernel = {piece(*kernel)};
         if (const auto* ramdisk = section(".initrd")) e.entry.ramdisks = {piece(*ramdisk)};
+        if (policy_ != nullptr)
+            if (const auto why = policy_->trust->refuse(*source)) {
+                e.entry.messages.push_back({fmt::format("Error loading {}: Access Denied", path), e.entry.place, 0});
+                stop(e.entry, Stage::Kernel, "kernel-signature-refused", fmt::format("{} does not let {} start: {}", policy_->trust->by, file.place, *why));
+            }
         if (const auto refused = refuse_efi_image(*source)) {
             e.entry.messages.push_back({fmt::format("Error loading {}: {}", path, refused->screen), e.entry.place, 0});
             stop(e.entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the firmware does not start {}: {}", file.place, refused->why));
@@ -326,12 +338,12 @@ private:
 
     const Machine& machine_;
     const Volume& esp_;
-    std::string own_;
+    const EfiPolicy* policy_;
 };
 
 }  // namespace
 
-LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path) {
+LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy) {
     LoaderRun out;
     out.loader_text = fmt::format("systemd-boot {}:{} is whole and needs no further files", volume.place, path);
     out.loader_evidence = {evidence_place(fmt::format("{}:{}", volume.place, path))};
@@ -353,7 +365,7 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
                 if (seconds > 0 || value == "menu-force") out.menu.style = MenuStyle::Menu;
             }
         });
-    Reader reader(machine, volume, path);
+    Reader reader(machine, volume, policy);
     reader.read();
     for (const auto& text : reader.dropped)
         out.findings.push_back(make_finding("boot-entry-dropped", text, {evidence_place(text.substr(0, text.find(" is not listed")))}));

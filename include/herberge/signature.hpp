@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: MIT
+// Signatures of images (Authenticode) and Secure Boot's databases.
+#pragma once
+
+#include <cstdint>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+#include <herberge/uefi.hpp>
+
+namespace herberge {
+
+/// A certificate, for people.
+struct CertificateInfo {
+    std::string subject;
+    std::string issuer;
+    std::string not_before, not_after;
+    std::string sha256;  ///< of its DER form
+};
+
+/// Certificates (DER) and digests of a signature database (UEFI specification 2.10, section 32.4.1).
+struct SignatureDatabase {
+    std::vector<std::vector<std::uint8_t>> certificates;
+    std::vector<std::string> sha256;              ///< digests of images, in hexadecimal
+    std::vector<std::string> certificate_sha256;  ///< digests of certificates' to-be-signed part
+    std::size_t damaged = 0;                      ///< lists whose sizes do not fit
+    [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && certificate_sha256.empty(); }
+};
+[[nodiscard]] SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes);
+
+/// The digest that Authenticode signs: everything but the checksum, the certificate table and its entry in the header.
+/// `algorithm` is OpenSSL's name: "SHA256". Error when the image is none, or its table does not fit.
+[[nodiscard]] Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, const std::string& algorithm);
+
+/// One signature of an image.
+struct ImageSignature {
+    bool digest_matches = false;  ///< it signs this image's content
+    bool intact = false;          ///< its own signature is right under the certificate it names
+    std::vector<CertificateInfo> chain;  ///< the certificates it brings, the signer's first
+    std::string root;                    ///< the last issuer of its chain
+    std::vector<std::uint8_t> pkcs7;
+};
+[[nodiscard]] std::vector<ImageSignature> image_signatures(const ByteSource& image);
+
+/// What decides whether an image may run: the firmware's databases, or these with what shim adds.
+struct ImageTrust {
+    SignatureDatabase allowed;
+    SignatureDatabase denied;
+    std::string by;  ///< "the firmware", "shim"
+
+    /// Why the image may not run; none: it may. Validity periods do not count, as firmware has no trusted clock.
+    [[nodiscard]] std::optional<std::string> refuse(const ByteSource& image) const;
+};
+
+/// Secure Boot's state as the variables tell: enforcing needs a platform key, and not to be switched off.
+enum class SecureBoot : std::uint8_t { Auto, On, Off };
+struct SecureBootPolicy {
+    bool enforcing = false;
+    std::string why;  ///< for people
+    ImageTrust trust;
+};
+[[nodiscard]] SecureBootPolicy secure_boot_policy(const UefiVariables& variables, SecureBoot wanted);
+
+/// What a shim image adds: its embedded vendor certificate and deny list.
+[[nodiscard]] ImageTrust shim_trust(const ByteSource& shim, const ImageTrust& firmware, const UefiVariables& variables);
+
+}  // namespace herberge
