@@ -40,7 +40,7 @@ private:
         Ladder ladder = route.ladder;
         const MenuEntry& entry = *route.entry;
         if (entry.windows) {
-            chain::walk_windows(entry, *route.menu, ladder);
+            chain::walk_windows(machine_, entry, *route.menu, ladder);
         } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
             chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder, route.locked_down);
         } else {

@@ -227,6 +227,34 @@ private:
         return fmt::format("Gave up waiting for root file system device.\nALERT! {} does not exist. Dropping to a shell!", written);
     }
 
+    /// A device name of a kind that none of the drivers at hand gives: /dev/sda with nothing but virtio_blk.
+    [[nodiscard]] static std::optional<std::string> disk_name_impossible(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
+        if (root.kind != RootReference::Kind::Device || ramdisk == nullptr || ramdisk->modules.empty()) return std::nullopt;
+        const std::string_view name = std::string_view(root.written).starts_with("/dev/") ? std::string_view(root.written).substr(5) : std::string_view{};
+        struct Kind {
+            std::string_view names, module, option;
+        };
+        static constexpr Kind kinds[] = {{"sd", "sd_mod", "CONFIG_BLK_DEV_SD=y"}, {"vd", "virtio_blk", "CONFIG_VIRTIO_BLK=y"}, {"nvme", "nvme", "CONFIG_BLK_DEV_NVME=y"}, {"mmcblk", "mmc_block", "CONFIG_MMC_BLOCK=y"}};
+        const Kind* wanted = nullptr;
+        bool other = false;
+        for (const auto& kind : kinds) {
+            const bool there = ramdisk->has_module(kind.module) || demand.config.find(kind.option) != std::string::npos || demand.builtin.find(fmt::format("/{}.ko", kind.module)) != std::string::npos;
+            if (name.starts_with(kind.names)) {
+                if (there) return std::nullopt;
+                wanted = &kind;
+            } else {
+                other = other || there;
+            }
+        }
+        if (wanted == nullptr || !other) return std::nullopt;
+        // With nothing told about what is built in, the kernel itself is asked.
+        if (demand.config.empty() && demand.builtin.empty() && demand.kernel_mentions && wanted->names == "sd") {
+            const auto told = demand.kernel_mentions("Attached SCSI %sdisk");
+            if (!told || *told) return std::nullopt;
+        }
+        return fmt::format("root={}: no driver at hand gives disks such names ({} is neither in the RAM disk nor known to be built in)", root.written, wanted->module);
+    }
+
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
         const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {}, root.written.empty() ? "no root=" : "root=" + root.written);
         if (root.kind == RootReference::Kind::Absent) {
@@ -242,6 +270,10 @@ private:
                 return false;
             }
             if (drivers.state == State::Unknown) driver_note_ = drivers.text;
+        }
+        if (const auto why = disk_name_impossible(root, demand, ramdisk)) {
+            ladder_.breaks(Stage::Root, "root-device-name-wrong", *why, {where}, not_found_symptom(root.written, ramdisk));
+            return false;
         }
         if (root.volume == nullptr) {
             if (root.cannot_tell) {

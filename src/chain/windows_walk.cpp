@@ -9,6 +9,7 @@
 
 #include <herberge/hive.hpp>
 #include <herberge/pe.hpp>
+#include <herberge/signature.hpp>
 
 #include "chain/lost.hpp"
 #include "system/windows.hpp"
@@ -35,7 +36,7 @@ bool is_driver(const WindowsService& s) { return s.type == 1 || s.type == 2; }
 
 /// How a file is, for the loader that maps it.
 struct ImageState {
-    enum class Kind : std::uint8_t { Sound, Missing, NoImage, Cut, Checksum, Machine, Unreadable } kind = Kind::Sound;
+    enum class Kind : std::uint8_t { Sound, Missing, NoImage, Cut, Checksum, Signature, Machine, Unreadable } kind = Kind::Sound;
     std::string status;  ///< the error number shown
     std::string text;
     PeImage image;
@@ -43,8 +44,8 @@ struct ImageState {
 
 class WindowsWalk {
 public:
-    WindowsWalk(const MenuEntry& entry, const Menu& menu, Ladder& ladder)
-        : entry_(entry), menu_(menu), ladder_(ladder), start_(entry.windows ? *entry.windows : WindowsStart{}) {}
+    WindowsWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder)
+        : machine_(machine), entry_(entry), menu_(menu), ladder_(ladder), start_(entry.windows ? *entry.windows : WindowsStart{}) {}
 
     void run() {
         if (!entry()) return;
@@ -131,6 +132,12 @@ private:
             if (!sum) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + sum.error().what, *image};
             if (image->stored_checksum != 0 && *sum != image->stored_checksum)
                 return {ImageState::Kind::Checksum, "0xc0000221", fmt::format("its checksum is {:08x}, its header says {:08x}", *sum, image->stored_checksum), *image};
+            // The checksum is judged before the signature. Unsigned files may be signed by a catalogue; a signature of other
+            // content is none.
+            if (!start_.no_integrity_checks && image->signed_inside() && image->wide)
+                if (const auto signatures = image_signatures(**source);
+                    !signatures.empty() && std::ranges::none_of(signatures, [](const ImageSignature& s) { return s.digest_matches && s.intact; }))
+                    return {ImageState::Kind::Signature, "0xc0000428", "its content is not what its signature was made for", *image};
         }
         return {ImageState::Kind::Sound, {}, {}, *image};
     }
@@ -150,9 +157,40 @@ private:
         const bool efi_name = lower(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
             state = {ImageState::Kind::NoImage, "0xc000007b", fmt::format("it is the loader for the other kind of firmware ({})", efi_name ? "UEFI" : "BIOS"), state.image};
+        if (state.kind == ImageState::Kind::Sound && state.image.wide && !start_.no_integrity_checks && !start_.test_signing)
+            if (const auto why = unsigned_loader(*fs, loader)) state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
         if (state.kind == ImageState::Kind::Sound) return true;
         return kernel_breaks("windows-os-loader", fmt::format("the system's loader {} cannot be started: {}", loader.place, state.text),
                              {evidence_place(loader.place, "a sound image", state.text)}, screen(loader.written, state.status));
+    }
+
+    /// The boot manager accepts a 64-bit loader only with a signature inside, made under the roots it trusts itself.
+    [[nodiscard]] std::optional<std::string> unsigned_loader(const FileSystem& fs, const FileReference& loader) const {
+        const auto source = fs.open(loader.file, loader.place);
+        if (!source) return std::nullopt;
+        const auto signatures = image_signatures(**source);
+        if (signatures.empty()) return "it is not signed";
+        const auto roots = manager_roots();
+        if (roots.empty()) return std::nullopt;
+        for (const auto& signature : signatures)
+            if (signature.root.find("Microsoft") != std::string::npos || std::ranges::find(roots, signature.root) != roots.end()) return std::nullopt;
+        return fmt::format("its signer ({}) is not under the root that signed the boot manager", signatures.front().chain.empty() ? "unknown" : signatures.front().chain.front().subject);
+    }
+
+    /// The roots under which the boot manager beside the store is signed.
+    [[nodiscard]] std::vector<std::string> manager_roots() const {
+        std::vector<std::string> out;
+        const auto* volume = machine_.at(entry_.place.substr(0, entry_.place.find(':')));
+        const auto* fs = volume == nullptr ? nullptr : volume->loader_view != nullptr ? volume->loader_view.get() : volume->kernel_view.get();
+        if (fs == nullptr) return out;
+        for (const char* path : {"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/BOOT/BOOTX64.EFI"}) {
+            const auto found = resolve(*fs, path);
+            const auto source = found ? fs->open(found->file.id, path) : fail(ErrorKind::NotFound, "none");
+            if (!source) continue;
+            for (const auto& signature : image_signatures(**source))
+                if (!signature.root.empty()) out.push_back(signature.root);
+        }
+        return out;
     }
 
     bool kernel() {
@@ -339,6 +377,7 @@ private:
                     {evidence_place(place(system32 + "config/SOFTWARE")), evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});
     }
 
+    const Machine& machine_;
     const MenuEntry& entry_;
     const Menu& menu_;
     Ladder& ladder_;
@@ -351,6 +390,6 @@ private:
 
 }  // namespace
 
-void walk_windows(const MenuEntry& entry, const Menu& menu, Ladder& ladder) { WindowsWalk(entry, menu, ladder).run(); }
+void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder) { WindowsWalk(machine, entry, menu, ladder).run(); }
 
 }  // namespace herberge::chain

@@ -7,6 +7,6 @@
 namespace herberge::chain {
 
 /// Sets the rungs from `entry` on.
-void walk_windows(const MenuEntry& entry, const Menu& menu, Ladder& ladder);
+void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder);
 
 }  // namespace herberge::chain

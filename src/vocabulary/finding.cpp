@@ -129,6 +129,7 @@ constexpr FindingCode codes[] = {
      "ALERT! … does not exist. Dropping to a shell!"},
     {"root-no-file-system", Stage::Root, breaks, "The root volume holds no mountable file system.", "mount: … Invalid argument"},
     {"root-not-a-file-system", Stage::Root, breaks, "The root volume holds something that is not a file system.", "mount: … Invalid argument"},
+    {"root-device-name-wrong", Stage::Root, breaks, "root= names a device of a kind that none of the drivers at hand gives.", "ALERT! /dev/sda2 does not exist."},
     {"root-device-name", Stage::Root, note, "root= names a device whose name depends on the hardware.", ""},
     {"ext-larger-than-partition", Stage::Root, breaks, "The file system is larger than its partition: loaders read it, the kernel refuses it.",
      "EXT4-fs: bad geometry: block count … exceeds size of device"},
