@@ -24,6 +24,7 @@ enum class EntryKind : std::uint8_t {
     Multiboot,  ///< a kernel by the Multiboot protocol
     Submenu,    ///< more entries
     Windows,    ///< a Windows system, by its own loader
+    Tool,       ///< a program that is no system: a memory test
     Nothing,    ///< leaves nothing to start (a reboot entry, settings, or an entry that fails)
 };
 [[nodiscard]] std::string_view entry_kind_name(EntryKind kind);

@@ -29,7 +29,8 @@ public:
             if (!loader.stops_at) out.menus.push_back(loader.menu);
         for (const auto& system : systems_) out.systems.push_back(judge(system));
         lost_systems(out);
-        if (out.systems.empty()) out.systems.push_back(judge_unknown());
+        broken_tools(out);
+        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == "tool"; })) out.systems.push_back(judge_unknown());
         draw_graph(out);
         collect_findings(out);
         return out;
@@ -258,6 +259,25 @@ private:
         }
     }
 
+    /// A tool on a menu is no system; one that cannot be started is worth a word all the same.
+    void broken_tools(Verdict& out) {
+        for (const auto& route : routes_.list) {
+            if (route.entry == nullptr || route.entry->kind != EntryKind::Tool || !route.entry->stops_at || route.entry->kernel.empty()) continue;
+            const auto& file = route.entry->kernel.front();
+            SystemVerdict verdict;
+            verdict.name = route.entry->title;
+            verdict.kind = "tool";
+            if (file.volume != nullptr) verdict.place = file.volume->place;
+            verdict.entry = route.entry->title;
+            Ladder ladder = route.ladder;
+            if (*route.entry->stops_at > Stage::Entry)
+                ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” names a file that is there", route.entry->title), {evidence_place(file.place)});
+            ladder.breaks(*route.entry->stops_at, route.entry->stop_code, route.entry->stop_reason, {evidence_place(file.place)},
+                          chain::entry_screen(*route.entry, *route.menu));
+            out.systems.push_back(finish(std::move(verdict), ladder, &route));
+        }
+    }
+
     SystemVerdict finish(SystemVerdict out, const Ladder& ladder, const Route* route) {
         out.stages = ladder.stages();
         out.starts = ladder.starts();
@@ -347,7 +367,9 @@ std::string_view starts_id(Starts starts) {
 }
 
 bool Verdict::all_start() const {
-    return !systems.empty() && std::ranges::all_of(systems, [](const SystemVerdict& s) { return s.starts == Starts::Yes; });
+    // Tools on a menu are no systems.
+    const auto system = [](const SystemVerdict& s) { return s.kind != "tool"; };
+    return std::ranges::any_of(systems, system) && std::ranges::all_of(systems, [&](const SystemVerdict& s) { return !system(s) || s.starts == Starts::Yes; });
 }
 
 Verdict check(const Machine& machine, const CheckOptions& options) {

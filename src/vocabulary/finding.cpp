@@ -192,6 +192,7 @@ constexpr FindingCode codes[] = {
     {"store-device-unreadable", Stage::Entry, breaks, "An entry of the boot store names a volume that cannot be read.", "Status: 0xc000000e"},
     {"boot-ini-missing", Stage::Configuration, risk, "boot.ini is not there or names no system.", "Invalid BOOT.INI file"},
     {"windows-directory-missing", Stage::Entry, breaks, "An entry names a Windows directory that is not there.", "Status: 0xc000000f"},
+    {"windows-tool-damaged", Stage::Kernel, breaks, "A tool on the boot manager's menu cannot be loaded.", "Status: 0xc000007b or 0xc0000185"},
     {"windows-safe-mode", Stage::Entry, note, "An entry starts Windows in safe mode.", ""},
     {"windows-os-loader", Stage::Kernel, breaks, "The system's own loader (winload) cannot be started.", "Status: 0xc000007b, 0xc0000221 or 0xc0000428"},
     {"windows-system-hive", Stage::Kernel, breaks, "The SYSTEM hive cannot be used.", "Status: 0xc000014c"},

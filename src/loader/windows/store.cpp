@@ -6,6 +6,8 @@
 #include <charconv>
 #include <set>
 
+#include <herberge/pe.hpp>
+
 #include "loader/family.hpp"
 #include "ondisk/describe.hpp"
 
@@ -207,7 +209,7 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     if (object.type == object::ntldr && path.empty()) path = std::string("\\ntldr");
     const Device loader = device != nullptr ? decode_device(machine, *device, &boot) : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
     const bool os = object.type == object::os_loader;
-    entry.kind = os ? EntryKind::Windows : object.type == object::ntldr ? EntryKind::Nothing : EntryKind::Nothing;
+    entry.kind = os ? EntryKind::Windows : object.type == object::memory_test ? EntryKind::Tool : EntryKind::Nothing;
     FileReference file;
     file.written = path;
     file.line = 0;
@@ -242,6 +244,17 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     }
     entry.kernel = {file};
     entry.kernel_loaded = file.found() && !entry.stops_at;
+    if (entry.kind == EntryKind::Tool && entry.kernel_loaded) {
+        const auto source = open_file(file);
+        const auto sum = source ? pe_checksum(*source) : fail(ErrorKind::Io, "it cannot be opened");
+        const auto image = source ? inspect_pe(*source) : fail(ErrorKind::Io, "it cannot be opened");
+        if (!sum || !image) {
+            entry.kernel_loaded = false;
+            const bool unreadable = !sum && (sum.error().kind == ErrorKind::Unreadable || sum.error().kind == ErrorKind::Io);
+            entry.messages.push_back({screen + (unreadable ? "0xc0000185" : "0xc000007b"), where, 0});
+            stop(entry, Stage::Kernel, "windows-tool-damaged", fmt::format("“{}” starts {}, which cannot be loaded: {}", entry.title, file.place, !sum ? sum.error().what : image.error().what));
+        }
+    }
     if (!os) return entry;
     WindowsStart start;
     start.generation = 6;
