@@ -172,7 +172,7 @@ TEST_F(Tool, WrongUsageIsToldApart) {
     EXPECT_EQ(tool("check --format xml x").status, 2);
     EXPECT_EQ(tool("--help").status, 0);
     EXPECT_EQ(tool("--version").out, "herberge 0.1.0\n");
-    for (const char* command : {"check", "systems", "layout", "sector", "entries", "files", "copy", "rehearse", "demo"}) {
+    for (const char* command : {"check", "systems", "startup", "layout", "sector", "entries", "files", "copy", "rehearse", "demo"}) {
         const auto help = tool(std::string(command) + " --help");
         EXPECT_EQ(help.status, 0);
         EXPECT_NE(help.out.find("Example"), std::string::npos) << command;

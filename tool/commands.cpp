@@ -16,6 +16,8 @@
 #include <herberge/herberge.hpp>
 
 #include "demo_disks.hpp"
+#include "kiosk.hpp"
+#include "office_pc.hpp"
 #include "views.hpp"
 
 namespace tool {
@@ -190,6 +192,27 @@ int run_systems(const Options& options) {
     else print(options.format == "json" ? systems_json(verdict) : systems_text(verdict, terminal));
     if (options.stats) opened.stats();
     return Exit::all_start;
+}
+
+int run_startup(const Options& options) {
+    Opened opened;
+    if (!opened.open(options)) return Exit::unreadable;
+    const Terminal terminal;
+    bool any = false;
+    for (const auto& system : find_systems(opened.machine)) {
+        if (system.kind != SystemKind::Windows) continue;
+        const auto items = windows_startup(system);
+        if (!items) {
+            complain(Exit::unreadable, fmt::format("{}:{}: {}", system.volume->place, system.directory, printable(items.error().text())));
+            continue;
+        }
+        const auto letters = windows_drive_letters(opened.machine, system).value_or(std::vector<DriveLetter>{});
+        if (any) print("\n");
+        any = true;
+        print(options.format == "json" ? startup_json(system, *items, letters) : startup_text(system, *items, letters, terminal));
+    }
+    if (options.stats) opened.stats();
+    return any ? Exit::all_start : complain(Exit::some_fail, "no Windows installation whose registry could be read is on these disks");
 }
 
 int run_layout(const Options& options) {
@@ -395,13 +418,23 @@ int run_rehearse(const Options& options) {
                : Exit::some_fail;
 }
 
-int run_demo(const Options& options) {
-    std::error_code error;
-    std::filesystem::create_directories(options.folder, error);
-    if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
-    const Terminal terminal;
-    print("The front desk of the inn Almhof: one machine, in several states.\n\n");
-    for (const auto& disk : demo::front_desk_disks()) {
+namespace {
+
+/// One line, or a few, about a verdict.
+std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
+    std::string out;
+    std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
+                           : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
+                                                   printable(system.at(*system.stops_at).text)
+                                             : terminal.ink(Ink::Warn, "cannot be told");
+    for (const auto& part : wrap(said, terminal.width() - 6)) out += "      " + part + "\n";
+    return out;
+}
+
+/// Writes disks and walks them; nonzero: already complained.
+int show_stories(const std::string& head, const std::vector<demo::Story>& stories, const Options& options, const Terminal& terminal) {
+    print(head + "\n\n");
+    for (const auto& disk : stories) {
         const std::string path = (std::filesystem::path(options.folder) / disk.name).string();
         const auto written = demo::write_disk(disk, path);
         if (!written) return complain(Exit::unreadable, written.error().text());
@@ -412,11 +445,35 @@ int run_demo(const Options& options) {
         const Verdict verdict = check(opened.machine);
         const auto& system = verdict.systems.front();
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(path, 34)), disk.story));
-        std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
-                           : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
-                                                   printable(system.at(*system.stops_at).text)
-                                             : terminal.ink(Ink::Warn, "cannot be told");
-        for (const auto& part : wrap(said, terminal.width() - 6)) print("      " + part + "\n");
+        print(said_of(system, terminal));
+    }
+    return 0;
+}
+
+}  // namespace
+
+int run_demo(const Options& options) {
+    std::error_code error;
+    std::filesystem::create_directories(options.folder, error);
+    if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
+    const Terminal terminal;
+    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, terminal); problem != 0) return problem;
+    if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, terminal); problem != 0) return problem;
+    print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
+    for (const auto& story : demo::kiosk_stories()) {
+        const auto base = std::filesystem::path(options.folder) / story.name;
+        const auto disk = story.disk();
+        Options one = options;
+        one.images = {base.string() + ".img"};
+        one.variables = base.string() + ".fd";
+        one.firmware = "uefi";
+        if (!forge::write_sparse(one.images.front(), disk) || !forge::write_sparse(one.variables, story.variables(disk)))
+            return complain(Exit::unreadable, fmt::format("{}: cannot be written", one.images.front()));
+        Opened opened;
+        CheckOptions wanted;
+        if (!opened.open(one) || walk_options(one, wanted) != 0) return Exit::unreadable;
+        print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(one.images.front(), 34)), story.story));
+        print(said_of(check(opened.machine, wanted).systems.front(), terminal));
     }
     print("\nThe back office of the inn Almhof: one machine with two disks.\n\n");
     for (const auto& machine : demo::back_office_machines()) {

@@ -30,6 +30,7 @@ struct Options {
 
 int run_check(const Options& options);
 int run_systems(const Options& options);
+int run_startup(const Options& options);
 int run_layout(const Options& options);
 int run_sector(const Options& options);
 int run_files(const Options& options);

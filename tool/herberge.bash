@@ -1,21 +1,21 @@
 # bash completion for herberge                                   SPDX-License-Identifier: MIT
 _herberge() {
     local current=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}
-    local commands="check systems layout sector entries files copy rehearse demo"
+    local commands="check systems startup layout sector entries files copy rehearse demo"
     if [ "$COMP_CWORD" -eq 1 ]; then
         mapfile -t COMPREPLY < <(compgen -W "$commands --help --version" -- "$current")
         return
     fi
     case $before in
         --format) mapfile -t COMPREPLY < <(compgen -W "text json dot svg" -- "$current"); return ;;
-        --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios" -- "$current"); return ;;
+        --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios uefi" -- "$current"); return ;;
         --until) mapfile -t COMPREPLY < <(compgen -W "boot-code boot-sector loader kernel" -- "$current"); return ;;
         --at | --in | --from) mapfile -t COMPREPLY < <(compgen -W "d1 d1p1 d1p2" -- "$current"); return ;;
     esac
     local options="--help"
     case ${COMP_WORDS[1]} in
-        check) options="$options --format --firmware --evidence --no-rehearsal --stats --unreadable" ;;
-        systems | layout | entries) options="$options --format --stats" ;;
+        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --stats --unreadable" ;;
+        systems | startup | layout | entries) options="$options --format --stats" ;;
         sector) options="$options --format --stats --at" ;;
         files) options="$options --format --stats --in" ;;
         rehearse) options="$options --format --stats --keys --until --millions" ;;

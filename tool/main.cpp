@@ -55,6 +55,12 @@ int main(int argc, char** argv) {
     systems->footer("Examples:\n  herberge systems office.img archive.img\n  herberge systems office.img archive.img --format svg > who-starts-whom.svg");
     systems->callback([&] { status = tool::run_systems(options); });
 
+    auto* startup = app.add_subcommand("startup", "What a Windows installation would start, in order, and whether each file is there");
+    add_images(*startup, options);
+    add_format(*startup, options);
+    startup->footer("Example:\n  herberge startup office-pc.img");
+    startup->callback([&] { status = tool::run_startup(options); });
+
     auto* layout = app.add_subcommand("layout", "Partitions to scale, with every name each of them has");
     add_images(*layout, options);
     add_format(*layout, options);

@@ -453,4 +453,62 @@ forge_syslinux_stage2:
         .globl  forge_syslinux_stage2_end
 forge_syslinux_stage2_end:
 
+/* ---- NT volume boot code from byte 54h on: loads the first sector of a file (its number is patched) and starts it ------ */
+        .code16
+        .globl  forge_nt_boot
+forge_nt_boot:
+        .org    forge_nt_boot + 0x54
+        cli
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x7C00, %sp
+        sti
+        pushw   %dx
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    $0x0001, 2(%si)
+        movw    $0x9000, 4(%si)
+        movw    $0, 6(%si)
+        movl    0x7DF0, %eax                    /* the file's sector, from the volume's start */
+        addl    0x7C1C, %eax                    /* hidden sectors */
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+        popw    %dx
+        jc      1f
+        .byte   0xEA
+        .word   0x9000, 0
+1:      movw    $(0x7C00 + .Lnt_error - forge_nt_boot), %si
+2:      lodsb
+        testb   %al, %al
+        jz      3f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     2b
+3:      hlt
+        jmp     3b
+.Lnt_error: .asciz "A disk read error occurred\r\n"
+        .globl  forge_nt_boot_end
+forge_nt_boot_end:
+
+/* ---- the 16-bit head of a boot manager, runs at 0000:9000 ------------------------------------------------------------- */
+        .globl  forge_nt_head
+forge_nt_head:
+        movw    $(0x9000 + .Lnt_words - forge_nt_head), %si
+4:      lodsb
+        testb   %al, %al
+        jz      5f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     4b
+5:      xorw    %ax, %ax
+        int     $0x16
+        jmp     5b
+.Lnt_words: .asciz "(a stand-in for a boot manager)\r\n"
+        .globl  forge_nt_head_end
+forge_nt_head_end:
+
         .section .note.GNU-stack,"",@progbits

@@ -19,6 +19,8 @@ namespace herberge {
 /// The graph in the DOT language, and as a drawing of its own.
 [[nodiscard]] std::string graph_dot(const Verdict& verdict);
 [[nodiscard]] std::string graph_svg(const Verdict& verdict);
+/// "herberge/startup/1": what a system would start.
+[[nodiscard]] std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items, const std::vector<DriveLetter>& letters);
 /// "herberge/layout/1": disks, partitions, gaps.
 [[nodiscard]] std::string layout_json(const Machine& machine);
 /// "herberge/entries/1": every menu.

@@ -56,6 +56,27 @@ struct WindowsRegistry {
 /// Reads the SYSTEM hive of an installation; errors are the loader's own reasons to stop.
 [[nodiscard]] Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::string& directory);
 
+/// Something that a start would run, in order.
+struct StartupItem {
+    std::string phase;    ///< "boot driver", "system driver", "session manager", "service", "logon", "run at logon", "start-up folder"
+    std::string name;
+    std::string command;  ///< as written; empty: the default place
+    std::string file;     ///< on the system's volume; empty: not told
+    bool present = false;
+    std::string source;   ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
+};
+/// What an installation would start: drivers and services in load order, the session manager's programs, logon programs,
+/// the run keys of machine and users, the start-up folders. Errors: the SYSTEM hive cannot be used.
+[[nodiscard]] Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system);
+
+/// A drive letter as the installation has it recorded, and what answers to it on this machine.
+struct DriveLetter {
+    std::string letter;              ///< "C:"
+    const Volume* volume = nullptr;  ///< null: nothing here
+    std::string text;                ///< for people
+};
+[[nodiscard]] Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, const InstalledSystem& system);
+
 /// The file an ImagePath leads to, in one of its several forms; empty: on another volume.
 [[nodiscard]] std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type, std::string_view directory);
 

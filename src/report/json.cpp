@@ -173,6 +173,21 @@ std::string systems_json(const Verdict& verdict) {
     return finish(out);
 }
 
+std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items, const std::vector<DriveLetter>& letters) {
+    ordered_json out = {{"schema", "herberge/startup/1"}, {"system", clean(system.name)}, {"place", system.volume->place}, {"directory", clean(system.directory)},
+                        {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
+    for (const auto& i : items)
+        out["items"].push_back({{"phase", i.phase},
+                                {"name", clean(i.name)},
+                                {"command", text_or_null(i.command)},
+                                {"file", text_or_null(i.file)},
+                                {"present", i.present},
+                                {"source", clean(i.source)}});
+    for (const auto& l : letters)
+        out["drive_letters"].push_back({{"letter", clean(l.letter)}, {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)}, {"recorded", clean(l.text)}});
+    return finish(out);
+}
+
 std::string layout_json(const Machine& machine) {
     ordered_json out = {{"schema", "herberge/layout/1"}};
     out["disks"] = ordered_json::array();

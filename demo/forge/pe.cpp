@@ -1,0 +1,101 @@
+// SPDX-License-Identifier: MIT
+// Writes PE images: stand-ins with true headers, imports and checksum, whose code returns at once.
+#include <algorithm>
+
+#include "windows.hpp"
+
+namespace forge {
+
+Bytes make_pe(const PeOptions& options) {
+    constexpr std::size_t alignment = 0x1000;
+    constexpr std::size_t file_alignment = 0x200;
+    const bool wide = options.machine != 0x14C;
+    struct Section {
+        std::string name;
+        Bytes content;
+        std::uint32_t address = 0, offset = 0;
+    };
+    std::vector<Section> sections{{".text", Bytes{0x31, 0xC0, 0xC3}}};
+    if (!options.imports.empty()) {
+        // Descriptors, then the names; each library gives one function by number.
+        Bytes data((options.imports.size() + 1) * 20);
+        const std::uint32_t base = 2 * alignment;
+        for (std::size_t i = 0; i < options.imports.size(); ++i) {
+            const auto table = static_cast<std::uint32_t>(data.size());
+            for (int twice = 0; twice < 2; ++twice) {
+                if (wide) {
+                    put64(data, data.size(), std::uint64_t{1} << 63U | 1);
+                    put64(data, data.size(), 0);
+                } else {
+                    put32(data, data.size(), 0x80000001U);
+                    put32(data, data.size(), 0);
+                }
+            }
+            const std::uint32_t half = wide ? 16 : 8;
+            const auto name = static_cast<std::uint32_t>(data.size());
+            data.insert(data.end(), options.imports[i].begin(), options.imports[i].end());
+            data.push_back(0);
+            while (data.size() % 8 != 0) data.push_back(0);
+            put32(data, i * 20, base + table);
+            put32(data, i * 20 + 12, base + name);
+            put32(data, i * 20 + 16, base + table + half);
+        }
+        sections.push_back({".idata", data});
+    }
+    for (const auto& [name, content] : options.sections) sections.push_back({name, content});
+    const std::size_t optional = wide ? 240 : 224;
+    const std::size_t headers = (0x80 + 24 + optional + sections.size() * 40 + file_alignment - 1) / file_alignment * file_alignment;
+    std::size_t address = alignment;
+    std::size_t offset = headers;
+    for (auto& s : sections) {
+        s.address = static_cast<std::uint32_t>(address);
+        s.offset = static_cast<std::uint32_t>(offset);
+        address += (s.content.size() + alignment - 1) / alignment * alignment;
+        offset += (s.content.size() + file_alignment - 1) / file_alignment * file_alignment;
+    }
+    Bytes out(offset);
+    out[0] = 'M';
+    out[1] = 'Z';
+    put32(out, 0x3C, 0x80);
+    out[0x80] = 'P';
+    out[0x81] = 'E';
+    put16(out, 0x84, options.machine);
+    put16(out, 0x86, static_cast<std::uint16_t>(sections.size()));
+    put16(out, 0x94, static_cast<std::uint16_t>(optional));
+    put16(out, 0x96, 0x22E);
+    const std::size_t at = 0x98;
+    put16(out, at, wide ? 0x20B : 0x10B);
+    put32(out, at + 16, alignment);
+    put32(out, at + 20, alignment);
+    put32(out, at + 32, alignment);
+    put32(out, at + 36, file_alignment);
+    put32(out, at + 56, static_cast<std::uint32_t>(address));
+    put32(out, at + 60, static_cast<std::uint32_t>(headers));
+    put16(out, at + 68, options.subsystem);
+    const std::size_t directories = at + (wide ? 112 : 96);
+    put32(out, directories - 4, 16);
+    if (!options.imports.empty()) {
+        put32(out, directories + 8, 2 * alignment);
+        put32(out, directories + 12, static_cast<std::uint32_t>((options.imports.size() + 1) * 20));
+    }
+    std::size_t table = at + optional;
+    for (const auto& s : sections) {
+        std::copy_n(s.name.begin(), std::min<std::size_t>(8, s.name.size()), out.begin() + static_cast<std::ptrdiff_t>(table));
+        put32(out, table + 8, static_cast<std::uint32_t>(s.content.size()));
+        put32(out, table + 12, s.address);
+        put32(out, table + 16, static_cast<std::uint32_t>((s.content.size() + file_alignment - 1) / file_alignment * file_alignment));
+        put32(out, table + 20, s.offset);
+        put32(out, table + 36, 0x60000020);
+        std::copy(s.content.begin(), s.content.end(), out.begin() + s.offset);
+        table += 40;
+    }
+    if (options.checksum) {
+        std::uint64_t sum = 0;
+        for (std::size_t i = 0; i < out.size(); i += 2) sum += static_cast<unsigned>(out[i] | out[i + 1] << 8U);
+        while (sum > 0xFFFF) sum = (sum & 0xFFFFU) + (sum >> 16U);
+        put32(out, at + 64, static_cast<std::uint32_t>(sum + out.size()));
+    }
+    return out;
+}
+
+}  // namespace forge

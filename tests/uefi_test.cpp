@@ -1,0 +1,175 @@
+// SPDX-License-Identifier: MIT
+// Variable stores, boot options, device paths, images, and the walk of the kiosk.
+#include "kiosk.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using support::Bytes;
+
+namespace {
+
+Verdict walk(const Bytes& disk, const Bytes& flash, Machine& machine) {
+    machine = support::machine_of(disk);
+    CheckOptions options;
+    options.firmware = FirmwareKind::Uefi;
+    if (!flash.empty()) {
+        auto variables = parse_uefi_flash(flash);
+        EXPECT_TRUE(variables);
+        if (variables) options.variables = std::move(*variables);
+    }
+    return check(machine, options);
+}
+
+std::string stage_of(const Verdict& verdict) {
+    const auto& system = verdict.systems.front();
+    return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string(starts_id(system.starts));
+}
+
+class KioskStories : public testing::TestWithParam<std::size_t> {};
+TEST_P(KioskStories, StopWhereTheyShould) {
+    const auto story = demo::kiosk_stories().at(GetParam());
+    const auto disk = story.disk();
+    Machine machine;
+    const auto verdict = walk(disk, story.variables(disk), machine);
+    ASSERT_EQ(verdict.systems.size(), 1U);
+    EXPECT_EQ(stage_of(verdict), story.stops_at.empty() ? "yes" : story.stops_at) << story.name;
+}
+INSTANTIATE_TEST_SUITE_P(Uefi, KioskStories, testing::Range<std::size_t>(0, demo::kiosk_stories().size()));
+
+TEST(Uefi, WithoutVariablesTheFallbackFileCountsAndThatIsSaid) {
+    Machine machine;
+    const auto verdict = walk(demo::kiosk().build(), {}, machine);
+    EXPECT_EQ(stage_of(verdict), "yes");
+    EXPECT_NE(verdict.systems.front().at(Stage::Firmware).text.find("no variables were given"), std::string::npos);
+}
+
+struct Damage {
+    const char* name;
+    std::function<void(Bytes&)> change;
+    const char* stage;
+};
+class Tables : public testing::TestWithParam<Damage> {};
+TEST_P(Tables, AreJudgedAsTheFirmwareDoes) {
+    auto disk = demo::kiosk().build();
+    GetParam().change(disk);
+    Machine machine;
+    EXPECT_EQ(stage_of(walk(disk, {}, machine)), GetParam().stage);
+}
+INSTANTIATE_TEST_SUITE_P(Uefi, Tables,
+                         testing::Values(Damage{"PrimaryGoneBackupGood", [](Bytes& d) { std::fill_n(d.begin() + 512, 33 * 512, std::uint8_t{0}); }, "yes"},
+                                         Damage{"ArrayDamagedBackupGood", [](Bytes& d) { d[1024 + 3000] ^= 1U; }, "yes"},
+                                         Damage{"BothGone",
+                                                [](Bytes& d) {
+                                                    d[1024 + 3000] ^= 1U;
+                                                    d[d.size() - 33 * 512 + 3000] ^= 1U;
+                                                },
+                                                "partition-table"},
+                                         Damage{"ProtectiveEntryStartsAtTwo", [](Bytes& d) { forge::put32(d, 446 + 8, 2); }, "partition-table"},
+                                         Damage{"ProtectiveSizeWrong", [](Bytes& d) { forge::put32(d, 446 + 12, 77); }, "yes"},
+                                         Damage{"BootSectorGone", [](Bytes& d) { std::fill_n(d.begin() + 2048 * 512, 512, std::uint8_t{0}); }, "firmware"},
+                                         Damage{"NoSignatureOnTheFat", [](Bytes& d) { d[2048 * 512 + 510] = 0; }, "yes"}),
+                         support::by_name);
+
+TEST(Variables, DeletedOnesAreSkippedAndOneBeingReplacedCountsUntilItIs) {
+    const std::string global(UefiVariables::global);
+    const auto flash = forge::make_flash({{"Lang", global, {1}, 0x3C}, {"Lang", global, {2}, 0x3E}, {"Timeout", global, {3, 0}, 0x3E}, {"Timeout", global, {4, 0}, 0x3F}});
+    const auto variables = parse_uefi_flash(flash);
+    ASSERT_TRUE(variables);
+    ASSERT_NE(variables->find("Lang"), nullptr);
+    EXPECT_EQ(variables->find("Lang")->data, Bytes{2});
+    EXPECT_EQ(variables->find("Timeout")->data, (Bytes{4, 0}));
+    EXPECT_EQ(variables->all.size(), 2U);
+}
+
+TEST(Variables, HalfWrittenHeadersAndWildSizesAreBounded) {
+    const std::string global(UefiVariables::global);
+    const auto good = forge::make_flash({{"BootOrder", global, {4, 0}, 0x3F}, {"Boot0004", global, Bytes(40, 9), 0x3F}});
+    for (std::size_t at = 72; at < 400; ++at)
+        for (const std::uint8_t value : {std::uint8_t{0}, std::uint8_t{0xFF}}) {
+            auto flash = good;
+            flash[at] = value;
+            if (const auto variables = parse_uefi_flash(flash)) (void)boot_options(*variables);
+        }
+    EXPECT_FALSE(parse_uefi_flash(forge::noise(4096, 3)));
+    EXPECT_FALSE(parse_uefi_flash({}));
+}
+
+TEST(DevicePaths, DecodeAndRefuseNonsense) {
+    const auto option = forge::make_boot_option("Almhof", 3, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\almhof\\checkin.efi");
+    UefiVariables variables;
+    variables.source = "test";
+    variables.all = {{"BootOrder", std::string(UefiVariables::global), 7, {2, 0}}, {"Boot0002", std::string(UefiVariables::global), 7, option}};
+    const auto options = boot_options(variables);
+    ASSERT_EQ(options.size(), 1U);
+    EXPECT_EQ(options[0].description, "Almhof");
+    EXPECT_TRUE(options[0].path.whole);
+    EXPECT_EQ(options[0].path.text(), "HD(3,GPT,0a1b0f00-1111-4222-8333-444455556666)/\\EFI\\almhof\\checkin.efi");
+    // Nodes of length 0 and 3, and no end.
+    for (const Bytes& bytes : {Bytes{4, 4, 0, 0}, Bytes{4, 4, 3, 0}, Bytes{4, 4, 200, 0, 1}, Bytes{}, Bytes{1, 1, 6, 0, 0, 0}}) EXPECT_FALSE(decode_device_path(bytes).whole);
+}
+
+TEST(SignatureLists, OfSizeZeroOrBeyondTheEndAreCounted) {
+    Bytes list = forge::guid_bytes("c1c41626-504c-4092-aca9-41f936934328");
+    forge::put32(list, 16, 28 + 48);
+    forge::put32(list, 20, 0);
+    forge::put32(list, 24, 48);
+    list.resize(28 + 48, 0xAB);
+    EXPECT_EQ(parse_signature_lists(list).sha256.size(), 1U);
+    for (const std::uint32_t size : {0U, 16U, 5000U}) {
+        auto wrong = list;
+        forge::put32(wrong, size == 5000U ? 16 : 24, size);
+        const auto parsed = parse_signature_lists(wrong);
+        EXPECT_EQ(parsed.damaged, 1U) << size;
+        EXPECT_TRUE(parsed.empty());
+    }
+}
+
+TEST(EfiImages, AreRefusedForWhatTheFirmwareRefuses) {
+    const auto good = forge::make_efi_application();
+    EXPECT_FALSE(refuse_efi_image(*support::source_of(good)));
+    const auto refused = [](const Bytes& image) {
+        const auto why = refuse_efi_image(*support::source_of(image));
+        return why ? why->screen : std::string("started");
+    };
+    auto other = good;
+    other[0] = 'X';
+    EXPECT_EQ(refused(other), "Not Found");
+    EXPECT_EQ(refused(forge::make_efi_application({}, 0xAA64)), "Unsupported");
+    EXPECT_EQ(refused(forge::make_pe({0x8664, 2, {}, {}, true})), "Not Found") << "a subsystem of its own";
+    EXPECT_EQ(refused(Bytes(good.begin(), good.end() - 200)), "Unsupported");
+    auto small = good;
+    forge::put32(small, 0x98 + 56, 0x100);
+    EXPECT_EQ(refused(small), "Load Error");
+    auto appended = good;
+    appended.resize(appended.size() + 1000, 0x55);
+    EXPECT_EQ(refused(appended), "started");
+    EXPECT_EQ(refused({}), "Not Found");
+}
+
+TEST(SecureBoot, AnUnsignedApplicationIsRefusedWhenItIsOn) {
+    Machine machine = support::machine_of(demo::kiosk().build());
+    CheckOptions options;
+    options.firmware = FirmwareKind::Uefi;
+    options.secure_boot = SecureBoot::On;
+    const auto verdict = check(machine, options);
+    EXPECT_EQ(stage_of(verdict), "boot-code");
+    EXPECT_NE(verdict.systems.front().symptom.find("Access Denied"), std::string::npos);
+}
+
+TEST(Authenticode, DigestLeavesOutChecksumAndBytesOutsideMatter) {
+    const auto image = forge::make_efi_application({{".room", forge::noise(3000, 1)}});
+    auto other = image;
+    other[0x98 + 64] ^= 0xFFU;
+    EXPECT_EQ(*authenticode_digest(*support::source_of(image), "SHA256"), *authenticode_digest(*support::source_of(other), "SHA256"));
+    other[0x400] ^= 1U;
+    EXPECT_NE(*authenticode_digest(*support::source_of(image), "SHA256"), *authenticode_digest(*support::source_of(other), "SHA256"));
+    ImageTrust trust;
+    trust.by = "the firmware";
+    ASSERT_TRUE(trust.refuse(*support::source_of(image)));
+    trust.allowed.sha256.push_back(hex(*authenticode_digest(*support::source_of(image), "SHA256"), ""));
+    EXPECT_FALSE(trust.refuse(*support::source_of(image))) << "a digest in the database is enough";
+    trust.denied.sha256 = trust.allowed.sha256;
+    EXPECT_TRUE(trust.refuse(*support::source_of(image))) << "the deny list wins";
+}
+
+}  // namespace

@@ -1,0 +1,382 @@
+// SPDX-License-Identifier: MIT
+// NTFS, registry hives, PE images, the boot store, and the walk of the office PC.
+#include <openssl/evp.h>
+
+#include <nlohmann/json.hpp>
+
+#include "office_pc.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using support::Bytes;
+using support::Checked;
+
+namespace {
+
+const std::string s32 = "/Windows/System32/";
+
+// --- NTFS ----------------------------------------------------------------------------------------------------------
+
+forge::Tree library() {
+    forge::Tree tree;
+    tree.file("/small.txt", "a few words\n");
+    tree.file("/large.bin", forge::noise(300000, 8));
+    tree.file("/empty", "");
+    for (int i = 0; i < 70; ++i) tree.file("/Rooms/guest room number " + std::to_string(i) + ".txt", "room " + std::to_string(i) + "\n");
+    return tree;
+}
+
+std::shared_ptr<const FileSystem> opened(const Bytes& image, Reader reader = Reader::Loader) {
+    auto fs = open_file_system(support::source_of(image, "d1p1"), reader);
+    EXPECT_TRUE(fs) << (fs ? "" : fs.error().text());
+    return fs ? *fs : nullptr;
+}
+
+TEST(Ntfs, EveryFileComesBackAndNamesIgnoreCase) {
+    const auto tree = library();
+    const auto fs = opened(forge::make_ntfs(tree, {8U << 20U, 2048, 1, "Library", "", false}));
+    ASSERT_NE(fs, nullptr);
+    EXPECT_EQ(fs->info().label, "Library");
+    for (const auto& [path, node] : tree.nodes()) {
+        if (node.kind != forge::Node::Kind::File) continue;
+        std::string shout = path;
+        std::transform(shout.begin(), shout.end(), shout.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        const auto found = resolve(*fs, shout);
+        ASSERT_TRUE(found) << path;
+        const auto file = fs->open(found->file.id, path);
+        ASSERT_TRUE(file) << path;
+        const auto bytes = (*file)->bytes(0, (*file)->size());
+        ASSERT_TRUE(bytes);
+        EXPECT_EQ(*bytes, node.content) << path;
+    }
+    const auto rooms = resolve(*fs, "/rooms");
+    ASSERT_TRUE(rooms);
+    const auto list = fs->list(rooms->file.id);
+    ASSERT_TRUE(list);
+    EXPECT_EQ(list->size(), 70U);
+    EXPECT_FALSE(resolve(*fs, "/Rooms/guest room number 70.txt"));
+}
+
+constexpr std::size_t mft = std::size_t{4} * 4096;
+
+TEST(Ntfs, TheMirrorHelpsTheSystemNotTheLoader) {
+    auto image = forge::make_ntfs(library());
+    image[mft] = 'B';
+    EXPECT_FALSE(open_file_system(support::source_of(image), Reader::Loader));
+    const auto fs = open_file_system(support::source_of(image), Reader::Kernel);
+    // The mirror leads to the same table, whose first record stays bad; everything else is there.
+    ASSERT_TRUE(fs);
+    EXPECT_TRUE(resolve(**fs, "/small.txt"));
+    EXPECT_FALSE((*fs)->remarks().empty());
+}
+
+TEST(Ntfs, HostileRecordsEndWithAnError) {
+    const auto good = forge::make_ntfs(library());
+    const auto tree = library();
+    // Every record of the table in turn: run lists and lengths replaced by nonsense.
+    for (std::size_t record = 24; record < 30; ++record)
+        for (const std::uint8_t value : {std::uint8_t{0}, std::uint8_t{0xFF}, std::uint8_t{0x7F}})
+            for (std::size_t at = 56; at < 400; at += 12) {
+                auto image = good;
+                for (std::size_t i = 0; i < 4; ++i) image[mft + record * 1024 + at + i] = value;
+                const auto fs = open_file_system(support::source_of(std::move(image)), Reader::Loader);
+                if (!fs) continue;
+                for (const auto& [path, node] : tree.nodes()) {
+                    const auto found = resolve(**fs, path);
+                    if (!found || found->file.type != FileType::Regular) continue;
+                    if (const auto file = (*fs)->open(found->file.id, path)) (void)(*file)->bytes(0, std::min<std::uint64_t>((*file)->size(), 4096));
+                    break;
+                }
+            }
+}
+
+TEST(Ntfs, TornRecordIsNoticed) {
+    auto image = forge::make_ntfs(library());
+    image[mft + 24 * 1024 + 510] ^= 1U;
+    const auto fs = opened(image);
+    ASSERT_NE(fs, nullptr);
+    const auto record = fs->stat(24);
+    ASSERT_FALSE(record);
+    EXPECT_NE(record.error().what.find("do not belong together"), std::string::npos);
+}
+
+TEST(Ntfs, ADirtyVolumeIsSaid) {
+    const auto fs = opened(forge::make_ntfs(library(), {8U << 20U, 2048, 1, "", "", true}));
+    const auto remarks = fs->remarks();
+    EXPECT_TRUE(std::any_of(remarks.begin(), remarks.end(), [](const Finding& f) { return f.code == "ntfs-dirty"; }));
+}
+
+// --- hives -----------------------------------------------------------------------------------------------------------
+
+forge::HiveNode inn() {
+    forge::HiveNode root{"ROOT", {}, {}};
+    auto& desk = root.child("Inn\\FrontDesk");
+    desk.text("Name", "Almhof").number("Rooms", 17).texts("Guests", {"Enzian", "Arnika"});
+    desk.bytes("Photo", forge::noise(50000, 4));
+    for (int i = 0; i < 40; ++i) root.child("Inn\\Rooms\\Room" + std::to_string(i)).number("Beds", static_cast<std::uint32_t>(i % 4));
+    return root;
+}
+
+class Lists : public testing::TestWithParam<forge::ListKind> {};
+TEST_P(Lists, KeysAndValuesComeBack) {
+    const auto hive = open_hive(support::source_of(forge::make_hive(inn(), {GetParam(), 1, 1})));
+    ASSERT_TRUE(hive) << hive.error().text();
+    EXPECT_EQ((*hive)->state(), HiveState::Clean);
+    EXPECT_EQ((*hive)->text_at("inn\\frontdesk", "name"), "Almhof");
+    EXPECT_EQ((*hive)->number_at("Inn\\FrontDesk", "Rooms"), 17U);
+    EXPECT_EQ((*hive)->number_at("Inn\\Rooms\\Room37", "Beds"), 1U);
+    const auto desk = (*hive)->at("Inn\\FrontDesk");
+    ASSERT_TRUE(desk);
+    EXPECT_EQ((*hive)->value(*desk, "Guests")->texts(), (std::vector<std::string>{"Enzian", "Arnika"}));
+    EXPECT_EQ((*hive)->value(*desk, "Photo")->data, forge::noise(50000, 4));
+    EXPECT_FALSE((*hive)->at("Inn\\Rooms\\Room40"));
+    EXPECT_EQ((*hive)->subkeys(*(*hive)->at("Inn\\Rooms"))->size(), 40U);
+}
+INSTANTIATE_TEST_SUITE_P(Hive, Lists, testing::Values(forge::ListKind::Hash, forge::ListKind::Fast, forge::ListKind::Plain, forge::ListKind::Indexed));
+
+TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
+    const auto before = forge::make_hive(inn(), {forge::ListKind::Hash, 8, 7});
+    auto changed = inn();
+    changed.child("Inn\\FrontDesk").number("Rooms", 18);
+    const auto after = forge::make_hive(changed, {forge::ListKind::Hash, 8, 8});
+    ASSERT_EQ(before.size(), after.size());
+    std::vector<std::pair<std::uint32_t, Bytes>> pages;
+    for (std::size_t at = 4096; at < before.size(); at += 512)
+        if (!std::equal(before.begin() + static_cast<std::ptrdiff_t>(at), before.begin() + static_cast<std::ptrdiff_t>(at + 512), after.begin() + static_cast<std::ptrdiff_t>(at)))
+            pages.emplace_back(static_cast<std::uint32_t>(at - 4096), Bytes(after.begin() + static_cast<std::ptrdiff_t>(at), after.begin() + static_cast<std::ptrdiff_t>(at + 512)));
+    ASSERT_FALSE(pages.empty());
+    const auto log = forge::make_hive_log(before, 7, pages);
+    const auto without = open_hive(support::source_of(before));
+    ASSERT_TRUE(without);
+    EXPECT_EQ((*without)->state(), HiveState::Unrecovered);
+    EXPECT_EQ((*without)->number_at("Inn\\FrontDesk", "Rooms"), 17U);
+    const auto with = open_hive(support::source_of(before), {support::source_of(log)});
+    ASSERT_TRUE(with);
+    EXPECT_EQ((*with)->state(), HiveState::Recovered);
+    EXPECT_EQ((*with)->number_at("Inn\\FrontDesk", "Rooms"), 18U);
+    auto torn = log;
+    torn[700] ^= 1U;
+    const auto refused = open_hive(support::source_of(before), {support::source_of(torn)});
+    ASSERT_TRUE(refused);
+    EXPECT_EQ((*refused)->state(), HiveState::Unrecovered) << "a log entry with a wrong hash counts for nothing";
+}
+
+TEST(Hive, CutDamagedAndSelfPointingOnesAreBounded) {
+    const auto good = forge::make_hive(inn());
+    EXPECT_FALSE(open_hive(support::source_of({})));
+    EXPECT_FALSE(open_hive(support::source_of(Bytes(good.begin(), good.begin() + 8192))));
+    auto no_bin = good;
+    no_bin[4096] = 'x';
+    EXPECT_FALSE(open_hive(support::source_of(no_bin)));
+    // Every number of the bins in turn points somewhere else; nothing may hang or crash.
+    for (std::size_t at = 4096 + 36; at < good.size() && at < 4096 + 3000; at += 4) {
+        auto image = good;
+        forge::put32(image, at, static_cast<std::uint32_t>(at % 3 == 0 ? 32 : at - 4096));
+        const auto hive = open_hive(support::source_of(std::move(image)));
+        if (!hive) continue;
+        if (const auto keys = (*hive)->subkeys((*hive)->root()))
+            for (const auto key : *keys) {
+                (void)(*hive)->values(key);
+                (void)(*hive)->subkeys(key);
+            }
+    }
+}
+
+// --- images ----------------------------------------------------------------------------------------------------------
+
+TEST(Pe, HeadersImportsAndChecksum) {
+    const auto image = forge::make_pe({0x8664, 1, {"HAL.dll", "BOOTVID.dll"}, {{".room", forge::noise(900, 3)}}, true});
+    const auto source = support::source_of(image);
+    const auto pe = inspect_pe(*source);
+    ASSERT_TRUE(pe) << pe.error().text();
+    EXPECT_EQ(pe->imports, (std::vector<std::string>{"HAL.dll", "BOOTVID.dll"}));
+    EXPECT_TRUE(pe->complete);
+    EXPECT_EQ(*pe_checksum(*source), pe->stored_checksum);
+    const auto cut = inspect_pe(*support::source_of(Bytes(image.begin(), image.end() - 100)));
+    ASSERT_TRUE(cut);
+    EXPECT_FALSE(cut->complete);
+    EXPECT_FALSE(inspect_pe(*support::source_of(forge::noise(4000, 2))));
+    // 65,535 sections claimed by a header.
+    auto many = image;
+    forge::put16(many, 0x86, 0xFFFF);
+    const auto hostile = inspect_pe(*support::source_of(many));
+    if (hostile) EXPECT_FALSE(hostile->complete);
+}
+
+// --- the office PC ---------------------------------------------------------------------------------------------------
+
+class OfficeStories : public testing::TestWithParam<std::size_t> {};
+TEST_P(OfficeStories, StopWhereTheyShould) {
+    const auto story = demo::office_pc_disks().at(GetParam());
+    const Checked checked(story.make());
+    ASSERT_EQ(checked.verdict.systems.size(), 1U);
+    EXPECT_EQ(checked.stage(), story.stops_at.empty() ? "yes" : story.stops_at) << story.name;
+    EXPECT_EQ(checked.system().kind, "windows");
+    if (checked.system().stops_at) EXPECT_FALSE(checked.system().symptom.empty());
+}
+INSTANTIATE_TEST_SUITE_P(Windows, OfficeStories, testing::Range<std::size_t>(0, demo::office_pc_disks().size()));
+
+struct Change {
+    const char* name;
+    std::function<void(demo::OfficePc&)> change;
+    const char* stage;
+    const char* code;
+};
+class OfficeChanges : public testing::TestWithParam<Change> {};
+TEST_P(OfficeChanges, LeadToThisStage) {
+    auto pc = demo::office_pc();
+    GetParam().change(pc);
+    const Checked checked(pc.build());
+    EXPECT_EQ(checked.stage(), GetParam().stage) << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
+    if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code));
+}
+forge::HiveNode& services(demo::OfficePc& p) { return p.system_hive.child("ControlSet001\\Services"); }
+INSTANTIATE_TEST_SUITE_P(
+    Windows, OfficeChanges,
+    testing::Values(
+        Change{"BootManagerCut", [](auto& p) { p.boot.at("/bootmgr").content.resize(4096); }, "loader", "windows-loader-damaged"},
+        Change{"StoreWithoutEntries", [](auto& p) { p.store = forge::make_store({}, 1U << 20U, 0x0A1B0F70); }, "configuration", "store-no-entry"},
+        Change{"StoreInheritsInACircle",
+               [](auto& p) {
+                   const std::string common = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}";
+                   p.store.child("Objects\\" + common + "\\Elements\\14000006").texts("Element", {common});
+               },
+               "yes", ""},
+        Change{"WrongLoaderPath",
+               [](auto& p) { p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002").text("Element", "\\Windows\\system32\\winlaod.exe"); }, "entry",
+               "entry-kernel-missing"},
+        Change{"EfiLoaderOnABios",
+               [](auto& p) {
+                   p.windows.file(s32 + "winload.efi", forge::make_pe({0x14C, 16, {}, {}, true}));
+                   p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002").text("Element", "\\Windows\\system32\\winload.efi");
+               },
+               "kernel", "windows-os-loader"},
+        Change{"KernelChecksum", [](auto& p) { p.windows.at(s32 + "ntoskrnl.exe").content.back() ^= 1U; }, "kernel", "windows-kernel-damaged"},
+        Change{"ImportMissing", [](auto& p) { p.windows.remove(s32 + "BOOTVID.dll"); }, "kernel", "windows-import-missing"},
+        Change{"CodePageMissing", [](auto& p) { p.windows.remove(s32 + "c_1252.nls"); }, "kernel", "windows-code-page-missing"},
+        Change{"BootDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/volmgr.sys"); }, "kernel", "windows-boot-driver-missing"},
+        Change{"HarmlessDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/almbell.sys"); }, "yes", "windows-service-missing"},
+        Change{"NoSuchControlSet", [](auto& p) { p.system_hive.child("Select").number("Default", 7); }, "kernel", "windows-system-hive"},
+        Change{"PathInItsOtherForms", [](auto& p) { services(p).child("disk").text("ImagePath", "\\SystemRoot\\System32\\drivers\\disk.sys", 2); }, "yes", ""},
+        Change{"StartOverridden", [](auto& p) { services(p).child("disk").number("Start", 3).children.push_back({"StartOverride", {{"0", 4, {0, 0, 0, 0}}}, {}}); }, "yes", ""},
+        Change{"VolumeManagerOff", [](auto& p) { services(p).child("volmgr").number("Start", 3); }, "root", "windows-storage-driver"},
+        Change{"NoFileSystemDriver", [](auto& p) { p.windows.remove(s32 + "drivers/Ntfs.sys"); }, "root", "windows-file-system-driver"}),
+    support::by_name);
+
+TEST(Windows, StartUpListAndDriveLetters) {
+    const auto machine = support::machine_of(demo::office_pc().build());
+    const auto systems = find_systems(machine);
+    ASSERT_EQ(systems.size(), 1U);
+    const auto items = windows_startup(systems.front());
+    ASSERT_TRUE(items);
+    const auto at = [&](const std::string& name) {
+        return std::find_if(items->begin(), items->end(), [&](const StartupItem& i) { return i.name == name; }) - items->begin();
+    };
+    EXPECT_LT(at("partmgr"), at("volmgr")) << "groups come in their order";
+    EXPECT_LT(at("storahci"), at("disk"));
+    EXPECT_EQ(items->at(static_cast<std::size_t>(at("GuestBook"))).file, "/Program Files/Almhof/guestbook.exe");
+    EXPECT_TRUE(items->at(static_cast<std::size_t>(at("Bell"))).present);
+    const auto letters = windows_drive_letters(machine, systems.front());
+    ASSERT_TRUE(letters);
+    ASSERT_EQ(letters->size(), 1U);
+    ASSERT_NE(letters->front().volume, nullptr);
+    EXPECT_EQ(letters->front().volume->place, "d1p2");
+}
+
+// --- against disks made by others, where they are at hand ---------------------------------------------------------------
+
+std::string sha256(const std::vector<std::uint8_t>& bytes) {
+    std::array<std::uint8_t, 32> out{};
+    unsigned length = 0;
+    EVP_Digest(bytes.data(), bytes.size(), out.data(), &length, EVP_sha256(), nullptr);
+    return hex(out, "");
+}
+
+class Expectations : public testing::TestWithParam<const char*> {};
+TEST_P(Expectations, HoldValueByValue) {
+    const char* corpus = std::getenv("HERBERGE_CORPUS");
+    if (corpus == nullptr) GTEST_SKIP() << "HERBERGE_CORPUS is not set";
+    const std::string folder = std::string(corpus) + "/windows/";
+    std::ifstream file(folder + "expectations.json");
+    if (!file) GTEST_SKIP() << "no expectations there";
+    const auto all = nlohmann::json::parse(file);
+    const std::string base = GetParam();
+    const support::Folder work;
+    const std::string image = work.file("disk.img");
+    ASSERT_EQ(std::system(("zstd -dqf --long=27 --sparse '" + folder + "bases/" + base + ".img.zst' -o '" + image + "'").c_str()), 0);
+    auto disk = open_image(image, 1);
+    ASSERT_TRUE(disk);
+    Machine machine;
+    machine.disks.push_back(inspect_disk(*disk, 1, image));
+    const auto& wanted = all.at(base);
+    const auto& parts = wanted.at("table").at("partitions");
+    ASSERT_EQ(machine.disks[0].table.partitions.size(), parts.size());
+    for (std::size_t i = 0; i < parts.size(); ++i) {
+        EXPECT_EQ(machine.disks[0].table.partitions[i].first_lba, parts[i].at("start").get<std::uint64_t>());
+        EXPECT_EQ(machine.disks[0].table.partitions[i].sectors, parts[i].at("size").get<std::uint64_t>());
+    }
+    std::size_t files = 0;
+    for (const auto& volume : wanted.at("volumes")) {
+        const auto* v = machine.volume(1, volume.at("partition").get<int>());
+        ASSERT_NE(v, nullptr);
+        if (!volume.contains("files")) continue;
+        for (const auto& [path, f] : volume.at("files").items()) {
+            if (!f.contains("sha256")) continue;
+            const auto found = resolve(*v->loader_view, "/" + path);
+            ASSERT_TRUE(found) << path;
+            const auto source = v->loader_view->open(found->file.id, path);
+            ASSERT_TRUE(source) << path;
+            const auto bytes = (*source)->bytes(0, (*source)->size());
+            ASSERT_TRUE(bytes) << path;
+            EXPECT_EQ(sha256(*bytes), f.at("sha256").get<std::string>()) << path;
+            if (f.contains("pe")) {
+                const auto pe = inspect_pe(**source);
+                ASSERT_TRUE(pe) << path;
+                EXPECT_EQ(pe->sections.size(), f.at("pe").at("sections").get<std::size_t>()) << path;
+                EXPECT_EQ(pe->subsystem, f.at("pe").at("subsystem").get<int>()) << path;
+                EXPECT_EQ(pe->stored_checksum, f.at("pe").at("checksum").get<std::uint32_t>()) << path;
+                EXPECT_EQ(*pe_checksum(**source) == pe->stored_checksum, f.at("pe").at("checksum_ok").get<bool>()) << path;
+            }
+            ++files;
+        }
+    }
+    EXPECT_GT(files, 10U);
+    const auto systems = find_systems(machine);
+    const auto windows = std::find_if(systems.begin(), systems.end(), [](const InstalledSystem& s) { return s.kind == SystemKind::Windows; });
+    ASSERT_NE(windows, systems.end());
+    const auto registry = read_windows_registry(*windows->volume, windows->directory);
+    ASSERT_TRUE(registry);
+    const auto& r = wanted.at("registry");
+    EXPECT_EQ(registry->current, r.at("select").at("Current").get<std::uint32_t>());
+    EXPECT_EQ(registry->last_known_good, r.at("select").at("LastKnownGood").get<std::uint32_t>());
+    for (const auto& s : r.at("services")) {
+        const auto found = std::find_if(registry->services.begin(), registry->services.end(), [&](const WindowsService& w) { return w.name == s.at("name").get<std::string>(); });
+        ASSERT_NE(found, registry->services.end()) << s.at("name");
+        EXPECT_EQ(found->start, s.at("start").get<std::uint32_t>()) << found->name;
+        EXPECT_EQ(found->error_control, s.at("error_control").get<std::uint32_t>()) << found->name;
+        EXPECT_EQ(found->group, s.at("group").is_null() ? "" : s.at("group").get<std::string>());
+        if (s.contains("file") && s.at("file").is_string()) {
+            std::string a = found->file;
+            std::string b = "/" + s.at("file").get<std::string>();
+            for (auto* text : {&a, &b}) std::transform(text->begin(), text->end(), text->begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+            EXPECT_EQ(a, b);
+            EXPECT_EQ(resolve(*windows->volume->loader_view, found->file).has_value(), s.at("file_present").get<bool>()) << found->file;
+        }
+    }
+    const auto letters = windows_drive_letters(machine, *windows);
+    ASSERT_TRUE(letters);
+    for (const auto& [letter, where] : r.at("drive_letters").items()) {
+        const auto found = std::find_if(letters->begin(), letters->end(), [&](const DriveLetter& l) { return l.letter == letter + ":"; });
+        ASSERT_NE(found, letters->end()) << letter;
+        const std::string text = where.get<std::string>();
+        if (text.starts_with("partition ") && text.find("no such") == std::string::npos) {
+            ASSERT_NE(found->volume, nullptr) << letter << " " << text;
+            EXPECT_EQ(found->volume->partition, std::stoi(text.substr(10)));
+        } else {
+            EXPECT_EQ(found->volume, nullptr) << letter;
+        }
+    }
+}
+INSTANTIATE_TEST_SUITE_P(Windows, Expectations, testing::Values("win-bios-mbr", "win-uefi-gpt", "win-nt5", "win-linux-dual"));
+
+}  // namespace
