@@ -40,7 +40,8 @@ Kiosk kiosk() {
     const Bytes ramdisk = forge::gzip(forge::make_cpio(desk.ramdisk));
     out.esp.file(manager, boot_manager());
     out.esp.file(own_manager, boot_manager());
-    out.esp.file(image, forge::make_unified_kernel("PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nID=almhofcheckin\nVERSION_ID=4\n", std::string("root=UUID=") + kiosk_uuid + " ro quiet", kernel, ramdisk));
+    out.esp.file(image, forge::make_unified_kernel("PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nID=almhofcheckin\nVERSION_ID=4\n",
+                                                   std::string("root=UUID=") + kiosk_uuid + " ro quiet", kernel, ramdisk));
     out.esp.file("/loader/loader.conf", "default checkin-*\ntimeout 3\n");
     return out;
 }
@@ -70,17 +71,18 @@ std::vector<KioskStory> kiosk_stories() {
     const auto option = [](const std::string& guid) {
         Bytes order;
         forge::put16(order, 0, 0x0004);
-        return forge::make_flash({{"BootOrder", "8be4df61-93ca-11d2-aa0d-00e098032b8c", order},
-                                  {"Boot0004", "8be4df61-93ca-11d2-aa0d-00e098032b8c", forge::make_boot_option("Almhof Check-in", 1, guid, "\\EFI\\almhof\\checkin.efi")}});
+        return forge::make_flash(
+            {{"BootOrder", "8be4df61-93ca-11d2-aa0d-00e098032b8c", order},
+             {"Boot0004", "8be4df61-93ca-11d2-aa0d-00e098032b8c", forge::make_boot_option("Almhof Check-in", 1, guid, "\\EFI\\almhof\\checkin.efi")}});
     };
     const auto right = [option](const Bytes& disk) { return option(kiosk_partition_guid(disk, 1)); };
     const auto gone = [option](const Bytes&) { return option("0ff1ce00-dead-4000-8000-000000000001"); };
     return {
         {"kiosk", "as it was delivered", "", changed([](Kiosk&) {}), right},
         {"kiosk-no-fallback", "the fallback file is missing; the boot option leads the way", "", changed([](Kiosk& k) { k.esp.remove(manager); }), right},
-        {"kiosk-gone", "its boot option names a partition that is gone, and there is no fallback file", "firmware", changed([](Kiosk& k) { k.esp.remove(manager); }), gone},
-        {"kiosk-cut", "the boot manager was cut short by a full volume", "boot-code",
-         changed([](Kiosk& k) {
+        {"kiosk-gone", "its boot option names a partition that is gone, and there is no fallback file", "firmware",
+         changed([](Kiosk& k) { k.esp.remove(manager); }), gone},
+        {"kiosk-cut", "the boot manager was cut short by a full volume", "boot-code", changed([](Kiosk& k) {
              for (const auto& path : {manager, own_manager}) k.esp.at(path).content.resize(700);
          }),
          right},

@@ -36,7 +36,11 @@ OfficePc office_pc() {
     driver(services, "storahci", 0, "SCSI miniport");
     driver(services, "almbell", 1, "");
     services.child("almbell").number("ErrorControl", 1);
-    services.child("GuestBook").number("Type", 16).number("Start", 2).number("ErrorControl", 1).text("ImagePath", "\"C:\\Program Files\\Almhof\\guestbook.exe\" --service", 2);
+    services.child("GuestBook")
+        .number("Type", 16)
+        .number("Start", 2)
+        .number("ErrorControl", 1)
+        .text("ImagePath", "\"C:\\Program Files\\Almhof\\guestbook.exe\" --service", 2);
     set.child("Control\\ServiceGroupOrder").texts("List", {"Boot Bus Extender", "System Bus Extender", "SCSI miniport", "SCSI Class"});
     set.child("Control\\Session Manager").texts("BootExecute", {"autocheck autochk *"});
     set.child("Control\\Session Manager\\SubSystems").text("Windows", "%SystemRoot%\\system32\\csrss.exe ObjectDirectory=\\Windows", 2);
@@ -68,8 +72,9 @@ OfficePc office_pc() {
     t.file("/Program Files/Almhof/bell.exe", forge::make_pe({i386, 2, {}, {}, true}));
     for (int i = 0; i < 60; ++i) t.file("/Windows/System32/spool" + std::to_string(i) + ".dat", "room " + std::to_string(i) + "\n");
     out.boot.file("/bootmgr", forge::make_boot_manager());
-    out.store = forge::make_store({{system_id, "Almhof Window Workplace", "\\Windows\\system32\\winload.exe", "\\Windows", (boot_lba + boot_sectors) * 512, signature}}, boot_lba * 512,
-                                  signature);
+    out.store =
+        forge::make_store({{system_id, "Almhof Window Workplace", "\\Windows\\system32\\winload.exe", "\\Windows", (boot_lba + boot_sectors) * 512, signature}},
+                          boot_lba * 512, signature);
     return out;
 }
 
@@ -86,9 +91,10 @@ Bytes OfficePc::build() const {
     disk.signature = disk_signature;
     disk.boot_code = forge::make_plain_boot();
     const auto hidden = static_cast<std::uint32_t>(boot_lba);
-    disk.partitions = {{boot_lba, forge::make_ntfs(starter, {4U << 20U, hidden, 0xA1B0F00DA1B0F001ULL, "Reserved", "BOOTMGR", false}), 0x07, true},
-                       {boot_lba + boot_sectors,
-                        forge::make_ntfs(files, {16U << 20U, static_cast<std::uint32_t>(boot_lba + boot_sectors), 0xA1B0F00DA1B0F002ULL, "Office", "", dirty}), 0x07, false}};
+    disk.partitions = {
+        {boot_lba, forge::make_ntfs(starter, {4U << 20U, hidden, 0xA1B0F00DA1B0F001ULL, "Reserved", "BOOTMGR", false}), 0x07, true},
+        {boot_lba + boot_sectors,
+         forge::make_ntfs(files, {16U << 20U, static_cast<std::uint32_t>(boot_lba + boot_sectors), 0xA1B0F00DA1B0F002ULL, "Office", "", dirty}), 0x07, false}};
     return forge::make_disk(disk);
 }
 

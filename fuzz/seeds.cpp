@@ -4,6 +4,8 @@
 #include <filesystem>
 
 #include "demo_disks.hpp"
+#include "kiosk.hpp"
+#include "office_pc.hpp"
 
 int main(int argc, char** argv) {
     if (argc != 2) return 2;
@@ -17,10 +19,29 @@ int main(int argc, char** argv) {
     forge::ExtOptions options;
     options.size = 600U << 10U;
     options.journal = false;
-    bool good = write("ext", "ext4", forge::make_ext(tree, options));
+    bool good = write("volume", "ext4", forge::make_ext(tree, options));
     options.extents = false;
     options.metadata_csum = false;
-    good = write("ext", "ext2", forge::make_ext(tree, options)) && good;
+    good = write("volume", "ext2", forge::make_ext(tree, options)) && good;
+    forge::Tree plain_tree;
+    plain_tree.file("/etc/a name that is long.txt", "text").file("/b", forge::noise(9000, 1));
+    for (int i = 0; i < 12; ++i) plain_tree.file("/rooms/number " + std::to_string(i), "x");
+    forge::FatOptions fat;
+    fat.size = 400U << 10U;
+    good = write("volume", "fat", forge::make_fat(plain_tree, fat).bytes) && good;
+    good = write("volume", "ntfs", forge::make_ntfs(plain_tree, {600U << 10U, 2048, 1, "rooms", "", false})) && good;
+    const auto pc = demo::office_pc();
+    good = write("hive", "system", forge::make_hive(pc.system_hive)) && good;
+    good = write("hive", "store", forge::make_hive(pc.store, {forge::ListKind::Indexed, 2, 1})) && good;
+    const std::string global = "8be4df61-93ca-11d2-aa0d-00e098032b8c";
+    auto flash = forge::make_flash({{"BootOrder", global, {4, 0}, 0x3F},
+                                    {"Boot0004", global, forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi"), 0x3F}});
+    flash.resize(1024);
+    good = write("uefi", "flash", flash) && good;
+    good = write("uefi", "image", forge::make_efi_application({{".sdmagic", forge::to_bytes("a stand-in")}})) && good;
+    good = write("machine", "kiosk", demo::kiosk().build()) && good;
+    good = write("machine", "office", pc.build()) && good;
+    good = write("machine", "archive", demo::back_office().second()) && good;
     auto d = demo::front_desk();
     good = write("script", "desk", d.root.at("/boot/grub/grub.cfg").content) && good;
     good = write("ramdisk", "gzip", forge::gzip(forge::make_cpio(tree))) && good;

@@ -72,7 +72,8 @@ INSTANTIATE_TEST_SUITE_P(Uefi, Tables,
 
 TEST(Variables, DeletedOnesAreSkippedAndOneBeingReplacedCountsUntilItIs) {
     const std::string global(UefiVariables::global);
-    const auto flash = forge::make_flash({{"Lang", global, {1}, 0x3C}, {"Lang", global, {2}, 0x3E}, {"Timeout", global, {3, 0}, 0x3E}, {"Timeout", global, {4, 0}, 0x3F}});
+    const auto flash =
+        forge::make_flash({{"Lang", global, {1}, 0x3C}, {"Lang", global, {2}, 0x3E}, {"Timeout", global, {3, 0}, 0x3E}, {"Timeout", global, {4, 0}, 0x3F}});
     const auto variables = parse_uefi_flash(flash);
     ASSERT_TRUE(variables);
     ASSERT_NE(variables->find("Lang"), nullptr);
@@ -105,7 +106,8 @@ TEST(DevicePaths, DecodeAndRefuseNonsense) {
     EXPECT_TRUE(options[0].path.whole);
     EXPECT_EQ(options[0].path.text(), "HD(3,GPT,0a1b0f00-1111-4222-8333-444455556666)/\\EFI\\almhof\\checkin.efi");
     // Nodes of length 0 and 3, and no end.
-    for (const Bytes& bytes : {Bytes{4, 4, 0, 0}, Bytes{4, 4, 3, 0}, Bytes{4, 4, 200, 0, 1}, Bytes{}, Bytes{1, 1, 6, 0, 0, 0}}) EXPECT_FALSE(decode_device_path(bytes).whole);
+    for (const Bytes& bytes : {Bytes{4, 4, 0, 0}, Bytes{4, 4, 3, 0}, Bytes{4, 4, 200, 0, 1}, Bytes{}, Bytes{1, 1, 6, 0, 0, 0}})
+        EXPECT_FALSE(decode_device_path(bytes).whole);
 }
 
 TEST(SignatureLists, OfSizeZeroOrBeyondTheEndAreCounted) {

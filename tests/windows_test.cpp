@@ -142,8 +142,10 @@ TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
     ASSERT_EQ(before.size(), after.size());
     std::vector<std::pair<std::uint32_t, Bytes>> pages;
     for (std::size_t at = 4096; at < before.size(); at += 512)
-        if (!std::equal(before.begin() + static_cast<std::ptrdiff_t>(at), before.begin() + static_cast<std::ptrdiff_t>(at + 512), after.begin() + static_cast<std::ptrdiff_t>(at)))
-            pages.emplace_back(static_cast<std::uint32_t>(at - 4096), Bytes(after.begin() + static_cast<std::ptrdiff_t>(at), after.begin() + static_cast<std::ptrdiff_t>(at + 512)));
+        if (!std::equal(before.begin() + static_cast<std::ptrdiff_t>(at), before.begin() + static_cast<std::ptrdiff_t>(at + 512),
+                        after.begin() + static_cast<std::ptrdiff_t>(at)))
+            pages.emplace_back(static_cast<std::uint32_t>(at - 4096),
+                               Bytes(after.begin() + static_cast<std::ptrdiff_t>(at), after.begin() + static_cast<std::ptrdiff_t>(at + 512)));
     ASSERT_FALSE(pages.empty());
     const auto log = forge::make_hive_log(before, 7, pages);
     const auto without = open_hive(support::source_of(before));
@@ -243,8 +245,10 @@ INSTANTIATE_TEST_SUITE_P(
                },
                "yes", ""},
         Change{"WrongLoaderPath",
-               [](auto& p) { p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002").text("Element", "\\Windows\\system32\\winlaod.exe"); }, "entry",
-               "entry-kernel-missing"},
+               [](auto& p) {
+                   p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002").text("Element", "\\Windows\\system32\\winlaod.exe");
+               },
+               "entry", "entry-kernel-missing"},
         Change{"EfiLoaderOnABios",
                [](auto& p) {
                    p.windows.file(s32 + "winload.efi", forge::make_pe({0x14C, 16, {}, {}, true}));
@@ -258,7 +262,11 @@ INSTANTIATE_TEST_SUITE_P(
         Change{"HarmlessDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/almbell.sys"); }, "yes", "windows-service-missing"},
         Change{"NoSuchControlSet", [](auto& p) { p.system_hive.child("Select").number("Default", 7); }, "kernel", "windows-system-hive"},
         Change{"PathInItsOtherForms", [](auto& p) { services(p).child("disk").text("ImagePath", "\\SystemRoot\\System32\\drivers\\disk.sys", 2); }, "yes", ""},
-        Change{"StartOverridden", [](auto& p) { services(p).child("disk").number("Start", 3).children.push_back({"StartOverride", {{"0", 4, {0, 0, 0, 0}}}, {}}); }, "yes", ""},
+        Change{"StartOverridden",
+               [](auto& p) {
+                   services(p).child("disk").number("Start", 3).children.push_back({"StartOverride", {{"0", 4, {0, 0, 0, 0}}}, {}});
+               },
+               "yes", ""},
         Change{"VolumeManagerOff", [](auto& p) { services(p).child("volmgr").number("Start", 3); }, "root", "windows-storage-driver"},
         Change{"NoFileSystemDriver", [](auto& p) { p.windows.remove(s32 + "drivers/Ntfs.sys"); }, "root", "windows-file-system-driver"}),
     support::by_name);
@@ -350,7 +358,8 @@ TEST_P(Expectations, HoldValueByValue) {
     EXPECT_EQ(registry->current, r.at("select").at("Current").get<std::uint32_t>());
     EXPECT_EQ(registry->last_known_good, r.at("select").at("LastKnownGood").get<std::uint32_t>());
     for (const auto& s : r.at("services")) {
-        const auto found = std::find_if(registry->services.begin(), registry->services.end(), [&](const WindowsService& w) { return w.name == s.at("name").get<std::string>(); });
+        const auto found = std::find_if(registry->services.begin(), registry->services.end(),
+                                        [&](const WindowsService& w) { return w.name == s.at("name").get<std::string>(); });
         ASSERT_NE(found, registry->services.end()) << s.at("name");
         EXPECT_EQ(found->start, s.at("start").get<std::uint32_t>()) << found->name;
         EXPECT_EQ(found->error_control, s.at("error_control").get<std::uint32_t>()) << found->name;
@@ -358,7 +367,8 @@ TEST_P(Expectations, HoldValueByValue) {
         if (s.contains("file") && s.at("file").is_string()) {
             std::string a = found->file;
             std::string b = "/" + s.at("file").get<std::string>();
-            for (auto* text : {&a, &b}) std::transform(text->begin(), text->end(), text->begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+            for (auto* text : {&a, &b})
+                std::transform(text->begin(), text->end(), text->begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
             EXPECT_EQ(a, b);
             EXPECT_EQ(resolve(*windows->volume->loader_view, found->file).has_value(), s.at("file_present").get<bool>()) << found->file;
         }

@@ -69,7 +69,8 @@ struct Opened {
             std::uint64_t first = 0;
             std::uint64_t count = 0;
             std::string_view text(word);
-            const bool good = take_number(text, first) && text.empty() && (words >> count) && first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
+            const bool good =
+                take_number(text, first) && text.empty() && (words >> count) && first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
             if (!good || (words >> word)) {
                 complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
                 return false;
@@ -424,9 +425,9 @@ namespace {
 std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
     std::string out;
     std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
-                           : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
-                                                   printable(system.at(*system.stops_at).text)
-                                             : terminal.ink(Ink::Warn, "cannot be told");
+                       : system.stops_at
+                           ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " + printable(system.at(*system.stops_at).text)
+                           : terminal.ink(Ink::Warn, "cannot be told");
     for (const auto& part : wrap(said, terminal.width() - 6)) out += "      " + part + "\n";
     return out;
 }
@@ -457,7 +458,9 @@ int run_demo(const Options& options) {
     std::filesystem::create_directories(options.folder, error);
     if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
     const Terminal terminal;
-    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, terminal); problem != 0) return problem;
+    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, terminal);
+        problem != 0)
+        return problem;
     if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, terminal); problem != 0) return problem;
     print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
     for (const auto& story : demo::kiosk_stories()) {

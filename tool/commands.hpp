@@ -16,13 +16,13 @@ struct Options {
     std::string firmware = "auto";
     bool stats = false;
     bool all_evidence = false;
-    std::string place;          ///< --at, --in, --from
-    std::string output;         ///< --to
-    std::string folder;         ///< demo
-    std::string keys;           ///< rehearse: "2:esc,3.5:enter"
-    std::string until;          ///< rehearse: a stage
-    double millions = 400;      ///< rehearse: budget of instructions
-    std::string unreadable;     ///< a list of unreadable sectors
+    std::string place;       ///< --at, --in, --from
+    std::string output;      ///< --to
+    std::string folder;      ///< demo
+    std::string keys;        ///< rehearse: "2:esc,3.5:enter"
+    std::string until;       ///< rehearse: a stage
+    double millions = 400;   ///< rehearse: budget of instructions
+    std::string unreadable;  ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store
     bool no_rehearsal = false;  ///< check

@@ -9,9 +9,10 @@ using tool::Options;
 
 void add_images(CLI::App& command, Options& options) {
     command.add_option("IMAGE", options.images, "The machine's disks, in the order in which its firmware tries them")->required();
-    command.add_option("--unreadable", options.unreadable,
-                       "A text file of sectors that could not be read: on each line a first sector and a count (512 bytes each), of d1 unless the line begins with another "
-                       "disk: d2 4096 8");
+    command.add_option(
+        "--unreadable", options.unreadable,
+        "A text file of sectors that could not be read: on each line a first sector and a count (512 bytes each), of d1 unless the line begins with another "
+        "disk: d2 4096 8");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");
 }
 

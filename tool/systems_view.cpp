@@ -93,12 +93,13 @@ std::string systems_text(const herberge::Verdict& verdict, const Terminal& termi
     return out;
 }
 
-std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items, const std::vector<herberge::DriveLetter>& letters,
-                         const Terminal& terminal) {
+std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
+                         const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal) {
     std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)), printable(system.name));
     std::size_t absent = 0;
     for (const auto& item : items) absent += !item.present && !item.file.empty() ? 1 : 0;
-    out += fmt::format("  {} things start, in this order; {}\n", items.size(), absent == 0 ? "every file is there" : terminal.ink(Ink::Warn, fmt::format("{} of their files are not there", absent)));
+    out += fmt::format("  {} things start, in this order; {}\n", items.size(),
+                       absent == 0 ? "every file is there" : terminal.ink(Ink::Warn, fmt::format("{} of their files are not there", absent)));
     std::string phase;
     for (const auto& item : items) {
         if (item.phase != phase) {
@@ -106,12 +107,16 @@ std::string startup_text(const herberge::InstalledSystem& system, const std::vec
             out += "\n  " + terminal.ink(Ink::Bold, phase) + "\n";
         }
         const std::string file = item.file.empty() ? printable(item.command) : printable(item.file);
-        out += fmt::format("    {} {} {}\n", item.present ? terminal.ink(Ink::Good, "•") : item.file.empty() ? "?" : terminal.ink(Ink::Bad, "✗"), pad(printable(item.name), 24),
-                           item.present || item.file.empty() ? file : terminal.ink(Ink::Bad, file + "  not there"));
+        out += fmt::format("    {} {} {}\n",
+                           item.present        ? terminal.ink(Ink::Good, "•")
+                           : item.file.empty() ? "?"
+                                               : terminal.ink(Ink::Bad, "✗"),
+                           pad(printable(item.name), 24), item.present || item.file.empty() ? file : terminal.ink(Ink::Bad, file + "  not there"));
     }
     if (!letters.empty()) out += "\n  " + terminal.ink(Ink::Bold, "drive letters as this system knows them") + "\n";
     for (const auto& letter : letters)
-        out += fmt::format("    {} {} {}\n", pad(letter.letter, 4), pad(letter.volume != nullptr ? letter.volume->place : "not here", 10), printable(letter.text));
+        out +=
+            fmt::format("    {} {} {}\n", pad(letter.letter, 4), pad(letter.volume != nullptr ? letter.volume->place : "not here", 10), printable(letter.text));
     return out;
 }
 

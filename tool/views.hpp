@@ -13,8 +13,8 @@ namespace tool {
 /// Verdicts first, then each system's ladder. `all_evidence`: also for stages that hold.
 std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence);
 std::string systems_text(const herberge::Verdict& verdict, const Terminal& terminal);
-std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items, const std::vector<herberge::DriveLetter>& letters,
-                         const Terminal& terminal);
+std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
+                         const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal);
 std::string layout_text(const herberge::Machine& machine, const Terminal& terminal);
 std::string sector_text(const herberge::SectorView& view, const Terminal& terminal);
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);

@@ -204,7 +204,8 @@ private:
 
     /// Index root, and blocks when the names do not fit into it.
     Bytes index(std::vector<std::size_t> numbers) {
-        std::sort(numbers.begin(), numbers.end(), [&](std::size_t a, std::size_t b) { return upper(files_[a - first_user].name) < upper(files_[b - first_user].name); });
+        std::sort(numbers.begin(), numbers.end(),
+                  [&](std::size_t a, std::size_t b) { return upper(files_[a - first_user].name) < upper(files_[b - first_user].name); });
         Bytes entries;
         for (const auto n : numbers) append(entries, entry(n, 0, 0));
         const bool large = entries.size() > 400;

@@ -80,7 +80,9 @@ Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::str
     return out;
 }
 
-Bytes make_efi_application(const std::vector<std::pair<std::string, Bytes>>& sections, std::uint16_t machine) { return make_pe({machine, 10, {}, sections, true}); }
+Bytes make_efi_application(const std::vector<std::pair<std::string, Bytes>>& sections, std::uint16_t machine) {
+    return make_pe({machine, 10, {}, sections, true});
+}
 
 Bytes make_unified_kernel(std::string_view os_release, std::string_view command_line, const Bytes& kernel, const Bytes& ramdisk) {
     return make_efi_application({{".osrel", to_bytes(os_release)}, {".cmdline", to_bytes(command_line)}, {".linux", kernel}, {".initrd", ramdisk}});

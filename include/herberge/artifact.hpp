@@ -74,11 +74,11 @@ struct KernelImage {
 // --- RAM disks ---------------------------------------------------------------------------------------------------
 
 struct RamdiskFile {
-    std::uint32_t mode = 0;  ///< POSIX mode with type bits
-    std::uint64_t size = 0;  ///< bytes
-    std::string target;      ///< of a symbolic link
-    std::string content;     ///< kept for small files that steer the start; else empty
-    bool complete = true;    ///< false: the archive ended inside this file
+    std::uint32_t mode = 0;    ///< POSIX mode with type bits
+    std::uint64_t size = 0;    ///< bytes
+    std::string target;        ///< of a symbolic link
+    std::string content;       ///< kept for small files that steer the start; else empty
+    bool complete = true;      ///< false: the archive ended inside this file
     bool ends_signed = false;  ///< its last bytes are those of a signed kernel module
     [[nodiscard]] bool executable() const { return (mode & 0111U) != 0; }
     [[nodiscard]] bool is_directory() const { return (mode & 0170000U) == 0040000U; }

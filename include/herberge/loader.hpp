@@ -174,9 +174,9 @@ struct LoaderRun {
 
 /// What verifies images on the way, where something does.
 struct EfiPolicy {
-    const ImageTrust* trust = nullptr;          ///< of the firmware, or of shim once it runs
-    const UefiVariables* variables = nullptr;   ///< for shim's own lists
-    bool shim = false;                          ///< shim's protocol is there: loaders ask it
+    const ImageTrust* trust = nullptr;         ///< of the firmware, or of shim once it runs
+    const UefiVariables* variables = nullptr;  ///< for shim's own lists
+    bool shim = false;                         ///< shim's protocol is there: loaders ask it
 };
 
 /// Runs the EFI application `file` (found at `path` of `volume`) as the firmware does once it has accepted it; none: no

@@ -20,8 +20,8 @@ struct PeSection {
 };
 
 struct PeImage {
-    std::uint16_t machine = 0;  ///< 0x8664 x86-64, 0x14C i386, 0xAA64 AArch64 …
-    bool wide = false;          ///< PE32+
+    std::uint16_t machine = 0;    ///< 0x8664 x86-64, 0x14C i386, 0xAA64 AArch64 …
+    bool wide = false;            ///< PE32+
     std::uint16_t subsystem = 0;  ///< 1 native, 10 EFI application, 16 Windows boot application
     std::uint16_t characteristics = 0;
     std::uint32_t entry = 0;

@@ -36,8 +36,8 @@ struct SignatureDatabase {
 
 /// One signature of an image.
 struct ImageSignature {
-    bool digest_matches = false;  ///< it signs this image's content
-    bool intact = false;          ///< its own signature is right under the certificate it names
+    bool digest_matches = false;         ///< it signs this image's content
+    bool intact = false;                 ///< its own signature is right under the certificate it names
     std::vector<CertificateInfo> chain;  ///< the certificates it brings, the signer's first
     std::string root;                    ///< the last issuer of its chain
     std::vector<std::uint8_t> pkcs7;

@@ -46,7 +46,7 @@ struct WindowsService {
 struct WindowsRegistry {
     std::uint32_t current = 0;  ///< the number of the control set that is used
     std::uint32_t default_set = 0, failed = 0, last_known_good = 0;
-    std::string control_set;  ///< "ControlSet001"
+    std::string control_set;               ///< "ControlSet001"
     std::vector<WindowsService> services;  ///< those started at boot, system and automatic, in load order; then the others
     std::vector<std::string> code_pages;   ///< files the loader reads: "c_1252.nls"
     std::string csrss;                     ///< the subsystem program that the session manager must start
@@ -58,12 +58,12 @@ struct WindowsRegistry {
 
 /// Something that a start would run, in order.
 struct StartupItem {
-    std::string phase;    ///< "boot driver", "system driver", "session manager", "service", "logon", "run at logon", "start-up folder"
+    std::string phase;  ///< "boot driver", "system driver", "session manager", "service", "logon", "run at logon", "start-up folder"
     std::string name;
     std::string command;  ///< as written; empty: the default place
     std::string file;     ///< on the system's volume; empty: not told
     bool present = false;
-    std::string source;   ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
+    std::string source;  ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
 };
 /// What an installation would start: drivers and services in load order, the session manager's programs, logon programs,
 /// the run keys of machine and users, the start-up folders. Errors: the SYSTEM hive cannot be used.
@@ -132,8 +132,8 @@ struct RootDemand {
     const Volume* volume = nullptr;
     std::string file_system;  ///< "ext4"
     std::string kernel_release;
-    std::string config;   ///< the kernel's configuration text; empty: not found
-    std::string builtin;  ///< modules.builtin; empty: not found
+    std::string config;        ///< the kernel's configuration text; empty: not found
+    std::string builtin;       ///< modules.builtin; empty: not found
     bool locked_down = false;  ///< the kernel refuses modules that carry no signature
     /// Asked when no file tells: does the unpacked kernel contain these words? None: cannot be told.
     std::function<std::optional<bool>(std::string_view words)> kernel_mentions;

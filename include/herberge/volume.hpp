@@ -31,8 +31,8 @@ struct FileInfo {
     std::uint32_t permissions = 0;  ///< the POSIX mode's lower 12 bits
     std::uint32_t uid = 0;
     std::uint32_t gid = 0;
-    std::int64_t modified = 0;  ///< seconds since 1970-01-01 UTC
-    std::uint32_t attributes = 0;  ///< DOS attributes where the file system has them: 1 read-only, 2 hidden, 4 system
+    std::int64_t modified = 0;      ///< seconds since 1970-01-01 UTC
+    std::uint32_t attributes = 0;   ///< DOS attributes where the file system has them: 1 read-only, 2 hidden, 4 system
     bool packed_elsewhere = false;  ///< its content lies compressed behind a reparse point: the plain stream is a hole
     [[nodiscard]] bool executable() const { return (permissions & 0111U) != 0; }
 };

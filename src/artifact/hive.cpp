@@ -19,7 +19,8 @@ constexpr std::uint32_t most_value = 64U << 20U;
 constexpr std::size_t big_piece = 16344;
 
 bool marked(std::span<const std::uint8_t> bytes, std::string_view mark) {
-    return bytes.size() >= mark.size() && std::equal(mark.begin(), mark.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+    return bytes.size() >= mark.size() &&
+           std::equal(mark.begin(), mark.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 class HiveFile : public Hive {
@@ -30,12 +31,14 @@ public:
     Result<void> check() {
         const std::uint64_t size = base_.bins_size;
         if (size == 0 || bins_at + size > source_->size())
-            return fail(ErrorKind::OutOfRange, "the hive is cut short", source_->place(), fmt::format("{} bytes", bins_at + size), fmt::format("{} bytes", source_->size()));
+            return fail(ErrorKind::OutOfRange, "the hive is cut short", source_->place(), fmt::format("{} bytes", bins_at + size),
+                        fmt::format("{} bytes", source_->size()));
         for (std::uint64_t at = 0; at < size;) {
             const auto bin = source_->load<ondisk::HiveBin>(bins_at + at);
             if (!bin) return tl::unexpected(bin.error());
             if (!marked(bin->mark, "hbin") || bin->offset != at || bin->size == 0 || bin->size % 4096 != 0 || bin->size > size - at)
-                return fail(ErrorKind::Malformed, fmt::format("the bin at byte {} of the hive is damaged", bins_at + at), source_->place(), "hbin", hex(bin->mark));
+                return fail(ErrorKind::Malformed, fmt::format("the bin at byte {} of the hive is damaged", bins_at + at), source_->place(), "hbin",
+                            hex(bin->mark));
             at += bin->size;
         }
         const auto key = node(base_.root_cell);
@@ -138,7 +141,8 @@ private:
         const bool pairs = marked(*bytes, "lf") || marked(*bytes, "lh");
         const bool plain = marked(*bytes, "li");
         const bool lists = marked(*bytes, "ri");
-        if (!pairs && !plain && !lists) return fail(ErrorKind::Malformed, "a list of keys without its mark", fmt::format("{} cell {:#x}", source_->place(), at));
+        if (!pairs && !plain && !lists)
+            return fail(ErrorKind::Malformed, "a list of keys without its mark", fmt::format("{} cell {:#x}", source_->place(), at));
         const std::size_t step = pairs ? 8 : 4;
         for (std::size_t i = 0; i < count && 4 + (i + 1) * step <= bytes->size(); ++i) {
             const std::uint32_t id = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, 4 + i * step);
@@ -175,7 +179,8 @@ private:
         const auto bytes = cell(at);
         if (!bytes) return tl::unexpected(bytes.error());
         const auto v = ondisk::from_bytes<ondisk::HiveValueCell>(*bytes);
-        if (bytes->size() < sizeof(v) || !marked(v.mark, "vk")) return fail(ErrorKind::Malformed, "a value without its mark", fmt::format("{} cell {:#x}", source_->place(), at));
+        if (bytes->size() < sizeof(v) || !marked(v.mark, "vk"))
+            return fail(ErrorKind::Malformed, "a value without its mark", fmt::format("{} cell {:#x}", source_->place(), at));
         HiveValue out;
         out.name = name_in(*bytes, sizeof(v), v.name_length, (v.flags & 1U) != 0);
         out.type = v.type;
@@ -286,18 +291,21 @@ Result<std::shared_ptr<const Hive>> open_hive(Source file, const std::vector<Sou
             file = replayed->source;
             base = replayed->base;
             state = HiveState::Recovered;
-            findings.push_back(make_finding("hive-recovered", fmt::format("{} was not written to its end; its log makes it whole ({} pages)", place, replayed->pages),
+            findings.push_back(make_finding("hive-recovered",
+                                            fmt::format("{} was not written to its end; its log makes it whole ({} pages)", place, replayed->pages),
                                             {evidence_bytes(*file, 4, 8)}));
         } else if (!head_good) {
             return fail(ErrorKind::Checksum, "the hive's base block is damaged and no log restores it", place, "regf with its checksum", hex(base->mark));
         } else {
             state = HiveState::Unrecovered;
-            findings.push_back(make_finding("hive-dirty", fmt::format("{} was not written to its end, and no log fits it", place),
-                                            {evidence_bytes(*file, 4, 8, "two equal numbers",
-                                                            fmt::format("{} and {}", std::uint32_t{base->primary_sequence}, std::uint32_t{base->secondary_sequence}))}));
+            findings.push_back(
+                make_finding("hive-dirty", fmt::format("{} was not written to its end, and no log fits it", place),
+                             {evidence_bytes(*file, 4, 8, "two equal numbers",
+                                             fmt::format("{} and {}", std::uint32_t{base->primary_sequence}, std::uint32_t{base->secondary_sequence}))}));
         }
     }
-    if (base->major != 1) return fail(ErrorKind::Unsupported, fmt::format("a hive of version {}.{}", std::uint32_t{base->major}, std::uint32_t{base->minor}), place);
+    if (base->major != 1)
+        return fail(ErrorKind::Unsupported, fmt::format("a hive of version {}.{}", std::uint32_t{base->major}, std::uint32_t{base->minor}), place);
     auto out = std::make_shared<HiveFile>(std::move(file), *base, state);
     if (auto good = out->check(); !good) return tl::unexpected(good.error());
     for (auto& finding : findings) out->add(std::move(finding));

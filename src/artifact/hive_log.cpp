@@ -16,7 +16,8 @@ constexpr std::uint64_t most_log = std::uint64_t{512} << 20U;
 constexpr std::uint32_t newer_kind = 6;
 
 bool marked(std::span<const std::uint8_t> bytes, std::string_view mark) {
-    return bytes.size() >= mark.size() && std::equal(mark.begin(), mark.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+    return bytes.size() >= mark.size() &&
+           std::equal(mark.begin(), mark.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 struct Entry {

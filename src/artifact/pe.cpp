@@ -75,11 +75,13 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     if ((*mz)[0] != 'M' || (*mz)[1] != 'Z') return not_one("the file does not begin like an image", "MZ", hex(std::span(*mz).first(2)));
     const std::uint32_t pe_at = ondisk::from_bytes<ondisk::little_uint32_t>(*mz, 0x3C);
     const auto head = file.load<ondisk::PeFileHeader>(offset + pe_at);
-    if (!head || head->mark[0] != 'P' || head->mark[1] != 'E' || head->mark[2] != 0 || head->mark[3] != 0) return not_one("no PE header where the file says it is", "PE");
+    if (!head || head->mark[0] != 'P' || head->mark[1] != 'E' || head->mark[2] != 0 || head->mark[3] != 0)
+        return not_one("no PE header where the file says it is", "PE");
     const std::uint64_t optional_at = offset + pe_at + sizeof(ondisk::PeFileHeader);
     const auto optional = file.load<ondisk::PeOptional>(optional_at);
     if (!optional) return tl::unexpected(optional.error());
-    if (optional->magic != 0x10B && optional->magic != 0x20B) return not_one("an unknown kind of PE image", "10b or 20b", fmt::format("{:x}", std::uint16_t{optional->magic}));
+    if (optional->magic != 0x10B && optional->magic != 0x20B)
+        return not_one("an unknown kind of PE image", "10b or 20b", fmt::format("{:x}", std::uint16_t{optional->magic}));
     PeImage out;
     out.machine = head->machine;
     out.wide = optional->magic == 0x20B;

@@ -106,10 +106,10 @@ private:
             if (route.entry == nullptr || route.menu == nullptr || out.graph.size() > 500) continue;
             const auto* system = chain::system_of(machine_, *route.entry, systems_);
             // The first verdicts are those of the installed systems, in their order.
-            const auto target = system != nullptr ? out.systems.begin() + (system - systems_.data())
-                                                  : std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
-                                                        return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
-                                                    });
+            const auto target =
+                system != nullptr ? out.systems.begin() + (system - systems_.data()) : std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
+                    return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
+                });
             StartEdge edge{chain::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stops_at.has_value()};
             if (target != out.systems.end()) {
                 edge.to = system_node(*target);
@@ -155,7 +155,8 @@ private:
             ladder.set(Stage::BootSector, State::NotReached, "");
             ladder.breaks(Stage::BootCode, "boot-code-of-another-loader",
                           fmt::format("GRUB's core image lies at sector {}, and its menu names this system, but the first sector's code is another one", *core),
-                          {evidence_bytes(*disk.source, 0, 440, "GRUB 2 boot code", "other code"), {DiskRange{disk.number, *core * 512, 512}, {}, {}, {}, "GRUB's core image"}},
+                          {evidence_bytes(*disk.source, 0, 440, "GRUB 2 boot code", "other code"),
+                           {DiskRange{disk.number, *core * 512, 512}, {}, {}, {}, "GRUB's core image"}},
                           "(another system starts, or its menu comes)");
             Route shown = routes_.list.front();
             shown.entry = nullptr;

@@ -82,11 +82,13 @@ private:
                 if (usable) candidates_.push_back({volume, path, name, shown});
             }
             if (candidates_.size() == before)
-                skipped.push_back(!usable ? fmt::format("{} writes its path with forward slashes", name) : fmt::format("{} names {}, and nothing here answers to that", name, option.path.text()));
+                skipped.push_back(!usable ? fmt::format("{} writes its path with forward slashes", name)
+                                          : fmt::format("{} names {}, and nothing here answers to that", name, option.path.text()));
         }
         skipped_ = std::move(skipped);
         for (const auto* volume : seen_->volumes)
-            candidates_.push_back({volume, std::string(fallback_file), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
+            candidates_.push_back(
+                {volume, std::string(fallback_file), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
     }
 
     /// Number and identifier must both fit; start and size need not.
@@ -113,8 +115,11 @@ private:
         if (!refused && secure_.enforcing)
             if (const auto why = secure_.trust.refuse(**source)) refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
         if (refused) {
-            if (!refusal_) refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why), evidence_place(place, "an EFI application for x86-64", refused->why),
-                                       refused->screen.starts_with("X64") ? "!!!! " + refused->screen + " !!!!" : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
+            if (!refusal_)
+                refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
+                            evidence_place(place, "an EFI application for x86-64", refused->why),
+                            refused->screen.starts_with("X64") ? "!!!! " + refused->screen + " !!!!"
+                                                               : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             return false;
         }
         Route route = start;
@@ -128,8 +133,9 @@ private:
         route.ladder.set(Stage::Firmware, State::Holds, text, evidence);
         const Disk* disk = seen_->view.disk(c.volume->disk);
         route.ladder.set(Stage::PartitionTable, State::Holds,
-                         disk->table.kind == TableKind::None ? std::string("the disk is one volume without a table")
-                                                             : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR", c.volume->place),
+                         disk->table.kind == TableKind::None
+                             ? std::string("the disk is one volume without a table")
+                             : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR", c.volume->place),
                          {evidence_bytes(*disk->source, 446, 64)});
         out_.steps.push_back({"firmware", place, c.by.starts_with("Boot") ? c.by : "", true, false});
         out_.first_drive = c.volume->disk;
@@ -140,8 +146,8 @@ private:
     void application(int disk, int partition, const std::string& path, Route route) {
         const std::string place = fmt::format("d{}{}:{}", disk, partition != 0 ? fmt::format("p{}", partition) : "", path);
         if (std::ranges::find(path_, lower(place)) != path_.end() || path_.size() >= most_depth) {
-            route.ladder.breaks(Stage::Entry, "chain-loop", fmt::format("{} is started again: the loaders start each other in a circle", place), {evidence_place(place)},
-                                "(the same menu comes again and again)");
+            route.ladder.breaks(Stage::Entry, "chain-loop", fmt::format("{} is started again: the loaders start each other in a circle", place),
+                                {evidence_place(place)}, "(the same menu comes again and again)");
             out_.list.push_back(std::move(route));
             return;
         }
@@ -226,7 +232,8 @@ private:
                 texts.push_back(finding.text);
                 evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
             }
-            ladder.breaks(Stage::PartitionTable, seen_->findings.front().code, fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, fallback_file), evidence,
+            ladder.breaks(Stage::PartitionTable, seen_->findings.front().code,
+                          fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, fallback_file), evidence,
                           "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
             out_.list.push_back(std::move(route));
             return;
@@ -238,8 +245,10 @@ private:
         if (!variables_.given()) text += "; boot options were not given";
         std::vector<Evidence> evidence = missed_;
         if (evidence.empty())
-            for (const auto& disk : machine_.disks) evidence.push_back(evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
-        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found\nBdsDxe: No bootable option or device was found.");
+            for (const auto& disk : machine_.disks)
+                evidence.push_back(evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
+        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence,
+                      "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found\nBdsDxe: No bootable option or device was found.");
         out_.list.push_back(std::move(route));
     }
 

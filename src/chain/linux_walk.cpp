@@ -234,11 +234,15 @@ private:
         struct Kind {
             std::string_view names, module, option;
         };
-        static constexpr Kind kinds[] = {{"sd", "sd_mod", "CONFIG_BLK_DEV_SD=y"}, {"vd", "virtio_blk", "CONFIG_VIRTIO_BLK=y"}, {"nvme", "nvme", "CONFIG_BLK_DEV_NVME=y"}, {"mmcblk", "mmc_block", "CONFIG_MMC_BLOCK=y"}};
+        static constexpr Kind kinds[] = {{"sd", "sd_mod", "CONFIG_BLK_DEV_SD=y"},
+                                         {"vd", "virtio_blk", "CONFIG_VIRTIO_BLK=y"},
+                                         {"nvme", "nvme", "CONFIG_BLK_DEV_NVME=y"},
+                                         {"mmcblk", "mmc_block", "CONFIG_MMC_BLOCK=y"}};
         const Kind* wanted = nullptr;
         bool other = false;
         for (const auto& kind : kinds) {
-            const bool there = ramdisk->has_module(kind.module) || demand.config.find(kind.option) != std::string::npos || demand.builtin.find(fmt::format("/{}.ko", kind.module)) != std::string::npos;
+            const bool there = ramdisk->has_module(kind.module) || demand.config.find(kind.option) != std::string::npos ||
+                               demand.builtin.find(fmt::format("/{}.ko", kind.module)) != std::string::npos;
             if (name.starts_with(kind.names)) {
                 if (there) return std::nullopt;
                 wanted = &kind;
@@ -252,7 +256,8 @@ private:
             const auto told = demand.kernel_mentions("Attached SCSI %sdisk");
             if (!told || *told) return std::nullopt;
         }
-        return fmt::format("root={}: no driver at hand gives disks such names ({} is neither in the RAM disk nor known to be built in)", root.written, wanted->module);
+        return fmt::format("root={}: no driver at hand gives disks such names ({} is neither in the RAM disk nor known to be built in)", root.written,
+                           wanted->module);
     }
 
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
@@ -332,7 +337,8 @@ private:
 }  // namespace
 
 std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, bool efi_stub) {
-    const std::string key = fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0, efi_stub ? "e" : "");
+    const std::string key =
+        fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0, efi_stub ? "e" : "");
     auto& slot = kernels_[key];
     if (!slot) {
         const auto source = open_reference(file);
@@ -352,7 +358,8 @@ std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelI
 
 std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
     std::string key;
-    for (const auto& file : files) key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0);
+    for (const auto& file : files)
+        key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0);
     auto& slot = ramdisks_[key];
     if (!slot) {
         std::vector<Source> parts;
@@ -369,7 +376,8 @@ namespace {
 const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
     const auto& start = *entry.windows;
     auto same = [](std::string_view a, std::string_view b) {
-        return std::ranges::equal(a, b, [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
+        return std::ranges::equal(a, b,
+                                  [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
     };
     const InstalledSystem* only = nullptr;
     std::size_t windows = 0;
@@ -397,7 +405,8 @@ const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
     if (entry.windows) return windows_system(entry, systems);
     auto system_on = [&](const Volume* volume) -> const InstalledSystem* {
-        const auto found = std::ranges::find_if(systems, [&](const InstalledSystem& s) { return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux; });
+        const auto found =
+            std::ranges::find_if(systems, [&](const InstalledSystem& s) { return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux; });
         return found != systems.end() ? &*found : nullptr;
     };
     const auto root = resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));

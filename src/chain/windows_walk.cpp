@@ -68,8 +68,9 @@ private:
     [[nodiscard]] std::string screen(std::string_view path, std::string_view status, std::string_view what = {}) const {
         if (older())
             return fmt::format("Windows could not start because the following file is missing or corrupt:\n{}\nPlease re-install a copy of the above file.",
-                               lower(path).starts_with(lower(start_.directory) + "/system32/config") ? backslashes(path)
-                                                                                                       : "<Windows root>" + backslashes(path.substr(std::min(start_.directory.size(), path.size()))));
+                               lower(path).starts_with(lower(start_.directory) + "/system32/config")
+                                   ? backslashes(path)
+                                   : "<Windows root>" + backslashes(path.substr(std::min(start_.directory.size(), path.size()))));
         return fmt::format("File: {}\nStatus: {}{}{}", backslashes(path), status, what.empty() ? "" : "\nInfo: ", what);
     }
 
@@ -87,11 +88,12 @@ private:
                          "Status: 0xc000000e\nInfo: The boot selection failed because a required device is inaccessible.");
         const auto* fs = start_.system->loader_view != nullptr ? start_.system->loader_view.get() : start_.system->kernel_view.get();
         if (fs == nullptr)
-            return fails("store-device-unreadable", fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title, start_.system->place),
-                         "Status: 0xc000000e");
+            return fails("store-device-unreadable",
+                         fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title, start_.system->place), "Status: 0xc000000e");
         if (!resolve(*fs, start_.directory))
-            return fails("windows-directory-missing", fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),
-                         older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc000000f"));
+            return fails(
+                "windows-directory-missing", fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),
+                older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc000000f"));
         std::string text = fmt::format("“{}” resolves: {}", entry_.title, place(start_.directory));
         std::vector<Evidence> evidence{entry_line()};
         if (!older()) {
@@ -99,7 +101,8 @@ private:
             evidence.push_back(evidence_place(start_.loader.place, {}, size_text(start_.loader.size)));
         }
         if (!menu_.default_matches)
-            ladder_.add_finding(make_finding("entry-default-unmatched", fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
+            ladder_.add_finding(make_finding("entry-default-unmatched",
+                                             fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
                                              {evidence_place(menu_.place)}));
         if (start_.safe_mode) ladder_.add_finding(make_finding("windows-safe-mode", fmt::format("“{}” starts in safe mode", entry_.title), {entry_line()}));
         ladder_.set(Stage::Entry, State::Holds, std::move(text), std::move(evidence));
@@ -123,15 +126,18 @@ private:
         auto image = inspect_pe(**source);
         if (!image) {
             const auto kind = image.error().kind;
-            if (kind == ErrorKind::Unreadable || kind == ErrorKind::Io) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + image.error().what, {}};
+            if (kind == ErrorKind::Unreadable || kind == ErrorKind::Io)
+                return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + image.error().what, {}};
             return {ImageState::Kind::NoImage, "0xc000007b", "it is no image: " + image.error().what, {}};
         }
-        if (!image->complete) return {ImageState::Kind::Cut, "0xc0000221", fmt::format("it is cut short: {} of {} bytes", (*source)->size(), image->end), *image};
+        if (!image->complete)
+            return {ImageState::Kind::Cut, "0xc0000221", fmt::format("it is cut short: {} of {} bytes", (*source)->size(), image->end), *image};
         if (checksum) {
             const auto sum = pe_checksum(**source);
             if (!sum) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + sum.error().what, *image};
             if (image->stored_checksum != 0 && *sum != image->stored_checksum)
-                return {ImageState::Kind::Checksum, "0xc0000221", fmt::format("its checksum is {:08x}, its header says {:08x}", *sum, image->stored_checksum), *image};
+                return {ImageState::Kind::Checksum, "0xc0000221", fmt::format("its checksum is {:08x}, its header says {:08x}", *sum, image->stored_checksum),
+                        *image};
             // The checksum is judged before the signature. Unsigned files may be signed by a catalogue; a signature of other
             // content is none.
             if (!start_.no_integrity_checks && image->signed_inside() && image->wide)
@@ -156,7 +162,8 @@ private:
         auto state = image(*fs, loader.volume->place, loader.real_path, true);
         const bool efi_name = lower(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
-            state = {ImageState::Kind::NoImage, "0xc000007b", fmt::format("it is the loader for the other kind of firmware ({})", efi_name ? "UEFI" : "BIOS"), state.image};
+            state = {ImageState::Kind::NoImage, "0xc000007b", fmt::format("it is the loader for the other kind of firmware ({})", efi_name ? "UEFI" : "BIOS"),
+                     state.image};
         if (state.kind == ImageState::Kind::Sound && state.image.wide && !start_.no_integrity_checks && !start_.test_signing)
             if (const auto why = unsigned_loader(*fs, loader)) state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
         if (state.kind == ImageState::Kind::Sound) return true;
@@ -174,7 +181,8 @@ private:
         if (roots.empty()) return std::nullopt;
         for (const auto& signature : signatures)
             if (signature.root.find("Microsoft") != std::string::npos || std::ranges::find(roots, signature.root) != roots.end()) return std::nullopt;
-        return fmt::format("its signer ({}) is not under the root that signed the boot manager", signatures.front().chain.empty() ? "unknown" : signatures.front().chain.front().subject);
+        return fmt::format("its signer ({}) is not under the root that signed the boot manager",
+                           signatures.front().chain.empty() ? "unknown" : signatures.front().chain.front().subject);
     }
 
     /// The roots under which the boot manager beside the store is signed.
@@ -200,7 +208,8 @@ private:
         if (!registry_) {
             const auto& error = registry_.error();
             const bool missing = error.kind == ErrorKind::NotFound;
-            return kernel_breaks("windows-system-hive", fmt::format("the registry hive {} cannot be used: {}", place(hive_path), error.what), {evidence_error(error)},
+            return kernel_breaks("windows-system-hive", fmt::format("the registry hive {} cannot be used: {}", place(hive_path), error.what),
+                                 {evidence_error(error)},
                                  screen(start_.directory + "/system32/config/system", missing ? "0xc000000f" : "0xc000014c",
                                         "The operating system couldn't be loaded because the system registry file is missing or contains errors."));
         }
@@ -213,7 +222,8 @@ private:
             const auto state = own_image(file, true);
             if (state.kind != ImageState::Kind::Sound)
                 return kernel_breaks(state.kind == ImageState::Kind::Missing ? "windows-kernel-missing" : "windows-kernel-damaged",
-                                     fmt::format("the {} {} cannot be loaded: {}", what, place(file), state.text), {evidence_place(place(file), "a sound image", state.text)},
+                                     fmt::format("the {} {} cannot be loaded: {}", what, place(file), state.text),
+                                     {evidence_place(place(file), "a sound image", state.text)},
                                      screen(file, state.status, fmt::format("Windows failed to load because the {} is missing, or corrupt.", what)));
             if (machine == 0) machine = state.image.machine;
         }
@@ -247,13 +257,16 @@ private:
                 if (needed.empty()) {
                     const std::string path = start_.directory + "/System32/" + name;
                     return kernel_breaks("windows-import-missing", fmt::format("{} imports {}, which is not there", place(here), name),
-                                         {evidence_place(place(path), "a file", "absent")}, screen(path, "0xc000000f", "a required file is missing or corrupt"));
+                                         {evidence_place(place(path), "a file", "absent")},
+                                         screen(path, "0xc000000f", "a required file is missing or corrupt"));
                 }
                 const auto loaded = own_image(needed, true);
                 if (loaded.kind != ImageState::Kind::Sound || (machine != 0 && loaded.image.machine != 0 && loaded.image.machine != machine))
-                    return kernel_breaks("windows-import-damaged", fmt::format("{} imports {}, which cannot be loaded: {}", place(here), place(needed),
-                                                                               loaded.text.empty() ? "it is for another processor" : loaded.text),
-                                         {evidence_place(place(needed), "a sound image", loaded.text)}, screen(needed, loaded.status.empty() ? "0xc000007b" : loaded.status));
+                    return kernel_breaks("windows-import-damaged",
+                                         fmt::format("{} imports {}, which cannot be loaded: {}", place(here), place(needed),
+                                                     loaded.text.empty() ? "it is for another processor" : loaded.text),
+                                         {evidence_place(place(needed), "a sound image", loaded.text)},
+                                         screen(needed, loaded.status.empty() ? "0xc000007b" : loaded.status));
                 pending.push_back(needed);
             }
         }
@@ -299,7 +312,8 @@ private:
     bool root() {
         const std::string stop = older() ? "*** STOP: 0x0000007B" : "STOP 0x0000007B INACCESSIBLE_BOOT_DEVICE";
         auto fails = [&](std::string_view code, std::string text) {
-            ladder_.breaks(Stage::Root, code, std::move(text), {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {}, registry_->control_set + "\\Services")}, stop);
+            ladder_.breaks(Stage::Root, code, std::move(text),
+                           {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {}, registry_->control_set + "\\Services")}, stop);
             return false;
         };
         std::vector<std::string_view> needed{"disk", "partmgr"};
@@ -310,21 +324,26 @@ private:
             if (s == nullptr && older()) continue;
             if (s == nullptr) return fails("windows-storage-driver", fmt::format("the driver {} has no service key: the system's volume is not found", name));
             if (!at_boot(*s))
-                return fails("windows-storage-driver", fmt::format("the driver {} does not start at boot (Start {}): the system's volume is not found", name, s->start));
+                return fails("windows-storage-driver",
+                             fmt::format("the driver {} does not start at boot (Start {}): the system's volume is not found", name, s->start));
         }
         const bool controller = std::ranges::any_of(registry_->services, [&](const WindowsService& s) {
             const std::string group = lower(s.group);
-            return (group == "scsi miniport" || lower(s.name) == "stornvme" || lower(s.name) == "storvsc" || lower(s.name) == "pciide" || lower(s.name) == "intelide") && at_boot(s);
+            return (group == "scsi miniport" || lower(s.name) == "stornvme" || lower(s.name) == "storvsc" || lower(s.name) == "pciide" ||
+                    lower(s.name) == "intelide") &&
+                   at_boot(s);
         });
         if (!controller) return fails("windows-no-disk-controller", "no driver for a disk controller starts at boot: the system's disk is not found");
         const std::string driver = start_.system->info.kind == "ntfs" ? "Ntfs" : "fastfat";
         if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
-            return fails("windows-file-system-driver", fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted", driver));
+            return fails("windows-file-system-driver",
+                         fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted", driver));
         const auto obstacles = start_.system->kernel_view == nullptr ? std::vector<Finding>{} : start_.system->kernel_view->mount_obstacles();
         if (start_.system->kernel_view == nullptr) return fails("windows-volume", fmt::format("{} cannot be mounted", start_.system->place));
         for (const auto& obstacle : obstacles)
             if (obstacle.severity == Severity::Breaks) return fails("windows-volume", obstacle.text);
-        ladder_.set(Stage::Root, State::Holds, fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable", driver, start_.system->place),
+        ladder_.set(Stage::Root, State::Holds,
+                    fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable", driver, start_.system->place),
                     {evidence_place(start_.system->place, {}, start_.system->info.kind)});
         return true;
     }
@@ -332,8 +351,8 @@ private:
     bool program(Stage stage, const std::string& path, std::string_view role, std::string_view stop) {
         const auto state = own_image(path, false);
         if (state.kind == ImageState::Kind::Sound) return true;
-        ladder_.breaks(stage, "windows-program-missing", fmt::format("{} ({}) cannot run: {}", role, place(path), state.text), {evidence_place(place(path), "a sound image", state.text)},
-                       std::string(stop));
+        ladder_.breaks(stage, "windows-program-missing", fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
+                       {evidence_place(place(path), "a sound image", state.text)}, std::string(stop));
         return false;
     }
 
@@ -357,11 +376,13 @@ private:
         const auto software = open_windows_hive(*start_.system, start_.directory, "SOFTWARE");
         if (!software) {
             ladder_.breaks(Stage::Services, "windows-software-hive",
-                           fmt::format("the registry hive {} cannot be used: {}", place(system32 + "config/SOFTWARE"), software.error().what), {evidence_error(software.error())},
+                           fmt::format("the registry hive {} cannot be used: {}", place(system32 + "config/SOFTWARE"), software.error().what),
+                           {evidence_error(software.error())},
                            "STOP 0xC0000218 {Registry File Failure}\nThe registry cannot load the hive (file): \\SystemRoot\\System32\\Config\\SOFTWARE");
             return;
         }
-        std::vector<std::pair<std::string, std::string_view>> programs{{"winlogon.exe", "the logon"}, {"services.exe", "the service control manager"}, {"lsass.exe", "the security authority"}};
+        std::vector<std::pair<std::string, std::string_view>> programs{
+            {"winlogon.exe", "the logon"}, {"services.exe", "the service control manager"}, {"lsass.exe", "the security authority"}};
         if (!older()) programs.insert(programs.begin(), {"wininit.exe", "the start-up program"});
         for (const auto& [file, role] : programs)
             if (!program(Stage::Services, system32 + file, role, "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED")) return;
@@ -371,7 +392,8 @@ private:
             if (!s.file.empty() && !resolve(*fs_, s.file)) absent.push_back(s.name);
         }
         if (!absent.empty())
-            ladder_.add_finding(make_finding("windows-service-missing", fmt::format("files of services are not there: {}; each is logged, and the start goes on", fmt::join(absent, ", ")),
+            ladder_.add_finding(make_finding("windows-service-missing",
+                                             fmt::format("files of services are not there: {}; each is logged, and the start goes on", fmt::join(absent, ", ")),
                                              {evidence_place(place(system32 + "config/SYSTEM"), {}, registry_->control_set + "\\Services")}));
         ladder_.set(Stage::Services, State::Holds, "the SOFTWARE hive is usable, logon and service control are there",
                     {evidence_place(place(system32 + "config/SOFTWARE")), evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});

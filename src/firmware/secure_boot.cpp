@@ -220,7 +220,8 @@ Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, c
     const std::uint64_t directory = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + (pe->wide ? 112 : 96) + 4 * 8;
     const EVP_MD* kind = EVP_get_digestbyname(algorithm.c_str());
     DigestContext context(EVP_MD_CTX_new());
-    if (kind == nullptr || !context || EVP_DigestInit_ex(context.get(), kind, nullptr) != 1) return fail(ErrorKind::Unsupported, "an unknown digest", image.place());
+    if (kind == nullptr || !context || EVP_DigestInit_ex(context.get(), kind, nullptr) != 1)
+        return fail(ErrorKind::Unsupported, "an unknown digest", image.place());
     std::optional<Error> problem;
     auto feed = [&](std::uint64_t from, std::uint64_t to) {
         constexpr std::uint64_t step = std::uint64_t{1} << 20U;
@@ -255,7 +256,8 @@ Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, c
 std::vector<ImageSignature> image_signatures(const ByteSource& image) {
     std::vector<ImageSignature> out;
     const auto pe = inspect_pe(image);
-    if (!pe || pe->certificates_size == 0 || pe->certificates_offset > image.size() || pe->certificates_size > image.size() - pe->certificates_offset) return out;
+    if (!pe || pe->certificates_size == 0 || pe->certificates_offset > image.size() || pe->certificates_size > image.size() - pe->certificates_offset)
+        return out;
     const auto table = image.bytes(pe->certificates_offset, pe->certificates_size, std::uint64_t{4} << 20U);
     if (!table) return out;
     for (std::size_t at = 0; at + 8 <= table->size() && out.size() < most_signatures;) {
@@ -279,7 +281,8 @@ std::vector<ImageSignature> image_signatures(const ByteSource& image) {
                     if (sk_X509_num(signers) > 0) {
                         signature.root = name_text(X509_get_issuer_name(sk_X509_value(signers, 0)));
                         for (std::size_t steps = 0; steps < 8; ++steps) {
-                            const auto up = std::ranges::find_if(signature.chain, [&](const CertificateInfo& c) { return c.subject == signature.root && c.issuer != c.subject; });
+                            const auto up = std::ranges::find_if(
+                                signature.chain, [&](const CertificateInfo& c) { return c.subject == signature.root && c.issuer != c.subject; });
                             if (up == signature.chain.end()) break;
                             signature.root = up->issuer;
                         }
@@ -317,7 +320,8 @@ std::optional<std::string> ImageTrust::refuse(const ByteSource& image) const {
         if (!denied.certificates.empty() && verifies(p7.get(), *told, &denied.certificates)) return "its signer is on the deny list (dbx)";
         if (verifies(p7.get(), *told, &allowed.certificates)) return std::nullopt;
         if (why != "its content is not what was signed" || signature.digest_matches)
-            why = signature.chain.empty() ? "its signature brings no certificate" : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
+            why = signature.chain.empty() ? "its signature brings no certificate"
+                                          : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
     }
     if (std::ranges::find(allowed.sha256, sha) != allowed.sha256.end()) return std::nullopt;
     return why;
@@ -345,7 +349,9 @@ SecureBootPolicy secure_boot_policy(const UefiVariables& variables, SecureBoot w
         out.why = "Secure Boot is taken to be off: no variables were given";
     } else {
         out.enforcing = platform_key && !switched_off;
-        out.why = out.enforcing ? "Secure Boot is on: a platform key is enrolled" : platform_key ? "Secure Boot is switched off" : "Secure Boot is off: no platform key is enrolled";
+        out.why = out.enforcing  ? "Secure Boot is on: a platform key is enrolled"
+                  : platform_key ? "Secure Boot is switched off"
+                                 : "Secure Boot is off: no platform key is enrolled";
     }
     return out;
 }

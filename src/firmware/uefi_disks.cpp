@@ -16,8 +16,8 @@ namespace herberge {
 namespace {
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(),
-                       [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) != bytes.end();
+    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
+           bytes.end();
 }
 
 std::vector<std::uint8_t> wide(std::string_view text) {
@@ -71,7 +71,8 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 seen.table = std::move(*table);
                 std::erase_if(seen.table.partitions, [&](const Partition& p) {
                     if ((p.attributes & ignored_by_firmware) == 0) return false;
-                    out->findings.push_back(make_finding("uefi-partition-ignored", fmt::format("d{}p{} carries the attribute by which firmware ignores it", disk.number, p.number),
+                    out->findings.push_back(make_finding("uefi-partition-ignored",
+                                                         fmt::format("d{}p{} carries the attribute by which firmware ignores it", disk.number, p.number),
                                                          {evidence_bytes(*disk.source, p.entry_offset + 48, 8, "bit 1 clear", "set")}));
                     return true;
                 });
@@ -79,8 +80,9 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 if (mbr_accepted(disk)) {
                     seen.table = disk.table;
                 } else {
-                    out->findings.push_back(make_finding("uefi-mbr-refused", fmt::format("entries of d{}'s table overlap or leave the disk: the firmware refuses it as a whole", disk.number),
-                                                         {evidence_bytes(*disk.source, 446, 64)}));
+                    out->findings.push_back(make_finding(
+                        "uefi-mbr-refused", fmt::format("entries of d{}'s table overlap or leave the disk: the firmware refuses it as a whole", disk.number),
+                        {evidence_bytes(*disk.source, 446, 64)}));
                 }
             }
             if (!seen.table.partitions.empty()) seen = inspect_partitions(std::move(seen));
@@ -104,11 +106,16 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file) {
     constexpr std::uint16_t efi_application = 10;
     const auto image = inspect_pe(file);
     if (!image) return ImageRefusal{image.error().what, "Not Found"};
-    if (image->subsystem != efi_application && image->subsystem != 16) return ImageRefusal{fmt::format("its subsystem is {}, not EFI application (10)", image->subsystem), "Not Found"};
-    if (image->machine != x86_64) return ImageRefusal{fmt::format("it is for {}, the firmware is x86-64", pe_machine_name(image->machine)), image->machine == i386 ? "Unsupported" : "Unsupported"};
+    if (image->subsystem != efi_application && image->subsystem != 16)
+        return ImageRefusal{fmt::format("its subsystem is {}, not EFI application (10)", image->subsystem), "Not Found"};
+    if (image->machine != x86_64)
+        return ImageRefusal{fmt::format("it is for {}, the firmware is x86-64", pe_machine_name(image->machine)),
+                            image->machine == i386 ? "Unsupported" : "Unsupported"};
     for (const auto& s : image->sections) {
         if (std::uint64_t{s.file_offset} + s.file_size > file.size())
-            return ImageRefusal{fmt::format("it is cut short: section {} ends at byte {}, the file has {}", s.name, std::uint64_t{s.file_offset} + s.file_size, file.size()), "Unsupported"};
+            return ImageRefusal{
+                fmt::format("it is cut short: section {} ends at byte {}, the file has {}", s.name, std::uint64_t{s.file_offset} + s.file_size, file.size()),
+                "Unsupported"};
         if (std::uint64_t{s.address} + std::max(s.virtual_size, s.virtual_size == 0 ? s.file_size : 0U) > image->image_size)
             return ImageRefusal{fmt::format("section {} does not fit the image size {} that the header gives", s.name, image->image_size), "Load Error"};
     }
@@ -119,9 +126,7 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file) {
 EfiApplication identify_efi_application(const ByteSource& file) {
     const auto image = inspect_pe(file);
     if (!image) return EfiApplication::Unknown;
-    auto section = [&](std::string_view name) {
-        return std::ranges::find(image->sections, name, &PeSection::name) != image->sections.end();
-    };
+    auto section = [&](std::string_view name) { return std::ranges::find(image->sections, name, &PeSection::name) != image->sections.end(); };
     if (section(".linux")) return EfiApplication::UnifiedKernel;
     if (section(".sdmagic")) return EfiApplication::SystemdBoot;
     if (section(".vendor_cert") || section(".sbatlevel")) return EfiApplication::Shim;
@@ -129,7 +134,8 @@ EfiApplication identify_efi_application(const ByteSource& file) {
     const auto setup = file.bytes(0x202, 4);
     if (setup && (*setup)[0] == 'H' && (*setup)[1] == 'd' && (*setup)[2] == 'r' && (*setup)[3] == 'S') return EfiApplication::LinuxStub;
     const auto bytes = file.bytes(0, std::min<std::uint64_t>(file.size(), std::uint64_t{8} << 20U));
-    if (bytes && (contains_wide(*bytes, "bootmgfw.efi") || contains_wide(*bytes, "\\Microsoft\\Boot\\BCD") || contains_wide(*bytes, "bootmgr.exe") || contains(*bytes, "bootmgfw.pdb")))
+    if (bytes && (contains_wide(*bytes, "bootmgfw.efi") || contains_wide(*bytes, "\\Microsoft\\Boot\\BCD") || contains_wide(*bytes, "bootmgr.exe") ||
+                  contains(*bytes, "bootmgfw.pdb")))
         return EfiApplication::WindowsBootManager;
     if (bytes && contains_wide(*bytes, "systemd-boot")) return EfiApplication::SystemdBoot;
     return EfiApplication::Unknown;

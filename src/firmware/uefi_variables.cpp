@@ -37,7 +37,7 @@ T get(std::span<const std::uint8_t> bytes, std::size_t at) {
 void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVariables& out) {
     constexpr std::size_t store_header = 28;
     const std::size_t header = authenticated ? 60 : 32;
-    constexpr std::uint8_t added = 0x3F;       // VAR_ADDED
+    constexpr std::uint8_t added = 0x3F;        // VAR_ADDED
     constexpr std::uint8_t in_deletion = 0x3E;  // VAR_IN_DELETED_TRANSITION & VAR_ADDED: still good when nothing replaced it
     std::size_t at = store_header;
     std::vector<UefiVariable> leaving;
@@ -49,7 +49,8 @@ void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVar
         const std::size_t data_size = get<ondisk::little_uint32_t>(store, sizes + 4);
         const std::size_t room = store.size() - at - header;
         if (name_size > room || data_size > room - name_size) {
-            out.findings.push_back(make_finding("uefi-variable-cut", fmt::format("a variable at byte {} of the store claims more than there is", at), {evidence_place(out.source)}));
+            out.findings.push_back(make_finding("uefi-variable-cut", fmt::format("a variable at byte {} of the store claims more than there is", at),
+                                                {evidence_place(out.source)}));
             break;
         }
         if (state == added || state == in_deletion) {
@@ -162,7 +163,7 @@ DevicePath decode_device_path(std::span<const std::uint8_t> bytes) {
         } else if (type == 4 && subtype == 2) {
             node.text = "CDROM";
         } else if (type == 3) {
-            static constexpr std::pair<std::uint8_t, std::string_view> names[] = {{1, "ATAPI"}, {2, "SCSI"}, {5, "USB"},   {11, "MAC"},  {12, "IPv4"},
+            static constexpr std::pair<std::uint8_t, std::string_view> names[] = {{1, "ATAPI"}, {2, "SCSI"},  {5, "USB"},   {11, "MAC"}, {12, "IPv4"},
                                                                                   {13, "IPv6"}, {18, "SATA"}, {23, "NVMe"}, {24, "URI"}, {29, "eMMC"}};
             const auto* known = std::ranges::find(names, subtype, &std::pair<std::uint8_t, std::string_view>::first);
             node.text = known != std::end(names) ? std::string(known->second) : fmt::format("message node {}", subtype);

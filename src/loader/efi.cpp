@@ -53,8 +53,8 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
         const auto source = loader::open_file(file);
         if (const auto why = source ? trust->refuse(*source) : std::optional<std::string>("it cannot be read")) {
             LoaderRun out;
-            loader::stop(out, Stage::Loader, "shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why), {evidence_place(file.place, "a valid signature", *why)},
-                         "Verification failed: (0x1A) Security Violation");
+            loader::stop(out, Stage::Loader, "shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why),
+                         {evidence_place(file.place, "a valid signature", *why)}, "Verification failed: (0x1A) Security Violation");
             return out;
         }
     }
@@ -90,9 +90,10 @@ std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& vo
         case EfiApplication::Grub: out = loader::run_grub_efi(machine, volume, path, *source, policy); break;
         case EfiApplication::SystemdBoot: out = loader::systemd_boot::run(machine, volume, path, policy); break;
         case EfiApplication::WindowsBootManager:
-            out.loader_text = out.loader_state == State::Doubtful
-                                  ? fmt::format("{}:{} is taken for the Windows boot manager because of where it lies; its content does not tell", volume.place, path)
-                                  : fmt::format("the boot manager {}:{} is whole", volume.place, path);
+            out.loader_text =
+                out.loader_state == State::Doubtful
+                    ? fmt::format("{}:{} is taken for the Windows boot manager because of where it lies; its content does not tell", volume.place, path)
+                    : fmt::format("the boot manager {}:{} is whole", volume.place, path);
             out.loader_evidence = {evidence_place(file.place, {}, size_text(file.size))};
             loader::windows::read_store(machine, volume, "/EFI/Microsoft/Boot/BCD", true, out);
             break;

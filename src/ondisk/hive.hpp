@@ -38,7 +38,7 @@ static_assert(sizeof(HiveBin) == 32);
 
 /// Key node, behind the cell's size.
 struct HiveKey {
-    Bytes<2> mark;  ///< "nk"
+    Bytes<2> mark;          ///< "nk"
     little_uint16_t flags;  ///< 0x20: the name is in one-byte characters
     little_uint64_t written;
     little_uint32_t access;

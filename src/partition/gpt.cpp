@@ -214,14 +214,16 @@ std::optional<PartitionTable> read_gpt_as_uefi(const ByteSource& disk, std::vect
     const Copy backup = read_copy(disk, sectors - 1, sector);
     if (!protective_for_firmware(disk)) {
         if (primary.marked || backup.marked)
-            findings.push_back(make_finding("uefi-no-protective-entry", "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
+            findings.push_back(make_finding("uefi-no-protective-entry",
+                                            "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
                                             {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
         return std::nullopt;
     }
     const bool first = primary.header_good && primary.entries_good;
     const bool second = backup.header_good && backup.entries_good;
     if (!first && !second) {
-        findings.push_back(make_finding("uefi-gpt-refused", "neither copy of the GPT passes its checksums: the firmware sees no partitions", {evidence_bytes(disk, sector, 92)}));
+        findings.push_back(make_finding("uefi-gpt-refused", "neither copy of the GPT passes its checksums: the firmware sees no partitions",
+                                        {evidence_bytes(disk, sector, 92)}));
         return std::nullopt;
     }
     PartitionTable out;

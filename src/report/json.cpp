@@ -174,8 +174,8 @@ std::string systems_json(const Verdict& verdict) {
 }
 
 std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items, const std::vector<DriveLetter>& letters) {
-    ordered_json out = {{"schema", "herberge/startup/1"}, {"system", clean(system.name)}, {"place", system.volume->place}, {"directory", clean(system.directory)},
-                        {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
+    ordered_json out = {{"schema", "herberge/startup/1"},       {"system", clean(system.name)},   {"place", system.volume->place},
+                        {"directory", clean(system.directory)}, {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
     for (const auto& i : items)
         out["items"].push_back({{"phase", i.phase},
                                 {"name", clean(i.name)},
@@ -184,7 +184,8 @@ std::string startup_json(const InstalledSystem& system, const std::vector<Startu
                                 {"present", i.present},
                                 {"source", clean(i.source)}});
     for (const auto& l : letters)
-        out["drive_letters"].push_back({{"letter", clean(l.letter)}, {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)}, {"recorded", clean(l.text)}});
+        out["drive_letters"].push_back(
+            {{"letter", clean(l.letter)}, {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)}, {"recorded", clean(l.text)}});
     return finish(out);
 }
 

@@ -204,8 +204,9 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
             return out;
         }
         if (demand.locked_down && ramdisk != nullptr && !ramdisk->unsigned_modules.empty())
-            return breaks("ramdisk-modules-unsigned", "the disk drivers in the RAM disk carry no signature, and under Secure Boot the kernel refuses them",
-                          {Evidence{{}, "RAM disk:/lib/modules", {}, "signed modules", fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
+            return breaks(
+                "ramdisk-modules-unsigned", "the disk drivers in the RAM disk carry no signature, and under Secure Boot the kernel refuses them",
+                {Evidence{{}, "RAM disk:/lib/modules", {}, "signed modules", fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
         return breaks("ramdisk-no-disk-driver", "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
                       {Evidence{{},
                                 "RAM disk:/lib/modules",

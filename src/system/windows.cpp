@@ -148,7 +148,8 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
                                                       std::uint32_t{value.data[i + 3]} << 24U);
     const auto services = hive.at(out.control_set + "\\Services");
     if (!services)
-        return fail(ErrorKind::Malformed, fmt::format("{} has no services", out.control_set), fmt::format("{}:{}/System32/config/SYSTEM", volume.place, directory));
+        return fail(ErrorKind::Malformed, fmt::format("{} has no services", out.control_set),
+                    fmt::format("{}:{}/System32/config/SYSTEM", volume.place, directory));
     const auto keys = hive.subkeys(*services);
     if (!keys) return tl::unexpected(keys.error());
     struct Ordered {

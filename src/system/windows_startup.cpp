@@ -49,7 +49,8 @@ private:
 
     void drivers(const WindowsRegistry& registry, std::uint32_t start, const char* phase) {
         for (const auto& s : registry.services)
-            if (s.start == start && (s.type == 1 || s.type == 2)) add(phase, s.name, s.image_path, s.file, fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
+            if (s.start == start && (s.type == 1 || s.type == 2))
+                add(phase, s.name, s.image_path, s.file, fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
     }
 
     void services(const WindowsRegistry& registry) {
@@ -79,7 +80,8 @@ private:
     std::string program_of(std::string_view command) const {
         std::string text(command);
         // Folders that a variable names lie at the volume's top.
-        for (const auto& [variable, folder] : {std::pair<std::string_view, std::string_view>{"%programfiles%", "C:\\Program Files"}, {"%programdata%", "C:\\ProgramData"}})
+        for (const auto& [variable, folder] :
+             {std::pair<std::string_view, std::string_view>{"%programfiles%", "C:\\Program Files"}, {"%programdata%", "C:\\ProgramData"}})
             if (const auto at = lower(text).find(variable); at != std::string::npos) text.replace(at, variable.size(), folder);
         const std::string file = windows_image_path(text, {}, 16, system_.directory);
         // A bare name is looked for in the system's folders.
@@ -166,7 +168,8 @@ private:
 }  // namespace
 
 Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system) {
-    if (system.kind != SystemKind::Windows || system.volume == nullptr || view_of(*system.volume) == nullptr) return fail(ErrorKind::WrongType, "not a Windows installation");
+    if (system.kind != SystemKind::Windows || system.volume == nullptr || view_of(*system.volume) == nullptr)
+        return fail(ErrorKind::WrongType, "not a Windows installation");
     return Collector(system).run();
 }
 
@@ -189,7 +192,8 @@ Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, c
             letter.text = fmt::format("disk signature {:08x}, byte {}", signature, offset);
             machine.each_volume([&](const Volume& v) {
                 const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
-                if (v.partition != 0 && machine.disk(v.disk)->table.disk_signature == signature && !where.empty() && where.front().offset == offset) letter.volume = &v;
+                if (v.partition != 0 && machine.disk(v.disk)->table.disk_signature == signature && !where.empty() && where.front().offset == offset)
+                    letter.volume = &v;
             });
         } else if (data.size() == 24 && std::equal(data.begin(), data.begin() + 8, "DMIO:ID:")) {
             std::array<std::uint8_t, 16> turned{};

@@ -145,7 +145,8 @@ Result<void> NtfsFs::add_attributes(const std::vector<std::uint8_t>& raw, std::u
             attribute.size = n.size;
             attribute.valid = n.valid;
             // Pieces in other records go on where the first one ends; sizes stand in the first one only.
-            const auto known = std::ranges::find_if(out.attributes, [&](const Attribute& k) { return k.type == attribute.type && k.name == attribute.name && !k.resident; });
+            const auto known =
+                std::ranges::find_if(out.attributes, [&](const Attribute& k) { return k.type == attribute.type && k.name == attribute.name && !k.resident; });
             if (known == out.attributes.end()) {
                 out.attributes.push_back(std::move(attribute));
             } else {
@@ -216,7 +217,8 @@ Result<void> NtfsFs::start() {
         mft = record(0);
     }
     if (!mft) return tl::unexpected(mft.error());
-    if (mft->find(attribute::data) == nullptr || mft->find(attribute::data)->resident) return fail(ErrorKind::Malformed, "the MFT has no data", record_place(0));
+    if (mft->find(attribute::data) == nullptr || mft->find(attribute::data)->resident)
+        return fail(ErrorKind::Malformed, "the MFT has no data", record_place(0));
     mft_ = std::move(*mft);
     auto data = stream(*mft_.find(attribute::data), volume_->place() + " MFT");
     if (!data) return tl::unexpected(data.error());
@@ -248,7 +250,8 @@ std::u16string NtfsFs::upper(std::u16string_view name) const {
 std::vector<Finding> NtfsFs::remarks() const {
     std::vector<Finding> out;
     if ((volume_flags_ & 1U) != 0)
-        out.push_back(make_finding("ntfs-dirty", fmt::format("{} is marked dirty: Windows checks it when it starts", volume_->place()), {evidence_place(record_place(3))}));
+        out.push_back(make_finding("ntfs-dirty", fmt::format("{} is marked dirty: Windows checks it when it starts", volume_->place()),
+                                   {evidence_place(record_place(3))}));
     const std::uint64_t mirror = boot_.mirror_cluster * cluster_;
     const auto one = volume_->bytes(boot_.mft_cluster * cluster_, record_size_);
     const auto two = volume_->bytes(mirror, record_size_);
@@ -260,7 +263,8 @@ std::vector<Finding> NtfsFs::remarks() const {
         const auto source = open(*file, volume_->place() + ":/hiberfil.sys");
         const auto first = source && (*source)->size() >= 4 ? (*source)->bytes(0, 4) : fail(ErrorKind::NotFound, "none");
         if (first && ((*first)[0] == 'h' || (*first)[0] == 'H') && ((*first)[1] == 'i' || (*first)[1] == 'I'))
-            out.push_back(make_finding("ntfs-hibernated", fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
+            out.push_back(make_finding("ntfs-hibernated",
+                                       fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
                                        {evidence_place(volume_->place() + ":/hiberfil.sys")}));
     }
     return out;
@@ -271,7 +275,8 @@ std::vector<Finding> NtfsFs::remarks() const {
 std::optional<VolumeInfo> recognise_ntfs(const ByteSource& volume) {
     const auto boot = volume.load<ondisk::NtfsBoot>(0);
     static constexpr std::string_view name = "NTFS    ";
-    if (!boot || !std::equal(name.begin(), name.end(), boot->oem_name.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; })) return std::nullopt;
+    if (!boot || !std::equal(name.begin(), name.end(), boot->oem_name.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
+        return std::nullopt;
     const std::uint32_t sector = boot->bytes_per_sector;
     if (sector < 256 || sector > 4096 || !std::has_single_bit(sector) || boot->sectors == 0) return std::nullopt;
     VolumeInfo info;

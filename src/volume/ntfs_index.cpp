@@ -50,8 +50,10 @@ Result<std::vector<std::uint8_t>> NtfsFs::index_block(const Source& allocation, 
     auto block = allocation->bytes(at, size);
     if (!block) return tl::unexpected(block.error());
     if ((*block)[0] != 'I' || (*block)[1] != 'N' || (*block)[2] != 'D' || (*block)[3] != 'X')
-        return fail(ErrorKind::Malformed, "a directory block without its mark", fmt::format("{} byte {}", allocation->place(), at), "INDX", hex(std::span(*block).first(4)));
-    if (!fix(*block)) return fail(ErrorKind::Malformed, "a directory block whose sectors do not belong together", fmt::format("{} byte {}", allocation->place(), at));
+        return fail(ErrorKind::Malformed, "a directory block without its mark", fmt::format("{} byte {}", allocation->place(), at), "INDX",
+                    hex(std::span(*block).first(4)));
+    if (!fix(*block))
+        return fail(ErrorKind::Malformed, "a directory block whose sectors do not belong together", fmt::format("{} byte {}", allocation->place(), at));
     return block;
 }
 
@@ -59,7 +61,8 @@ Result<FileId> NtfsFs::lookup(FileId directory, std::string_view name) const {
     const auto r = record(directory);
     if (!r) return tl::unexpected(r.error());
     const auto* root = r->find(attribute::index_root, index_name);
-    if (!r->directory || root == nullptr || root->value.size() < sizeof(ondisk::NtfsIndexRoot)) return fail(ErrorKind::WrongType, "not a directory", record_place(directory));
+    if (!r->directory || root == nullptr || root->value.size() < sizeof(ondisk::NtfsIndexRoot))
+        return fail(ErrorKind::WrongType, "not a directory", record_place(directory));
     const auto head = ondisk::from_bytes<ondisk::NtfsIndexRoot>(root->value);
     const std::uint32_t block_size = head.block_size;
     Source allocation;
@@ -89,7 +92,8 @@ Result<FileId> NtfsFs::lookup(FileId directory, std::string_view name) const {
         if (!whole) return fail(ErrorKind::Malformed, "a damaged directory entry", record_place(directory));
         if (!child) break;
         const std::uint64_t unit = block_size < cluster_ ? 512 : cluster_;
-        if (block_size < 256 || block_size > 65536 || *child > (std::uint64_t{1} << 40U)) return fail(ErrorKind::Malformed, "an impossible directory block", record_place(directory));
+        if (block_size < 256 || block_size > 65536 || *child > (std::uint64_t{1} << 40U))
+            return fail(ErrorKind::Malformed, "an impossible directory block", record_place(directory));
         auto block = index_block(allocation, *child * unit, block_size);
         if (!block) return tl::unexpected(block.error());
         node = std::move(*block);
@@ -102,7 +106,8 @@ Result<void> NtfsFs::walk(FileId directory, const std::function<bool(const Named
     const auto r = record(directory);
     if (!r) return tl::unexpected(r.error());
     const auto* root = r->find(attribute::index_root, index_name);
-    if (!r->directory || root == nullptr || root->value.size() < sizeof(ondisk::NtfsIndexRoot)) return fail(ErrorKind::WrongType, "not a directory", record_place(directory));
+    if (!r->directory || root == nullptr || root->value.size() < sizeof(ondisk::NtfsIndexRoot))
+        return fail(ErrorKind::WrongType, "not a directory", record_place(directory));
     const auto head = ondisk::from_bytes<ondisk::NtfsIndexRoot>(root->value);
     bool go_on = true;
     auto node = [&](std::span<const std::uint8_t> bytes, std::size_t base) {

@@ -39,9 +39,7 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
     if (table + std::uint64_t{head.section_entry_size} * head.section_count > file.size() || table > file.size() || head.section_entry_size < sizeof(Section) ||
         head.section_names >= head.section_count)
         return refuse("ELF sections outside core");
-    auto section = [&](std::size_t index) {
-        return ondisk::from_bytes<Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size);
-    };
+    auto section = [&](std::size_t index) { return ondisk::from_bytes<Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size); };
     auto body = [&](const Section& s) {
         if (s.type == section_nobits || s.offset > file.size() || s.size > file.size() - s.offset) return std::span<const std::uint8_t>{};
         return file.subspan(static_cast<std::size_t>(s.offset), static_cast<std::size_t>(s.size));

@@ -58,7 +58,8 @@ void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& ou
     out.findings = core.findings;
     out.menu = std::move(run.menu);
     if (run.stops_at) {
-        if (disk == nullptr || !table_is_to_blame(run, *disk, out)) stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));
+        if (disk == nullptr || !table_is_to_blame(run, *disk, out))
+            stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));
         return;
     }
     const Menu& menu = out.menu;
@@ -103,7 +104,8 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
     LoaderRun out;
     auto core = read_grub_efi(source);
     if (!core) {
-        stop(out, Stage::Loader, "grub-efi-image", fmt::format("the GRUB image {}:{} carries no modules that could be read: {}", volume.place, path, core.error().what),
+        stop(out, Stage::Loader, "grub-efi-image",
+             fmt::format("the GRUB image {}:{} carries no modules that could be read: {}", volume.place, path, core.error().what),
              {evidence_error(core.error())}, "");
         return out;
     }

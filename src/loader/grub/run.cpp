@@ -313,7 +313,8 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                 {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "a sound module", message)}, "grub rescue>");
         return out;
     }
-    out.loader_evidence.push_back(evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), {}, "a sound module, and all it depends on"));
+    out.loader_evidence.push_back(
+        evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), {}, "a sound module, and all it depends on"));
     world.read_lists(prefix, interpreter.context().modules);
     read_menu(world, interpreter, prefix + "/grub.cfg", out);
     for (const auto& name : interpreter.context().modules.loaded)

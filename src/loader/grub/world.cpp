@@ -44,8 +44,7 @@ std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? 
 }  // namespace
 
 std::optional<Device> World::device(std::string_view name, const Modules& modules) const {
-    if (name == "memdisk" && memory_disk_)
-        return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
+    if (name == "memdisk" && memory_disk_) return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
     if (!name.starts_with("hd")) return std::nullopt;
     const auto comma = name.find(',');
     const auto index = whole_number(name.substr(2, comma == std::string_view::npos ? comma : comma - 2));

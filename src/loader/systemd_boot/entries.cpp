@@ -164,7 +164,8 @@ private:
             const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
             if (!names) return;
             for (const auto& name : *names)
-                if (lower(name.name).ends_with(ending) && name.type != FileType::Directory && entries.size() < most_entries) visit(folder + "/" + name.name, name.name);
+                if (lower(name.name).ends_with(ending) && name.type != FileType::Directory && entries.size() < most_entries)
+                    visit(folder + "/" + name.name, name.name);
         };
         each("/loader/entries", ".conf", [&](const std::string& path, const std::string& name) { text_entry(volume, path, name); });
         each("/EFI/Linux", ".efi", [&](const std::string& path, const std::string& name) { unified(volume, path, name); });
@@ -223,7 +224,8 @@ private:
             e.entry.ramdisks.push_back(std::move(part));
             if (there || e.entry.stops_at) continue;
             e.entry.messages.push_back({"Error preparing initrd: Not Found", e.entry.place, line});
-            stop(e.entry, Stage::Ramdisk, "ramdisk-missing", fmt::format("the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware", ramdisk));
+            stop(e.entry, Stage::Ramdisk, "ramdisk-missing",
+                 fmt::format("the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware", ramdisk));
         }
         judge_image(e.entry, program);
         entries.push_back(std::move(e));
@@ -235,7 +237,8 @@ private:
             if (const auto why = policy_->trust->refuse(*source)) {
                 entry.messages.push_back({fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
                 entry.stops_at.reset();
-                stop(entry, Stage::Kernel, "kernel-signature-refused", fmt::format("{} does not let {} start: {}", policy_->trust->by, entry.kernel.front().place, *why));
+                stop(entry, Stage::Kernel, "kernel-signature-refused",
+                     fmt::format("{} does not let {} start: {}", policy_->trust->by, entry.kernel.front().place, *why));
                 return;
             }
         const auto refused = source ? refuse_efi_image(*source) : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
@@ -284,7 +287,8 @@ private:
             if (key == "PRETTY_NAME") pretty = value;
             if (key == "ID") identity = value;
             if (key == "IMAGE_ID") e.sort_key = value;
-            if (key == "VERSION_ID" || key == "IMAGE_VERSION" || key == "BUILD_ID" || key == "VERSION") e.version = e.version.empty() ? std::string(value) : e.version;
+            if (key == "VERSION_ID" || key == "IMAGE_VERSION" || key == "BUILD_ID" || key == "VERSION")
+                e.version = e.version.empty() ? std::string(value) : e.version;
         }
         if (e.sort_key.empty()) e.sort_key = identity;
         e.title = pretty;
@@ -384,13 +388,14 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
     out.menu.default_matches = wanted.empty() || wanted.starts_with('@') || chosen >= 0;
     out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
     if (out.menu.entries.empty()) {
-        stop(out, Stage::Configuration, "boot-entries-missing", fmt::format("{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed", volume.place),
+        stop(out, Stage::Configuration, "boot-entries-missing",
+             fmt::format("{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed", volume.place),
              {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry", reader.dropped.empty() ? "none" : reader.dropped.front())},
              "No loader found. Configuration files in \\loader\\entries\\*.conf are needed.");
         return out;
     }
-    out.configuration_text = fmt::format("{} gives {} entr{}", config ? out.menu.place : fmt::format("{}:/loader/entries", volume.place), out.menu.entries.size(),
-                                         out.menu.entries.size() == 1 ? "y" : "ies");
+    out.configuration_text = fmt::format("{} gives {} entr{}", config ? out.menu.place : fmt::format("{}:/loader/entries", volume.place),
+                                         out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
     return out;
 }
 

@@ -19,8 +19,8 @@ constexpr std::uint32_t attribute_compressed = 0x800;
 constexpr std::string_view restart = "Press Ctrl+Alt+Del to restart";
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(),
-                       [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) != bytes.end();
+    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
+           bytes.end();
 }
 
 bool has_parameter_block(std::span<const std::uint8_t> sector) { return contains(sector.subspan(3, 8), "NTFS") || sector[21] >= 0xF0; }
@@ -39,7 +39,8 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     out.first_sector_text = fmt::format("Windows boot code, which looks for {} in the root of {}", shown, volume.place);
     if (volume.loader_view == nullptr) {
         stop(out, Stage::BootCode, "boot-sector-geometry",
-             fmt::format("the boot sector of {} does not lead to the volume's files: {}", volume.place, volume.problem ? volume.problem->text() : "no file system"),
+             fmt::format("the boot sector of {} does not lead to the volume's files: {}", volume.place,
+                         volume.problem ? volume.problem->text() : "no file system"),
              {place.evidence(11, 73)}, read_failed());
         return std::nullopt;
     }
@@ -104,8 +105,8 @@ LoaderRun run_manager(const Machine& machine, const BootPlace& place) {
         return out;
     }
     if (const auto why = judge_loader_file(*source)) {
-        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why), {evidence_place(file->place, "a whole boot manager", *why)},
-             fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
+        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why),
+             {evidence_place(file->place, "a whole boot manager", *why)}, fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
         return out;
     }
     out.loader_text = fmt::format("the boot manager {} is there and whole ({})", file->place, size_text(file->size));
@@ -121,13 +122,14 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     out.menu.loader = "Windows Boot Manager";
     out.menu.place = where;
     const auto screen = [&](std::string_view status) {
-        return fmt::format("Windows Boot Manager\nFile: {}\nStatus: {}\nInfo: An error occurred while attempting to read the boot configuration data.", shown, status);
+        return fmt::format("Windows Boot Manager\nFile: {}\nStatus: {}\nInfo: An error occurred while attempting to read the boot configuration data.", shown,
+                           status);
     };
     const auto file = refer(volume, path, path, 0);
     const auto source = open_file(file);
     if (!source) {
-        stop(out, Stage::Configuration, "store-missing", fmt::format("the boot store {} is not there", where), {evidence_place(where, "a file", file.error.value_or("unreadable"))},
-             screen("0xc000000f"));
+        stop(out, Stage::Configuration, "store-missing", fmt::format("the boot store {} is not there", where),
+             {evidence_place(where, "a file", file.error.value_or("unreadable"))}, screen("0xc000000f"));
         return;
     }
     std::vector<Source> logs;
@@ -135,8 +137,8 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
         if (auto log = open_file(refer(volume, path + ending, path + ending, 0))) logs.push_back(log);
     const auto hive = open_hive(source, logs);
     if (!hive) {
-        stop(out, Stage::Configuration, "store-damaged", fmt::format("the boot store {} cannot be used: {}", where, hive.error().what), {evidence_error(hive.error())},
-             screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
+        stop(out, Stage::Configuration, "store-damaged", fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
+             {evidence_error(hive.error())}, screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
         return;
     }
     for (const auto& finding : (*hive)->findings()) out.findings.push_back(finding);
@@ -279,12 +281,14 @@ MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntr
     entry.windows = std::move(start);
     const Disk* disk = machine.drive(line.rdisk, place.first_drive);
     if (entry.windows->system == nullptr) {
-        const std::string why = disk == nullptr ? fmt::format("“{}” says rdisk({}), and the machine has {} disk{}", entry.title, line.rdisk, machine.disks.size(),
-                                                              machine.disks.size() == 1 ? "" : "s")
-                                                : fmt::format("“{}” says partition({}), and d{} has no such partition as NT counts", entry.title, line.partition, disk->number);
-        entry.messages.push_back({"Windows could not start because of a computer disk hardware configuration problem.\nCould not read from the selected boot disk. "
-                                  "Check boot path and disk hardware.",
-                                  where, line.line});
+        const std::string why =
+            disk == nullptr ? fmt::format("“{}” says rdisk({}), and the machine has {} disk{}", entry.title, line.rdisk, machine.disks.size(),
+                                          machine.disks.size() == 1 ? "" : "s")
+                            : fmt::format("“{}” says partition({}), and d{} has no such partition as NT counts", entry.title, line.partition, disk->number);
+        entry.messages.push_back(
+            {"Windows could not start because of a computer disk hardware configuration problem.\nCould not read from the selected boot disk. "
+             "Check boot path and disk hardware.",
+             where, line.line});
         stop(entry, Stage::Entry, "entry-device-missing", why);
         return entry;
     }
@@ -332,11 +336,13 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
         ArcEntry usual = parse_arc("multi(0)disk(0)rdisk(0)partition(1)\\WINDOWS");
         usual.title = "Windows (default)";
         out.menu.messages.push_back({"Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\", where, 0});
-        out.findings.push_back(make_finding("boot-ini-missing", fmt::format("{} is not there or names no system: NTLDR starts \\WINDOWS on the first partition", where),
-                                            {evidence_place(where, "a file with systems", text ? "no system" : "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\"));
+        out.findings.push_back(
+            make_finding("boot-ini-missing", fmt::format("{} is not there or names no system: NTLDR starts \\WINDOWS on the first partition", where),
+                         {evidence_place(where, "a file with systems", text ? "no system" : "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\"));
         out.menu.entries.push_back(entry_of(machine, place, usual, where, 0));
         const auto* start = out.menu.entries.front().windows ? &*out.menu.entries.front().windows : nullptr;
-        const bool there = start != nullptr && start->system != nullptr && plain_view(*start->system) != nullptr && resolve(*plain_view(*start->system), start->directory);
+        const bool there =
+            start != nullptr && start->system != nullptr && plain_view(*start->system) != nullptr && resolve(*plain_view(*start->system), start->directory);
         if (!there) {
             stop(out, Stage::Configuration, "boot-ini-missing", fmt::format("{} is not there, and neither is \\WINDOWS on the first partition", where),
                  {evidence_place(where, "a file", "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\");

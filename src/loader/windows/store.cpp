@@ -187,7 +187,8 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
     out.text = fmt::format("the partition {} of the disk {}", partition, disk_guid);
     machine.each_volume([&](const Volume& v) {
         const Disk* disk = machine.disk(v.disk);
-        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt && lower(v.partuuid) == partition && lower(disk->table.disk_guid) == disk_guid)
+        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt && lower(v.partuuid) == partition &&
+            lower(disk->table.disk_guid) == disk_guid)
             out.volume = &v;
     });
     return out;
@@ -207,7 +208,8 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     const auto* device = store.value(object, element::device);
     std::string path = store.text(object, element::path);
     if (object.type == object::ntldr && path.empty()) path = std::string("\\ntldr");
-    const Device loader = device != nullptr ? decode_device(machine, *device, &boot) : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
+    const Device loader =
+        device != nullptr ? decode_device(machine, *device, &boot) : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
     const bool os = object.type == object::os_loader;
     entry.kind = os ? EntryKind::Windows : object.type == object::memory_test ? EntryKind::Tool : EntryKind::Nothing;
     FileReference file;
@@ -233,7 +235,8 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     } else if (volume == nullptr) {
         refuse("store-device-gone", fmt::format("“{}” starts {} from {}, and nothing here answers to that", entry.title, path, loader.text), "0xc000000e");
     } else if (plain_view(*volume) == nullptr) {
-        refuse("store-device-unreadable", fmt::format("“{}” starts {} from {}, whose file system cannot be read", entry.title, path, volume->place), "0xc000000e");
+        refuse("store-device-unreadable", fmt::format("“{}” starts {} from {}, whose file system cannot be read", entry.title, path, volume->place),
+               "0xc000000e");
     } else {
         file = refer(*volume, path, slashes(path), 0);
         if (!file.found()) {
@@ -252,7 +255,8 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
             entry.kernel_loaded = false;
             const bool unreadable = !sum && (sum.error().kind == ErrorKind::Unreadable || sum.error().kind == ErrorKind::Io);
             entry.messages.push_back({screen + (unreadable ? "0xc0000185" : "0xc000007b"), where, 0});
-            stop(entry, Stage::Kernel, "windows-tool-damaged", fmt::format("“{}” starts {}, which cannot be loaded: {}", entry.title, file.place, !sum ? sum.error().what : image.error().what));
+            stop(entry, Stage::Kernel, "windows-tool-damaged",
+                 fmt::format("“{}” starts {}, which cannot be loaded: {}", entry.title, file.place, !sum ? sum.error().what : image.error().what));
         }
     }
     if (!os) return entry;
