@@ -62,6 +62,8 @@ TEST(Hostile, GptEntriesWithImpossibleSizesAreNamedAndSkipped) {
         forge::put64(disk, at + 32, i % 2 == 0 ? ~std::uint64_t{0} : 5000);
         forge::put64(disk, at + 40, i % 3 == 0 ? 0 : ~std::uint64_t{0} >> 1U);
     }
+    // Without a good backup everybody is left with these entries.
+    disk[disk.size() - 33 * 512 + 3000] ^= 1U;
     const auto table = read_partition_table(*support::source_of(disk));
     ASSERT_TRUE(table);
     EXPECT_EQ(table->partitions.size(), 1U);

@@ -39,6 +39,24 @@ bool take_number(std::string_view& text, Number& out) {
     return true;
 }
 
+/// Counts the reads that touch unreadable sectors.
+class Watched final : public ByteSource {
+public:
+    Watched(Source base, std::uint64_t& hits) : base_(std::move(base)), hits_(hits) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
+    [[nodiscard]] std::string place() const override { return base_->place(); }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        auto done = base_->read(offset, into);
+        if (!done && done.error().kind == ErrorKind::Unreadable) ++hits_;
+        return done;
+    }
+
+private:
+    Source base_;
+    std::uint64_t& hits_;
+};
+
 /// The machine of the images given, or nothing (already complained).
 struct Opened {
     Machine machine;
@@ -46,6 +64,8 @@ struct Opened {
     std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
 
     std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> unreadable;  ///< per disk: bytes
+
+    std::uint64_t hits = 0;  ///< reads that touched them
 
     /// One start and one count per line, in sectors; a leading "d2" names the disk; # begins a comment.
     bool read_unreadable(const std::string& path) {
@@ -91,7 +111,8 @@ struct Opened {
             }
             files.push_back(*file);
             Source source = *file;
-            if (const auto bad = unreadable.find(number); bad != unreadable.end()) source = with_unreadable(source, bad->second);
+            if (const auto bad = unreadable.find(number); bad != unreadable.end())
+                source = std::make_shared<const Watched>(with_unreadable(source, bad->second), hits);
             machine.disks.push_back(inspect_disk(source, number, options.images[i]));
             if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
                 complain(Exit::unreadable, printable(problem->text()));
@@ -177,6 +198,9 @@ int run_check(const Options& options) {
     const Verdict verdict = check(opened.machine, wanted);
     const Terminal terminal;
     print(options.format == "json" ? check_json(opened.machine, verdict) : check_text(opened.machine, verdict, terminal, options.all_evidence));
+    if (!options.unreadable.empty() && options.format != "json")
+        print(opened.hits == 0 ? "\nNothing that a start reads lies on the unreadable sectors.\n"
+                               : fmt::format("\nUnreadable sectors were asked for {} time{} on the way.\n", opened.hits, opened.hits == 1 ? "" : "s"));
     if (options.stats) opened.stats();
     return verdict.all_start() ? Exit::all_start : Exit::some_fail;
 }

@@ -346,9 +346,14 @@ std::string_view firmware_id(FirmwareKind kind) {
 FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options) {
     if (options.firmware != FirmwareKind::Auto) return options.firmware;
     if (options.variables.given()) return FirmwareKind::Uefi;
+    // A BIOS needs code in a first sector, and on a GPT disk that code's own partition or a loader with a name: the
+    // protective sector of a UEFI disk often holds code that nothing ever runs.
+    constexpr std::string_view bios_boot = "21686148-6449-6e6f-744e-656564454649";
     for (const auto& disk : machine.disks) {
-        const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 440);
-        if (first && std::ranges::any_of(*first, [](auto b) { return b != 0; })) return FirmwareKind::Bios;
+        const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 512);
+        if (!first || std::all_of(first->begin(), first->begin() + 440, [](auto b) { return b == 0; })) continue;
+        const bool own_partition = std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.type_guid == bios_boot; });
+        if (disk.table.kind != TableKind::Gpt || own_partition || !identify_loader(*first).empty()) return FirmwareKind::Bios;
     }
     bool application = false;
     machine.each_volume([&](const Volume& volume) {

@@ -81,6 +81,7 @@ private:
                 if (drive == nullptr && (file.empty() || other)) continue;
                 if (usable) candidates_.push_back({volume, path, name, shown});
             }
+            if (candidates_.size() == before) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
             if (candidates_.size() == before)
                 skipped.push_back(!usable ? fmt::format("{} writes its path with forward slashes", name)
                                           : fmt::format("{} names {}, and nothing here answers to that", name, option.path.text()));
@@ -247,8 +248,9 @@ private:
         if (evidence.empty())
             for (const auto& disk : machine_.disks)
                 evidence.push_back(evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
-        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence,
-                      "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found\nBdsDxe: No bootable option or device was found.");
+        failed_.emplace_back("BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
+        failed_.emplace_back("BdsDxe: No bootable option or device was found.");
+        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence, fmt::format("{}", fmt::join(failed_, "\n")));
         out_.list.push_back(std::move(route));
     }
 
@@ -265,6 +267,7 @@ private:
     std::unique_ptr<UefiVolumes> seen_;
     std::vector<Candidate> candidates_;
     std::vector<std::string> skipped_;
+    std::vector<std::string> failed_;  ///< messages for options that lead nowhere
     std::vector<Evidence> missed_;
     std::optional<Refusal> refusal_;
     Routes out_;

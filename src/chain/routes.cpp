@@ -15,6 +15,16 @@ constexpr std::size_t most_depth = 8;
 constexpr std::size_t most_routes = 2000;
 constexpr std::string_view silent = "(nothing: the screen stays as the firmware left it)";
 
+/// The boot record of the El Torito specification (1.0, figure 7) in sector 17 of 2048 bytes.
+bool has_boot_catalogue(const ByteSource& disk) {
+    static constexpr std::string_view mark = "EL TORITO SPECIFICATION";
+    constexpr std::uint64_t at = 17 * 2048;
+    if (disk.size() < at + 2048) return false;
+    const auto bytes = disk.bytes(at, 7 + mark.size());
+    return bytes && (*bytes)[0] == 0 &&
+           std::equal(mark.begin(), mark.end(), bytes->begin() + 7, [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
 const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
     std::vector<Evidence> refused;
     for (const auto& disk : machine.disks) {
@@ -30,6 +40,13 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
         if (!mark) {
             refused.push_back(evidence_error(mark.error()));
             continue;
+        }
+        if (((*mark)[0] != 0x55 || (*mark)[1] != 0xAA) && has_boot_catalogue(*disk.source)) {
+            // The firmware starts it as an optical disc; what the catalogue leads to is not followed.
+            ladder.set(Stage::Firmware, State::Unknown,
+                       fmt::format("d{} is an optical medium with a boot catalogue (El Torito), which is not followed", disk.number),
+                       {evidence_bytes(*disk.source, 17 * 2048, 71)});
+            return nullptr;
         }
         if ((*mark)[0] != 0x55 || (*mark)[1] != 0xAA) {
             refused.push_back(evidence_bytes(*disk.source, 510, 2, "55 aa", hex(*mark)));

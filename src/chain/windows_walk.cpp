@@ -333,7 +333,13 @@ private:
                     lower(s.name) == "intelide") &&
                    at_boot(s);
         });
-        if (!controller) return fails("windows-no-disk-controller", "no driver for a disk controller starts at boot: the system's disk is not found");
+        if (!controller) {
+            std::vector<std::string> off;
+            for (const auto& service : registry_->services)
+                if (lower(service.group) == "scsi miniport") off.push_back(fmt::format("{} has Start {}", service.name, service.start));
+            return fails("windows-no-disk-controller", fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
+                                                                   off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
+        }
         const std::string driver = start_.system->info.kind == "ntfs" ? "Ntfs" : "fastfat";
         if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
             return fails("windows-file-system-driver",

@@ -81,9 +81,10 @@ Drawing arrange(const Verdict& verdict) {
             }
     std::size_t last = 0;
     for (const auto& node : out.nodes) last = std::max(last, node.column);
-    for (auto& node : out.nodes)
-        if (node.system) node.column = last;
     for (const auto& [from, to] : out.ends) out.nodes[to].reached = true;
+    // What nothing leads to stands at the right, below everything.
+    for (auto& node : out.nodes)
+        if (node.system && !node.reached) node.column = last;
     std::map<std::size_t, std::size_t> filled;
     for (auto& node : out.nodes) {
         node.row = filled[node.column]++;
@@ -93,9 +94,9 @@ Drawing arrange(const Verdict& verdict) {
     return out;
 }
 
-constexpr std::size_t node_width = 210;
+constexpr std::size_t node_width = 250;
 constexpr std::size_t node_height = 44;
-constexpr std::size_t column_step = 330;
+constexpr std::size_t column_step = 370;
 constexpr std::size_t row_step = 84;
 constexpr std::size_t margin = 24;
 constexpr std::string_view good = "#1a7f4b";
