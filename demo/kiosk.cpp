@@ -34,6 +34,8 @@ Kiosk kiosk() {
     Kiosk out;
     auto desk = front_desk();
     out.root = desk.root;
+    // A machine that starts by UEFI has no use for the desk's menu.
+    out.root.remove("/boot/grub");
     out.root.file("/etc/os-release", "PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nVERSION_ID=\"4\"\nID=almhofcheckin\n");
     out.root.file("/etc/fstab", std::string("UUID=") + kiosk_uuid + " / ext4 errors=remount-ro 0 1\n");
     const Bytes kernel = out.root.at(std::string("/boot/vmlinuz-") + release).content;

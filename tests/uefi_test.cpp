@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: MIT
 // Variable stores, boot options, device paths, images, and the walk of the kiosk.
+#include <algorithm>
+
 #include "kiosk.hpp"
 #include "support.hpp"
 
@@ -41,6 +43,32 @@ TEST(Uefi, WithoutVariablesTheFallbackFileCountsAndThatIsSaid) {
     const auto verdict = walk(demo::kiosk().build(), {}, machine);
     EXPECT_EQ(stage_of(verdict), "yes");
     EXPECT_NE(verdict.systems.front().at(Stage::Firmware).text.find("no variables were given"), std::string::npos);
+}
+
+TEST(Uefi, BootOptionsLeadToFilesOrSayWhyNot) {
+    const auto story = demo::kiosk_stories().front();
+    const auto disk = story.disk();
+    const auto machine = support::machine_of(disk);
+    const std::string global(UefiVariables::global);
+    auto states = [&](const std::string& path, bool active) {
+        const auto variables = parse_uefi_flash(forge::make_flash(
+            {{"BootOrder", global, {4, 0}}, {"Boot0004", global, forge::make_boot_option("Almhof", 1, demo::kiosk_partition_guid(disk, 1), path, active)}}));
+        return variables ? inspect_boot_options(machine, *variables) : std::vector<BootOptionState>{};
+    };
+    const auto good = states("\\EFI\\almhof\\checkin.efi", true);
+    ASSERT_EQ(good.size(), 1U);
+    EXPECT_EQ(good.front().place, "d1p1:/EFI/almhof/checkin.efi");
+    EXPECT_EQ(good.front().problem, "");
+    EXPECT_EQ(good.front().application, EfiApplication::SystemdBoot);
+    const auto gone = states("\\EFI\\almhof\\gone.efi", true);
+    ASSERT_EQ(gone.size(), 1U);
+    EXPECT_EQ(gone.front().place, "");
+    EXPECT_NE(gone.front().problem.find("d1p1:/EFI/almhof/gone.efi is not there"), std::string::npos);
+    const auto slashes = states("/EFI/almhof/checkin.efi", true);
+    ASSERT_EQ(slashes.size(), 1U);
+    EXPECT_NE(slashes.front().problem.find("forward slashes"), std::string::npos);
+    const auto menus = read_menus(machine);
+    EXPECT_TRUE(std::ranges::any_of(menus, [](const Menu& m) { return m.place == "d1p1:/loader/loader.conf" && m.loader == "systemd-boot"; }));
 }
 
 struct Damage {

@@ -282,6 +282,9 @@ TEST(Windows, StartUpListAndDriveLetters) {
     };
     EXPECT_LT(at("partmgr"), at("volmgr")) << "groups come in their order";
     EXPECT_LT(at("storahci"), at("disk"));
+    EXPECT_LT(at("hal.dll"), at("partmgr")) << "the kernel and its HAL come before every driver";
+    EXPECT_LT(at("almbell"), at("smss.exe"));
+    EXPECT_LT(at("smss.exe"), at("winlogon.exe"));
     EXPECT_EQ(items->at(static_cast<std::size_t>(at("GuestBook"))).file, "/Program Files/Almhof/guestbook.exe");
     EXPECT_TRUE(items->at(static_cast<std::size_t>(at("Bell"))).present);
     const auto letters = windows_drive_letters(machine, systems.front());
@@ -289,6 +292,18 @@ TEST(Windows, StartUpListAndDriveLetters) {
     ASSERT_EQ(letters->size(), 1U);
     ASSERT_NE(letters->front().volume, nullptr);
     EXPECT_EQ(letters->front().volume->place, "d1p2");
+}
+
+TEST(Windows, StartUpListMarksAMissingHal) {
+    auto pc = demo::office_pc();
+    pc.windows.remove(s32 + "hal.dll");
+    const auto machine = support::machine_of(pc.build());
+    const auto items = windows_startup(find_systems(machine).front());
+    ASSERT_TRUE(items);
+    std::vector<std::string> absent;
+    for (const auto& item : *items)
+        if (!item.present) absent.push_back(item.name);
+    EXPECT_EQ(absent, std::vector<std::string>{"hal.dll"});
 }
 
 // --- against disks made by others, where they are at hand ---------------------------------------------------------------

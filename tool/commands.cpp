@@ -252,9 +252,14 @@ int run_layout(const Options& options) {
 int run_entries(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
-    const auto menus = read_menus(opened.machine);
+    CheckOptions wanted;
+    if (const int problem = walk_options(options, wanted); problem != 0) return problem;
+    std::vector<BootOptionState> boot;
+    if (wanted.variables.given()) boot = inspect_boot_options(opened.machine, wanted.variables);
+    const auto menus = read_menus(opened.machine, wanted.variables);
     const Terminal terminal;
-    print(options.format == "json" ? entries_json(menus) : entries_text(menus, terminal));
+    if (options.format == "json") print(entries_json(menus, boot));
+    else print((wanted.variables.given() ? boot_options_text(boot, terminal) + "\n" : std::string{}) + entries_text(menus, terminal));
     if (options.stats) opened.stats();
     return Exit::all_start;
 }

@@ -8,6 +8,7 @@
 
 namespace tool {
 
+using herberge::EfiApplication;
 using herberge::printable;
 using herberge::size_text;
 
@@ -278,6 +279,25 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
 }
 
 }  // namespace
+
+std::string boot_options_text(const std::vector<herberge::BootOptionState>& options, const Terminal& terminal) {
+    std::string out = terminal.ink(Ink::Bold, "firmware") + "  boot options, in the order in which it tries them\n\n";
+    for (const auto& o : options) {
+        const bool works = o.problem.empty() && o.option.active;
+        out += fmt::format("  Boot{:04X}  {}  {}\n", o.option.number, terminal.ink(Ink::Bold, printable(o.option.description)),
+                           works              ? terminal.ink(Ink::Good, "resolves")
+                           : !o.option.active ? terminal.ink(Ink::Dim, "not active")
+                                              : terminal.ink(Ink::Bad, "does not resolve"));
+        out += fmt::format("            path      {}\n", terminal.ink(Ink::Dim, printable(o.option.path.text())));
+        const auto kind = herberge::efi_application_name(o.application);
+        if (!o.place.empty())
+            out += fmt::format("            file      {}{}\n", printable(o.place),
+                               o.application == EfiApplication::Unknown ? std::string{} : fmt::format(" ({})", kind));
+        if (!o.problem.empty()) out += fmt::format("            but       {}\n", terminal.ink(Ink::Bad, printable(o.problem)));
+    }
+    if (options.empty()) out += "  none\n";
+    return out;
+}
 
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal) {
     std::string out;

@@ -78,6 +78,7 @@ int main(int argc, char** argv) {
     auto* entries = app.add_subcommand("entries", "What each loader is set to do, and whether each entry resolves");
     add_images(*entries, options);
     add_format(*entries, options);
+    entries->add_option("--variables", options.variables, "The UEFI firmware's variables: its boot options are listed too");
     entries->footer("Example:\n  herberge entries desk.img");
     entries->callback([&] { status = tool::run_entries(options); });
 

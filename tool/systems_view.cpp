@@ -99,8 +99,10 @@ std::string startup_text(const herberge::InstalledSystem& system, const std::vec
     std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)), printable(system.name));
     std::size_t absent = 0;
     for (const auto& item : items) absent += !item.present && !item.file.empty() ? 1 : 0;
-    out += fmt::format("  {} things start, in this order; {}\n", items.size(),
-                       absent == 0 ? "every file is there" : terminal.ink(Ink::Warn, fmt::format("{} of their files are not there", absent)));
+    out +=
+        fmt::format("  {} things start, in this order; {}\n", items.size(),
+                    absent == 0 ? "every file is there"
+                                : terminal.ink(Ink::Warn, absent == 1 ? std::string("one file is not there") : fmt::format("{} files are not there", absent)));
     std::string phase;
     for (const auto& item : items) {
         if (item.phase != phase) {

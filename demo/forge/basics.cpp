@@ -104,7 +104,8 @@ void add_gpt(Bytes& out, const DiskSpec& spec) {
     for (std::size_t i = 0; i < spec.partitions.size(); ++i) {
         const auto& p = spec.partitions[i];
         const Bytes linux_data = {0xAF, 0x3D, 0xC6, 0x0F, 0x83, 0x84, 0x72, 0x47, 0x8E, 0x79, 0x3D, 0x69, 0xD8, 0x47, 0x7D, 0xE4};
-        std::copy(linux_data.begin(), linux_data.end(), entries.begin() + static_cast<std::ptrdiff_t>(i * 128));
+        const Bytes esp = {0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11, 0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9, 0x3B};
+        std::ranges::copy(p.type == 0xEF ? esp : linux_data, entries.begin() + static_cast<std::ptrdiff_t>(i * 128));
         for (std::size_t j = 0; j < 16; ++j) entries[i * 128 + 16 + j] = static_cast<std::uint8_t>(0x10 * (i + 1) + j);
         put64(entries, i * 128 + 32, p.first_lba);
         put64(entries, i * 128 + 40, p.first_lba + p.content.size() / 512 - 1);

@@ -167,7 +167,7 @@ struct PartitionSpec {
 struct DiskSpec {
     std::uint64_t size = 24U << 20U;
     std::uint32_t signature = 0xA1A10F01;
-    bool gpt = false;  ///< a GUID table with a protective first sector; partitions are Linux data
+    bool gpt = false;  ///< a GUID table with a protective first sector; type 0xEF becomes an EFI system partition, all else Linux data
     Bytes boot_code;   ///< at most 440 bytes
     Bytes gap;         ///< from sector 1 on
     std::vector<PartitionSpec> partitions;

@@ -99,7 +99,17 @@ struct CheckOptions {
 [[nodiscard]] Verdict check(const Machine& machine, const CheckOptions& options = {});
 
 /// The menus of every loader on the machine, whether or not the firmware reaches them.
-[[nodiscard]] std::vector<Menu> read_menus(const Machine& machine);
+[[nodiscard]] std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variables = {});
+
+/// What an option of UEFI firmware leads to.
+struct BootOptionState {
+    UefiBootOption option;
+    std::string place;  ///< "d1p1:/EFI/almhof/checkin.efi"; empty: no such file
+    EfiApplication application = EfiApplication::Unknown;
+    std::string problem;  ///< why it leads nowhere; empty: the firmware can start it (its signature is not looked at here)
+};
+/// Every boot option in the order in which the firmware tries them, with the file that it names on the machine's disks.
+[[nodiscard]] std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const UefiVariables& variables);
 
 /// The disk ranges of every kernel that the menus name: where a rehearsal may stop.
 [[nodiscard]] std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus);

@@ -24,7 +24,7 @@ namespace herberge {
 /// "herberge/layout/1": disks, partitions, gaps.
 [[nodiscard]] std::string layout_json(const Machine& machine);
 /// "herberge/entries/1": every menu.
-[[nodiscard]] std::string entries_json(const std::vector<Menu>& menus);
+[[nodiscard]] std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootOptionState>& options = {});
 /// "herberge/sector/1": the fields of one sector.
 [[nodiscard]] std::string sector_json(const std::string& place, const std::string& kind, const std::vector<Field>& fields);
 /// "herberge/files/1": a directory.

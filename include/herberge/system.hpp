@@ -58,7 +58,8 @@ struct WindowsRegistry {
 
 /// Something that a start would run, in order.
 struct StartupItem {
-    std::string phase;  ///< "boot driver", "system driver", "session manager", "service", "logon", "run at logon", "start-up folder"
+    std::string
+        phase;  ///< "kernel", "boot driver", "system driver", "session manager", "system program", "service", "logon", "run at logon", "start-up folder"
     std::string name;
     std::string command;  ///< as written; empty: the default place
     std::string file;     ///< on the system's volume; empty: not told

@@ -107,13 +107,15 @@ std::string describe_gap(const Disk& disk, const Stretch& gap) {
         return (from + static_cast<std::uint64_t>(found - part->begin())) / unit;
     };
     const std::uint64_t body = length - skip;
-    if (const auto used = first_used(begin + skip, std::min(body, looked_at))) return fmt::format("unknown bytes from sector {} on", *used);
+    const bool behind_gpt = gap.first_lba == 0 && disk.table.kind == TableKind::Gpt;
+    if (const auto used = first_used(begin + skip, std::min(body, looked_at)))
+        return fmt::format("{}unknown bytes from sector {} on", behind_gpt ? "the GPT, then " : "", *used);
     if (body > looked_at)
         if (const auto used = first_used(begin + length - std::min(body, looked_at), std::min(body, looked_at))) {
             const bool backup = disk.table.kind == TableKind::Gpt && begin + length == disk.source->size() / unit * unit;
             return backup ? "the backup GPT" : fmt::format("unknown bytes from sector {} on", *used);
         }
-    return body > 2 * looked_at ? "zeros at both ends" : "zeros";
+    return fmt::format("{}{}", behind_gpt ? "the GPT, then " : "", body > 2 * looked_at ? "zeros at both ends" : "zeros");
 }
 
 }  // namespace herberge

@@ -418,15 +418,16 @@ bool plain_ignores_case(const Volume& volume) {
 }
 }  // namespace
 
-std::vector<Menu> read_menus(const Machine& machine) {
+std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variables) {
     std::vector<Menu> out;
     auto add = [&](Menu menu) {
         const bool known =
             std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place && m.loader.substr(0, menu.loader.size()) == menu.loader; });
         if (!known) out.push_back(std::move(menu));
     };
-    for (auto& loader : chain::find_routes(machine, false).loaders)
-        if (!loader.menu.place.empty() && (!loader.menu.entries.empty() || loader.menu.boots_without_menu)) add(loader.menu);
+    for (const auto& routes : {chain::find_routes(machine, false), chain::find_efi_routes(machine, variables, SecureBoot::Off)})
+        for (const auto& loader : routes.loaders)
+            if (!loader.menu.place.empty() && (!loader.menu.entries.empty() || loader.menu.boots_without_menu)) add(loader.menu);
     // First sectors and boot sectors that nothing starts may still hold a loader with a menu.
     const int first = machine.disks.empty() ? 0 : machine.disks.front().number;
     auto look = [&](const BootPlace& place) {
@@ -453,7 +454,7 @@ std::vector<Menu> read_menus(const Machine& machine) {
             };
             const bool any_case = plain_ignores_case(volume);
             if (std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place || (any_case && lower(m.place) == lower(menu.place)); })) continue;
-            menu.loader += " (not reached from a first sector)";
+            menu.loader += " (not reached from the firmware)";
             out.push_back(std::move(menu));
         }
     });

@@ -6,13 +6,13 @@
 
 #include <herberge/uefi.hpp>
 
+#include "chain/efi_options.hpp"
 #include "chain/routes.hpp"
 
 namespace herberge::chain {
 
 namespace {
 
-constexpr std::string_view fallback_file = "/EFI/BOOT/BOOTX64.EFI";
 constexpr std::size_t most_depth = 6;
 
 std::string lower(std::string_view text) {
@@ -29,6 +29,7 @@ struct Candidate {
     std::string path;      ///< with slashes
     std::string by;        ///< "Boot0010 “Almhof”", "the fallback file"
     std::string option;    ///< for its message: Boot0010 "Almhof" from HD(…)
+    std::string label;     ///< of its step in the graph: the option's title; empty: nobody named it
 };
 
 class Finder {
@@ -51,53 +52,22 @@ private:
     void collect() {
         std::vector<std::string> skipped;
         for (const auto& option : boot_options(variables_)) {
-            const std::string name = fmt::format("Boot{:04X} “{}”", option.number, option.description);
+            const std::string name = option_name(option);
             if (!option.active) {
                 skipped.push_back(name + " is not active");
                 continue;
             }
-            if (!option.whole || !option.path.whole) {
-                skipped.push_back(name + " has a damaged device path");
-                continue;
-            }
-            std::string file;
-            const DevicePathNode* drive = nullptr;
-            bool other = false;
-            for (const auto& node : option.path.nodes) {
-                if (node.file) file += (file.empty() || node.file->starts_with('\\') ? "" : "\\") + *node.file;
-                else if (node.partition) drive = &node;
-                else if (node.type == 3) other = true;
-            }
             const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
-            // A path is compared as it stands: only backslashes separate directories.
-            const bool usable = file.find('/') == std::string::npos;
-            std::string path = file;
-            std::ranges::replace(path, '\\', '/');
-            if (path.empty()) path = fallback_file;
-            if (!path.starts_with('/')) path = fmt::format("/{}", path);
-            std::size_t before = candidates_.size();
-            for (const auto* volume : seen_->volumes) {
-                if (drive != nullptr && !matches(*drive, *volume)) continue;
-                if (drive == nullptr && (file.empty() || other)) continue;
-                if (usable) candidates_.push_back({volume, path, name, shown});
-            }
-            if (candidates_.size() == before) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
-            if (candidates_.size() == before)
-                skipped.push_back(!usable ? fmt::format("{} writes its path with forward slashes", name)
-                                          : fmt::format("{} names {}, and nothing here answers to that", name, option.path.text()));
+            const auto files = files_of_option(option, *seen_);
+            for (const auto* volume : files.volumes) candidates_.push_back({volume, files.path, name, shown, option.description});
+            if (files.problem.empty()) continue;
+            skipped.push_back(files.problem);
+            if (option.whole && option.path.whole) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
         }
         skipped_ = std::move(skipped);
         for (const auto* volume : seen_->volumes)
             candidates_.push_back(
-                {volume, std::string(fallback_file), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
-    }
-
-    /// Number and identifier must both fit; start and size need not.
-    [[nodiscard]] bool matches(const DevicePathNode& node, const Volume& volume) const {
-        const Disk* disk = seen_->view.disk(volume.disk);
-        if (static_cast<int>(*node.partition) != volume.partition) return false;
-        if (disk->table.kind == TableKind::Gpt) return lower(node.signature) == lower(volume.partuuid);
-        return node.signature == fmt::format("{:08x}", disk->table.disk_signature);
+                {volume, std::string(efi_fallback_file), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
     }
 
     /// True when the firmware stays with it: it was started.
@@ -138,7 +108,7 @@ private:
                              ? std::string("the disk is one volume without a table")
                              : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR", c.volume->place),
                          {evidence_bytes(*disk->source, 446, 64)});
-        out_.steps.push_back({"firmware", place, c.by.starts_with("Boot") ? c.by : "", true, false});
+        out_.steps.push_back({"firmware", place, c.label, true, false});
         out_.first_drive = c.volume->disk;
         application(c.volume->disk, c.volume->partition, c.path, std::move(route));
         return true;
@@ -223,7 +193,7 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         const Volume* hidden = nullptr;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.info.kind.starts_with("fat") && view_of(v) != nullptr && resolve(*view_of(v), fallback_file)) hidden = &v;
+            if (hidden == nullptr && v.info.kind.starts_with("fat") && view_of(v) != nullptr && resolve(*view_of(v), efi_fallback_file)) hidden = &v;
         });
         if (hidden != nullptr && !seen_->findings.empty()) {
             ladder.set(Stage::Firmware, State::Holds, "the firmware reads the disk", {});
@@ -234,13 +204,13 @@ private:
                 evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
             }
             ladder.breaks(Stage::PartitionTable, seen_->findings.front().code,
-                          fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, fallback_file), evidence,
+                          fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_file), evidence,
                           "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
             out_.list.push_back(std::move(route));
             return;
         }
         std::string text = seen_->volumes.empty() ? "the firmware finds no FAT volume on any disk"
-                                                  : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", fallback_file);
+                                                  : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", efi_fallback_file);
         if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
         text += "; " + secure_.why;
         if (!variables_.given()) text += "; boot options were not given";

@@ -40,6 +40,7 @@ std::string shorten(std::string_view text, std::size_t most) {
 
 struct Node {
     std::string name;
+    std::string through;  ///< a first or boot sector folded into the loader it starts
     std::size_t column = 0;
     std::size_t row = 0;
     bool system = false;
@@ -49,6 +50,7 @@ struct Node {
 
 struct Drawing {
     std::vector<Node> nodes;
+    std::vector<StartEdge> edges;
     std::vector<std::pair<std::size_t, std::size_t>> ends;  ///< of each edge
     std::size_t columns = 1;
     std::size_t rows = 1;
@@ -56,17 +58,48 @@ struct Drawing {
 
 std::string node_of(const SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }
 
+/// A first or boot sector whose code does one thing only, starting a loader, becomes a line of that loader's box: the
+/// drawing has half as many columns. Gives the sector that each loader is started through.
+std::map<std::string, std::string> fold_sectors(std::vector<StartEdge>& edges) {
+    std::map<std::string, std::size_t> leaving;
+    std::map<std::string, std::size_t> entering;
+    for (const auto& edge : edges) {
+        ++leaving[edge.from];
+        ++entering[edge.to];
+    }
+    std::map<std::string, std::string> through;
+    for (std::size_t i = 0; i < edges.size();) {
+        const auto edge = edges[i];
+        if (!edge.from.ends_with(" sector") || edge.to.ends_with(" sector") || !edge.label.empty() || edge.broken || leaving[edge.from] != 1 ||
+            entering[edge.to] != 1) {
+            ++i;
+            continue;
+        }
+        edges.erase(edges.begin() + static_cast<std::ptrdiff_t>(i));
+        through[edge.to] = edge.from;
+        for (auto& other : edges)
+            if (other.to == edge.from) other.to = edge.to;
+    }
+    return through;
+}
+
 /// Columns by the longest way from the firmware; a circle stops counting at the number of nodes.
 Drawing arrange(const Verdict& verdict) {
     Drawing out;
+    out.edges = verdict.graph;
+    const auto through = fold_sectors(out.edges);
     std::map<std::string, std::size_t> index;
     auto add = [&](const std::string& name) {
         const auto [found, fresh] = index.emplace(name, out.nodes.size());
-        if (fresh) out.nodes.push_back({name, 0, 0, false, Starts::Unknown, false});
+        if (fresh) {
+            out.nodes.emplace_back();
+            out.nodes.back().name = name;
+            if (const auto sector = through.find(name); sector != through.end()) out.nodes.back().through = sector->second;
+        }
         return found->second;
     };
     add("firmware");
-    for (const auto& edge : verdict.graph) out.ends.emplace_back(add(edge.from), add(edge.to));
+    for (const auto& edge : out.edges) out.ends.emplace_back(add(edge.from), add(edge.to));
     for (const auto& system : verdict.systems) {
         auto& node = out.nodes[add(node_of(system))];
         node.system = true;
@@ -95,9 +128,9 @@ Drawing arrange(const Verdict& verdict) {
 }
 
 constexpr std::size_t node_width = 250;
-constexpr std::size_t node_height = 44;
+constexpr std::size_t node_height = 58;
 constexpr std::size_t column_step = 370;
-constexpr std::size_t row_step = 84;
+constexpr std::size_t row_step = 98;
 constexpr std::size_t margin = 24;
 constexpr std::string_view good = "#1a7f4b";
 constexpr std::string_view bad = "#b3261e";
@@ -106,12 +139,23 @@ constexpr std::string_view plain = "#3b4a5a";
 }  // namespace
 
 std::string graph_dot(const Verdict& verdict) {
-    const auto drawing = arrange(verdict);
+    // The source form keeps every step, folded sectors too.
+    std::vector<std::string> names{"firmware"};
+    auto add = [&](const std::string& name) {
+        if (std::ranges::find(names, name) == names.end()) names.push_back(name);
+    };
+    for (const auto& edge : verdict.graph) {
+        add(edge.from);
+        add(edge.to);
+    }
+    for (const auto& system : verdict.systems) add(node_of(system));
     std::string out = "digraph boot {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n";
-    for (const auto& node : drawing.nodes) {
+    for (const auto& name : names) {
         std::string extra;
-        if (node.system) extra = fmt::format(", peripheries=2, color=\"{}\"", node.starts == Starts::Yes ? good : node.starts == Starts::No ? bad : plain);
-        out += fmt::format("  \"{0}\" [label=\"{0}\"{1}];\n", escape_dot(node.name), extra);
+        const auto system = std::ranges::find(verdict.systems, name, node_of);
+        if (system != verdict.systems.end())
+            extra = fmt::format(", peripheries=2, color=\"{}\"", system->starts == Starts::Yes ? good : system->starts == Starts::No ? bad : plain);
+        out += fmt::format("  \"{0}\" [label=\"{0}\"{1}];\n", escape_dot(name), extra);
     }
     for (const auto& edge : verdict.graph)
         out += fmt::format("  \"{}\" -> \"{}\" [label=\"{}\"{}{}];\n", escape_dot(edge.from), escape_dot(edge.to), escape_dot(edge.label),
@@ -133,8 +177,8 @@ std::string graph_svg(const Verdict& verdict) {
     for (const auto& node : drawing.nodes) filled[node.column] = std::max(filled[node.column], node.row + 1);
     auto y_of = [&](const Node& n) { return margin + n.row * row_step + (drawing.rows - filled[n.column]) * row_step / 2; };
     std::map<std::pair<std::size_t, std::size_t>, std::size_t> parallel;
-    for (std::size_t i = 0; i < verdict.graph.size(); ++i) {
-        const auto& edge = verdict.graph[i];
+    for (std::size_t i = 0; i < drawing.edges.size(); ++i) {
+        const auto& edge = drawing.edges[i];
         const auto& from = drawing.nodes[drawing.ends[i].first];
         const auto& to = drawing.nodes[drawing.ends[i].second];
         const std::size_t shift = 13 * parallel[drawing.ends[i]]++;
@@ -149,8 +193,10 @@ std::string graph_svg(const Verdict& verdict) {
                                x2 - std::min<std::size_t>(60, x2), y2, x2, y2, colour, edge.unattended ? 2.5 : 1.5,
                                edge.broken ? " stroke-dasharray=\"6 4\"" : "");
         if (!edge.label.empty() && shift <= 26)
-            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\" text-anchor=\"middle\">{}</text>\n", (x1 + x2) / 2,
-                               (y1 + 3 * y2) / 4 - 6 + shift, colour, escape_xml(shift == 26 ? std::string("…") : shorten(edge.label, 18)));
+            out += fmt::format(
+                "<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\" text-anchor=\"middle\" paint-order=\"stroke\" stroke=\"#ffffff\" "
+                "stroke-width=\"4\">{}</text>\n",
+                (x1 + x2) / 2, (y1 + 3 * y2) / 4 - 6 + shift, colour, escape_xml(shift == 26 ? std::string("…") : shorten(edge.label, 18)));
     }
     for (const auto& node : drawing.nodes) {
         const auto colour = !node.system ? plain : node.starts == Starts::Yes ? good : node.starts == Starts::No ? bad : plain;
@@ -162,13 +208,17 @@ std::string graph_svg(const Verdict& verdict) {
         const auto bracket = node.name.rfind(" (");
         const std::string head = bracket == std::string::npos ? node.name : node.name.substr(0, bracket);
         const std::string rest = bracket == std::string::npos ? std::string{} : node.name.substr(bracket + 2, node.name.size() - bracket - 3);
-        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" fill=\"#1c2530\">{}</text>\n", x + 10, y + (rest.empty() ? 27 : 19),
-                           escape_xml(shorten(head, 28)));
         std::string below = rest;
         if (node.system) below += node.starts == Starts::Yes ? "  starts" : node.starts == Starts::No ? "  does not start" : "  cannot be told";
         if (node.system && !node.reached) below += ", on no menu";
-        if (!below.empty())
-            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, y + 35, colour, escape_xml(shorten(below, 32)));
+        std::vector<std::string> small;
+        if (!node.through.empty()) small.push_back("from the " + node.through);
+        if (!below.empty()) small.push_back(below);
+        std::size_t line = y + node_height / 2 + 4 - 8 * small.size();
+        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" fill=\"#1c2530\">{}</text>\n", x + 10, line,
+                           escape_xml(shorten(head, 28)));
+        for (const auto& text : small)
+            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, line += 16, colour, escape_xml(shorten(text, 36)));
     }
     out +=
         fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does not work</text>\n</svg>\n",

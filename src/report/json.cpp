@@ -232,8 +232,16 @@ std::string layout_json(const Machine& machine) {
     return finish(out);
 }
 
-std::string entries_json(const std::vector<Menu>& menus) {
+std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootOptionState>& options) {
     ordered_json out = {{"schema", "herberge/entries/1"}};
+    out["boot_options"] = ordered_json::array();
+    for (const auto& o : options)
+        out["boot_options"].push_back({{"number", o.option.number},
+                                       {"title", clean(o.option.description)},
+                                       {"active", o.option.active},
+                                       {"device_path", clean(o.option.path.text())},
+                                       {"place", text_or_null(clean(o.place))},
+                                       {"problem", text_or_null(clean(o.problem))}});
     out["menus"] = ordered_json::array();
     for (const auto& menu : menus) {
         ordered_json m = {{"loader", menu.loader},

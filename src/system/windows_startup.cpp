@@ -28,9 +28,17 @@ public:
     Result<std::vector<StartupItem>> run() {
         const auto registry = read_windows_registry(*system_.volume, system_.directory);
         if (!registry) return tl::unexpected(registry.error());
+        for (const char* name : {"ntoskrnl.exe", "hal.dll"}) own_program("kernel", name);
         drivers(*registry, 0, "boot driver");
         drivers(*registry, 1, "system driver");
+        own_program("session manager", "smss.exe");
         session_manager(registry->control_set);
+        add("system program", "csrss.exe", {}, registry->csrss.empty() ? system_.directory + "/System32/csrss.exe" : registry->csrss,
+            "SYSTEM\\" + registry->control_set + "\\Control\\Session Manager\\SubSystems");
+        // Only systems with a boot store have a start-up program before the logon.
+        if (resolve(fs_, system_.directory + "/System32/winload.exe") || resolve(fs_, system_.directory + "/System32/winload.efi"))
+            own_program("system program", "wininit.exe");
+        for (const char* name : {"winlogon.exe", "services.exe", "lsass.exe"}) own_program("system program", name);
         services(*registry);
         if (const auto software = open_windows_hive(*system_.volume, system_.directory, "SOFTWARE")) {
             logon(**software);
@@ -46,6 +54,9 @@ private:
         const bool present = !file.empty() && resolve(fs_, file).has_value();
         out_.push_back({std::move(phase), printable(name), printable(command), std::move(file), present, std::move(source)});
     }
+
+    /// What the system starts without any setting that names it.
+    void own_program(const char* phase, const char* name) { add(phase, name, {}, fmt::format("{}/System32/{}", system_.directory, name), {}); }
 
     void drivers(const WindowsRegistry& registry, std::uint32_t start, const char* phase) {
         for (const auto& s : registry.services)
