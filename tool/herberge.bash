@@ -15,7 +15,9 @@ _herberge() {
     local options="--help"
     case ${COMP_WORDS[1]} in
         check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --stats --unreadable" ;;
-        systems | startup | layout | entries) options="$options --format --stats" ;;
+        systems) options="$options --format --firmware --variables --secure-boot --stats --unreadable" ;;
+        entries) options="$options --format --variables --stats --unreadable" ;;
+        startup | layout) options="$options --format --stats --unreadable" ;;
         sector) options="$options --format --stats --at" ;;
         files) options="$options --format --stats --in" ;;
         rehearse) options="$options --format --stats --keys --until --millions" ;;
