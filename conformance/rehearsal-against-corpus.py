@@ -52,8 +52,12 @@ def compare(opt, area, case):
     reached_kernel = ran["end"] in ("kernel-read", "kernel-entered")
     missing = [l for l in real if l not in everything and not KERNEL.match(l)]
     if reached_kernel and missing:
-        # Behind the last line both have, the real machine went on alone.
-        last = max((i for i, l in enumerate(real) if l in everything), default=-1)
+        # Where the rehearsal ends within a line, the real machine went on alone from that line on; else behind the last
+        # line that both have.
+        cut = shown[-1] if shown else ""
+        last = next((i for i, l in enumerate(real) if cut and l != cut and l.startswith(cut)), None)
+        if last is None:
+            last = max((i for i, l in enumerate(real) if l in everything), default=0)
         missing = [l for l in real[:last] if l not in everything and not KERNEL.match(l)]
     # What the rehearsal shows last must have been on the real screen or its serial line, if that had text at all.
     all_real = " ".join(lines(case["console_tail"]))

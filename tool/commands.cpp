@@ -114,6 +114,7 @@ struct Opened {
             if (const auto bad = unreadable.find(number); bad != unreadable.end())
                 source = std::make_shared<const Watched>(with_unreadable(source, bad->second), hits);
             machine.disks.push_back(inspect_disk(source, number, options.images[i]));
+            if (options.optical) into_optical_drive(machine.disks.back());
             if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
                 complain(Exit::unreadable, printable(problem->text()));
                 return false;
@@ -439,7 +440,8 @@ int run_rehearse(const Options& options) {
     }
     // Loading the kernel costs most of the time and shows nothing that decoding does not know.
     if (wanted.until != Stage::Kernel) wanted.kernels = kernel_ranges(read_menus(opened.machine));
-    const Rehearsal rehearsal = rehearse(opened.machine, 1, wanted);
+    const auto posing = with_emulated_drives(opened.machine);
+    const Rehearsal rehearsal = rehearse(posing != nullptr ? *posing : opened.machine, 1, wanted);
     const Terminal terminal;
     print(options.format == "json" ? rehearsal_json(rehearsal) : rehearsal_text(rehearsal, terminal));
     if (options.stats) opened.stats();

@@ -15,6 +15,7 @@ struct Options {
     std::string format = "text";
     std::string firmware = "auto";
     bool stats = false;
+    bool optical = false;
     bool all_evidence = false;
     std::string place;       ///< --at, --in, --from
     std::string output;      ///< --to

@@ -13,6 +13,7 @@ void add_images(CLI::App& command, Options& options) {
         "--unreadable", options.unreadable,
         "A text file of sectors that could not be read: on each line a first sector and a count (512 bytes each), of d1 unless the line begins with another "
         "disk: d2 4096 8");
+    command.add_flag("--optical", options.optical, "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");
 }
 

@@ -134,6 +134,7 @@ struct BootPlace {
     std::uint64_t lba = 0;           ///< from the disk's start, in sectors of 512 bytes
     int first_drive = 0;             ///< number of the disk that the firmware calls 80h
     bool seen_working = false;       ///< run in an emulated PC, the code went on: damage in it does not matter
+    int image = 0;                   ///< not 0: a boot image of the disc's boot catalogue, which a BIOS has loaded from there
 
     /// "d1 first sector", "d1p2 boot sector"
     [[nodiscard]] std::string text() const;
@@ -194,8 +195,9 @@ struct GrubBoot {
     std::uint64_t core_sector = 0;   ///< where it expects the core image
     std::uint8_t boot_drive = 0xFF;  ///< 0xFF: the drive the firmware names
     bool jump_lands_in_code = true;
-    std::optional<Error> damage;  ///< its code cannot work
-    std::uint64_t sector = 0;     ///< where this boot sector lies on its disk
+    std::optional<Error> damage;    ///< its code cannot work
+    std::uint64_t sector = 0;       ///< where this boot sector lies on its disk
+    std::size_t pointer_at = 0x5C;  ///< the byte of it that holds core_sector
 };
 
 struct GrubBlock {
@@ -236,6 +238,11 @@ struct GrubCoreProblem {
     std::vector<Evidence> evidence;
 };
 [[nodiscard]] tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot);
+
+/// The boot image of GRUB on an optical disc. `image` holds at least 512 bytes.
+[[nodiscard]] bool is_grub_disc_boot(std::span<const std::uint8_t> image);
+/// The core image behind it; `image_at` is in bytes from the medium's start.
+[[nodiscard]] tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, std::uint64_t image_at);
 
 /// The core that a GRUB for UEFI (x86_64-efi) carries in itself. Error: no such image.
 [[nodiscard]] Result<GrubCore> read_grub_efi(const ByteSource& image);

@@ -13,7 +13,12 @@
 
 namespace herberge {
 
-enum class SystemKind : std::uint8_t { Linux, Windows, Unknown };
+enum class SystemKind : std::uint8_t {
+    Linux,
+    Windows,
+    Medium,  ///< an install or live medium
+    Unknown,
+};
 
 /// A system found by its real marks on a volume, whatever the loaders say.
 struct InstalledSystem {
@@ -144,6 +149,8 @@ struct RootDemand {
 [[nodiscard]] StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
 /// Would the drivers in the RAM disk, or in the kernel, reach and mount the root file system?
 [[nodiscard]] StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
+/// Would the RAM disk of an install or live medium find the packed root that its command line asks for?
+[[nodiscard]] StageResult judge_medium(const Volume& volume, const CommandLine& arguments);
 /// Mountable by the kernel's driver?
 [[nodiscard]] StageResult judge_root_mount(const Volume& volume);
 /// The init that would run from `root`, in the order kernel and RAM disk try.

@@ -13,6 +13,7 @@
 
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/optical.hpp>
 #include <herberge/partition.hpp>
 
 namespace herberge {
@@ -118,8 +119,8 @@ struct ResolveOptions {
 
 struct Volume {
     int disk = 0;       ///< from 1
-    int partition = 0;  ///< as the Linux kernel counts; 0: the whole disk
-    std::string place;  ///< "d1p1"
+    int partition = 0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
+    std::string place;  ///< "d1p1"; "d1c2" for a boot image
     Source source;
     VolumeInfo info;
     std::string partuuid;
@@ -133,8 +134,12 @@ struct Disk {
     std::string path;  ///< as given on the command line
     Source source;
     PartitionTable table;
-    std::vector<Volume> volumes;   ///< in partition order
-    std::optional<Error> problem;  ///< the first sector could not be read
+    std::vector<Volume> volumes;             ///< in partition order
+    std::optional<Error> problem;            ///< the first sector could not be read
+    std::optional<BootCatalogue> catalogue;  ///< of an optical medium, or of a disk made to serve as one, too
+    /// It lies in an optical drive: the catalogue is what firmware starts. Set for media that carry a catalogue and no 55AA.
+    bool optical = false;
+    Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
 };
 
 /// The disks of one machine, in the order in which its firmware tries them.
@@ -143,9 +148,10 @@ struct Machine {
 
     [[nodiscard]] const Disk* disk(int number) const;
     /// The disk a BIOS calls 80h + `index` when disk `first` is 80h and the others follow in order; null: none.
+    /// Optical drives do not count.
     [[nodiscard]] const Disk* drive(int index, int first) const;
     /// The reverse: 0 for `first`.
-    [[nodiscard]] static int drive_index(int disk, int first);
+    [[nodiscard]] int drive_index(int disk, int first) const;
     [[nodiscard]] const Volume* volume(int disk, int partition) const;
     [[nodiscard]] const Volume* at(std::string_view place) const;
     void each_volume(const std::function<void(const Volume&)>& visit) const;
@@ -167,6 +173,13 @@ struct PartitionNames {
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
 /// Opens the volumes of a disk whose table is already there; without partitions, the disk as one volume.
 [[nodiscard]] Disk inspect_partitions(Disk disk);
+/// The file system in a boot image of the disc's catalogue: place "d1c2".
+[[nodiscard]] Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image);
+/// The machine as a BIOS presents it when discs among its media hold an image of a floppy or hard disk to start from: the
+/// image takes the disc's place. Null: there is none.
+[[nodiscard]] std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine);
+/// Puts a medium that carries a boot catalogue into an optical drive, also one that could start as a disk.
+void into_optical_drive(Disk& disk);
 
 /// A file system that begins where no partition does: a table entry that points elsewhere, or is gone. Looks at the
 /// first 4 MiB and one sector around each partition's start; costs up to 4 MiB of reading.

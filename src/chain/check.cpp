@@ -43,7 +43,8 @@ private:
         if (entry.windows) {
             chain::walk_windows(machine_, entry, *route.menu, ladder);
         } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
-            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder, route.locked_down);
+            const auto* system = chain::system_of(machine_, entry, systems_);
+            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder, route.locked_down, system != nullptr && system->kind == SystemKind::Medium);
         } else {
             ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
                        {evidence_line(entry.place, entry.line)});
@@ -60,7 +61,7 @@ private:
     SystemVerdict judge(const InstalledSystem& system) {
         SystemVerdict out;
         out.name = system.name;
-        out.kind = system.kind == SystemKind::Windows ? "windows" : "linux";
+        out.kind = system.kind == SystemKind::Windows ? "windows" : system.kind == SystemKind::Medium ? "medium" : "linux";
         out.place = system.volume->place;
         out.version = system.version;
         out.last_used = system.last_used;
@@ -387,7 +388,11 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
         out.view = std::move(view);
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {
-        out = Walk(machine, chain::find_routes(machine, options.rehearse)).run();
+        // A disc that poses as a floppy or hard disk replaces the medium itself.
+        std::shared_ptr<const Machine> posing = with_emulated_drives(machine);
+        const Machine& seen = posing != nullptr ? *posing : machine;
+        out = Walk(seen, chain::find_routes(seen, options.rehearse)).run();
+        out.view = std::move(posing);
     }
     out.firmware = firmware;
     return out;
@@ -439,10 +444,10 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
         if (!known) out.push_back(std::move(run->menu));
     };
     for (const auto& disk : machine.disks)
-        if (!disk.problem) look({&disk, nullptr, 0, disk.number, false});
+        if (!disk.problem) look({&disk, nullptr, 0, disk.number, false, 0});
     machine.each_volume([&](const Volume& volume) {
         const auto where = volume.source->locate(0, std::min<std::uint64_t>(512, volume.source->size()));
-        if (volume.partition != 0 && !where.empty()) look({machine.disk(volume.disk), &volume, where.front().offset / 512, first, false});
+        if (volume.partition != 0 && !where.empty()) look({machine.disk(volume.disk), &volume, where.front().offset / 512, first, false, 0});
     });
     // Configurations that no loader on these disks leads to are worth reading all the same.
     machine.each_volume([&](const Volume& volume) {

@@ -104,7 +104,8 @@ private:
         route.ladder.set(Stage::Firmware, State::Holds, text, evidence);
         const Disk* disk = seen_->view.disk(c.volume->disk);
         route.ladder.set(Stage::PartitionTable, State::Holds,
-                         disk->table.kind == TableKind::None
+                         c.volume->partition < 0 ? fmt::format("the boot catalogue leads to {}", c.volume->place)
+                         : disk->table.kind == TableKind::None
                              ? std::string("the disk is one volume without a table")
                              : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR", c.volume->place),
                          {evidence_bytes(*disk->source, 446, 64)});
@@ -115,7 +116,11 @@ private:
     }
 
     void application(int disk, int partition, const std::string& path, Route route) {
-        const std::string place = fmt::format("d{}{}:{}", disk, partition != 0 ? fmt::format("p{}", partition) : "", path);
+        const std::string place = fmt::format("d{}{}:{}", disk,
+                                              partition > 0   ? fmt::format("p{}", partition)
+                                              : partition < 0 ? fmt::format("c{}", -partition)
+                                                              : "",
+                                              path);
         if (std::ranges::find(path_, lower(place)) != path_.end() || path_.size() >= most_depth) {
             route.ladder.breaks(Stage::Entry, "chain-loop", fmt::format("{} is started again: the loaders start each other in a circle", place),
                                 {evidence_place(place)}, "(the same menu comes again and again)");

@@ -48,8 +48,15 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
 
 class LinuxWalk {
 public:
-    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down)
-        : machine_(machine), entry_(entry), menu_(menu), artifacts_(artifacts), ladder_(ladder), locked_down_(locked_down), arguments_(entry.arguments) {}
+    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down, bool medium)
+        : machine_(machine),
+          entry_(entry),
+          menu_(menu),
+          artifacts_(artifacts),
+          ladder_(ladder),
+          locked_down_(locked_down),
+          medium_(medium),
+          arguments_(entry.arguments) {}
 
     void run() {
         if (!entry()) return;
@@ -67,6 +74,15 @@ public:
         demand.locked_down = locked_down_;
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
+        if (medium_ && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
+            const auto packed = judge_medium(*entry_.kernel.front().volume, arguments_);
+            ladder_.set(Stage::Root, packed);
+            if (packed.state == State::Breaks) return;
+            const bool inside = packed.state == State::NotNeeded;
+            ladder_.set(Stage::Init, State::Unknown,
+                        inside ? "the RAM disk's own programs go on, which is not followed" : "it lies in the packed root, which is not unpacked here");
+            return;
+        }
         if (!judge_the_root(root, demand, ramdisk)) return;
         const auto init = judge_init(*root.volume, arguments_, ramdisk);
         ladder_.set(Stage::Init, init.result);
@@ -329,6 +345,7 @@ private:
     Artifacts& artifacts_;
     Ladder& ladder_;
     bool locked_down_;
+    bool medium_;  ///< the kernel lies on an install or live medium
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::string driver_note_;
@@ -413,6 +430,11 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     if (const auto* system = system_on(root.volume)) return system;
     for (const auto& kernel : entry.kernel)
         if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload) return system;
+    for (const auto& kernel : entry.kernel)
+        for (const auto& system : systems)
+            if (system.kind == SystemKind::Medium && (kernel.volume == system.volume || kernel.place.starts_with(system.volume->place + ":")) &&
+                entry.kind != EntryKind::Chainload)
+                return &system;
     // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant.
     const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found();
     const auto linux_systems = std::ranges::count(systems, SystemKind::Linux, &InstalledSystem::kind);
@@ -421,8 +443,8 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     return nullptr;
 }
 
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down) {
-    LinuxWalk(machine, entry, menu, artifacts, ladder, locked_down).run();
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down, bool medium) {
+    LinuxWalk(machine, entry, menu, artifacts, ladder, locked_down, medium).run();
 }
 
 }  // namespace herberge::chain

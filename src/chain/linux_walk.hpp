@@ -30,6 +30,7 @@ private:
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);
 
 /// Sets the rungs from `entry` on. What a loader does when the kernel is refused is already in the entry.
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down = false);
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down = false,
+                bool medium = false);
 
 }  // namespace herberge::chain

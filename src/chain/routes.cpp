@@ -15,19 +15,48 @@ constexpr std::size_t most_depth = 8;
 constexpr std::size_t most_routes = 2000;
 constexpr std::string_view silent = "(nothing: the screen stays as the firmware left it)";
 
-/// The boot record of the El Torito specification (1.0, figure 7) in sector 17 of 2048 bytes.
-bool has_boot_catalogue(const ByteSource& disk) {
-    static constexpr std::string_view mark = "EL TORITO SPECIFICATION";
-    constexpr std::uint64_t at = 17 * 2048;
-    if (disk.size() < at + 2048) return false;
-    const auto bytes = disk.bytes(at, 7 + mark.size());
-    return bytes && (*bytes)[0] == 0 &&
-           std::equal(mark.begin(), mark.end(), bytes->begin() + 7, [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+/// What a BIOS says of a disc that it does not start.
+std::string disc_refused(int code) { return fmt::format("Boot failed: Could not read from CDROM (code {:04x})", static_cast<unsigned>(code)); }
+
+/// A disc in an optical drive: true when the firmware starts it.
+bool disc_starts(const Disk& disk, Ladder& ladder, std::vector<Evidence>& refused, std::vector<std::string>& said) {
+    const auto& catalogue = *disk.catalogue;
+    if (catalogue.refused) {
+        refused.push_back(evidence_error(*catalogue.refused));
+        said.push_back(disc_refused(catalogue.refusal_code));
+        return false;
+    }
+    const auto& image = catalogue.images.front();
+    if (!disk.source->bytes(image.offset, std::max<std::uint64_t>(image.sectors, 1) * 512)) {
+        refused.push_back(evidence_bytes(*disk.source, image.entry_at + 8, 4, "a boot image on the medium", fmt::format("block {}", image.offset / 2048)));
+        said.push_back(disc_refused(12));
+        return false;
+    }
+    std::vector<Evidence> evidence{evidence_bytes(*disk.source, image.entry_at, 32, {}, fmt::format("{} sectors from byte {}", image.sectors, image.offset))};
+    evidence.insert(evidence.end(), refused.begin(), refused.end());
+    ladder.set(Stage::Firmware, State::Holds,
+               fmt::format("a BIOS starts the disc d{}: its boot catalogue names a boot image ({})", disk.number, emulation_name(image.emulation)), evidence);
+    if (!catalogue.checksum_holds)
+        ladder.add_finding(make_finding("disc-catalogue-checksum",
+                                        fmt::format("the validation entry of d{}'s boot catalogue fails its checksum; some firmware refuses it", disk.number),
+                                        {evidence_bytes(*disk.source, catalogue.offset, 32, "words that add up to 0", "another sum")}));
+    return true;
 }
 
 const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
     std::vector<Evidence> refused;
+    std::vector<std::string> said;
     for (const auto& disk : machine.disks) {
+        if (disk.optical && !disk.problem) {
+            if (disc_starts(disk, ladder, refused, said)) return &disk;
+            continue;
+        }
+        if (disk.emulation != Emulation::None && !disk.problem) {
+            ladder.set(Stage::Firmware, State::Holds,
+                       fmt::format("a BIOS starts the disc d{} {}: its boot catalogue names the image", disk.number, emulation_name(disk.emulation)),
+                       {evidence_bytes(*disk.source, 0, 512)});
+            return &disk;
+        }
         if (disk.problem) {
             refused.push_back(evidence_error(*disk.problem));
             continue;
@@ -41,13 +70,6 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
             refused.push_back(evidence_error(mark.error()));
             continue;
         }
-        if (((*mark)[0] != 0x55 || (*mark)[1] != 0xAA) && has_boot_catalogue(*disk.source)) {
-            // The firmware starts it as an optical disc; what the catalogue leads to is not followed.
-            ladder.set(Stage::Firmware, State::Unknown,
-                       fmt::format("d{} is an optical medium with a boot catalogue (El Torito), which is not followed", disk.number),
-                       {evidence_bytes(*disk.source, 17 * 2048, 71)});
-            return nullptr;
-        }
         if ((*mark)[0] != 0x55 || (*mark)[1] != 0xAA) {
             refused.push_back(evidence_bytes(*disk.source, 510, 2, "55 aa", hex(*mark)));
             continue;
@@ -57,8 +79,14 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
         ladder.set(Stage::Firmware, State::Holds, fmt::format("a BIOS starts d{}: its first sector carries the signature 55AA", disk.number), evidence);
         return &disk;
     }
-    ladder.breaks(Stage::Firmware, "firmware-nothing-to-start", "no disk has a first sector that a BIOS would start", refused,
-                  "Boot failed: not a bootable disk\nNo bootable device.");
+    if (said.size() < machine.disks.size()) said.emplace_back("Boot failed: not a bootable disk");
+    said.emplace_back("No bootable device.");
+    std::string why = "no disk has a first sector that a BIOS would start";
+    if (std::ranges::any_of(machine.disks, &Disk::optical)) why = "no medium is one that a BIOS would start";
+    if (machine.disks.size() == 1 && machine.disks.front().optical)
+        why += ": " +
+               (machine.disks.front().catalogue->refused ? machine.disks.front().catalogue->refused->what : std::string("its boot image lies past its end"));
+    ladder.breaks(Stage::Firmware, "firmware-nothing-to-start", why, refused, fmt::format("{}", fmt::join(said, "\n")));
     return nullptr;
 }
 
@@ -96,7 +124,11 @@ public:
         Route route;
         if (const Disk* disk = firmware_stage(machine_, route.ladder)) {
             out_.first_drive = disk->number;
-            const BootPlace place{disk, nullptr, 0, disk->number, false};
+            BootPlace place{disk, nullptr, 0, disk->number, false, 0};
+            if (disk->optical) {
+                place.lba = disk->catalogue->images.front().offset / 512;
+                place.image = disk->catalogue->images.front().number;
+            }
             step("firmware", place.text(), {}, true, false);
             first_sector(place, std::move(route), true);
         } else {
@@ -119,7 +151,9 @@ private:
 
     /// A disk's first sector, started by the firmware or by another loader.
     void first_sector(const BootPlace& place, Route route, bool by_firmware) {
-        if (by_firmware || route.ladder.at(Stage::PartitionTable).state != State::Holds) table_holds(*place.disk, route.ladder);
+        if (place.image != 0)
+            route.ladder.set(Stage::PartitionTable, State::NotNeeded, "a disc is started by its boot catalogue; no partition table is looked at");
+        else if (by_firmware || route.ladder.at(Stage::PartitionTable).state != State::Holds) table_holds(*place.disk, route.ladder);
         started(place, std::move(route), by_firmware);
     }
 
@@ -156,7 +190,7 @@ private:
         std::optional<Rehearsal> rehearsal;
         if (rehearsing_) {
             auto options = RehearsalOptions::brief();
-            options.start_sector = place.lba;
+            if (place.image == 0) options.start_sector = place.lba;
             rehearsal = rehearse(machine_, place.disk->number, options);
         }
         auto run = run_loader(machine_, place);
@@ -197,7 +231,7 @@ private:
                 route.ladder.support(Stage::PartitionTable, fmt::format("; {} is the active one", next->place), evidence_bytes(*place.disk->source, 446, 64));
                 step(place.text(), fmt::format("{} boot sector", next->place), {}, route.unattended, false);
                 const auto where = next->source->locate(0, 512);
-                const BootPlace sector{place.disk, next, where.empty() ? 0 : where.front().offset / 512, place.first_drive, false};
+                const BootPlace sector{place.disk, next, where.empty() ? 0 : where.front().offset / 512, place.first_drive, false, 0};
                 const auto code = next->source->bytes(0, 512);
                 // A boot sector with a loader's name is decoded; others are judged by the same rehearsal.
                 if (code && !identify_loader(*code).empty()) {
@@ -239,7 +273,9 @@ private:
         step(place.text(), loader_node(r, place), {}, route.unattended, r.stops_at.has_value());
         const std::optional<Stage> stops = r.stops_at == Stage::BootCode ? own : r.stops_at;
         if (own == Stage::BootCode && by_firmware)
-            ladder.set(Stage::BootSector, State::NotNeeded, fmt::format("{}'s first sector loads the loader directly", r.name));
+            ladder.set(Stage::BootSector, State::NotNeeded,
+                       place.image != 0 ? std::string("a disc's boot image is the loader itself")
+                                        : fmt::format("{}'s first sector loads the loader directly", r.name));
         if (stops != own) ladder.go_on(own, State::Holds, r.first_sector_text, {place.evidence(0, 440)});
         if (!stops || (*stops > Stage::Loader)) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
         if (stops) {
@@ -270,11 +306,12 @@ private:
         options.idle_instructions = r.needs_proof ? 5'000'000 : 20'000'000;
         options.kernels = kernel_ranges({r.menu});
         // Loaders read whole sectors.
+        const std::uint64_t unit = std::ranges::any_of(r.proof, [&](const DiskRange& p) { return p.offset % 2048 != 0; }) ? 512 : 2048;
         for (auto range : r.proof) {
-            range.length = (range.length + 511) / 512 * 512;
+            range.length = (range.length + unit - 1) / unit * unit;
             if (!r.needs_proof) options.kernels.push_back(range);
         }
-        options.start_sector = place.lba;
+        if (place.image == 0) options.start_sector = place.lba;
         const auto rehearsal = rehearse(machine_, place.disk->number, options);
         // A menu that waits, or an entry that fails and waits, has been read, too.
         const auto spoken = r.last_words.empty() ? std::string::npos : rehearsal.text.find(r.last_words);
@@ -325,7 +362,7 @@ private:
             end(std::move(route));
             return;
         }
-        const BootPlace place{disk, volume, lba, from.first_drive, false};
+        const BootPlace place{disk, volume, lba, from.first_drive, false, 0};
         route.ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” of {} starts the {}", entry.title, r.menu.place, place.text()),
                          {evidence_line(entry.place, entry.line, {}, entry.title)});
         route.chosen.push_back(entry.title);

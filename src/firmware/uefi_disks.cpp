@@ -53,6 +53,7 @@ Machine after_uefi_firmware(const Machine& machine) {
     for (const auto& disk : machine.disks) {
         auto mended = mend_gpt_primary(disk.source);
         out.disks.push_back(inspect_disk(mended != nullptr ? mended : disk.source, disk.number, disk.path));
+        if (disk.optical) into_optical_drive(out.disks.back());
     }
     return out;
 }
@@ -92,6 +93,12 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 seen = inspect_partitions(std::move(seen));
             }
         }
+        seen.catalogue = disk.catalogue;
+        seen.optical = disk.optical;
+        // A boot catalogue counts where there is no GPT.
+        if (disk.catalogue && !disk.problem && seen.table.kind != TableKind::Gpt)
+            for (const auto& image : disk.catalogue->images)
+                if (image.platform == 0xEF && image.bootable) seen.volumes.push_back(inspect_boot_image(disk, image));
         out->view.disks.push_back(std::move(seen));
     }
     out->view.each_volume([&](const Volume& volume) {

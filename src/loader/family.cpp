@@ -13,8 +13,11 @@ namespace {
 
 constexpr loader::Family families[] = {
     {"GRUB 2", [](std::span<const std::uint8_t> sector) { return recognise_grub_boot(sector).has_value(); }, loader::run_grub_at, loader::grub_configurations},
+    {"GRUB 2", [](std::span<const std::uint8_t> sector) { return is_grub_disc_boot(sector); }, loader::run_grub_disc, nullptr},
     {"GRUB Legacy", loader::legacy::recognise, loader::legacy::run, loader::legacy::configurations},
     {"SYSLINUX", loader::syslinux::recognise, loader::syslinux::run, loader::syslinux::configurations},
+    {"ISOLINUX", loader::syslinux::recognise_disc, loader::syslinux::run_disc, nullptr},
+    {"ISOLINUX", loader::syslinux::recognise_hybrid, loader::syslinux::run_hybrid, nullptr},
     {"Windows Boot Manager", loader::windows::recognise_manager, loader::windows::run_manager, loader::windows::configurations},
     {"NTLDR", loader::windows::recognise_ntldr, loader::windows::run_ntldr, nullptr},
 };
@@ -28,6 +31,7 @@ const loader::Family* family_of(std::span<const std::uint8_t> sector) {
 }  // namespace
 
 std::string BootPlace::text() const {
+    if (image != 0) return fmt::format("d{} boot image {}", disk->number, image);
     if (volume != nullptr && volume->partition != 0) return volume->place + " boot sector";
     return fmt::format("d{} first sector", disk->number);
 }
@@ -89,6 +93,12 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     out.real_path = found->path;
     out.links = found->links;
     return out;
+}
+
+const Volume* disc_volume(const Machine& machine, const Disk& disk) {
+    for (const auto& partition : disk.table.partitions)
+        if (partition.first_lba == 0) return machine.volume(disk.number, partition.number);
+    return machine.volume(disk.number, 0);
 }
 
 Source open_file(const FileReference& file) {

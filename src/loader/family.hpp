@@ -15,6 +15,7 @@ struct Family {
 };
 
 LoaderRun run_grub_at(const Machine& machine, const BootPlace& place);
+LoaderRun run_grub_disc(const Machine& machine, const BootPlace& place);
 std::vector<Menu> grub_configurations(const Machine& machine, const Volume& volume);
 
 namespace legacy {
@@ -27,6 +28,11 @@ namespace syslinux {
 bool recognise(std::span<const std::uint8_t> sector);
 LoaderRun run(const Machine& machine, const BootPlace& place);
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
+/// The boot image on an optical disc; and the first sector of a medium that can start as a disk, too.
+bool recognise_disc(std::span<const std::uint8_t> image);
+LoaderRun run_disc(const Machine& machine, const BootPlace& place);
+bool recognise_hybrid(std::span<const std::uint8_t> sector);
+LoaderRun run_hybrid(const Machine& machine, const BootPlace& place);
 }  // namespace syslinux
 
 namespace windows {
@@ -52,6 +58,9 @@ const FileSystem* plain_view(const Volume& volume);
 
 /// What became of a file that an entry names. `path` is absolute; on success `error` is empty.
 FileReference refer(const Volume& volume, std::string written, std::string_view path, int line, int most_links = 40);
+
+/// The file system of a disc as a whole: of the medium, or of a partition from its first sector on; null: none.
+const Volume* disc_volume(const Machine& machine, const Disk& disk);
 
 /// The bytes of a reference that was found; null when they cannot be had.
 Source open_file(const FileReference& file);

@@ -227,6 +227,7 @@ std::vector<std::string> Pc::screen() {
 // --- INT 13h ------------------------------------------------------------------------------------------------------
 
 Pc::Drive* Pc::drive(std::uint8_t number) {
+    if (number == 0xE0 && disc_) return &*disc_;
     if (number < 0x80 || number - 0x80U >= drives_.size()) return nullptr;
     return &drives_[number - 0x80U];
 }
@@ -239,7 +240,7 @@ void Pc::disk_result(std::uint8_t status) {
 
 bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uint32_t address, bool write) {
     const int number = drive.disk->number;
-    const DiskRange range{number, lba * 512, std::uint64_t{count} * 512};
+    const DiskRange range{number, lba * drive.sector, std::uint64_t{count} * drive.sector};
     polls_ = 0;
     halts_ = 0;
     const bool inside = lba < (std::uint64_t{1} << 50U) && range.offset + range.length <= drive.overlay->size();
@@ -291,7 +292,7 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
         regions_.push_back({range, lies_in, address, false});
         const auto id = static_cast<std::uint16_t>(regions_.size() - 1);
         remember(id, *bytes);
-        for (std::uint32_t i = 0; i < count; ++i) {
+        for (std::uint32_t i = 0; i < count * (drive.sector / 512); ++i) {
             const std::uint32_t block = (address + i * 512) / 512;
             if (block < region_of_.size()) region_of_[block] = id;
         }
@@ -305,7 +306,24 @@ void Pc::disk_service() {
     auto& r = emu_->x86;
     Drive* d = drive(r.R_DL);
     const std::uint8_t function = r.R_AH;
-    if (function == 0x4B) {  // CD-ROM emulation status: none active
+    if (function == 0x4B) {  // which disc was started, without emulation (El Torito 1.0, INT 13h function 4B)
+        if (disc_ && r.R_DL != 0x7F) {
+            const std::uint32_t packet = r.R_DS_BASE + r.R_SI;
+            poke8(packet, 0x13);
+            poke8(packet + 1, 0);
+            poke8(packet + 2, 0xE0);
+            poke8(packet + 3, 0);
+            poke32(packet + 4, static_cast<std::uint32_t>(image_.offset / 2048));
+            poke16(packet + 8, 0);
+            poke16(packet + 10, 0);
+            poke16(packet + 12, image_.segment);
+            poke16(packet + 14, image_.sectors);
+            poke8(packet + 16, 0);
+            poke8(packet + 17, 0);
+            poke8(packet + 18, 0);
+            disk_result(0);
+            return;
+        }
         disk_result(0x01);
         return;
     }
@@ -337,6 +355,10 @@ void Pc::disk_service() {
         case 0x02:
         case 0x03:
         case 0x04: {
+            if (d->sector != 512) {  // discs are read through the extensions only
+                disk_result(0x01);
+                break;
+            }
             const std::uint32_t cylinder = r.R_CH | (static_cast<std::uint32_t>(r.R_CL) & 0xC0U) << 2U;
             const std::uint32_t sector = r.R_CL & 0x3FU;
             if (sector == 0 || sector > d->sectors || r.R_DH >= d->heads || r.R_AL == 0) {
@@ -391,7 +413,7 @@ void Pc::disk_service() {
                 disk_result(0x01);
                 break;
             }
-            const std::uint64_t sectors = d->overlay->size() / 512;
+            const std::uint64_t sectors = d->overlay->size() / d->sector;
             poke16(buffer, 26);
             poke16(buffer + 2, 0);
             poke32(buffer + 4, d->cylinders);
@@ -399,7 +421,7 @@ void Pc::disk_service() {
             poke32(buffer + 12, d->sectors);
             poke32(buffer + 16, static_cast<std::uint32_t>(sectors));
             poke32(buffer + 20, static_cast<std::uint32_t>(sectors >> 32U));
-            poke16(buffer + 24, 512);
+            poke16(buffer + 24, d->sector);
             disk_result(0);
             break;
         }

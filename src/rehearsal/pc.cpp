@@ -32,9 +32,16 @@ Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, P
         drives_.push_back(std::move(drive));
     };
     // The disk that is started is the BIOS's first one.
-    if (const Disk* first = machine.disk(boot_disk)) add(*first);
+    const Disk* first = machine.disk(boot_disk);
+    if (first != nullptr && !first->optical) add(*first);
     for (const auto& disk : machine.disks)
-        if (disk.number != boot_disk) add(disk);
+        if (disk.number != boot_disk && !disk.optical) add(disk);
+    if (first != nullptr && first->optical) {
+        disc_.emplace();
+        disc_->disk = first;
+        disc_->overlay = overlay(first->source);
+        disc_->sector = 2048;
+    }
     emu_ = x86emu_new(0, 0);
     emu_->_private = this;
     x86emu_set_memio_handler(emu_, on_memory);
@@ -417,17 +424,40 @@ void Pc::leave_entry(std::uint64_t sector) {
     emu_->x86.R_EBP = entry;
 }
 
-Rehearsal Pc::run() {
-    power_on();
-    if (drives_.empty()) {
-        finish(RehearsalEnd::NotStarted, "there is no such disk");
-        return std::move(out_);
+/// An optical disc as SeaBIOS starts it (src/cdrom.c, cdrom_boot): the catalogue's first entry, without emulation.
+bool Pc::load_boot_image() {
+    const auto& catalogue = disc_->disk->catalogue;
+    if (!catalogue || catalogue->refused || catalogue->images.empty() || catalogue->images.front().emulation != Emulation::None) {
+        finish(RehearsalEnd::NotStarted,
+               !catalogue || catalogue->refused ? "a BIOS does not start this disc" : "a boot image with drive emulation is not run as a disc");
+        return false;
     }
+    image_ = catalogue->images.front();
+    const std::uint32_t blocks = (std::max<std::uint32_t>(image_.sectors, 1) + 3) / 4;
+    const auto bytes = disc_->overlay->bytes(image_.offset, std::uint64_t{blocks} * 2048);
+    if (!bytes) {
+        finish(RehearsalEnd::NotStarted, "the boot image cannot be read: " + bytes.error().what);
+        return false;
+    }
+    const std::uint32_t address = std::uint32_t{image_.segment} * 16;
+    for (std::uint32_t i = 0; i < bytes->size(); ++i)
+        if (auto* byte = byte_at(address + i, true)) *byte = (*bytes)[i];
+    regions_.push_back(
+        {DiskRange{disc_->disk->number, image_.offset, bytes->size()}, fmt::format("d{} boot image {}", disc_->disk->number, image_.number), address, false});
+    for (std::uint32_t block = address / 512; block < (address + bytes->size()) / 512 && block < region_of_.size(); ++block) region_of_[block] = 1;
+    remember(1, *bytes);
+    x86emu_set_seg_register(emu_, emu_->x86.R_CS_SEL, image_.segment);
+    emu_->x86.R_EIP = 0;
+    emu_->x86.R_EDX = 0xE0;
+    return true;
+}
+
+bool Pc::load_first_sector() {
     const std::uint64_t start = options_.start_sector * 512;
     const auto first = drives_[0].overlay->bytes(start, std::min<std::uint64_t>(512, drives_[0].overlay->size()));
     if (!first || first->size() < 512 || (*first)[510] != 0x55 || (*first)[511] != 0xAA) {
         finish(RehearsalEnd::NotStarted, !first ? "the first sector cannot be read" : "the first sector has no signature 55AA: a BIOS does not start it");
-        return std::move(out_);
+        return false;
     }
     for (std::uint32_t i = 0; i < 512; ++i) poke8(boot_address + i, (*first)[i]);
     const int number = drives_[0].disk->number;
@@ -435,6 +465,16 @@ Rehearsal Pc::run() {
     if (options_.start_sector != 0) leave_entry(options_.start_sector);
     region_of_[boot_address / 512] = 1;
     remember(1, *first);
+    return true;
+}
+
+Rehearsal Pc::run() {
+    power_on();
+    if (drives_.empty() && !disc_) {
+        finish(RehearsalEnd::NotStarted, "there is no such disk");
+        return std::move(out_);
+    }
+    if (disc_ ? !load_boot_image() : !load_first_sector()) return std::move(out_);
     while (!finished_) {
         if (setjmp(escape_) == 0) x86emu_run(emu_, 0);
         if (finished_) break;

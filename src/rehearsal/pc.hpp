@@ -36,6 +36,7 @@ private:
         const Disk* disk = nullptr;
         std::shared_ptr<Overlay> overlay;
         std::uint32_t cylinders = 0, heads = 255, sectors = 63;
+        std::uint32_t sector = 512;  ///< bytes; 2048 for an optical drive
     };
     /// A piece of memory filled by one read.
     struct Region {
@@ -71,6 +72,8 @@ private:
     void enter_region(std::uint16_t id, std::uint32_t linear);
     bool kernel_entry(std::uint32_t linear);
     void leave_entry(std::uint64_t sector);
+    bool load_first_sector();
+    bool load_boot_image();
     void finish(RehearsalEnd end, std::string text);
     void event(RehearsalEventKind kind, std::string text);
     void flush_text();
@@ -107,6 +110,8 @@ private:
     std::vector<Region> regions_;
     std::uint16_t current_region_ = 0;
     std::vector<Drive> drives_;
+    std::optional<Drive> disc_;  ///< the optical drive that was started, as drive E0h
+    CatalogueImage image_;       ///< … and what was started from it
     Rehearsal out_;
     bool finished_ = false;
     bool a20_ = true;

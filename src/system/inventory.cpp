@@ -6,6 +6,7 @@
 
 #include <herberge/system.hpp>
 
+#include "system/medium.hpp"
 #include "system/windows.hpp"
 
 namespace herberge {
@@ -101,6 +102,7 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
     machine.each_volume([&](const Volume& volume) {
         if (auto system = identify_linux(volume)) out.push_back(std::move(*system));
+        else if (auto medium = identify_medium(volume)) out.push_back(std::move(*medium));
         for (auto& system : find_windows(volume)) out.push_back(std::move(system));
     });
     return out;

@@ -38,6 +38,17 @@ constexpr auto note = Severity::Note;
 
 constexpr FindingCode codes[] = {
     {"firmware-nothing-to-start", Stage::Firmware, breaks, "No disk has a first sector that the firmware would start.", "No bootable device."},
+    {"disc-catalogue-checksum", Stage::Firmware, risk, "The boot catalogue's validation entry fails its checksum: some firmware refuses the disc.", ""},
+    {"isolinux-pointer", Stage::BootCode, breaks, "The first sector of a hybrid medium does not lead to ISOLINUX's boot image.",
+     "isolinux.bin missing or corrupt."},
+    {"isolinux-image-unreadable", Stage::Loader, breaks, "ISOLINUX's boot image cannot be loaded as a whole.", "isolinux: Disk error"},
+    {"isolinux-image-damaged", Stage::Loader, breaks, "ISOLINUX's boot image fails its own checksum.", "isolinux: Image checksum error, sorry..."},
+    {"grub-disc-no-table", Stage::Loader, breaks, "GRUB's boot image on a disc carries no boot information table.", "no boot info"},
+    {"iso-cut-short", Stage::Root, risk, "An ISO 9660 file system is longer than the medium: its copy is incomplete.", ""},
+    {"medium-root-missing", Stage::Root, breaks, "The packed root file system of a live medium is not where its RAM disk looks.",
+     "Unable to find a medium containing a live file system"},
+    {"medium-root-damaged", Stage::Root, breaks, "The packed root file system of a live medium is cut short or holds nothing.",
+     "Unable to find a medium containing a live file system"},
     {"disk-too-small", Stage::Firmware, breaks, "The image is smaller than one sector.", "No bootable device."},
     {"mbr-no-signature", Stage::Firmware, risk, "Sector 0 does not end with 55AA: a BIOS does not start the disk, and nobody reads a partition table from it.",
      "No bootable device."},

@@ -56,6 +56,10 @@ Disk inspect_disk(Source source, int number, std::string path) {
         return disk;
     }
     disk.table = std::move(*table);
+    disk.catalogue = read_boot_catalogue(*source);
+    disk.optical = disk.catalogue && !disk.table.boot_signature;
+    // A disc needs neither signature nor table.
+    if (disk.optical) disk.table.findings.clear();
     return inspect_partitions(std::move(disk));
 }
 
@@ -66,10 +70,62 @@ Disk inspect_partitions(Disk disk) {
         const std::string place = fmt::format("d{}p{}", disk.number, p.number);
         disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place), disk.number, p.number, p.partuuid));
     }
-    // A disk without a table may be one volume from its first sector on.
-    if (disk.table.partitions.empty() && !recognise_volume(*disk.source).kind.empty())
+    // A disk without a table may be one volume from its first sector on; what serves as an optical disc is one as well,
+    // unless a partition begins there, too.
+    const bool covered = std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
+    if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && !recognise_volume(*disk.source).kind.empty())
         disk.volumes.push_back(inspect_volume(slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
     return disk;
+}
+
+void into_optical_drive(Disk& disk) {
+    if (!disk.catalogue || disk.optical) return;
+    disk.optical = true;
+    // The table of a hybrid medium means nothing there.
+    disk.table = PartitionTable{};
+    disk.volumes.clear();
+    disk = inspect_partitions(std::move(disk));
+}
+
+Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
+    const std::uint64_t rest = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
+    // A count of 0 or 1 stands for all that follows (MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c).
+    const std::uint64_t length = image.sectors < 2 ? rest : std::min<std::uint64_t>(image.sectors * std::uint64_t{512}, rest);
+    return inspect_volume(slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)), disk.number, -image.number, {});
+}
+
+std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
+    const auto poses = [](const Disk& disk) {
+        return disk.optical && disk.catalogue && !disk.catalogue->refused && disk.catalogue->images.front().emulation != Emulation::None &&
+               disk.catalogue->images.front().emulation != Emulation::Unknown;
+    };
+    if (std::ranges::none_of(machine.disks, poses)) return nullptr;
+    auto out = std::make_shared<Machine>();
+    for (const auto& disk : machine.disks) {
+        if (!poses(disk)) {
+            out->disks.push_back(disk);
+            continue;
+        }
+        const auto& image = disk.catalogue->images.front();
+        const std::uint64_t room = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
+        std::uint64_t size = room;
+        switch (image.emulation) {
+            case Emulation::Floppy1200: size = 2400 * 512ULL; break;
+            case Emulation::Floppy1440: size = 2880 * 512ULL; break;
+            case Emulation::Floppy2880: size = 5760 * 512ULL; break;
+            default: break;
+        }
+        const std::string place = fmt::format("d{}c{}", disk.number, image.number);
+        auto posing = inspect_disk(slice(disk.source, image.offset, std::min(size, room), place), disk.number, disk.path);
+        // A hard disk's size follows from its only partition (El Torito 1.0, section 2.4).
+        if (image.emulation == Emulation::HardDisk && !posing.table.partitions.empty()) {
+            const auto& p = posing.table.partitions.front();
+            posing = inspect_disk(slice(disk.source, image.offset, std::min((p.first_lba + p.sectors) * 512, room), place), disk.number, disk.path);
+        }
+        posing.emulation = image.emulation;
+        out->disks.push_back(std::move(posing));
+    }
+    return out;
 }
 
 PartitionNames partition_names(const Disk& disk, const Partition& partition) {
@@ -120,10 +176,21 @@ const Disk* Machine::disk(int number) const {
 
 const Disk* Machine::drive(int index, int first) const {
     if (index < 0) return nullptr;
-    return disk(index == 0 ? first : index <= first - 1 ? index : index + 1);
+    for (const auto& d : disks)
+        if (!d.optical && drive_index(d.number, first) == index) return &d;
+    return nullptr;
 }
 
-int Machine::drive_index(int disk, int first) { return disk == first ? 0 : disk < first ? disk : disk - 1; }
+int Machine::drive_index(int disk, int first) const {
+    if (disk == first) return 0;
+    int index = 0;
+    for (const auto& d : disks) {
+        if (d.optical) continue;
+        // The one that was started comes first, the others keep their order.
+        if (d.number == first || d.number < disk) ++index;
+    }
+    return index;
+}
 
 const Volume* Machine::volume(int disk, int partition) const {
     return first_volume(*this, [&](const Volume& v) { return v.disk == disk && v.partition == partition; });

@@ -146,29 +146,11 @@ Found lvm(const ByteSource& volume) {
     return std::nullopt;
 }
 
-/// ISO 9660: the primary volume descriptor in sector 16 of 2048 bytes (ECMA-119, section 8.4).
-Found iso9660(const ByteSource& volume) {
-    constexpr std::uint64_t at = 16 * 2048;
-    const auto descriptor = volume.bytes(at, std::min<std::uint64_t>(2048, volume.size() > at ? volume.size() - at : 0));
-    if (!descriptor || descriptor->size() < 2048 || (*descriptor)[0] != 1 || !begins(std::span(*descriptor).subspan(1), "CD001")) return std::nullopt;
-    auto info = named("iso9660");
-    info.label = fixed_text(std::span(*descriptor).subspan(40, 32));
-    while (info.label.ends_with(' ')) info.label.pop_back();
-    info.block_size = 2048;
-    info.size = std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(*descriptor, 80)} * 2048;
-    // The date of creation serves as identifier, down to hundredths.
-    const std::string date(descriptor->begin() + 813, descriptor->begin() + 829);
-    if (std::ranges::all_of(date, [](char c) { return c >= '0' && c <= '9'; }))
-        info.uuid = fmt::format("{}-{}-{}-{}-{}-{}-{}", date.substr(0, 4), date.substr(4, 2), date.substr(6, 2), date.substr(8, 2), date.substr(10, 2),
-                                date.substr(12, 2), date.substr(14, 2));
-    return info;
-}
-
 }  // namespace
 
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
     // What lies around other things comes first: an encrypted or a RAID member's content may look like its own.
-    for (const auto& look : {luks, raid, lvm, bitlocker, exfat, xfs, btrfs, f2fs, squashfs, swap, iso9660})
+    for (const auto& look : {luks, raid, lvm, bitlocker, exfat, xfs, btrfs, f2fs, squashfs, swap})
         if (auto found = look(volume)) return found;
     return std::nullopt;
 }

@@ -6,6 +6,7 @@
 
 #include "volume/ext.hpp"
 #include "volume/fat.hpp"
+#include "volume/iso9660.hpp"
 #include "volume/marks.hpp"
 #include "volume/ntfs.hpp"
 
@@ -19,7 +20,8 @@ struct Bidder {
 };
 
 /// A FAT's parameter block is the weakest mark of all: it comes last.
-constexpr Bidder bidders[] = {{recognise_ext, open_ext}, {recognise_ntfs, open_ntfs}, {recognise_by_mark, nullptr}, {recognise_fat, open_fat}};
+constexpr Bidder bidders[] = {
+    {recognise_ext, open_ext}, {recognise_ntfs, open_ntfs}, {recognise_by_mark, nullptr}, {recognise_iso9660, open_iso9660}, {recognise_fat, open_fat}};
 
 }  // namespace
 

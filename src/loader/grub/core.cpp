@@ -89,6 +89,12 @@ std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes)
     out.core_sector = head.kernel_sector;
     out.boot_drive = head.boot_drive;
     out.jump_lands_in_code = jump_lands(bytes);
+    // boot_hybrid.img begins with a mark that is harmless as code, and keeps its pointer where makers of discs patch it.
+    if (bytes[0] == 'E' && bytes[1] == 'R') {
+        out.core_sector = ondisk::from_bytes<ondisk::little_uint64_t>(bytes, 0x1B0);
+        out.pointer_at = 0x1B0;
+        out.jump_lands_in_code = true;
+    }
     if (!out.jump_lands_in_code)
         out.damage = Error{ErrorKind::Malformed, "the jump at the start of the first sector does not lead to its code", {}, "eb 63", hex(bytes.first(3))};
     else if (!contains(bytes.subspan(0x65, 0x11B), std::string_view("\xCD\x13", 2)))
@@ -105,6 +111,10 @@ std::optional<std::uint64_t> find_grub_core(const Disk& disk) {
     return std::nullopt;
 }
 
+namespace {
+tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest, const std::vector<Evidence>& whole);
+}
+
 tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot) {
     GrubCore core;
     core.disk = disk.number;
@@ -112,10 +122,10 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     const ByteSource& source = *disk.source;
     const std::uint64_t sectors = source.size() / sector;
     if (boot.core_sector >= sectors) {
-        return problem(
-            "grub-core-pointer", fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
-            "GRUB  Read Error",
-            {evidence_bytes(source, boot.sector * sector + 0x5C, 8, fmt::format("a sector below {}", sectors), fmt::format("{}", boot.core_sector))});
+        return problem("grub-core-pointer", fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
+                       "GRUB  Read Error",
+                       {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("a sector below {}", sectors),
+                                       fmt::format("{}", boot.core_sector))});
     }
     const std::uint64_t first_at = boot.core_sector * sector;
     const auto first = source.bytes(first_at, sector);
@@ -125,7 +135,8 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         if (const auto other = find_grub_core(disk))
             return problem("grub-core-pointer",
                            fmt::format("the first sector looks for GRUB's core image at sector {}, but it begins at sector {}", boot.core_sector, *other),
-                           "GRUB", {evidence_bytes(source, boot.sector * sector + 0x5C, 8, fmt::format("{}", *other), fmt::format("{}", boot.core_sector))});
+                           "GRUB",
+                           {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("{}", *other), fmt::format("{}", boot.core_sector))});
         return problem("grub-core-first-sector", "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
                        {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
                                        std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
@@ -151,6 +162,44 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     }
     const std::vector<Evidence> whole = {
         {DiskRange{disk.number, core.blocks.empty() ? first_at : core.blocks.front().start * sector, rest.size()}, {}, {}, {}, {}}};
+    return unpack_core(std::move(core), std::move(rest), whole);
+}
+
+bool is_grub_disc_boot(std::span<const std::uint8_t> image) {
+    // cdboot.S: its messages, and a boot information table that it cannot do without.
+    return image.size() >= sector && contains(image.first(sector), "no boot info") && contains(image.first(sector), "cdrom read fails");
+}
+
+tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, std::uint64_t image_at) {
+    constexpr std::uint64_t block = 2048;
+    const ByteSource& source = *disk.source;
+    GrubCore core;
+    core.disk = disk.number;
+    const auto table = read_boot_information(source, image_at);
+    const std::vector<Evidence> field = {evidence_bytes(source, image_at + 8, 16, "a boot information table", "none")};
+    if (!table || table->length == 0 || table->file_block == 0)
+        return problem("grub-disc-no-table", "GRUB's boot image carries no boot information table", "no boot info", field);
+    const std::uint64_t begin = (table->file_block + 1) * block;
+    const std::uint64_t length = (table->length + block - 1) / block * block - block;
+    if (length > most_core || begin > source.size() || length > source.size() - begin)
+        return problem("grub-core-unreadable",
+                       fmt::format("GRUB's boot image tells a place that the medium does not have (block {}, {} bytes)", table->file_block, table->length),
+                       "cdrom read fails", field);
+    auto bytes = source.bytes(begin, length);
+    if (!bytes) return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "cdrom read fails", {evidence_error(bytes.error())});
+    core.first_sector = begin / sector;
+    core.ranges = {{disk.number, image_at, block}, {disk.number, begin, length}};
+    const std::vector<Evidence> whole = {{DiskRange{disk.number, begin, length}, {}, {}, {}, {}}};
+    // The sector that loads the rest from a disk comes first, also where it has nothing to do.
+    std::vector<std::uint8_t> rest(bytes->begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(sector, bytes->size())), bytes->end());
+    // What fills the last block is no part of the image.
+    const std::uint64_t exact = table->length > block + sector ? table->length - block - sector : 0;
+    if (exact < rest.size()) rest.resize(static_cast<std::size_t>(exact));
+    return unpack_core(std::move(core), std::move(rest), whole);
+}
+
+namespace {
+tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest, const std::vector<Evidence>& whole) {
     const std::string silent = "GRUB loading.";
     const auto header = ondisk::from_bytes<ondisk::GrubCoreHeader>(rest);
     core.compressed_size = header.compressed_size;
@@ -195,6 +244,7 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
                        whole);
     return core;
 }
+}  // namespace
 
 Result<GrubCore> read_grub_efi(const ByteSource& image) {
     const auto pe = inspect_pe(image);

@@ -100,6 +100,22 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     return out;
 }
 
+LoaderRun run_grub_disc(const Machine& machine, const BootPlace& place) {
+    LoaderRun out;
+    out.route.push_back(fmt::format("{}: GRUB 2 boot image", place.text()));
+    out.first_sector_text = "GRUB 2's boot image for discs, which loads the core image behind it";
+    const auto core = read_grub_disc_core(*place.disk, place.lba * 512);
+    if (!core) {
+        stop(out, Stage::Loader, core.error().code, core.error().text, core.error().evidence, core.error().screen);
+        return out;
+    }
+    // Its first sector is for disks; the code behind it is what is entered.
+    out.next_sector = core->first_sector + 1;
+    out.route.push_back(fmt::format("GRUB core image at d{}@{}", place.disk->number, core->first_sector * 512));
+    take_run(run_grub(machine, *core, place.first_drive), *core, nullptr, out);
+    return out;
+}
+
 LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiPolicy* policy) {
     LoaderRun out;
     auto core = read_grub_efi(source);

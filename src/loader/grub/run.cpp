@@ -266,14 +266,16 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     // What an embedded module defines stands in the unpacked image too, so that its names count as exported.
     // The core's prefix: "(,msdos1)/boot/grub" means the boot disk, "/boot/grub" the device it was loaded from.
     std::string prefix = core.prefix;
-    const std::string boot_drive = fmt::format("hd{}", Machine::drive_index(core.disk, first_drive));
+    const Disk* own_disk = machine.disk(core.disk);
+    const std::string boot_drive =
+        own_disk != nullptr && own_disk->optical ? core.platform == "i386-pc" ? "cd" : "cd0" : fmt::format("hd{}", machine.drive_index(core.disk, first_drive));
     std::string root = boot_drive;
     if (const Volume* own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr) root = world.name_of(*own);
     const std::string root_of_core = root;
     if (prefix.starts_with('(')) {
         const auto close = prefix.find(')');
         std::string device = prefix.substr(1, close == std::string::npos ? close : close - 1);
-        if (device.starts_with(',')) device = fmt::format("{}{}", boot_drive, device);
+        if (device.empty() || device.starts_with(',')) device = fmt::format("{}{}", boot_drive, device);
         root = device;
         prefix = fmt::format("({}){}", device, close == std::string::npos ? "" : prefix.substr(close + 1));
     } else if (!prefix.empty()) {

@@ -35,6 +35,7 @@ std::string_view driver_for(const VolumeInfo& info) {
     if (info.kind.starts_with("ext")) return "ext2";
     if (info.kind.starts_with("fat")) return "fat";
     if (info.kind == "ntfs") return "ntfs";
+    if (info.kind == "iso9660") return "iso9660";
     return {};
 }
 
@@ -45,6 +46,11 @@ std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? 
 
 std::optional<Device> World::device(std::string_view name, const Modules& modules) const {
     if (name == "memdisk" && memory_disk_) return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
+    if (name == "cd" || name == "cd0") {
+        for (const auto& disk : machine_.disks)
+            if (disk.optical) return Device{&disk, machine_.volume(disk.number, 0)};
+        return std::nullopt;
+    }
     if (!name.starts_with("hd")) return std::nullopt;
     const auto comma = name.find(',');
     const auto index = whole_number(name.substr(2, comma == std::string_view::npos ? comma : comma - 2));
@@ -65,8 +71,9 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
 }
 
 std::string World::name_of(const Volume& volume) const {
-    const int index = Machine::drive_index(volume.disk, first_drive_);
+    const int index = machine_.drive_index(volume.disk, first_drive_);
     const Disk* disk = machine_.disk(volume.disk);
+    if (disk != nullptr && disk->optical) return platform_ == "i386-pc" ? "cd" : "cd0";
     if (volume.partition == 0 || disk == nullptr) return fmt::format("hd{}", index);
     return fmt::format("hd{},{}{}", index, table_prefix(disk->table.kind), volume.partition);
 }
@@ -86,6 +93,9 @@ std::vector<std::pair<std::string, Device>> World::search_order(const Modules& m
             if (const auto found = device(full, modules)) out.emplace_back(full, *found);
         }
     }
+    // Discs come last.
+    const std::string disc = platform_ == "i386-pc" ? "cd" : "cd0";
+    if (const auto found = device(disc, modules)) out.emplace_back(disc, *found);
     return out;
 }
 

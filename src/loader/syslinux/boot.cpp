@@ -8,6 +8,7 @@
 
 #include "loader/family.hpp"
 #include "loader/syslinux/config.hpp"
+#include "loader/syslinux/core_module.hpp"
 #include "ondisk/syslinux.hpp"
 
 namespace herberge::loader::syslinux {
@@ -182,6 +183,21 @@ std::string judge_module(const FileReference& file) {
     return {};
 }
 
+std::optional<FileReference> usable_core_module(const Volume& volume, const std::string& directory, const std::string& screen, LoaderRun& out) {
+    auto module = find_core_module(volume, directory);
+    if (!module) {
+        stop(out, Stage::Loader, "syslinux-core-module-missing", fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", directory),
+             {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume.place, directory == "/" ? "" : directory), "a file", "absent")}, screen);
+        return std::nullopt;
+    }
+    if (const auto why = judge_module(*module); !why.empty()) {
+        stop(out, Stage::Loader, "syslinux-core-module-damaged", fmt::format("{} cannot be loaded: {}", module->place, why),
+             {evidence_place(module->place, {}, why)}, screen);
+        return std::nullopt;
+    }
+    return module;
+}
+
 /// The second stage was found by its sectors; the file of that name may lie elsewhere by now.
 void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun& out) {
     const std::string path = (stage.directory == "/" ? "" : stage.directory) + "/ldlinux.sys";
@@ -200,6 +216,10 @@ void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun
 }
 
 }  // namespace
+
+std::optional<FileReference> core_module(const Volume& volume, const std::string& spoken, LoaderRun& out) {
+    return usable_core_module(volume, "/boot/isolinux", spoken + "\nFailed to load ldlinux.c32\nBoot failed: press a key to retry...", out);
+}
 
 bool recognise(std::span<const std::uint8_t> sector) { return read_boot_sector(sector).has_value(); }
 
@@ -222,18 +242,9 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
         return out;
     }
     compare_with_file(*volume, *stage, out);
-    const auto module = find_core_module(*volume, stage->directory);
-    const std::string change_disks = "Failed to load ldlinux.c32\nBoot failed: please change disks and press a key to continue.";
-    if (!module) {
-        stop(out, Stage::Loader, "syslinux-core-module-missing", fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", stage->directory),
-             {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume->place, stage->directory), "a file", "absent")}, banner + "\n" + change_disks);
-        return out;
-    }
-    if (const auto why = judge_module(*module); !why.empty()) {
-        stop(out, Stage::Loader, "syslinux-core-module-damaged", fmt::format("{} cannot be loaded: {}", module->place, why),
-             {evidence_place(module->place, {}, why)}, banner + "\n" + change_disks);
-        return out;
-    }
+    const auto module = usable_core_module(*volume, stage->directory,
+                                           banner + "\nFailed to load ldlinux.c32\nBoot failed: please change disks and press a key to continue.", out);
+    if (!module) return out;
     out.loader_text = fmt::format("ldlinux.sys is whole (its checksum holds), {} is there", module->place);
     out.loader_evidence = {
         Evidence{stage->ranges.back(),

@@ -249,7 +249,11 @@ private:
         entry.arguments = append;
         auto file = refer(volume_, kernel, absolute(directory_, kernel), line);
         auto say = [&](std::string text) { entry.messages.push_back({std::move(text), entry.place, line}); };
-        const std::string loading = fmt::format("Loading {}... ", kernel);
+        // "quiet" on the kernel's command line silences the loader as well, but for failures.
+        quiet_ = false;
+        for (std::string_view rest(append); !rest.empty();) quiet_ = word(rest) == "quiet" || quiet_;
+        const std::string loading = fmt::format("Loading {}{} ", kernel, quiet_ ? "" : "...");
+        const std::string loaded = quiet_ ? std::string() : loading + "ok\n";
         const auto source = open_file(file);
         entry.kernel = {file};
         if (!file.found()) {
@@ -266,10 +270,10 @@ private:
         }
         std::string files = initrd;
         ramdisks_of_command_line(append, files);
-        if (!files.empty()) ramdisks(entry, files, initrd_line != 0 ? initrd_line : line, loading + "ok");
+        if (!files.empty()) ramdisks(entry, files, initrd_line != 0 ? initrd_line : line, loaded);
         if (entry.stops_at) return;
         if (const auto why = refuse_linux(*source, 255); !why.empty()) {
-            say(loading + "ok\nBooting kernel failed: Invalid argument");
+            say(loaded + "Booting kernel failed: Invalid argument");
             stop(entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the loader refuses {}: {}", file.place, why));
             return;
         }
@@ -297,7 +301,7 @@ private:
             entry.ramdisks.push_back(file);
             if (readable) continue;
             const std::string why = there ? "I/O error" : "No such file or directory";
-            entry.messages.push_back({fmt::format("{}\nLoading {}...failed: {}", before, name, why), entry.place, line});
+            entry.messages.push_back({fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
             stop(entry, Stage::Ramdisk, "ramdisk-missing",
                  fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel", name, why));
             return;
@@ -407,6 +411,7 @@ private:
     std::string directory_;
     const Settings& settings_;
     int depth_;
+    bool quiet_ = false;
 };
 
 int find_label(const Settings& settings, std::string_view name) {
@@ -495,12 +500,12 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
     return menu;
 }
 
-void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner, LoaderRun& out) {
-    std::vector<std::string> directories{directory};
-    for (const char* usual : {"/boot/syslinux", "/syslinux", "/"})
-        if (std::ranges::find(directories, usual) == directories.end()) directories.emplace_back(usual);
+namespace {
+
+void look_for_menu(const Machine& machine, const Volume& volume, const std::vector<std::string>& directories, const std::vector<std::string>& names,
+                   const std::string& banner, LoaderRun& out) {
     for (const auto& where : directories)
-        for (const char* name : {"extlinux.conf", "syslinux.cfg"}) {
+        for (const auto& name : names) {
             const std::string path = absolute(where, name);
             const auto file = refer(volume, name, path, 0);
             if (!file.found()) continue;
@@ -512,17 +517,32 @@ void read_menu(const Machine& machine, const Volume& volume, const std::string& 
             return;
         }
     out.menu.loader = "SYSLINUX";
-    out.menu.place = fmt::format("{}:{}", volume.place, absolute(directory, "syslinux.cfg"));
+    out.menu.place = fmt::format("{}:{}", volume.place, absolute(directories.front(), names.back()));
+    const std::string wanted = fmt::format("{}", fmt::join(names, " or "));
     stop(out, Stage::Configuration, "syslinux-config-missing",
-         fmt::format("no configuration is found: neither extlinux.conf nor syslinux.cfg lies in {}", fmt::join(directories, ", ")),
-         {evidence_place(fmt::format("{}:{}", volume.place, directory), "extlinux.conf or syslinux.cfg", "neither")},
+         fmt::format("no configuration is found: neither {} nor {} lies in {}", names.front(), names.back(), fmt::join(directories, ", ")),
+         {evidence_place(fmt::format("{}:{}", volume.place, directories.front()), wanted, "neither")},
          fmt::format("{}\nWARNING: No configuration file found\n{}", banner, prompt));
+}
+
+}  // namespace
+
+void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner, LoaderRun& out) {
+    std::vector<std::string> directories{directory};
+    for (const char* usual : {"/boot/syslinux", "/syslinux", "/"})
+        if (std::ranges::find(directories, usual) == directories.end()) directories.emplace_back(usual);
+    look_for_menu(machine, volume, directories, {"extlinux.conf", "syslinux.cfg"}, banner, out);
+}
+
+void read_disc_menu(const Machine& machine, const Volume& volume, const std::string& banner, LoaderRun& out) {
+    look_for_menu(machine, volume, {"/boot/isolinux", "/isolinux", "/boot/syslinux", "/syslinux", "/"}, {"isolinux.cfg", "syslinux.cfg"}, banner, out);
+    out.menu.loader = "ISOLINUX";
 }
 
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
     std::vector<Menu> out;
-    for (const char* path : {"/boot/extlinux/extlinux.conf", "/extlinux/extlinux.conf", "/boot/syslinux/syslinux.cfg", "/syslinux/syslinux.cfg",
-                             "/syslinux.cfg", "/extlinux.conf", "/boot/extlinux.conf"}) {
+    for (const char* path : {"/boot/isolinux/isolinux.cfg", "/isolinux/isolinux.cfg", "/boot/extlinux/extlinux.conf", "/extlinux/extlinux.conf",
+                             "/boot/syslinux/syslinux.cfg", "/syslinux/syslinux.cfg", "/syslinux.cfg", "/extlinux.conf", "/boot/extlinux.conf"}) {
         if (!refer(volume, path, path, 0).found()) continue;
         LoaderRun ignored;
         out.push_back(read_config(machine, volume, path, ignored));

@@ -9,6 +9,9 @@ namespace herberge::loader::syslinux {
 /// Looks for the configuration from `directory` on as the loader does, interprets it and tries its entries.
 void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner, LoaderRun& out);
 
+/// The same on an optical disc: in the usual directories, and isolinux.cfg comes first.
+void read_disc_menu(const Machine& machine, const Volume& volume, const std::string& banner, LoaderRun& out);
+
 /// Interprets one configuration file; `depth` counts menus that other menus read.
 Menu read_config(const Machine& machine, const Volume& volume, const std::string& path, LoaderRun& out, int depth = 0);
 

@@ -1,0 +1,12 @@
+// SPDX-License-Identifier: MIT
+// ldlinux.c32, which every member of the family loads before it can read a configuration.
+#pragma once
+
+#include "loader/family.hpp"
+
+namespace herberge::loader::syslinux {
+
+/// The core module of a disc; none: `out` tells why the loader stops. `spoken` is what stands on the screen so far.
+std::optional<FileReference> core_module(const Volume& volume, const std::string& spoken, LoaderRun& out);
+
+}  // namespace herberge::loader::syslinux

@@ -1,0 +1,114 @@
+// SPDX-License-Identifier: MIT
+// Media that are started to install, to repair or to run a system from: they bring kernel and RAM disk, and often their
+// root file system packed in one file.
+#include <fmt/format.h>
+#include <algorithm>
+
+#include "system/medium.hpp"
+
+namespace herberge {
+
+namespace {
+
+struct Scheme {
+    std::string_view option;     ///< of the command line that asks for it
+    std::string_view directory;  ///< where its packed root lies by default
+    std::string_view moved_by;   ///< the option that names another directory
+};
+/// live-boot(7), casper(7), dracut.cmdline(7), mkinitcpio-archiso.
+constexpr Scheme schemes[] = {{"boot=live", "/live", "live-media-path"},
+                              {"boot=casper", "/casper", "live-media-path"},
+                              {"rd.live.image", "/LiveOS", "rd.live.dir"},
+                              {"archisobasedir", "/arch", "archisobasedir"}};
+
+bool packed_root(std::string_view name) {
+    return name.ends_with(".squashfs") || name.ends_with(".sfs") || name.ends_with(".erofs") || name == "squashfs.img" || name == "rootfs.img";
+}
+
+/// Files that hold a packed root, in a directory and one level below.
+std::vector<std::string> packed_roots(const FileSystem& fs, const std::string& directory, int depth = 1) {
+    std::vector<std::string> out;
+    const auto found = resolve(fs, directory);
+    const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "no such directory");
+    if (!names) return out;
+    for (const auto& entry : *names) {
+        const std::string path = (directory == "/" ? "/" : directory + "/") + entry.name;
+        if (packed_root(entry.name)) out.push_back(path);
+        else if (entry.type == FileType::Directory && depth > 0 && out.size() < 100)
+            for (auto& deeper : packed_roots(fs, path, depth - 1)) out.push_back(std::move(deeper));
+    }
+    return out;
+}
+
+const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
+
+const Scheme* scheme_of(const CommandLine& arguments) {
+    for (const auto& scheme : schemes)
+        if (arguments.has(scheme.option) || arguments.value(scheme.option)) return &scheme;
+    return nullptr;
+}
+
+}  // namespace
+
+std::optional<InstalledSystem> identify_medium(const Volume& volume) {
+    const FileSystem* fs = view_of(volume);
+    if (fs == nullptr || (volume.info.kind != "iso9660" && !volume.info.kind.starts_with("fat"))) return std::nullopt;
+    InstalledSystem out;
+    out.kind = SystemKind::Medium;
+    out.volume = &volume;
+    for (const std::string_view path : {"/.disk/info", "/.treeinfo", "/.discinfo", "/live", "/casper", "/LiveOS", "/arch/boot", "/sources/boot.wim"})
+        if (resolve(*fs, path)) {
+            out.mark = path;
+            break;
+        }
+    if (out.mark.empty()) return std::nullopt;
+    if (out.mark == "/.disk/info") out.name = printable(read_text_file(*fs, out.mark).value_or(""));
+    if (out.name.find('\n') != std::string::npos) out.name.resize(out.name.find('\n'));
+    if (out.name.empty()) out.name = volume.info.label.empty() ? "install or live medium" : volume.info.label;
+    return out;
+}
+
+StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
+    StageResult out;
+    const Scheme* scheme = scheme_of(arguments);
+    const FileSystem* fs = view_of(volume);
+    if (fs == nullptr) return out;
+    if (scheme == nullptr) {
+        out.state = State::NotNeeded;
+        out.text = "the command line names no root: what the RAM disk holds is the system";
+        return out;
+    }
+    std::string directory = arguments.value(scheme->moved_by).value_or(std::string(scheme->directory));
+    if (!directory.starts_with('/')) directory = "/" + directory;
+    const auto files = packed_roots(*fs, directory);
+    const std::string place = fmt::format("{}:{}", volume.place, directory);
+    if (files.empty()) {
+        out.state = State::Breaks;
+        out.text = fmt::format("the RAM disk ({}) looks for a packed root file system in {}, and there is none", scheme->option, place);
+        out.symptom = "Unable to find a medium containing a live file system";
+        out.evidence = {evidence_place(place, "a file with the packed root file system", "none")};
+        out.findings = {make_finding("medium-root-missing", out.text, out.evidence, out.symptom)};
+        return out;
+    }
+    for (const auto& path : files) {
+        const auto found = resolve(*fs, path);
+        const auto file = found ? fs->open(found->file.id, fmt::format("{}:{}", volume.place, path)) : fail(ErrorKind::NotFound, "gone");
+        const auto inside = file ? recognise_volume(**file) : VolumeInfo{};
+        const bool whole = file && (inside.size == 0 || inside.size <= (*file)->size());
+        out.evidence.push_back(evidence_place(fmt::format("{}:{}", volume.place, path), {},
+                                              file ? fmt::format("{}, {}", inside.kind, size_text((*file)->size())) : file.error().text()));
+        if (whole && !inside.kind.empty()) continue;
+        out.state = State::Breaks;
+        out.text = !file                 ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+                   : inside.kind.empty() ? fmt::format("{}:{} holds no file system", volume.place, path)
+                                         : fmt::format("{}:{} is cut short: it should have {}", volume.place, path, size_text(inside.size));
+        out.symptom = "Unable to find a medium containing a live file system";
+        out.findings = {make_finding("medium-root-damaged", out.text, out.evidence, out.symptom)};
+        return out;
+    }
+    out.state = State::Holds;
+    out.text = fmt::format("the packed root file system is there ({})", files.front());
+    return out;
+}
+
+}  // namespace herberge
