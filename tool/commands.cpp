@@ -16,6 +16,7 @@
 #include <herberge/herberge.hpp>
 
 #include "demo_disks.hpp"
+#include "help_disc.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
 #include "views.hpp"
@@ -270,7 +271,17 @@ int run_sector(const Options& options) {
     if (!opened.open(options)) return Exit::unreadable;
     std::vector<std::pair<const Disk*, std::uint64_t>> wanted;
     if (options.place.empty()) {
-        for (const auto& disk : opened.machine.disks) wanted.emplace_back(&disk, 0);
+        for (const auto& disk : opened.machine.disks) {
+            wanted.emplace_back(&disk, 0);
+            if (!options.boot_sectors) continue;
+            for (const auto& volume : disk.volumes) {
+                const auto where = volume.source->locate(0, std::min<std::uint64_t>(512, volume.source->size()));
+                if (volume.partition != 0 && !where.empty() && where.front().offset != 0) wanted.emplace_back(&disk, where.front().offset / 512);
+            }
+            if (!disk.catalogue) continue;
+            wanted.emplace_back(&disk, disk.catalogue->offset / 512);
+            for (const auto& image : disk.catalogue->images) wanted.emplace_back(&disk, image.offset / 512);
+        }
     } else {
         const auto place = parse_place(options.place);
         const Disk* disk = place ? opened.machine.disk(place->disk) : nullptr;
@@ -493,6 +504,8 @@ int run_demo(const Options& options) {
         problem != 0)
         return problem;
     if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, terminal); problem != 0) return problem;
+    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.", demo::help_discs(), options, terminal); problem != 0)
+        return problem;
     print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
     for (const auto& story : demo::kiosk_stories()) {
         const auto base = std::filesystem::path(options.folder) / story.name;

@@ -16,6 +16,7 @@ struct Options {
     std::string firmware = "auto";
     bool stats = false;
     bool optical = false;
+    bool boot_sectors = false;
     bool all_evidence = false;
     std::string place;       ///< --at, --in, --from
     std::string output;      ///< --to

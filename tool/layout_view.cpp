@@ -112,6 +112,20 @@ void print_findings(std::string& out, const std::vector<herberge::Finding>& find
     }
 }
 
+void print_catalogue(std::string& out, const herberge::BootCatalogue& catalogue, const Terminal& terminal) {
+    Table images{{{"boot image", "for", "posing", "at byte", "loaded", "to"}}};
+    for (const auto& image : catalogue.images)
+        images.rows.push_back({fmt::format("{}{}", image.number, image.bootable ? "" : " (not bootable)"),
+                               image.platform == 0xEF ? "UEFI"
+                               : image.platform == 0  ? "BIOS"
+                                                      : fmt::format("platform {:02x}", image.platform),
+                               std::string(herberge::emulation_name(image.emulation)), std::to_string(image.offset), fmt::format("{} sectors", image.sectors),
+                               image.platform == 0xEF ? "—" : fmt::format("{:04x}:0000", image.segment)});
+    out += "\n";
+    images.print(out, terminal, 2);
+    if (catalogue.refused) out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(catalogue.refused->text())));
+}
+
 }  // namespace
 
 std::string layout_text(const herberge::Machine& machine, const Terminal& terminal) {
@@ -128,7 +142,8 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(disk.problem->text())));
             continue;
         }
-        draw(out, disk, terminal);
+        const bool bare = disk.table.partitions.empty() && volume_of(disk, 0) != nullptr;
+        if (!bare) draw(out, disk, terminal);
         Table partitions{{{"place", "first", "sectors", "size", "type", "holds", "label"}}};
         Table names{{{"place", "Linux", "GRUB 2", "Legacy", "ARC path", "PARTUUID", "UUID"}}};
         for (const auto& p : disk.table.partitions) {
@@ -146,8 +161,9 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             if (volume.partition == 0) {
                 partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512), size_text(disk.source->size()), "whole disk",
                                            volume.info.kind, volume.info.label});
-                names.rows.push_back({volume.place, fmt::format("sd{}", static_cast<char>('a' + (disk.number - 1) % 26)), fmt::format("hd{}", disk.number - 1),
-                                      fmt::format("hd{}", disk.number - 1), "—", "—", volume.info.uuid.empty() ? "—" : volume.info.uuid});
+                const auto called = herberge::disk_names(disk);
+                names.rows.push_back(
+                    {volume.place, called.linux_name, called.grub, called.legacy, "—", "—", volume.info.uuid.empty() ? "—" : volume.info.uuid});
             }
         if (partitions.rows.size() > 1) {
             out += "\n";
@@ -155,9 +171,10 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             out += "\n";
             names.print(out, terminal, 2);
         }
+        if (disk.catalogue) print_catalogue(out, *disk.catalogue, terminal);
         Table gaps{{{"gap", "first", "sectors", "size", "holds"}}};
         for (const auto& s : herberge::stretches(disk.table, disk.source->size()))
-            if (s.partition == 0)
+            if (s.partition == 0 && !bare)
                 gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned", std::to_string(s.first_lba), std::to_string(s.sectors),
                                      size_text(s.sectors * disk.table.sector_size), herberge::describe_gap(disk, s)});
         if (gaps.rows.size() > 1) {

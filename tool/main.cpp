@@ -72,6 +72,8 @@ int main(int argc, char** argv) {
     auto* sector = app.add_subcommand("sector", "A sector with each of its fields named and decoded");
     add_images(*sector, options);
     add_format(*sector, options);
+    sector->add_flag("--boot-sectors", options.boot_sectors,
+                     "Every boot sector on the disks, each with its backup copy beside it; a disc's boot catalogue and images");
     sector->add_option("--at", options.place, "d1 (default: the first sector of each disk), d1p2 (of a partition), or d1@BYTES");
     sector->footer("Examples:\n  herberge sector desk.img\n  herberge sector desk.img --at d1@512\n  herberge sector desk.img --at d1p1@1024");
     sector->callback([&] { status = tool::run_sector(options); });

@@ -453,6 +453,105 @@ forge_syslinux_stage2:
         .globl  forge_syslinux_stage2_end
 forge_syslinux_stage2_end:
 
+/* ---- the boot image of a disc, loaded to 0000:7C00; the block of its configuration is patched at 60h ------------------ */
+        .code16
+        .globl  forge_disc_boot
+forge_disc_boot:
+        cli
+        .byte   0xEA                            /* ljmp */
+        .word   0x7C00 + .Ldisc_start - forge_disc_boot, 0
+        .org    forge_disc_boot + 0x40
+        .long   0x7078C0FB                      /* the entry for disks follows: the first sector's code ends up here, too */
+        jmp     .Ldisc_disk
+        .org    forge_disc_boot + 0x60
+.Ldisc_block: .long 0
+.Ldisc_disk:
+        movl    $2, %ecx                        /* four sectors make a block */
+        movl    $4, %ebx
+        jmp     .Ldisc_go
+.Ldisc_start:
+        movl    $0, %ecx
+        movl    $1, %ebx
+.Ldisc_go:
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x7C00, %sp
+        sti
+        pushw   %dx
+        movw    $(0x7C00 + .Ldisc_words - forge_disc_boot), %si
+1:      lodsb
+        testb   %al, %al
+        jz      2f
+        pushw   %bx
+        movb    $0x0E, %ah
+        int     $0x10
+        popw    %bx
+        jmp     1b
+2:      popw    %dx
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    %bx, 2(%si)
+        movw    $0x9000, 4(%si)
+        movw    $0, 6(%si)
+        movl    0x7C60, %eax
+        shll    %cl, %eax
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+3:      xorw    %ax, %ax
+        int     $0x16
+        jmp     3b
+.Ldisc_words: .asciz "ISOLINUX stand-in\r\n"
+        .globl  forge_disc_boot_end
+forge_disc_boot_end:
+
+/* ---- the first sector of a medium that starts as a disk, too: loads the image's first block and enters it -------------- */
+        .globl  forge_hybrid_boot
+forge_hybrid_boot:
+        cli
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x7C00, %sp
+        movw    $0x7C00, %si
+        movw    $0x0800, %di
+        movw    $0x100, %cx
+        rep movsw
+        .byte   0xEA
+        .word   0x0800 + 1f - forge_hybrid_boot, 0
+1:      sti
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    $0x0004, 2(%si)
+        movw    $0x7C00, 4(%si)
+        movw    $0, 6(%si)
+        movl    0x0800 + 0x1B0, %eax
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        int     $0x13
+        jc      2f
+        cmpl    $0x7078C0FB, 0x7C40
+        jne     2f
+        .byte   0xEA
+        .word   0x7C44, 0
+2:      movw    $(0x0800 + .Lhybrid_words - forge_hybrid_boot), %si
+3:      lodsb
+        testb   %al, %al
+        jz      4f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     3b
+4:      hlt
+        jmp     4b
+.Lhybrid_words: .asciz "isolinux.bin missing or corrupt.\r\n"
+        .globl  forge_hybrid_boot_end
+forge_hybrid_boot_end:
+
 /* ---- NT volume boot code from byte 54h on: loads the first sector of a file (its number is patched) and starts it ------ */
         .code16
         .globl  forge_nt_boot

@@ -156,6 +156,29 @@ Bytes make_plain_boot();
 /// A volume's boot sector (512 bytes) that says there is no system and waits for a key.
 Bytes make_volume_boot();
 
+// --- optical media -----------------------------------------------------------------------------------------------------
+
+struct DiscOptions {
+    std::string label = "ALMHOF_HELP";
+    bool rock_ridge = true;
+    bool joliet = true;
+    std::size_t most_piece = 0;    ///< not 0: longer files take several directory records, bytes
+    std::string boot_image;        ///< path of what a BIOS starts; empty: nothing
+    std::uint8_t emulation = 0;    ///< 0: none, 2: a 1.44 MB floppy disk, 4: a hard disk
+    std::string efi_image;         ///< path of the FAT that UEFI firmware looks into; empty: none
+    bool boot_information = true;  ///< the boot image's table and checksum are filled in
+    std::string configuration;     ///< path of what the stand-in boot image reads
+    bool hybrid = false;           ///< a first sector that starts the boot image, too, and a partition over all
+};
+/// A disc; and the first block (of 2048 bytes) of each file.
+struct DiscImage {
+    Bytes bytes;
+    std::map<std::string, std::uint32_t> first_block;
+};
+DiscImage make_disc(const Tree& tree, const DiscOptions& options = {});
+/// A stand-in for the boot image of the SYSLINUX family: reads its configuration and waits.
+Bytes make_disc_boot();
+
 // --- disks -------------------------------------------------------------------------------------------------------------
 
 struct PartitionSpec {

@@ -168,6 +168,8 @@ struct PartitionNames {
     std::string arc;         ///< "multi(0)disk(0)rdisk(0)partition(1)": primaries in use first, then logical ones; empty for GPT
 };
 [[nodiscard]] PartitionNames partition_names(const Disk& disk, const Partition& partition);
+/// The same for a disk or disc as a whole: "sda", "hd0"; "sr0", "cd".
+[[nodiscard]] PartitionNames disk_names(const Disk& disk);
 
 /// Reads table and volumes of one disk.
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);

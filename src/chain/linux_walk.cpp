@@ -48,7 +48,7 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
 
 class LinuxWalk {
 public:
-    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down, bool medium)
+    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down, const Volume* medium)
         : machine_(machine),
           entry_(entry),
           menu_(menu),
@@ -74,8 +74,8 @@ public:
         demand.locked_down = locked_down_;
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
-        if (medium_ && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
-            const auto packed = judge_medium(*entry_.kernel.front().volume, arguments_);
+        if (medium_ != nullptr && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
+            const auto packed = judge_medium(*medium_, arguments_);
             ladder_.set(Stage::Root, packed);
             if (packed.state == State::Breaks) return;
             const bool inside = packed.state == State::NotNeeded;
@@ -345,7 +345,7 @@ private:
     Artifacts& artifacts_;
     Ladder& ladder_;
     bool locked_down_;
-    bool medium_;  ///< the kernel lies on an install or live medium
+    const Volume* medium_;  ///< the install or live medium that is started; null: none
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::string driver_note_;
@@ -430,11 +430,14 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     if (const auto* system = system_on(root.volume)) return system;
     for (const auto& kernel : entry.kernel)
         if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload) return system;
+    const auto lies_on = [](const FileReference& kernel, const Volume& medium) {
+        if (kernel.volume == &medium || kernel.place.starts_with(medium.place + ":")) return true;
+        // A boot image of the same disc.
+        return kernel.volume != nullptr && kernel.volume->partition < 0 && kernel.volume->disk == medium.disk;
+    };
     for (const auto& kernel : entry.kernel)
         for (const auto& system : systems)
-            if (system.kind == SystemKind::Medium && (kernel.volume == system.volume || kernel.place.starts_with(system.volume->place + ":")) &&
-                entry.kind != EntryKind::Chainload)
-                return &system;
+            if (system.kind == SystemKind::Medium && entry.kind != EntryKind::Chainload && lies_on(kernel, *system.volume)) return &system;
     // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant.
     const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found();
     const auto linux_systems = std::ranges::count(systems, SystemKind::Linux, &InstalledSystem::kind);
@@ -443,7 +446,8 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     return nullptr;
 }
 
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down, bool medium) {
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down,
+                const Volume* medium) {
     LinuxWalk(machine, entry, menu, artifacts, ladder, locked_down, medium).run();
 }
 

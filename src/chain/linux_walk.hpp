@@ -31,6 +31,6 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
 
 /// Sets the rungs from `entry` on. What a loader does when the kernel is refused is already in the entry.
 void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down = false,
-                bool medium = false);
+                const Volume* medium = nullptr);
 
 }  // namespace herberge::chain

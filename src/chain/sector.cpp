@@ -6,6 +6,8 @@
 
 #include <herberge/loader.hpp>
 
+#include "chain/sector_disc.hpp"
+
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/grub.hpp"
@@ -65,24 +67,51 @@ void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, c
     }
 }
 
+/// The named fields of a boot sector of that kind.
+std::vector<Field> boot_sector_fields(const std::string& kind, std::span<const std::uint8_t> bytes) {
+    std::vector<Field> out;
+    if (kind == "fat32") out = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot32>(bytes));
+    else if (kind.starts_with("fat")) out = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot16>(bytes));
+    else if (kind == "ntfs" || kind == "bitlocker") out = ondisk::annotate(ondisk::from_bytes<ondisk::NtfsBoot>(bytes));
+    for (auto& field : out)
+        if (const auto dot = field.name.rfind('.'); dot != std::string::npos) field.name.erase(0, dot + 1);
+    return out;
+}
+
+/// The backup beside it: what each field that differs holds there.
+void compare_with_backup(SectorView& view, const Disk& disk, const BootSectorCheck& checked) {
+    if (!checked.backup_lba) return;
+    const std::string where = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number, *checked.backup_lba * sector);
+    const auto copy = disk.source->bytes(*checked.backup_lba * sector, sector);
+    if (!copy) {
+        view.next = where + ", which cannot be read";
+        return;
+    }
+    std::size_t differ = 0;
+    for (std::size_t i = 0; i < sector; ++i) differ += view.bytes[i] != (*copy)[i] ? 1U : 0U;
+    view.next = differ == 0 ? where + " and is the same" : fmt::format("{}; {} byte{} differ", where, differ, differ == 1 ? "" : "s");
+    const auto there = boot_sector_fields(checked.kind, *copy);
+    for (std::size_t i = 0; i < view.fields.size() && i < there.size(); ++i) {
+        auto& field = view.fields[i];
+        if (field.raw == there[i].raw) continue;
+        const std::string told = field.name == "code" ? std::string("other bytes in the backup") : "backup: " + there[i].value;
+        field.meaning += (field.meaning.empty() ? "" : "; ") + told;
+    }
+}
+
 /// A boot sector's fields with what they should be.
 void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume) {
     const auto checked = check_boot_sector(disk, volume);
     view.kind = fmt::format("boot sector of {}{}; code: {}", volume.place, checked.kind.empty() ? "" : " (" + checked.kind + ")", checked.code);
     view.findings = checked.findings;
-    if (checked.backup_lba)
-        view.next = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number, *checked.backup_lba * sector);
-    if (checked.kind.starts_with("fat")) {
-        if (checked.kind == "fat32") view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot32>(view.bytes));
-        else view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot16>(view.bytes));
-    } else if (checked.kind == "ntfs" || checked.kind == "bitlocker") {
-        view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::NtfsBoot>(view.bytes));
-    }
-    std::erase_if(view.fields, [](const Field& f) { return f.name == "code"; });
+    view.fields = boot_sector_fields(checked.kind, view.bytes);
+    compare_with_backup(view, disk, checked);
+    std::erase_if(view.fields, [](const Field& f) { return f.name == "code" && f.meaning.empty(); });
     for (auto& field : view.fields) {
-        if (const auto dot = field.name.rfind('.'); dot != std::string::npos) field.name.erase(0, dot + 1);
+        if (field.name == "code") field.value.clear();
         for (const auto& finding : checked.findings)
-            if (field.name == "hidden_sectors" && finding.code == "boot-sector-hidden") field.meaning = "should be " + finding.evidence.front().expected;
+            if (field.name == "hidden_sectors" && finding.code == "boot-sector-hidden")
+                field.meaning = fmt::format("should be {}{}{}", finding.evidence.front().expected, field.meaning.empty() ? "" : "; ", field.meaning);
         if (field.name == "signature") field.meaning = field.raw[0] == 0x55 && field.raw[1] == 0xAA ? "boot signature present" : "no boot signature";
     }
 }
@@ -105,9 +134,11 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         if (auto fields = annotate_mbr(*disk.source)) view.fields = std::move(*fields);
         if (const auto boot = recognise_grub_boot(view.bytes)) grub_first_sector(view, *boot);
         else if (std::all_of(view.bytes.begin(), view.bytes.begin() + 440, [](auto b) { return b == 0; })) view.next = "nothing: its code area is empty";
+        else if (const auto name = identify_loader(view.bytes); !name.empty()) view.next = fmt::format("runs {}'s code", name);
         else view.next = "runs code that is not decoded here";
         return view;
     }
+    if (chain::view_disc_sector(view, disk, lba)) return view;
     const auto first = disk.source->bytes(0, sector);
     const auto boot = first ? recognise_grub_boot(*first) : std::nullopt;
     if (boot && boot->core_sector == lba && !zero) {

@@ -15,6 +15,8 @@ namespace herberge {
 
 namespace {
 
+constexpr std::uint8_t efi_platform = 0xEF;
+
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
     return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
            bytes.end();
@@ -53,7 +55,12 @@ Machine after_uefi_firmware(const Machine& machine) {
     for (const auto& disk : machine.disks) {
         auto mended = mend_gpt_primary(disk.source);
         out.disks.push_back(inspect_disk(mended != nullptr ? mended : disk.source, disk.number, disk.path));
-        if (disk.optical) into_optical_drive(out.disks.back());
+        auto& seen = out.disks.back();
+        if (disk.optical) into_optical_drive(seen);
+        // Loaders that were started from a boot image read it as a volume of its own.
+        if (seen.catalogue && seen.table.kind != TableKind::Gpt)
+            for (const auto& image : seen.catalogue->images)
+                if (image.platform == efi_platform && image.bootable) seen.volumes.push_back(inspect_boot_image(seen, image));
     }
     return out;
 }
@@ -68,7 +75,8 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
         seen.source = disk.source;
         seen.problem = disk.problem;
         if (!disk.problem) {
-            if (auto table = read_gpt_as_uefi(*disk.source, out->findings)) {
+            // On a disc, with its blocks of 2048 bytes, a GPT meant for disks is not found.
+            if (auto table = disk.optical ? std::nullopt : read_gpt_as_uefi(*disk.source, out->findings)) {
                 seen.table = std::move(*table);
                 std::erase_if(seen.table.partitions, [&](const Partition& p) {
                     if ((p.attributes & ignored_by_firmware) == 0) return false;
@@ -98,7 +106,7 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
         // A boot catalogue counts where there is no GPT.
         if (disk.catalogue && !disk.problem && seen.table.kind != TableKind::Gpt)
             for (const auto& image : disk.catalogue->images)
-                if (image.platform == 0xEF && image.bootable) seen.volumes.push_back(inspect_boot_image(disk, image));
+                if (image.platform == efi_platform && image.bootable) seen.volumes.push_back(inspect_boot_image(disk, image));
         out->view.disks.push_back(std::move(seen));
     }
     out->view.each_volume([&](const Volume& volume) {

@@ -222,6 +222,21 @@ std::string layout_json(const Machine& machine) {
                 }
             d["partitions"].push_back(std::move(part));
         }
+        d["boot_catalogue"] = nullptr;
+        if (disk.catalogue) {
+            auto images = ordered_json::array();
+            for (const auto& image : disk.catalogue->images)
+                images.push_back({{"number", image.number},
+                                  {"platform", image.platform},
+                                  {"bootable", image.bootable},
+                                  {"emulation", emulation_name(image.emulation)},
+                                  {"offset", image.offset},
+                                  {"sectors", image.sectors},
+                                  {"segment", image.segment}});
+            d["boot_catalogue"] = {{"offset", disk.catalogue->offset},
+                                   {"images", std::move(images)},
+                                   {"refused", disk.catalogue->refused ? ordered_json(clean(disk.catalogue->refused->what)) : ordered_json(nullptr)}};
+        }
         d["gaps"] = ordered_json::array();
         for (const auto& s : stretches(disk.table, disk.source->size()))
             if (s.partition == 0) d["gaps"].push_back({{"first_lba", s.first_lba}, {"sectors", s.sectors}, {"holds", describe_gap(disk, s)}});

@@ -21,6 +21,15 @@ constexpr Scheme schemes[] = {{"boot=live", "/live", "live-media-path"},
                               {"rd.live.image", "/LiveOS", "rd.live.dir"},
                               {"archisobasedir", "/arch", "archisobasedir"}};
 
+std::string first_line(std::string_view text) {
+    std::string out;
+    for (const char c : text) {
+        if (c == '\n') break;
+        out += c;
+    }
+    return printable(out);
+}
+
 bool packed_root(std::string_view name) {
     return name.ends_with(".squashfs") || name.ends_with(".sfs") || name.ends_with(".erofs") || name == "squashfs.img" || name == "rootfs.img";
 }
@@ -62,8 +71,10 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
             break;
         }
     if (out.mark.empty()) return std::nullopt;
-    if (out.mark == "/.disk/info") out.name = printable(read_text_file(*fs, out.mark).value_or(""));
-    if (out.name.find('\n') != std::string::npos) out.name.resize(out.name.find('\n'));
+    if (out.mark == "/.disk/info") {
+        const auto text = read_text_file(*fs, out.mark);
+        if (text) out.name = first_line(*text);
+    }
     if (out.name.empty()) out.name = volume.info.label.empty() ? "install or live medium" : volume.info.label;
     return out;
 }

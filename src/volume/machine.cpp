@@ -60,6 +60,8 @@ Disk inspect_disk(Source source, int number, std::string path) {
     disk.optical = disk.catalogue && !disk.table.boot_signature;
     // A disc needs neither signature nor table.
     if (disk.optical) disk.table.findings.clear();
+    // A medium that is disc and disk in one has a partition over all of it, by design.
+    if (disk.catalogue) std::erase_if(disk.table.findings, [](const Finding& f) { return f.code == "mbr-entry-at-zero"; });
     return inspect_partitions(std::move(disk));
 }
 
@@ -143,6 +145,13 @@ PartitionNames partition_names(const Disk& disk, const Partition& partition) {
         if (!p.extended() && p.number < partition.number) ++arc;
     out.arc = fmt::format("multi(0)disk(0)rdisk({})partition({})", index, arc);
     return out;
+}
+
+PartitionNames disk_names(const Disk& disk) {
+    const int index = disk.number - 1;
+    if (disk.optical) return {fmt::format("sr{}", index), "cd", "cd", {}};
+    const std::string hd = fmt::format("hd{}", index);
+    return {fmt::format("sd{}", static_cast<char>('a' + index % 26)), hd, hd, {}};
 }
 
 std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {

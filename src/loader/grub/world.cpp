@@ -74,7 +74,7 @@ std::string World::name_of(const Volume& volume) const {
     const int index = machine_.drive_index(volume.disk, first_drive_);
     const Disk* disk = machine_.disk(volume.disk);
     if (disk != nullptr && disk->optical) return platform_ == "i386-pc" ? "cd" : "cd0";
-    if (volume.partition == 0 || disk == nullptr) return fmt::format("hd{}", index);
+    if (volume.partition <= 0 || disk == nullptr) return fmt::format("hd{}", index);
     return fmt::format("hd{},{}{}", index, table_prefix(disk->table.kind), volume.partition);
 }
 
@@ -88,7 +88,7 @@ std::vector<std::pair<std::string, Device>> World::search_order(const Modules& m
         const Volume* bare = machine_.volume(whole->disk->number, 0);
         out.emplace_back(name, Device{whole->disk, bare});
         for (auto volume = whole->disk->volumes.rbegin(); volume != whole->disk->volumes.rend(); ++volume) {
-            if (volume->partition == 0) continue;
+            if (volume->partition <= 0) continue;
             const std::string full = name_of(*volume);
             if (const auto found = device(full, modules)) out.emplace_back(full, *found);
         }

@@ -1,0 +1,306 @@
+// SPDX-License-Identifier: MIT
+// Optical media: the file system, the boot catalogue, and what starts from them.
+#include <fmt/format.h>
+#include <algorithm>
+
+#include "help_disc.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using support::Bytes;
+using support::Checked;
+
+namespace {
+
+constexpr std::size_t block = 2048;
+
+std::shared_ptr<const FileSystem> opened(const Bytes& image) {
+    auto fs = open_file_system(support::source_of(image, "d1"), Reader::Kernel);
+    EXPECT_TRUE(fs) << (fs ? "" : fs.error().text());
+    return fs ? *fs : nullptr;
+}
+
+std::string text_of(const FileSystem& fs, const std::string& path) {
+    const auto text = read_text_file(fs, path);
+    return text ? *text : "error: " + text.error().what;
+}
+
+forge::Tree small_tree() {
+    forge::Tree tree;
+    tree.file("/welcome.txt", "Guten Tag\n").file("/hut/rules of the house.txt", "Boots off.\n").file("/hut/oven/wood", forge::noise(300000, 5));
+    tree.link("/rules", "hut/rules of the house.txt").link("/hut/up", "../welcome.txt").link("/hut/absolute", "/hut/oven/wood").directory("/empty");
+    // A name and a target so long that their records go on elsewhere.
+    tree.file("/" + std::string(180, 'n'), "long name\n").link("/" + std::string(120, 'l'), "hut/./oven/../rules of the house.txt");
+    return tree;
+}
+
+// --- files -------------------------------------------------------------------------------------------------------
+
+TEST(Iso9660, RockRidgeGivesNamesLinksAndModes) {
+    auto tree = small_tree();
+    tree.file("/tool", "#!/bin/sh\n", 0755);
+    const auto fs = opened(forge::make_disc(tree).bytes);
+    ASSERT_TRUE(fs);
+    EXPECT_EQ(fs->info().kind, "iso9660");
+    EXPECT_EQ(fs->info().label, "ALMHOF_HELP");
+    EXPECT_EQ(fs->info().uuid, "2025-11-03-06-30-00-00");
+    EXPECT_FALSE(fs->ignores_case());
+    EXPECT_EQ(text_of(*fs, "/rules"), "Boots off.\n");
+    EXPECT_EQ(text_of(*fs, "/hut/up"), "Guten Tag\n");
+    EXPECT_EQ(text_of(*fs, "/" + std::string(180, 'n')), "long name\n");
+    EXPECT_EQ(text_of(*fs, "/" + std::string(120, 'l')), "Boots off.\n");
+    const auto tool = resolve(*fs, "/tool");
+    ASSERT_TRUE(tool);
+    EXPECT_TRUE(tool->file.executable());
+    EXPECT_EQ(tool->file.modified, 1762151400);
+    const auto wood = resolve(*fs, "/hut/absolute");
+    ASSERT_TRUE(wood);
+    EXPECT_EQ(wood->file.size, 300000U);
+    const auto source = fs->open(wood->file.id, "wood");
+    ASSERT_TRUE(source);
+    EXPECT_EQ((*source)->bytes(0, 300000).value(), forge::noise(300000, 5));
+    EXPECT_FALSE(resolve(*fs, "/Welcome.txt")) << "Rock Ridge names have a case";
+    EXPECT_EQ(fs->list(resolve(*fs, "/empty")->file.id)->size(), 0U);
+}
+
+TEST(Iso9660, JolietAndPlainNamesIgnoreCase) {
+    forge::DiscOptions options;
+    options.rock_ridge = false;
+    auto tree = small_tree();
+    tree.remove("/" + std::string(180, 'n'));
+    auto fs = opened(forge::make_disc(tree, options).bytes);
+    ASSERT_TRUE(fs);
+    EXPECT_EQ(text_of(*fs, "/hut/Rules of the House.txt"), "Boots off.\n");
+    EXPECT_FALSE(resolve(*fs, "/rules")) << "links need Rock Ridge";
+    options.joliet = false;
+    fs = opened(forge::make_disc(tree, options).bytes);
+    ASSERT_TRUE(fs);
+    EXPECT_EQ(text_of(*fs, "/welcome.txt"), "Guten Tag\n");
+    const auto names = fs->list(fs->root());
+    ASSERT_TRUE(names);
+    EXPECT_TRUE(std::ranges::any_of(*names, [](const DirEntry& e) { return e.name == "welcome.txt"; })) << "lower case, without the version";
+}
+
+TEST(Iso9660, FilesOfSeveralPiecesAreOneFile) {
+    forge::DiscOptions options;
+    options.most_piece = 100000;
+    const auto fs = opened(forge::make_disc(small_tree(), options).bytes);
+    ASSERT_TRUE(fs);
+    const auto wood = resolve(*fs, "/hut/oven/wood");
+    ASSERT_TRUE(wood);
+    EXPECT_EQ(wood->file.size, 300000U);
+    EXPECT_EQ(fs->extents(wood->file.id)->size(), 4U);
+    EXPECT_EQ((*fs->open(wood->file.id, "wood"))->bytes(0, 300000).value(), forge::noise(300000, 5));
+    EXPECT_EQ(fs->list(resolve(*fs, "/hut/oven")->file.id)->size(), 1U);
+}
+
+TEST(Iso9660, HostileDirectoriesEndInErrors) {
+    const auto disc = forge::make_disc(small_tree());
+    const std::size_t root = 156 + 16 * block;
+    const auto damaged = [&](std::size_t at, std::uint32_t value) {
+        auto bytes = disc.bytes;
+        forge::put32(bytes, at, value);
+        return opened(bytes);
+    };
+    // The root past the end; 2 GiB of directory; a root that is its own first sector, which holds no records.
+    EXPECT_FALSE(damaged(root + 2, 0x7FFFFFFF)->list(damaged(root + 2, 0x7FFFFFFF)->root()));
+    const auto large = damaged(root + 10, 0x80000000U);
+    EXPECT_FALSE(resolve(*large, "/nothing"));
+    const auto first = damaged(root + 2, 0);
+    EXPECT_FALSE(first->list(first->root()));
+    // Every byte of the root directory's first record, turned around: nothing may crash or hang.
+    const std::size_t at = 21 * block;
+    for (std::size_t i = 0; i < 400; ++i) {
+        auto bytes = disc.bytes;
+        bytes[at + i] ^= 0xFFU;
+        const auto fs = opened(bytes);
+        ASSERT_TRUE(fs);
+        if (const auto names = fs->list(fs->root()))
+            for (const auto& entry : *names) {
+                (void)fs->stat(entry.id);
+                (void)fs->extents(entry.id);
+                if (entry.type == FileType::Directory) (void)fs->list(entry.id);
+            }
+    }
+}
+
+TEST(Iso9660, AContinuationThatNamesItselfEnds) {
+    auto disc = forge::make_disc(small_tree());
+    // Find a CE entry and let its area begin with itself.
+    auto& bytes = disc.bytes;
+    std::size_t found = 0;
+    for (std::size_t i = 20 * block; i + 28 < bytes.size() && found == 0; ++i)
+        if (bytes[i] == 'C' && bytes[i + 1] == 'E' && bytes[i + 2] == 28) found = i;
+    ASSERT_NE(found, 0U);
+    const std::size_t area = forge::get32(bytes, found + 4) * block;
+    std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(found), 28, bytes.begin() + static_cast<std::ptrdiff_t>(area));
+    const auto fs = opened(bytes);
+    ASSERT_TRUE(fs);
+    (void)fs->list(fs->root());
+}
+
+// --- the boot catalogue ------------------------------------------------------------------------------------------
+
+TEST(BootCatalogue, TellsImagesOfBothKinds) {
+    const auto disc = demo::help_disc().build();
+    const auto catalogue = read_boot_catalogue(*support::source_of(disc.bytes));
+    ASSERT_TRUE(catalogue);
+    EXPECT_FALSE(catalogue->refused);
+    EXPECT_TRUE(catalogue->checksum_holds);
+    ASSERT_EQ(catalogue->images.size(), 2U);
+    EXPECT_EQ(catalogue->images[0].platform, 0);
+    EXPECT_EQ(catalogue->images[0].sectors, 4U);
+    EXPECT_EQ(catalogue->images[0].offset, disc.first_block.at(demo::help_image) * block);
+    EXPECT_EQ(catalogue->images[1].platform, 0xEF);
+    EXPECT_TRUE(catalogue->images[1].bootable);
+}
+
+struct Refusal {
+    const char* name;
+    std::size_t offset;
+    std::uint8_t value;
+    int code;
+};
+class Catalogue : public testing::TestWithParam<Refusal> {};
+TEST_P(Catalogue, IsRefusedAsTheFirmwareDoes) {
+    auto help = demo::help_disc();
+    help.options.hybrid = false;
+    auto bytes = help.build().bytes;
+    const auto catalogue = read_boot_catalogue(*support::source_of(bytes));
+    ASSERT_TRUE(catalogue);
+    bytes[catalogue->offset + GetParam().offset] = GetParam().value;
+    const Checked checked(bytes);
+    EXPECT_EQ(checked.stage(), "firmware");
+    EXPECT_NE(checked.system().symptom.find(fmt::format("(code {:04x})", GetParam().code)), std::string::npos) << checked.system().symptom;
+}
+INSTANTIATE_TEST_SUITE_P(Disc, Catalogue,
+                         testing::Values(Refusal{"header", 0, 2, 8}, Refusal{"platform", 1, 0xEF, 9}, Refusal{"key", 30, 0, 10}, Refusal{"entry", 32, 0, 11}),
+                         support::by_name);
+
+TEST(BootCatalogue, AWrongChecksumIsARiskOnly) {
+    auto help = demo::help_disc();
+    help.options.hybrid = false;
+    auto bytes = help.build().bytes;
+    bytes[read_boot_catalogue(*support::source_of(bytes))->offset + 6] = 1;
+    const Checked checked(bytes);
+    EXPECT_TRUE(checked.has("disc-catalogue-checksum"));
+    EXPECT_NE(checked.stage(), "firmware");
+}
+
+// --- what starts -------------------------------------------------------------------------------------------------
+
+/// A change to the help disc, in a drive or as a stick, and the stage at which its system then stops ("unknown": not told).
+struct Change {
+    const char* name;
+    std::function<void(demo::HelpDisc&)> change;
+    const char* stage;
+    const char* code;
+};
+class HelpDiscs : public testing::TestWithParam<Change> {};
+TEST_P(HelpDiscs, StopWhereTheyShould) {
+    for (const bool hybrid : {true, false}) {
+        auto help = demo::help_disc();
+        help.options.hybrid = hybrid;
+        GetParam().change(help);
+        const Checked checked(help.build().bytes);
+        EXPECT_EQ(checked.stage(), GetParam().stage) << (hybrid ? "as a stick: " : "in a drive: ") << checked.system().symptom;
+        if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code)) << GetParam().code;
+        EXPECT_EQ(checked.system().kind, "medium");
+        EXPECT_EQ(checked.system().name, "Almhof Help 4 (Murmeltier)");
+    }
+}
+void edit_config(demo::HelpDisc& disc, const std::string& from, const std::string& to) {
+    auto& bytes = disc.files.at(demo::help_config).content;
+    std::string text(bytes.begin(), bytes.end());
+    text.replace(text.find(from), from.size(), to);
+    bytes = forge::to_bytes(text);
+}
+INSTANTIATE_TEST_SUITE_P(
+    Disc, HelpDiscs,
+    testing::Values(Change{"whole", [](demo::HelpDisc&) {}, "unknown", ""},
+                    Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "unknown", ""},
+                    Change{"no_core_module", [](demo::HelpDisc& d) { d.files.remove("/boot/isolinux/ldlinux.c32"); }, "loader", "syslinux-core-module-missing"},
+                    Change{"no_kernel", [](demo::HelpDisc& d) { d.files.remove(demo::help_kernel); }, "entry", "entry-kernel-missing"},
+                    Change{"renamed_kernel", [](demo::HelpDisc& d) { edit_config(d, "/live/vmlinuz", "/live/Vmlinuz"); }, "entry", "entry-kernel-missing"},
+                    Change{"no_ramdisk", [](demo::HelpDisc& d) { d.files.remove("/live/initrd.img"); }, "ramdisk", "ramdisk-missing"},
+                    Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", "medium-root-missing"},
+                    Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(20000); }, "root", "medium-root-damaged"},
+                    Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", ""}),
+    support::by_name);
+
+TEST(Disc, AScratchInTheLoaderIsSeenByItsChecksum) {
+    const auto image = demo::help_discs().at(2).make();
+    const Checked checked(image);
+    EXPECT_EQ(checked.stage(), "loader");
+    EXPECT_TRUE(checked.has("isolinux-image-damaged"));
+    EXPECT_NE(checked.system().symptom.find("Image checksum error"), std::string::npos);
+}
+
+TEST(Disc, AHybridsFirstSectorMustLeadToTheImage) {
+    auto image = demo::help_disc().build().bytes;
+    image[0x1B0] ^= 4U;
+    const Checked checked(image);
+    EXPECT_EQ(checked.stage(), "boot-code");
+    EXPECT_TRUE(checked.has("isolinux-pointer"));
+    EXPECT_EQ(checked.system().symptom, "isolinux.bin missing or corrupt.");
+}
+
+TEST(Disc, StartsByUefiFromItsBootCatalogue) {
+    auto help = demo::help_disc();
+    for (const bool without_manager : {false, true}) {
+        if (without_manager) help.esp.remove("/EFI/BOOT/BOOTX64.EFI");
+        auto machine = support::machine_of(help.build().bytes);
+        into_optical_drive(machine.disks.front());
+        CheckOptions options;
+        options.firmware = FirmwareKind::Uefi;
+        const auto verdict = check(machine, options);
+        const auto& system = verdict.systems.front();
+        if (without_manager) {
+            EXPECT_EQ(system.stops_at, Stage::Firmware);
+            continue;
+        }
+        EXPECT_EQ(system.at(Stage::Firmware).state, State::Holds);
+        EXPECT_NE(system.at(Stage::Firmware).text.find("d1c2:/EFI/BOOT/BOOTX64.EFI"), std::string::npos) << system.at(Stage::Firmware).text;
+        EXPECT_FALSE(system.stops_at) << system.symptom;
+    }
+}
+
+TEST(Disc, AnEmulatedDiskTakesTheDiscsPlace) {
+    forge::Tree tree;
+    tree.file("/desk.img", demo::front_desk().build()).file("/.disk/info", "Almhof Desk on a disc\n");
+    forge::DiscOptions options;
+    options.boot_image = "/desk.img";
+    for (const std::uint8_t emulation : {4, 2, 9}) {
+        options.emulation = emulation;
+        const Checked checked(forge::make_disc(tree, options).bytes);
+        const auto& system = checked.system();
+        if (emulation == 4) {
+            EXPECT_EQ(checked.stage(), "yes") << system.symptom;
+            EXPECT_EQ(system.name, "Almhof Desk 4 (Enzian)");
+            EXPECT_NE(system.at(Stage::Firmware).text.find("as a hard disk"), std::string::npos);
+        } else if (emulation == 2) {
+            // Cut to the size of a floppy disk, the loader is there and its files are not.
+            EXPECT_EQ(system.at(Stage::Firmware).state, State::Holds);
+            EXPECT_NE(checked.stage(), "yes");
+        } else {
+            EXPECT_NE(checked.stage(), "yes");
+        }
+    }
+}
+
+TEST(Disc, TheLayoutTellsTheCatalogueAndSectorsOfItAreNamed) {
+    const auto machine = support::machine_of(demo::help_discs().at(1).make());
+    const auto& disk = machine.disks.front();
+    ASSERT_TRUE(disk.optical);
+    EXPECT_EQ(disk_names(disk).grub, "cd");
+    const auto catalogue = view_sector(disk, disk.catalogue->offset / 512);
+    ASSERT_TRUE(catalogue);
+    EXPECT_EQ(catalogue->kind, "boot catalogue (El Torito)");
+    const auto image = view_sector(disk, disk.catalogue->images.front().offset / 512);
+    ASSERT_TRUE(image);
+    const auto sum = std::ranges::find(image->fields, std::string("boot information.checksum"), &Field::name);
+    ASSERT_NE(sum, image->fields.end());
+    EXPECT_EQ(sum->meaning, "it holds");
+}
+
+}  // namespace
