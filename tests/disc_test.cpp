@@ -270,7 +270,7 @@ TEST(Disc, AnEmulatedDiskTakesTheDiscsPlace) {
     tree.file("/desk.img", demo::front_desk().build()).file("/.disk/info", "Almhof Desk on a disc\n");
     forge::DiscOptions options;
     options.boot_image = "/desk.img";
-    for (const std::uint8_t emulation : {4, 2, 9}) {
+    for (const std::uint8_t emulation : {std::uint8_t{4}, std::uint8_t{2}, std::uint8_t{9}}) {
         options.emulation = emulation;
         const Checked checked(forge::make_disc(tree, options).bytes);
         const auto& system = checked.system();

@@ -180,4 +180,70 @@ TEST(Lost, ALogicalPartitionBehindABrokenChainIsFoundAgain) {
     EXPECT_EQ(stage_of(verdict, "d1p5"), "partition-table");
 }
 
+// --- LILO --------------------------------------------------------------------------------------------------------
+
+/// The front desk under LILO: its list of sectors lies in sector 1.
+struct LiloDesk {
+    demo::FrontDesk desk = demo::front_desk();
+    explicit LiloDesk(const std::string& entry) {
+        desk.root.file("/etc/lilo.conf", "# the old way\nboot=/dev/sda\ndelay=20\ndefault=desk\n" + entry);
+        desk.disk.boot_code = forge::make_lilo_boot(1);
+    }
+    /// The disk, with the list made for the file `listed` as it lies now.
+    Bytes build(const std::string& listed) {
+        desk.disk.gap = Bytes(512);
+        auto image = desk.build();
+        const auto machine = support::machine_of(image);
+        const auto& volume = machine.disks.front().volumes.front();
+        const auto file = resolve(*volume.loader_view, listed);
+        if (!file) return image;
+        std::vector<std::pair<std::uint32_t, std::uint16_t>> runs;
+        std::uint32_t left = 8;  // the set-up part is all that the stand-in loads
+        const auto extents = volume.loader_view->extents(file->file.id);
+        for (const auto& extent : *extents)
+            for (const auto& range : volume.source->locate(extent.base_offset, extent.length)) {
+                const auto count = std::min<std::uint32_t>(left, static_cast<std::uint32_t>(range.length / 512));
+                if (count > 0) runs.emplace_back(static_cast<std::uint32_t>(range.offset / 512), static_cast<std::uint16_t>(count));
+                left -= count;
+            }
+        const auto list = forge::make_sector_list(runs);
+        std::copy(list.begin(), list.end(), image.begin() + 512);
+        return image;
+    }
+};
+std::string desk_entry() { return "image=" + kernel + "\n  label=desk\n  root=/dev/sda1\n  read-only\n  initrd=" + ramdisk + "\n"; }
+
+TEST(Lilo, ListsThatLeadToTheKernelHold) {
+    const support::Checked checked(LiloDesk(desk_entry()).build(kernel));
+    EXPECT_EQ(checked.stage(), "yes") << checked.system().symptom;
+    EXPECT_NE(checked.system().at(Stage::Loader).text.find("run in an emulated PC, it works"), std::string::npos) << checked.system().at(Stage::Loader).text;
+    EXPECT_EQ(checked.verdict.menus.front().loader, "LILO");
+    EXPECT_EQ(checked.verdict.menus.front().timeout, 2);
+}
+
+TEST(Lilo, ListsThatWereNotMadeAnewAreStale) {
+    LiloDesk lilo(desk_entry());
+    lilo.desk.root.file("/boot/vmlinuz-old", lilo.desk.root.at(kernel).content);
+    const support::Checked checked(lilo.build("/boot/vmlinuz-old"));
+    EXPECT_TRUE(checked.has("loader-lists-stale"));
+    EXPECT_EQ(checked.system().at(Stage::Loader).state, State::Doubtful);
+}
+
+TEST(Lilo, ListsThatLeadNowhereBreak) {
+    LiloDesk lilo(desk_entry());
+    const support::Checked checked(lilo.build("/no such file"));
+    EXPECT_EQ(checked.stage(), "loader");
+}
+
+TEST(Lilo, AKernelThatIsGoneIsTold) {
+    LiloDesk lilo("image=/boot/vmlinuz-gone\n  label=desk\n  root=/dev/sda1\nother=/dev/sda2\n  label=next\nother=/dev/sdc1\n  label=nowhere\n");
+    const support::Checked checked(lilo.build("/boot/vmlinuz-gone"));
+    EXPECT_EQ(checked.stage(), "kernel");
+    EXPECT_TRUE(checked.has("lilo-file-gone"));
+    const auto& entries = checked.verdict.menus.front().entries;
+    ASSERT_EQ(entries.size(), 3U);
+    EXPECT_EQ(entries[1].kind, EntryKind::Chainload);
+    EXPECT_EQ(entries[2].stop_code, "entry-device-missing");
+}
+
 }  // namespace

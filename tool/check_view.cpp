@@ -67,7 +67,7 @@ private:
             std::string verdict;
             if (system.starts == Starts::Yes) verdict = terminal_.ink(Ink::Good, "starts");
             else if (system.stops_at) verdict = terminal_.ink(Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
-            else verdict = terminal_.ink(Ink::Warn, "cannot be told from these images alone");
+            else verdict = terminal_.ink(Ink::Warn, untold(system));
             line(fmt::format("{}  {}  {}", terminal_.ink(Ink::Bold, pad(place, 5)), pad(herberge::printable(system.name), width), verdict));
         }
     }
@@ -166,6 +166,16 @@ std::string evidence_text(const Evidence& evidence) {
     if (!evidence.found.empty())
         out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found", evidence.found);
     return out;
+}
+
+std::string untold(const herberge::SystemVerdict& system) {
+    const herberge::StageState* last = nullptr;
+    for (const auto& rung : system.stages) {
+        if (rung.state == State::Unknown || rung.state == State::NotReached) break;
+        if (rung.state == State::Holds) last = &rung;
+    }
+    if (last == nullptr || last->stage < herberge::Stage::Entry) return "cannot be told from these images alone";
+    return fmt::format("holds as far as {}; the rest cannot be told from these images alone", herberge::stage_id(last->stage));
 }
 
 std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence) {

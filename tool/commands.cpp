@@ -469,7 +469,7 @@ std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
     std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
                        : system.stops_at
                            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " + printable(system.at(*system.stops_at).text)
-                           : terminal.ink(Ink::Warn, "cannot be told");
+                           : terminal.ink(Ink::Warn, untold(system));
     for (const auto& part : wrap(said, terminal.width() - 6)) out += "      " + part + "\n";
     return out;
 }
@@ -538,7 +538,7 @@ int run_demo(const Options& options) {
             print(fmt::format("      {}  {}\n", pad(fmt::format("{} {}", pad(system.place.value_or("—"), 5), printable(system.name)), 50),
                               system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
                               : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at)))
-                                                           : terminal.ink(Ink::Warn, "cannot be told")));
+                                                           : terminal.ink(Ink::Warn, untold(system))));
     }
     print(fmt::format("\nLook at one: herberge check {0}/no-init.img\n         or: herberge systems {0}/office.img {0}/archive.img\n", options.folder));
     return Exit::all_start;

@@ -24,7 +24,7 @@ std::string day_text(std::int64_t seconds) {
 std::string state_text(const herberge::SystemVerdict& system, const Terminal& terminal) {
     if (system.starts == Starts::Yes) return terminal.ink(Ink::Good, "starts");
     if (system.stops_at) return terminal.ink(Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
-    return terminal.ink(Ink::Warn, "cannot be told from these images alone");
+    return terminal.ink(Ink::Warn, untold(system));
 }
 
 std::string node_of(const herberge::SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }

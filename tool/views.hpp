@@ -21,6 +21,8 @@ std::string boot_options_text(const std::vector<herberge::BootOptionState>& opti
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
 std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal);
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);
+/// Of a system whose start cannot be told: how far it holds.
+std::string untold(const herberge::SystemVerdict& system);
 /// One place in the notation of places, with its line.
 std::string evidence_text(const herberge::Evidence& evidence);
 

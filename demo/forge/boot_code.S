@@ -453,6 +453,67 @@ forge_syslinux_stage2:
         .globl  forge_syslinux_stage2_end
 forge_syslinux_stage2_end:
 
+/* ---- LILO's first part: the name behind a jump; reads a list (its sector is patched at 20h): pairs of sector and count ---- */
+        .globl  forge_lilo_boot
+forge_lilo_boot:
+        cli
+        jmp     .Llilo_start
+        .org    forge_lilo_boot + 6
+        .ascii  "LILO"
+        .org    forge_lilo_boot + 0x20
+.Llilo_list: .long 0
+.Llilo_start:
+        xorw    %ax, %ax
+        movw    %ax, %ds
+        movw    %ax, %es
+        movw    %ax, %ss
+        movw    $0x7C00, %sp
+        sti
+        movw    $(0x7C00 + .Llilo_words - forge_lilo_boot), %si
+1:      lodsb
+        testb   %al, %al
+        jz      2f
+        movb    $0x0E, %ah
+        int     $0x10
+        jmp     1b
+2:      movl    0x7C20, %eax
+        movw    $1, %cx
+        movw    $0x0840, %bx                    /* the list goes to 0000:8400 */
+        call    .Llilo_read
+        movw    $0x8400, %di
+        movw    $0x9000, %bx                    /* what it names to 9000:0000 */
+3:      movl    (%di), %eax
+        movw    4(%di), %cx
+        testw   %cx, %cx
+        jz      4f
+        pushw   %cx
+        call    .Llilo_read
+        popw    %cx
+        shlw    $5, %cx
+        addw    %cx, %bx
+        addw    $8, %di
+        jmp     3b
+4:      .byte   0xEA
+        .word   0, 0x9020
+.Llilo_read:                                    /* sector EAX, CX of them, to segment BX */
+        movw    $0x0600, %si
+        movw    $0x0010, (%si)
+        movw    %cx, 2(%si)
+        movw    $0, 4(%si)
+        movw    %bx, 6(%si)
+        movl    %eax, 8(%si)
+        movl    $0, 12(%si)
+        movb    $0x42, %ah
+        movb    $0x80, %dl
+        int     $0x13
+        jc      5f
+        ret
+5:      hlt
+        jmp     5b
+.Llilo_words: .asciz "LILO stand-in "
+        .globl  forge_lilo_boot_end
+forge_lilo_boot_end:
+
 /* ---- the boot image of a disc, loaded to 0000:7C00; the block of its configuration is patched at 60h ------------------ */
         .code16
         .globl  forge_disc_boot

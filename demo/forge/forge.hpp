@@ -145,6 +145,10 @@ Bytes make_legacy_gap(unsigned partition = 0, std::string_view stage2 = "/boot/g
 /// The file stage 2, whose configuration is `config`.
 Bytes make_legacy_stage2(std::string_view config = "/boot/grub/menu.lst");
 
+/// A stand-in for LILO's first part: loads what the list in that sector names, and starts it as a kernel.
+Bytes make_lilo_boot(std::uint32_t list_sector);
+Bytes make_sector_list(const std::vector<std::pair<std::uint32_t, std::uint16_t>>& runs);
+
 /// The file ldlinux.sys as it is before it is installed.
 Bytes make_syslinux_stage2(std::string_view directory);
 Bytes make_syslinux_module();

@@ -9,6 +9,7 @@ extern "C" {
 extern const std::uint8_t forge_legacy_stage1[], forge_legacy_stage1_end[];
 extern const std::uint8_t forge_legacy_start[], forge_legacy_start_end[];
 extern const std::uint8_t forge_legacy_stage15[], forge_legacy_stage15_end[];
+extern const std::uint8_t forge_lilo_boot[], forge_lilo_boot_end[];
 extern const std::uint8_t forge_syslinux_boot[], forge_syslinux_boot_end[];
 extern const std::uint8_t forge_syslinux_stage2[], forge_syslinux_stage2_end[];
 }
@@ -58,6 +59,24 @@ Bytes make_legacy_stage2(std::string_view config) {
     put32(out, sector + 8, 0xFFFFFF);
     put_text(out, sector + 0x12, "0.97");
     put_text(out, sector + 0x17, config);
+    return out;
+}
+
+Bytes make_lilo_boot(std::uint32_t list_sector) {
+    Bytes out(forge_lilo_boot, forge_lilo_boot_end);
+    grow(out, 440);
+    put32(out, 0x20, list_sector);
+    return out;
+}
+
+Bytes make_sector_list(const std::vector<std::pair<std::uint32_t, std::uint16_t>>& runs) {
+    Bytes out;
+    for (const auto& [first, count] : runs) {
+        const std::size_t at = out.size();
+        put32(out, at, first);
+        put32(out, at + 4, count);
+    }
+    grow(out, sector);
     return out;
 }
 

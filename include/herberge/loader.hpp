@@ -162,8 +162,10 @@ struct LoaderRun {
     std::vector<Finding> findings;
     /// Reading one of these (its configuration) proves that the loader works: where a rehearsal may stop.
     std::vector<DiskRange> proof;
-    std::string last_words;    ///< what the parts print that are known to work; more text comes from the part in question
-    bool needs_proof = false;  ///< nothing in its parts could tell damage: only running them does
+    std::string last_words;        ///< what the parts print that are known to work; more text comes from the part in question
+    bool undecoded = false;        ///< its name is known, and what it does only by running it
+    bool proof_by_kernel = false;  ///< `proof` is the kernel that its sectors should lead to: another one means that they are stale
+    bool needs_proof = false;      ///< nothing in its parts could tell damage: only running them does
     Menu menu;
 };
 

@@ -203,7 +203,7 @@ private:
             place.seen_working = true;
             run = run_loader(machine_, place);
         }
-        if (run) {
+        if (run && !run->undecoded) {
             loader(place, std::move(*run), std::move(route), own, by_firmware, rehearsal);
             return;
         }
@@ -323,6 +323,14 @@ private:
             return;
         }
         const auto evidence = rehearsal_evidence(rehearsal);
+        if (r.proof_by_kernel && rehearsal.end == RehearsalEnd::KernelEntered) {
+            // It works as long as nobody writes there: the sectors belong to no file, or to another one.
+            const std::string text =
+                fmt::format("run in an emulated PC, {} starts a kernel from other sectors than those of the file that its entry names", r.name);
+            ladder.set(Stage::Loader, State::Doubtful, text, {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence});
+            ladder.add_finding(make_finding("loader-lists-stale", text + ": its lists were not made anew after the file changed", {evidence}));
+            return;
+        }
         if (rehearsal.end == RehearsalEnd::Limit || rehearsal.end == RehearsalEnd::NotStarted) {
             if (r.needs_proof)
                 ladder.set(Stage::Loader, State::Doubtful, r.loader_text + "; its parts carry no checksum, and running it proved nothing", {evidence});

@@ -18,6 +18,7 @@ constexpr loader::Family families[] = {
     {"SYSLINUX", loader::syslinux::recognise, loader::syslinux::run, loader::syslinux::configurations},
     {"ISOLINUX", loader::syslinux::recognise_disc, loader::syslinux::run_disc, nullptr},
     {"ISOLINUX", loader::syslinux::recognise_hybrid, loader::syslinux::run_hybrid, nullptr},
+    {"LILO", loader::lilo::recognise, loader::lilo::run, loader::lilo::configurations},
     {"Windows Boot Manager", loader::windows::recognise_manager, loader::windows::run_manager, loader::windows::configurations},
     {"NTLDR", loader::windows::recognise_ntldr, loader::windows::run_ntldr, nullptr},
 };

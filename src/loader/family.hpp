@@ -35,6 +35,12 @@ bool recognise_hybrid(std::span<const std::uint8_t> sector);
 LoaderRun run_hybrid(const Machine& machine, const BootPlace& place);
 }  // namespace syslinux
 
+namespace lilo {
+bool recognise(std::span<const std::uint8_t> sector);
+LoaderRun run(const Machine& machine, const BootPlace& place);
+std::vector<Menu> configurations(const Machine& machine, const Volume& volume);
+}  // namespace lilo
+
 namespace windows {
 bool recognise_manager(std::span<const std::uint8_t> sector);
 bool recognise_ntldr(std::span<const std::uint8_t> sector);
