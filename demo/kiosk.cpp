@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "kiosk.hpp"
 
+#include "forge/sign.hpp"
+
 #include <algorithm>
 
 namespace demo {
@@ -12,6 +14,28 @@ namespace {
 const std::string manager = "/EFI/BOOT/BOOTX64.EFI";
 const std::string own_manager = "/EFI/almhof/checkin.efi";
 const std::string image = "/EFI/Linux/checkin-4.efi";
+
+const forge::SigningKey& house_key() {
+    static const forge::SigningKey key("Almhof image signing");
+    return key;
+}
+
+/// What the kernel's build appends to a module (include/linux/module_signature.h): a signature, its sizes, a mark.
+void sign_module(Bytes& module) {
+    const Bytes signature = forge::noise(256, 11);
+    module.insert(module.end(), signature.begin(), signature.end());
+    const Bytes sizes{0, 0, 2, 0, 0, 0, 0, 0, 0, 0, 1, 0};
+    module.insert(module.end(), sizes.begin(), sizes.end());
+    const Bytes mark = forge::to_bytes("~Module signature appended~\n");
+    module.insert(module.end(), mark.begin(), mark.end());
+}
+
+/// The kiosk with everything signed that the firmware looks at.
+Kiosk signed_kiosk() {
+    Kiosk out = kiosk(true);
+    for (const auto& path : {manager, own_manager, image}) out.esp.at(path).content = house_key().sign(out.esp.at(path).content);
+    return out;
+}
 
 Bytes boot_manager() { return forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in for a boot manager ####")}}); }
 
@@ -30,7 +54,7 @@ std::string kiosk_partition_guid(const Bytes& disk, int number) {
     return out;
 }
 
-Kiosk kiosk() {
+Kiosk kiosk(bool locked) {
     Kiosk out;
     auto desk = front_desk();
     out.root = desk.root;
@@ -39,6 +63,11 @@ Kiosk kiosk() {
     out.root.file("/etc/os-release", "PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nVERSION_ID=\"4\"\nID=almhofcheckin\n");
     out.root.file("/etc/fstab", std::string("UUID=") + kiosk_uuid + " / ext4 errors=remount-ro 0 1\n");
     const Bytes kernel = out.root.at(std::string("/boot/vmlinuz-") + release).content;
+    // A copy of the tree: its nodes are changed on the way.
+    const forge::Tree before = desk.ramdisk;
+    if (locked)
+        for (const auto& [path, node] : before.nodes())
+            if (path.ends_with(".ko")) sign_module(desk.ramdisk.at(path).content);
     const Bytes ramdisk = forge::gzip(forge::make_cpio(desk.ramdisk));
     out.esp.file(manager, boot_manager());
     out.esp.file(own_manager, boot_manager());
@@ -79,7 +108,33 @@ std::vector<KioskStory> kiosk_stories() {
     };
     const auto right = [option](const Bytes& disk) { return option(kiosk_partition_guid(disk, 1)); };
     const auto gone = [option](const Bytes&) { return option("0ff1ce00-dead-4000-8000-000000000001"); };
+    // A platform key that is enrolled switches Secure Boot on.
+    const auto secured = [](const Bytes& disk) {
+        const std::string global = "8be4df61-93ca-11d2-aa0d-00e098032b8c";
+        Bytes order;
+        forge::put16(order, 0, 0x0004);
+        const Bytes allowed = forge::make_certificate_list({house_key().certificate()});
+        return forge::make_flash(
+            {{"PK", global, allowed},
+             {"db", "d719b2cb-3d3a-4596-a3bc-dad00e67656f", allowed},
+             {"BootOrder", global, order},
+             {"Boot0004", global, forge::make_boot_option("Almhof Check-in", 1, kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\checkin.efi")}});
+    };
+    const auto signed_one = [](auto change) {
+        return [change] {
+            auto k = signed_kiosk();
+            change(k);
+            return k.build();
+        };
+    };
     return {
+        {"kiosk-secure", "Secure Boot is on, and all that the firmware starts is signed by the house", "", signed_one([](Kiosk&) {}), secured},
+        {"kiosk-unsigned", "Secure Boot is on, and a kernel image without a signature was put in", "kernel",
+         signed_one([](Kiosk& k) { k.esp.at(image).content = kiosk().esp.at(image).content; }), secured},
+        {"kiosk-tampered", "Secure Boot is on, and one byte of the signed boot manager was changed", "boot-code", signed_one([](Kiosk& k) {
+             for (const auto& path : {manager, own_manager}) k.esp.at(path).content[0x401] ^= 1U;
+         }),
+         secured},
         {"kiosk", "as it was delivered", "", changed([](Kiosk&) {}), right},
         {"kiosk-no-fallback", "the fallback file is missing; the boot option leads the way", "", changed([](Kiosk& k) { k.esp.remove(manager); }), right},
         {"kiosk-gone", "its boot option names a partition that is gone, and there is no fallback file", "firmware",

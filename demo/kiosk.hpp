@@ -16,7 +16,8 @@ struct Kiosk {
     forge::Tree root;
     [[nodiscard]] forge::Bytes build() const;
 };
-Kiosk kiosk();
+/// `locked`: its modules carry signatures, as a kernel under Secure Boot demands.
+Kiosk kiosk(bool locked = false);
 
 /// Disk and variables of one kiosk.
 struct KioskStory {

@@ -2,6 +2,9 @@
 // Variable stores, boot options, device paths, images, and the walk of the kiosk.
 #include <algorithm>
 
+#include <openssl/evp.h>
+
+#include "forge/sign.hpp"
 #include "kiosk.hpp"
 #include "support.hpp"
 
@@ -184,6 +187,113 @@ TEST(SecureBoot, AnUnsignedApplicationIsRefusedWhenItIsOn) {
     const auto verdict = check(machine, options);
     EXPECT_EQ(stage_of(verdict), "boot-code");
     EXPECT_NE(verdict.systems.front().symptom.find("Access Denied"), std::string::npos);
+}
+
+/// A shim of our own with a vendor certificate, a policy, and a second stage beside it.
+struct ShimDisk {
+    forge::SigningKey firmware{"Almhof firmware"};
+    forge::SigningKey vendor{"Almhof vendor"};
+    std::string shim_sbat = "sbat,1,SBAT Version,sbat,1,\nshim,2,Almhof,shim,1,\n";
+    std::string second_sbat = "sbat,1,SBAT Version,sbat,1,\ngrub,3,Almhof,grub2,2.06,\n";
+    std::string embedded = "sbat,1,2022052400\ngrub,2\n";
+    std::vector<forge::Variable> variables;
+    bool sign_second = true;
+
+    std::string stage(std::string* screen = nullptr) {
+        Bytes certificate;
+        const Bytes own = vendor.certificate();
+        forge::put32(certificate, 0, static_cast<std::uint32_t>(own.size()));
+        forge::put32(certificate, 4, 0);
+        forge::put32(certificate, 8, 16);
+        forge::put32(certificate, 12, 16);
+        certificate.insert(certificate.end(), own.begin(), own.end());
+        Bytes level;
+        forge::put32(level, 0, 0);
+        forge::put32(level, 4, 8);
+        forge::put32(level, 8, 8);
+        const Bytes policy = forge::to_bytes(embedded + '\0');
+        level.insert(level.end(), policy.begin(), policy.end());
+        auto kiosk = demo::kiosk();
+        const Bytes shim = forge::make_efi_application({{".vendor_cert", certificate}, {".sbat", forge::to_bytes(shim_sbat)}, {".sbatlevel", level}});
+        Bytes second = forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in ####")}, {".sbat", forge::to_bytes(second_sbat)}});
+        if (sign_second) second = vendor.sign(second);
+        kiosk.esp.file("/EFI/BOOT/BOOTX64.EFI", firmware.sign(shim)).file("/EFI/BOOT/grubx64.efi", second);
+        const auto nodes = kiosk.esp.nodes();
+        for (const auto& [path, node] : nodes)
+            if (path.starts_with("/EFI/Linux/")) kiosk.esp.at(path).content = vendor.sign(node.content);
+        const auto disk = kiosk.build();
+        auto all = variables;
+        const Bytes allowed = forge::make_certificate_list({firmware.certificate()});
+        all.push_back({"PK", std::string(UefiVariables::global), allowed});
+        all.push_back({"db", std::string(UefiVariables::security), allowed});
+        Machine machine;
+        const auto verdict = walk(disk, forge::make_flash(all), machine);
+        if (screen != nullptr) *screen = verdict.systems.front().symptom;
+        const auto& system = verdict.systems.front();
+        // What the kernel makes of modules without signatures is another matter.
+        return system.stops_at && *system.stops_at < Stage::Root ? std::string(stage_id(*system.stops_at)) : "kernel runs";
+    }
+};
+constexpr const char* shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
+
+TEST(Shim, StartsWhatItsVendorSigned) {
+    EXPECT_EQ(ShimDisk().stage(), "kernel runs");
+    ShimDisk unsigned_one;
+    unsigned_one.sign_second = false;
+    std::string screen;
+    EXPECT_EQ(unsigned_one.stage(&screen), "loader");
+    EXPECT_NE(screen.find("Security Violation"), std::string::npos);
+}
+
+TEST(Shim, RefusesOldGenerations) {
+    ShimDisk by_own_policy;
+    by_own_policy.embedded = "sbat,1,2023012900\ngrub,4\n";
+    EXPECT_EQ(by_own_policy.stage(), "loader");
+    ShimDisk by_variable;
+    by_variable.variables = {{"SbatLevel", shim_guid, forge::to_bytes("sbat,1,2024010900\ngrub,4\n")}};
+    EXPECT_EQ(by_variable.stage(), "loader");
+    ShimDisk older_variable;
+    older_variable.variables = {{"SbatLevel", shim_guid, forge::to_bytes("sbat,1,2021030218\ngrub,9\n")}};
+    EXPECT_EQ(older_variable.stage(), "kernel runs") << "the newer policy counts";
+    ShimDisk nothing;
+    nothing.second_sbat.clear();
+    EXPECT_EQ(nothing.stage(), "loader") << "a second stage without the section";
+    ShimDisk itself;
+    itself.variables = {{"SbatLevel", shim_guid, forge::to_bytes("sbat,1,2024010900\nshim,4\n")}};
+    std::string screen;
+    EXPECT_EQ(itself.stage(&screen), "loader");
+    EXPECT_NE(screen.find("SBAT self-check failed"), std::string::npos);
+}
+
+TEST(Shim, OwnersListsCount) {
+    ShimDisk denied;
+    denied.variables = {{"MokListX", shim_guid, forge::make_certificate_list({denied.vendor.certificate()})}};
+    EXPECT_EQ(denied.stage(), "loader");
+}
+
+TEST(SecureBoot, ACertificateIsRevokedByItsDigest) {
+    const forge::SigningKey key("Almhof short-lived");
+    const auto image = key.sign(forge::make_efi_application());
+    ImageTrust trust;
+    trust.allowed.certificates.push_back(key.certificate());
+    EXPECT_FALSE(trust.refuse(*support::source_of(image)));
+    // The signed part is the first element inside the certificate's outer one.
+    const auto der = key.certificate();
+    const std::size_t at = 4;
+    const std::size_t length = 4U + static_cast<std::size_t>(der[at + 2] << 8U | der[at + 3]);
+    Bytes digest(32);
+    unsigned size = 0;
+    EVP_Digest(der.data() + at, length, digest.data(), &size, EVP_sha256(), nullptr);
+    trust.denied.certificate_sha256.push_back(hex(digest, ""));
+    EXPECT_TRUE(trust.refuse(*support::source_of(image)));
+    ImageTrust by_sha384;
+    by_sha384.allowed.other_digests.emplace_back("SHA384", hex(*authenticode_digest(*support::source_of(image), "SHA384"), ""));
+    EXPECT_FALSE(by_sha384.refuse(*support::source_of(image)));
+}
+
+TEST(Sbat, LinesThatAreNoneAreSkipped) {
+    EXPECT_EQ(parse_sbat("sbat,1,x\n\n,3\ngrub\ngrub,x\nshim,4\r\n").size(), 2U);
+    EXPECT_TRUE(parse_sbat("").empty());
 }
 
 TEST(Authenticode, DigestLeavesOutChecksumAndBytesOutsideMatter) {

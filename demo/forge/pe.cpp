@@ -78,6 +78,21 @@ Bytes make_pe(const PeOptions& options) {
         put32(out, directories + 8, 2 * alignment);
         put32(out, directories + 12, static_cast<std::uint32_t>((options.imports.size() + 1) * 20));
     }
+    // Names of more than eight letters stand in a string table behind all sections, and "/" with their place instead.
+    Bytes strings(4);
+    for (auto& s : sections) {
+        if (s.name.size() <= 8) continue;
+        const std::string place = "/" + std::to_string(strings.size());
+        strings.insert(strings.end(), s.name.begin(), s.name.end());
+        strings.push_back(0);
+        s.name = place;
+    }
+    if (strings.size() > 4) {
+        put32(strings, 0, static_cast<std::uint32_t>(strings.size()));
+        strings.resize((strings.size() + file_alignment - 1) / file_alignment * file_alignment);
+        put32(out, 0x8C, static_cast<std::uint32_t>(out.size()));
+        out.insert(out.end(), strings.begin(), strings.end());
+    }
     std::size_t table = at + optional;
     for (const auto& s : sections) {
         std::copy_n(s.name.begin(), std::min<std::size_t>(8, s.name.size()), out.begin() + static_cast<std::ptrdiff_t>(table));

@@ -23,10 +23,11 @@ struct CertificateInfo {
 /// Certificates (DER) and digests of a signature database (UEFI specification 2.10, section 32.4.1).
 struct SignatureDatabase {
     std::vector<std::vector<std::uint8_t>> certificates;
-    std::vector<std::string> sha256;              ///< digests of images, in hexadecimal
-    std::vector<std::string> certificate_sha256;  ///< digests of certificates' to-be-signed part
-    std::size_t damaged = 0;                      ///< lists whose sizes do not fit
-    [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && certificate_sha256.empty(); }
+    std::vector<std::string> sha256;                                 ///< digests of images, in hexadecimal
+    std::vector<std::string> certificate_sha256;                     ///< digests of certificates' to-be-signed part
+    std::vector<std::pair<std::string, std::string>> other_digests;  ///< of images: "SHA1", "SHA384", "SHA512", and the digest
+    std::size_t damaged = 0;                                         ///< lists whose sizes do not fit
+    [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && certificate_sha256.empty() && other_digests.empty(); }
 };
 [[nodiscard]] SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes);
 
@@ -44,14 +45,31 @@ struct ImageSignature {
 };
 [[nodiscard]] std::vector<ImageSignature> image_signatures(const ByteSource& image);
 
+/// A component and its generation, as an image's SBAT section or shim's policy has it.
+struct SbatGeneration {
+    std::string component;
+    unsigned generation = 0;
+    std::string rest;  ///< vendor, product, version; in a policy's first line its date
+};
+[[nodiscard]] std::vector<SbatGeneration> parse_sbat(std::string_view text);
+/// The section of an image; empty: none.
+[[nodiscard]] std::vector<SbatGeneration> image_sbat(const ByteSource& image);
+/// What a shim asks for: the variable, or its own policy where that is newer.
+[[nodiscard]] std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariables& variables);
+/// Why the policy refuses an image; `required`: one without the section is refused, too.
+[[nodiscard]] std::optional<std::string> sbat_refuses(const ByteSource& image, const std::vector<SbatGeneration>& policy, bool required);
+
 /// What decides whether an image may run: the firmware's databases, or these with what shim adds.
 struct ImageTrust {
     SignatureDatabase allowed;
     SignatureDatabase denied;
-    std::string by;  ///< "the firmware", "shim"
+    std::string by;                    ///< "the firmware", "shim"
+    std::vector<SbatGeneration> sbat;  ///< shim's policy; empty: none
 
     /// Why the image may not run; none: it may. Validity periods do not count, as firmware has no trusted clock.
     [[nodiscard]] std::optional<std::string> refuse(const ByteSource& image) const;
+    /// The same without SBAT.
+    [[nodiscard]] std::optional<std::string> refuse_by_signature(const ByteSource& image) const;
 };
 
 /// Secure Boot's state as the variables tell: enforcing needs a platform key, and not to be switched off.

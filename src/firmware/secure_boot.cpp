@@ -20,6 +20,9 @@ namespace herberge {
 namespace {
 
 constexpr std::string_view type_sha256 = "c1c41626-504c-4092-aca9-41f936934328";
+constexpr std::string_view type_sha1 = "826ca512-cf10-4ac9-b187-be01496631bd";
+constexpr std::string_view type_sha384 = "ff3e5307-9fd0-48c9-85f1-8ad56c701e01";
+constexpr std::string_view type_sha512 = "093e0fae-a6c4-4f50-9f1b-d41e2b89c19a";
 constexpr std::string_view type_x509 = "a5c059a1-94e4-4aa7-87b5-ab155c2bf072";
 constexpr std::string_view type_x509_sha256 = "3bd2a492-96c0-4079-b420-fcf98ef103ed";
 constexpr std::string_view enable_guid = "f0a30bc7-af08-4556-99c4-001009c93a44";
@@ -204,6 +207,9 @@ SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
             const auto data = bytes.subspan(i + 16, each - 16);  // behind the owner's GUID
             if (type == type_x509) out.certificates.emplace_back(data.begin(), data.end());
             else if (type == type_sha256 && data.size() == 32) out.sha256.push_back(hex(data, ""));
+            else if (type == type_sha1 && data.size() == 20) out.other_digests.emplace_back("SHA1", hex(data, ""));
+            else if (type == type_sha384 && data.size() == 48) out.other_digests.emplace_back("SHA384", hex(data, ""));
+            else if (type == type_sha512 && data.size() == 64) out.other_digests.emplace_back("SHA512", hex(data, ""));
             else if (type == type_x509_sha256 && data.size() >= 32) out.certificate_sha256.push_back(hex(data.first(32), ""));
         }
         at += list;
@@ -298,7 +304,40 @@ std::vector<ImageSignature> image_signatures(const ByteSource& image) {
     return out;
 }
 
+namespace {
+
+/// The digest of the image is in a database, in whatever algorithm.
+bool listed(const SignatureDatabase& database, const ByteSource& image, const std::string& sha256) {
+    if (std::ranges::find(database.sha256, sha256) != database.sha256.end()) return true;
+    return std::ranges::any_of(database.other_digests, [&](const auto& entry) {
+        const auto digest = authenticode_digest(image, entry.first);
+        return digest && hex(*digest, "") == entry.second;
+    });
+}
+
+/// A certificate that the signature brings is revoked by the digest of its signed part. A time of revocation would spare
+/// what was signed before; without a countersignature that the firmware trusts, it does not.
+bool brings_revoked(PKCS7* p7, const std::vector<std::string>& revoked) {
+    if (revoked.empty() || p7 == nullptr || p7->d.sign == nullptr || p7->d.sign->cert == nullptr) return false;
+    for (int i = 0; i < sk_X509_num(p7->d.sign->cert); ++i) {
+        unsigned char* raw = nullptr;
+        const int length = i2d_re_X509_tbs(sk_X509_value(p7->d.sign->cert, i), &raw);
+        if (length <= 0) continue;
+        const std::string digest = sha256_of({raw, static_cast<std::size_t>(length)});
+        OPENSSL_free(raw);
+        if (std::ranges::find(revoked, digest) != revoked.end()) return true;
+    }
+    return false;
+}
+
+}  // namespace
+
 std::optional<std::string> ImageTrust::refuse(const ByteSource& image) const {
+    if (auto why = refuse_by_signature(image)) return why;
+    return sbat_refuses(image, sbat, false);
+}
+
+std::optional<std::string> ImageTrust::refuse_by_signature(const ByteSource& image) const {
     const auto pe = inspect_pe(image);
     if (!pe) return "it is no image";
     if (pe->certificates_size != 0 && pe->certificates_offset + pe->certificates_size != image.size())
@@ -306,7 +345,7 @@ std::optional<std::string> ImageTrust::refuse(const ByteSource& image) const {
     const auto digest = authenticode_digest(image, "SHA256");
     if (!digest) return "its digest cannot be computed: " + digest.error().what;
     const std::string sha = hex(*digest, "");
-    if (std::ranges::find(denied.sha256, sha) != denied.sha256.end()) return "its digest is on the deny list (dbx)";
+    if (listed(denied, image, sha)) return "its digest is on the deny list (dbx)";
     const auto signatures = image_signatures(image);
     std::string why = signatures.empty() ? "it is not signed" : "none of its signatures leads to an allowed certificate";
     for (const auto& signature : signatures) {
@@ -317,13 +356,14 @@ std::optional<std::string> ImageTrust::refuse(const ByteSource& image) const {
         const auto p7 = parse_pkcs7(signature.pkcs7);
         const auto told = signed_digest(p7.get());
         if (!told) continue;
+        if (brings_revoked(p7.get(), denied.certificate_sha256)) return "a certificate of its signature is on the deny list (dbx)";
         if (!denied.certificates.empty() && verifies(p7.get(), *told, &denied.certificates)) return "its signer is on the deny list (dbx)";
         if (verifies(p7.get(), *told, &allowed.certificates)) return std::nullopt;
         if (why != "its content is not what was signed" || signature.digest_matches)
             why = signature.chain.empty() ? "its signature brings no certificate"
                                           : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
     }
-    if (std::ranges::find(allowed.sha256, sha) != allowed.sha256.end()) return std::nullopt;
+    if (listed(allowed, image, sha)) return std::nullopt;
     return why;
 }
 
@@ -359,9 +399,12 @@ SecureBootPolicy secure_boot_policy(const UefiVariables& variables, SecureBoot w
 ImageTrust shim_trust(const ByteSource& shim, const ImageTrust& firmware, const UefiVariables& variables) {
     ImageTrust out = firmware;
     out.by = "shim";
+    out.sbat = sbat_policy(shim, variables);
     const auto take = [](SignatureDatabase& into, SignatureDatabase from) {
         into.certificates.insert(into.certificates.end(), from.certificates.begin(), from.certificates.end());
         into.sha256.insert(into.sha256.end(), from.sha256.begin(), from.sha256.end());
+        into.certificate_sha256.insert(into.certificate_sha256.end(), from.certificate_sha256.begin(), from.certificate_sha256.end());
+        into.other_digests.insert(into.other_digests.end(), from.other_digests.begin(), from.other_digests.end());
     };
     // Lists that the machine's owner enrolled; the boot-time copy is what shim reads.
     if (const auto* mok = variables.find("MokList", shim_guid)) take(out.allowed, parse_signature_lists(mok->data));

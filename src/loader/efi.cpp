@@ -50,8 +50,18 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     if (policy != nullptr) {
         trust = shim_trust(shim, *policy->trust, *policy->variables);
         own = {&*trust, policy->variables, true};
+        if (const auto own_fault = sbat_refuses(shim, trust->sbat, true)) {
+            LoaderRun out;
+            loader::stop(out, Stage::Loader, "shim-revoked", fmt::format("shim refuses to go on: {}", *own_fault),
+                         {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
+                         "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone seriously wrong: SBAT self-check failed: Security "
+                         "Policy Violation");
+            return out;
+        }
         const auto source = loader::open_file(file);
-        if (const auto why = source ? trust->refuse(*source) : std::optional<std::string>("it cannot be read")) {
+        auto why = source ? trust->refuse(*source) : std::optional<std::string>("it cannot be read");
+        if (!why) why = sbat_refuses(*source, trust->sbat, true);
+        if (why) {
             LoaderRun out;
             loader::stop(out, Stage::Loader, "shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why),
                          {evidence_place(file.place, "a valid signature", *why)}, "Verification failed: (0x1A) Security Violation");

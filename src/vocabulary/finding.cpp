@@ -53,6 +53,8 @@ constexpr FindingCode codes[] = {
      "A loader's lists of sectors lead to another kernel than the file that its entry names: they were not made anew.", ""},
     {"lilo-file-gone", Stage::Kernel, breaks, "A file that LILO's lists were made for is gone; its sectors are free and may be overwritten.",
      "(nothing, or garbage)"},
+    {"shim-revoked", Stage::Loader, breaks, "shim's own SBAT generation is revoked by the machine's policy.",
+     "SBAT self-check failed: Security Policy Violation"},
     {"disk-too-small", Stage::Firmware, breaks, "The image is smaller than one sector.", "No bootable device."},
     {"mbr-no-signature", Stage::Firmware, risk, "Sector 0 does not end with 55AA: a BIOS does not start the disk, and nobody reads a partition table from it.",
      "No bootable device."},

@@ -1,0 +1,91 @@
+// SPDX-License-Identifier: MIT
+// SBAT: generations by which shim revokes whole families of loaders (shim's SBAT.md and sbat.c, 15.7).
+#include <fmt/format.h>
+#include <algorithm>
+#include <charconv>
+
+#include <herberge/pe.hpp>
+#include <herberge/signature.hpp>
+
+#include "ondisk/pe.hpp"
+
+namespace herberge {
+
+namespace {
+
+constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
+constexpr std::size_t most_lines = 200;
+
+/// The text of a section, without the zeros that fill it up.
+std::string section_text(const ByteSource& image, std::string_view name) {
+    const auto pe = inspect_pe(image);
+    if (!pe) return {};
+    const auto section = std::ranges::find(pe->sections, name, &PeSection::name);
+    if (section == pe->sections.end()) return {};
+    std::uint64_t length = section->file_size;
+    if (section->virtual_size != 0) length = std::min<std::uint64_t>(length, section->virtual_size);
+    const auto bytes = image.bytes(section->file_offset, length, std::uint64_t{1} << 20U);
+    if (!bytes) return {};
+    std::string out;
+    for (const auto byte : *bytes) out += static_cast<char>(byte);
+    return out;
+}
+
+}  // namespace
+
+std::vector<SbatGeneration> parse_sbat(std::string_view text) {
+    std::vector<SbatGeneration> out;
+    text = text.substr(0, text.find('\0'));
+    while (!text.empty() && out.size() < most_lines) {
+        const auto end = std::min(text.find('\n'), text.size());
+        auto line = text.substr(0, end);
+        text.remove_prefix(std::min(end + 1, text.size()));
+        const auto comma = line.find(',');
+        if (comma == std::string_view::npos || comma == 0) continue;
+        SbatGeneration one;
+        one.component = printable(line.substr(0, comma));
+        line.remove_prefix(comma + 1);
+        const auto [stop, error] = std::from_chars(line.data(), line.data() + line.size(), one.generation);
+        if (error != std::errc{}) continue;
+        line.remove_prefix(static_cast<std::size_t>(stop - line.data()));
+        if (line.starts_with(',')) one.rest = printable(line.substr(1));
+        while (one.rest.ends_with('\r')) one.rest.pop_back();
+        out.push_back(std::move(one));
+    }
+    return out;
+}
+
+std::vector<SbatGeneration> image_sbat(const ByteSource& image) { return parse_sbat(section_text(image, ".sbat")); }
+
+std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariables& variables) {
+    std::vector<SbatGeneration> out;
+    for (const std::string_view name : {"SbatLevel", "SbatLevelRT"})
+        if (const auto* level = variables.find(name, shim_guid); level != nullptr && out.empty())
+            out = parse_sbat(std::string_view(reinterpret_cast<const char*>(level->data.data()), level->data.size()));
+    // The section holds a version, then where two policies begin, counted from behind that version: the automatic one and
+    // the latest one. The automatic one is installed unless the variable is newer.
+    const std::string own = section_text(shim, ".sbatlevel");
+    constexpr std::size_t head = 12;
+    if (own.size() < head) return out;
+    const std::span<const std::uint8_t> bytes(reinterpret_cast<const std::uint8_t*>(own.data()), own.size());
+    const std::size_t at = std::size_t{4} + ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 4);
+    if (ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 0) != 0 || at >= own.size()) return out;
+    auto embedded = parse_sbat(std::string_view(own).substr(at));
+    // The first line carries the date: "sbat,1,2022052400".
+    const auto date = [](const std::vector<SbatGeneration>& policy) { return policy.empty() ? std::string() : policy.front().rest; };
+    if (date(embedded) > date(out)) return embedded;
+    return out;
+}
+
+std::optional<std::string> sbat_refuses(const ByteSource& image, const std::vector<SbatGeneration>& policy, bool required) {
+    if (policy.empty()) return std::nullopt;
+    const auto own = image_sbat(image);
+    if (own.empty()) return required ? std::optional<std::string>("it has no SBAT section, and shim's policy wants one") : std::nullopt;
+    for (const auto& wanted : policy)
+        for (const auto& component : own)
+            if (component.component == wanted.component && component.generation < wanted.generation)
+                return fmt::format("its SBAT generation of {} is {}, and the policy asks for {}", component.component, component.generation, wanted.generation);
+    return std::nullopt;
+}
+
+}  // namespace herberge
