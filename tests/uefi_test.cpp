@@ -189,6 +189,59 @@ TEST(SecureBoot, AnUnsignedApplicationIsRefusedWhenItIsOn) {
     EXPECT_NE(verdict.systems.front().symptom.find("Access Denied"), std::string::npos);
 }
 
+// --- files -------------------------------------------------------------------------------------------------------
+
+TEST(PeVersions, AreReadAndBounded) {
+    constexpr std::uint32_t address = 0x2000;
+    const auto resource = forge::make_version_resource(address, {10, 4, 19041, 7}, "Almhof Window Workplace", "Opens the window");
+    const auto image = forge::make_efi_application({{".rsrc", resource}});
+    const auto version = pe_version(*support::source_of(image));
+    ASSERT_TRUE(version);
+    EXPECT_EQ(version->file_version, "10.4.19041.7");
+    EXPECT_EQ(version->product, "Almhof Window Workplace");
+    EXPECT_EQ(version->description, "Opens the window");
+    EXPECT_FALSE(pe_version(*support::source_of(forge::make_efi_application())));
+    const auto begin = image.size() - (resource.size() + 511) / 512 * 512;
+    for (std::size_t i = 0; i < resource.size(); ++i)
+        for (const std::uint8_t value : {std::uint8_t{0}, std::uint8_t{0xFF}}) {
+            auto damaged = image;
+            damaged[begin + i] = value;
+            (void)pe_version(*support::source_of(damaged));
+        }
+}
+
+TEST(EfiFiles, AreListedWithWhoPointsAtThem) {
+    const auto story = demo::kiosk_stories().front();
+    auto kiosk = demo::kiosk();
+    const forge::SigningKey key("Almhof workshop");
+    kiosk.esp.file("/EFI/old/forgotten.efi",
+                   key.sign(forge::make_efi_application({{".sbat", forge::to_bytes("sbat,1,SBAT Version,sbat,1,\nlamp,2,Almhof,lamp,0.9,\n")}})));
+    kiosk.esp.file("/EFI/old/other.efi", forge::make_efi_application({}, 0xAA64)).file("/EFI/old/notes.txt", "no application\n");
+    const auto disk = kiosk.build();
+    const auto machine = support::machine_of(disk);
+    const auto variables = parse_uefi_flash(story.variables(disk));
+    ASSERT_TRUE(variables);
+    const auto files = find_efi_files(machine, *variables);
+    const auto at = [&](const std::string& place) -> const EfiFile& {
+        static const EfiFile none;
+        const auto found = std::ranges::find(files, place, &EfiFile::place);
+        EXPECT_NE(found, files.end()) << place;
+        return found != files.end() ? *found : none;
+    };
+    EXPECT_EQ(files.size(), 5U);
+    EXPECT_EQ(at("d1p1:/EFI/BOOT/BOOTX64.EFI").named_by, std::vector<std::string>{"the firmware's fallback rule"});
+    ASSERT_FALSE(at("d1p1:/EFI/almhof/checkin.efi").orphan());
+    EXPECT_NE(at("d1p1:/EFI/almhof/checkin.efi").named_by.front().find("Boot0004"), std::string::npos);
+    EXPECT_FALSE(at("d1p1:/EFI/Linux/checkin-4.efi").orphan()) << "the boot manager's menu";
+    EXPECT_EQ(at("d1p1:/EFI/Linux/checkin-4.efi").version, "Almhof Check-in 4 (Steinbock)");
+    EXPECT_TRUE(at("d1p1:/EFI/old/forgotten.efi").orphan());
+    EXPECT_EQ(at("d1p1:/EFI/old/forgotten.efi").version, "lamp 0.9");
+    ASSERT_EQ(at("d1p1:/EFI/old/forgotten.efi").signers.size(), 1U);
+    EXPECT_EQ(at("d1p1:/EFI/old/forgotten.efi").signers.front(), "CN = Almhof workshop");
+    EXPECT_EQ(at("d1p1:/EFI/old/other.efi").machine, "AArch64");
+    EXPECT_FALSE(at("d1p1:/EFI/old/other.efi").problem.empty());
+}
+
 /// A shim of our own with a vendor certificate, a policy, and a second stage beside it.
 struct ShimDisk {
     forge::SigningKey firmware{"Almhof firmware"};

@@ -216,7 +216,11 @@ int run_systems(const Options& options) {
     const Terminal terminal;
     if (options.format == "dot") print(graph_dot(verdict));
     else if (options.format == "svg") print(graph_svg(verdict));
-    else print(options.format == "json" ? systems_json(verdict) : systems_text(verdict, terminal));
+    else {
+        // The firmware that was asked for or found decides whether applications are of interest.
+        const auto files = verdict.firmware == FirmwareKind::Uefi ? find_efi_files(opened.machine, wanted.variables) : std::vector<EfiFile>{};
+        print(options.format == "json" ? systems_json(verdict, files) : systems_text(verdict, terminal) + efi_files_text(files, terminal));
+    }
     if (options.stats) opened.stats();
     return Exit::all_start;
 }

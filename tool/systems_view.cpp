@@ -94,6 +94,33 @@ std::string systems_text(const herberge::Verdict& verdict, const Terminal& termi
     return out;
 }
 
+std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Terminal& terminal) {
+    if (files.empty()) return {};
+    std::string out = "\nEFI applications\n\n";
+    for (const auto& file : files) {
+        const std::string what =
+            fmt::format("{}{}{}", herberge::efi_application_name(file.application), file.version.empty() ? "" : ", " + printable(file.version),
+                        file.machine.empty() || file.machine == "x86-64" ? "" : ", for " + file.machine);
+        out += fmt::format("  {}\n    {}\n", terminal.ink(Ink::Bold, printable(file.place)), what);
+        auto line = [&](std::string_view name, const std::string& text, Ink ink) {
+            bool first = true;
+            for (const auto& part : wrap(text, terminal.width() - 16)) {
+                out += fmt::format("    {}{}\n", pad(first ? std::string(name) : std::string{}, 12), terminal.ink(ink, part));
+                first = false;
+            }
+        };
+        const auto joined = [](const std::vector<std::string>& all) {
+            std::string text;
+            for (const auto& one : all) text += (text.empty() ? "" : ", ") + printable(one);
+            return text;
+        };
+        line("signed by", file.signers.empty() ? "nobody" : joined(file.signers), file.signers.empty() ? Ink::Dim : Ink::Plain);
+        line("started by", file.orphan() ? "nobody: an orphan" : joined(file.named_by), file.orphan() ? Ink::Warn : Ink::Plain);
+        if (!file.problem.empty()) line("refused", printable(file.problem), Ink::Bad);
+    }
+    return out;
+}
+
 std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
                          const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal) {
     std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)), printable(system.name));

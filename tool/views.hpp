@@ -13,6 +13,7 @@ namespace tool {
 /// Verdicts first, then each system's ladder. `all_evidence`: also for stages that hold.
 std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence);
 std::string systems_text(const herberge::Verdict& verdict, const Terminal& terminal);
+std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Terminal& terminal);
 std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
                          const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal);
 std::string layout_text(const herberge::Machine& machine, const Terminal& terminal);

@@ -6,6 +6,53 @@
 
 namespace forge {
 
+namespace {
+
+/// A block of a version resource: length, length of the value, kind (1: text), key, value; what is inside follows.
+Bytes version_block(std::string_view key, const Bytes& value, bool text, const std::vector<Bytes>& inside = {}) {
+    Bytes out(6);
+    const Bytes name = utf16(key);
+    out.insert(out.end(), name.begin(), name.end());
+    while (out.size() % 4 != 0) out.push_back(0);
+    for (const auto byte : value) out.push_back(byte);
+    for (const auto& block : inside) {
+        while (out.size() % 4 != 0) out.push_back(0);
+        for (const auto byte : block) out.push_back(byte);
+    }
+    put16(out, 0, static_cast<std::uint16_t>(out.size()));
+    put16(out, 2, static_cast<std::uint16_t>(text ? value.size() / 2 : value.size()));
+    put16(out, 4, text ? 1 : 0);
+    return out;
+}
+
+}  // namespace
+
+Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_t, 4>& version, std::string_view product, std::string_view description) {
+    Bytes fixed;
+    put32(fixed, 0, 0xFEEF04BD);
+    put32(fixed, 4, 0x10000);
+    for (const std::size_t at : {8U, 16U}) {
+        put32(fixed, at, std::uint32_t{version[0]} << 16U | version[1]);
+        put32(fixed, at + 4, std::uint32_t{version[2]} << 16U | version[3]);
+    }
+    put32(fixed, 48, 0);
+    const Bytes strings =
+        version_block("040904B0", {}, true, {version_block("ProductName", utf16(product), true), version_block("FileDescription", utf16(description), true)});
+    const Bytes languages = version_block("VarFileInfo", {}, true, {version_block("Translation", {0x09, 0x04, 0xB0, 0x04}, false)});
+    const Bytes info = version_block("VS_VERSION_INFO", fixed, false, {languages, version_block("StringFileInfo", {}, true, {strings})});
+    // Three directories of one entry each: kind, number, language; then where the data lies.
+    Bytes out(3 * 24 + 16);
+    for (std::size_t level = 0; level < 3; ++level) {
+        put16(out, level * 24 + 14, 1);
+        put32(out, level * 24 + 16, level == 0 ? 16 : level == 1 ? 1 : 0x409);
+        put32(out, level * 24 + 20, level < 2 ? 0x80000000U | static_cast<std::uint32_t>((level + 1) * 24) : 72);
+    }
+    put32(out, 72, address + static_cast<std::uint32_t>(out.size()));
+    put32(out, 76, static_cast<std::uint32_t>(info.size()));
+    out.insert(out.end(), info.begin(), info.end());
+    return out;
+}
+
 Bytes make_pe(const PeOptions& options) {
     constexpr std::size_t alignment = 0x1000;
     constexpr std::size_t file_alignment = 0x200;
@@ -93,6 +140,11 @@ Bytes make_pe(const PeOptions& options) {
         put32(out, 0x8C, static_cast<std::uint32_t>(out.size()));
         out.insert(out.end(), strings.begin(), strings.end());
     }
+    for (const auto& s : sections)
+        if (s.name == ".rsrc") {
+            put32(out, directories + 16, s.address);
+            put32(out, directories + 20, static_cast<std::uint32_t>(s.content.size()));
+        }
     std::size_t table = at + optional;
     for (const auto& s : sections) {
         std::copy_n(s.name.begin(), std::min<std::size_t>(8, s.name.size()), out.begin() + static_cast<std::ptrdiff_t>(table));

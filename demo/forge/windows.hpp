@@ -46,6 +46,9 @@ Bytes utf16(std::string_view text, bool with_zero = true);
 
 // --- PE images --------------------------------------------------------------------------------------------------------
 
+/// A version resource (one language), as the section ".rsrc"; `address` is where the section lies in memory.
+Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_t, 4>& version, std::string_view product, std::string_view description);
+
 struct PeOptions {
     std::uint16_t machine = 0x8664;
     std::uint16_t subsystem = 1;

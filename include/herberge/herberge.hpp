@@ -5,6 +5,7 @@
 #include <herberge/artifact.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/chain.hpp>
+#include <herberge/efi_files.hpp>
 #include <herberge/error.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>

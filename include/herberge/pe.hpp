@@ -44,6 +44,17 @@ struct PeImage {
 /// The headers of the image that begins at `offset` of `file`. Errors: Malformed (no such image), OutOfRange.
 [[nodiscard]] Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset = 0);
 
+/// What an image's version resource says.
+struct PeVersion {
+    std::string file_version;     ///< "10.0.19041.1"; empty: not told
+    std::string product_version;  ///< the same form
+    std::string product;          ///< "Almhof Window Workplace"
+    std::string description;
+    std::string product_version_text;  ///< as the maker writes it
+};
+/// None: no version resource that could be read.
+[[nodiscard]] std::optional<PeVersion> pe_version(const ByteSource& file);
+
 /// The checksum the header should hold (ImageHlp's algorithm). Reads the whole file, at most 256 MiB.
 [[nodiscard]] Result<std::uint32_t> pe_checksum(const ByteSource& file);
 

@@ -6,6 +6,7 @@
 #include <vector>
 
 #include <herberge/chain.hpp>
+#include <herberge/efi_files.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/rehearsal.hpp>
 #include <herberge/volume.hpp>
@@ -15,7 +16,7 @@ namespace herberge {
 /// The contract "herberge/check/1". Ends with a newline.
 [[nodiscard]] std::string check_json(const Machine& machine, const Verdict& verdict);
 /// "herberge/systems/1": every system with the entries and kernels it has, and the graph of who starts whom.
-[[nodiscard]] std::string systems_json(const Verdict& verdict);
+[[nodiscard]] std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi_files = {});
 /// The graph in the DOT language, and as a drawing of its own.
 [[nodiscard]] std::string graph_dot(const Verdict& verdict);
 [[nodiscard]] std::string graph_svg(const Verdict& verdict);

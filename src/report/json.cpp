@@ -148,7 +148,7 @@ std::string check_json(const Machine& machine, const Verdict& verdict) {
     return finish(out);
 }
 
-std::string systems_json(const Verdict& verdict) {
+std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi_files) {
     ordered_json out = {{"schema", "herberge/systems/1"}, {"systems", ordered_json::array()}, {"graph", ordered_json::array()}};
     auto strings = [](const std::vector<std::string>& list) {
         auto all = ordered_json::array();
@@ -170,6 +170,15 @@ std::string systems_json(const Verdict& verdict) {
     for (const auto& e : verdict.graph)
         out["graph"].push_back(
             {{"from", clean(e.from)}, {"to", clean(e.to)}, {"label", text_or_null(e.label)}, {"unattended", e.unattended}, {"broken", e.broken}});
+    out["efi_applications"] = ordered_json::array();
+    for (const auto& f : efi_files)
+        out["efi_applications"].push_back({{"place", clean(f.place)},
+                                           {"application", efi_application_name(f.application)},
+                                           {"version", text_or_null(clean(f.version))},
+                                           {"machine", text_or_null(f.machine)},
+                                           {"signers", strings(f.signers)},
+                                           {"named_by", strings(f.named_by)},
+                                           {"problem", text_or_null(clean(f.problem))}});
     return finish(out);
 }
 
