@@ -169,9 +169,13 @@ TEST_P(Catalogue, IsRefusedAsTheFirmwareDoes) {
     const auto catalogue = read_boot_catalogue(*support::source_of(bytes));
     ASSERT_TRUE(catalogue);
     bytes[catalogue->offset + GetParam().offset] = GetParam().value;
-    const Checked checked(bytes);
-    EXPECT_EQ(checked.stage(), "firmware");
-    EXPECT_NE(checked.system().symptom.find(fmt::format("(code {:04x})", GetParam().code)), std::string::npos) << checked.system().symptom;
+    const auto machine = support::machine_of(bytes);
+    CheckOptions options;
+    options.firmware = FirmwareKind::Bios;
+    const auto verdict = check(machine, options);
+    EXPECT_EQ(verdict.systems.front().stops_at, Stage::Firmware);
+    const auto& symptom = verdict.systems.front().symptom;
+    EXPECT_NE(symptom.find(fmt::format("(code {:04x})", GetParam().code)), std::string::npos) << symptom;
 }
 INSTANTIATE_TEST_SUITE_P(Disc, Catalogue,
                          testing::Values(Refusal{"header", 0, 2, 8}, Refusal{"platform", 1, 0xEF, 9}, Refusal{"key", 30, 0, 10}, Refusal{"entry", 32, 0, 11}),
@@ -263,6 +267,15 @@ TEST(Disc, StartsByUefiFromItsBootCatalogue) {
         EXPECT_NE(system.at(Stage::Firmware).text.find("d1c2:/EFI/BOOT/BOOTX64.EFI"), std::string::npos) << system.at(Stage::Firmware).text;
         EXPECT_FALSE(system.stops_at) << system.symptom;
     }
+}
+
+TEST(Disc, MenusOfItsBootImagesCanBeReadWithoutAWalk) {
+    const auto machine = support::machine_of(demo::help_disc().build().bytes);
+    const auto menus = read_menus(machine);
+    const auto found = std::ranges::find(menus, std::string("d1c2:/loader/loader.conf"), &Menu::place);
+    ASSERT_NE(found, menus.end());
+    ASSERT_EQ(found->entries.size(), 1U);
+    EXPECT_EQ(found->entries.front().kernel.front().volume, machine.volume(1, -2)) << "what it points to must outlive the reading";
 }
 
 TEST(Disc, AnEmulatedDiskTakesTheDiscsPlace) {

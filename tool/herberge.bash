@@ -14,13 +14,13 @@ _herberge() {
     esac
     local options="--help"
     case ${COMP_WORDS[1]} in
-        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --stats --unreadable" ;;
-        systems) options="$options --format --firmware --variables --secure-boot --stats --unreadable" ;;
-        entries) options="$options --format --variables --stats --unreadable" ;;
-        startup | layout) options="$options --format --stats --unreadable" ;;
-        sector) options="$options --format --stats --at" ;;
+        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --stats --unreadable --optical" ;;
+        systems) options="$options --format --firmware --variables --secure-boot --stats --unreadable --optical" ;;
+        entries) options="$options --format --variables --stats --unreadable --optical" ;;
+        startup | layout) options="$options --format --stats --unreadable --optical" ;;
+        sector) options="$options --format --stats --at --boot-sectors --optical" ;;
         files) options="$options --format --stats --in" ;;
-        rehearse) options="$options --format --stats --keys --until --millions" ;;
+        rehearse) options="$options --format --stats --optical --keys --until --millions" ;;
         copy) options="$options --stats --from --to" ;;
     esac
     case $current in

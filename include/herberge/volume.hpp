@@ -175,8 +175,6 @@ struct PartitionNames {
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
 /// Opens the volumes of a disk whose table is already there; without partitions, the disk as one volume.
 [[nodiscard]] Disk inspect_partitions(Disk disk);
-/// The file system in a boot image of the disc's catalogue: place "d1c2".
-[[nodiscard]] Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image);
 /// The machine as a BIOS presents it when discs among its media hold an image of a floppy or hard disk to start from: the
 /// image takes the disc's place. Null: there is none.
 [[nodiscard]] std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine);

@@ -352,6 +352,9 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     // protective sector of a UEFI disk often holds code that nothing ever runs.
     constexpr std::string_view bios_boot = "21686148-6449-6e6f-744e-656564454649";
     for (const auto& disk : machine.disks) {
+        // A disc with an image for a BIOS is meant for one, too.
+        if (disk.optical && disk.catalogue && std::ranges::any_of(disk.catalogue->images, [](const CatalogueImage& i) { return i.platform == 0; }))
+            return FirmwareKind::Bios;
         const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 512);
         if (!first || std::all_of(first->begin(), first->begin() + 440, [](auto b) { return b == 0; })) continue;
         const bool own_partition = std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.type_guid == bios_boot; });

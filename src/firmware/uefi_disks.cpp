@@ -15,8 +15,6 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint8_t efi_platform = 0xEF;
-
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
     return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
            bytes.end();
@@ -55,12 +53,7 @@ Machine after_uefi_firmware(const Machine& machine) {
     for (const auto& disk : machine.disks) {
         auto mended = mend_gpt_primary(disk.source);
         out.disks.push_back(inspect_disk(mended != nullptr ? mended : disk.source, disk.number, disk.path));
-        auto& seen = out.disks.back();
-        if (disk.optical) into_optical_drive(seen);
-        // Loaders that were started from a boot image read it as a volume of its own.
-        if (seen.catalogue && seen.table.kind != TableKind::Gpt)
-            for (const auto& image : seen.catalogue->images)
-                if (image.platform == efi_platform && image.bootable) seen.volumes.push_back(inspect_boot_image(seen, image));
+        if (disk.optical) into_optical_drive(out.disks.back());
     }
     return out;
 }
@@ -74,6 +67,8 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
         seen.path = disk.path;
         seen.source = disk.source;
         seen.problem = disk.problem;
+        seen.catalogue = disk.catalogue;
+        seen.optical = disk.optical;
         if (!disk.problem) {
             // On a disc, with its blocks of 2048 bytes, a GPT meant for disks is not found.
             if (auto table = disk.optical ? std::nullopt : read_gpt_as_uefi(*disk.source, out->findings)) {
@@ -101,16 +96,12 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 seen = inspect_partitions(std::move(seen));
             }
         }
-        seen.catalogue = disk.catalogue;
-        seen.optical = disk.optical;
-        // A boot catalogue counts where there is no GPT.
-        if (disk.catalogue && !disk.problem && seen.table.kind != TableKind::Gpt)
-            for (const auto& image : disk.catalogue->images)
-                if (image.platform == efi_platform && image.bootable) seen.volumes.push_back(inspect_boot_image(disk, image));
         out->view.disks.push_back(std::move(seen));
     }
     out->view.each_volume([&](const Volume& volume) {
-        if (volume.info.kind.starts_with("fat")) out->volumes.push_back(&volume);
+        // A boot catalogue counts where there is no GPT.
+        const bool passed_over = volume.partition < 0 && out->view.disk(volume.disk)->table.kind == TableKind::Gpt;
+        if (volume.info.kind.starts_with("fat") && !passed_over) out->volumes.push_back(&volume);
     });
     return out;
 }

@@ -35,6 +35,14 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
     return volume;
 }
 
+/// The file system in a boot image of the disc's catalogue: place "d1c2".
+Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
+    const std::uint64_t rest = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
+    // A count of 0 or 1 stands for all that follows (MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c).
+    const std::uint64_t length = image.sectors < 2 ? rest : std::min<std::uint64_t>(image.sectors * std::uint64_t{512}, rest);
+    return inspect_volume(slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)), disk.number, -image.number, {});
+}
+
 template <class Match>
 const Volume* first_volume(const Machine& machine, Match match) {
     for (const auto& disk : machine.disks)
@@ -77,6 +85,13 @@ Disk inspect_partitions(Disk disk) {
     const bool covered = std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
     if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && !recognise_volume(*disk.source).kind.empty())
         disk.volumes.push_back(inspect_volume(slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
+    // Boot images for UEFI are volumes of their own, where no partition shows the same.
+    constexpr std::uint8_t efi_platform = 0xEF;
+    if (disk.catalogue)
+        for (const auto& image : disk.catalogue->images) {
+            const bool shown = std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.first_lba * sector == image.offset; });
+            if (image.platform == efi_platform && image.bootable && !shown) disk.volumes.push_back(inspect_boot_image(disk, image));
+        }
     return disk;
 }
 
@@ -87,13 +102,6 @@ void into_optical_drive(Disk& disk) {
     disk.table = PartitionTable{};
     disk.volumes.clear();
     disk = inspect_partitions(std::move(disk));
-}
-
-Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
-    const std::uint64_t rest = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
-    // A count of 0 or 1 stands for all that follows (MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c).
-    const std::uint64_t length = image.sectors < 2 ? rest : std::min<std::uint64_t>(image.sectors * std::uint64_t{512}, rest);
-    return inspect_volume(slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)), disk.number, -image.number, {});
 }
 
 std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
