@@ -242,6 +242,24 @@ TEST(EfiFiles, AreListedWithWhoPointsAtThem) {
     EXPECT_FALSE(at("d1p1:/EFI/old/other.efi").problem.empty());
 }
 
+TEST(Uefi, ThirtyTwoBitFirmwareTakesItsOwnFilesOnly) {
+    auto kiosk = demo::kiosk();
+    CheckOptions options;
+    options.firmware = FirmwareKind::Uefi;
+    options.efi_machine = EfiMachine::Ia32;
+    auto machine = support::machine_of(kiosk.build());
+    EXPECT_EQ(stage_of(check(machine, options)), "firmware") << "there is no BOOTIA32.EFI";
+    // The usual mistake: the 64-bit file under the 32-bit name.
+    kiosk.esp.file("/EFI/BOOT/BOOTIA32.EFI", kiosk.esp.at("/EFI/BOOT/BOOTX64.EFI").content);
+    machine = support::machine_of(kiosk.build());
+    const auto wrong = check(machine, options);
+    EXPECT_EQ(stage_of(wrong), "boot-code");
+    EXPECT_NE(wrong.systems.front().at(Stage::BootCode).text.find("the firmware is i386"), std::string::npos);
+    kiosk.esp.file("/EFI/BOOT/BOOTIA32.EFI", forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in ####")}}, 0x14C));
+    machine = support::machine_of(kiosk.build());
+    EXPECT_EQ(stage_of(check(machine, options)), "unknown");
+}
+
 /// A shim of our own with a vendor certificate, a policy, and a second stage beside it.
 struct ShimDisk {
     forge::SigningKey firmware{"Almhof firmware"};

@@ -180,7 +180,8 @@ int print(const std::string& text) {
 
 /// What the walk is to assume; nonzero: already complained.
 int walk_options(const Options& options, CheckOptions& wanted) {
-    wanted.firmware = options.firmware == "bios" ? FirmwareKind::Bios : options.firmware == "uefi" ? FirmwareKind::Uefi : FirmwareKind::Auto;
+    wanted.firmware = options.firmware == "bios" ? FirmwareKind::Bios : options.firmware.starts_with("uefi") ? FirmwareKind::Uefi : FirmwareKind::Auto;
+    if (options.firmware == "uefi32") wanted.efi_machine = EfiMachine::Ia32;
     wanted.rehearse = !options.no_rehearsal;
     wanted.secure_boot = options.secure_boot == "on" ? SecureBoot::On : options.secure_boot == "off" ? SecureBoot::Off : SecureBoot::Auto;
     if (options.variables.empty()) return 0;

@@ -8,7 +8,7 @@ _herberge() {
     fi
     case $before in
         --format) mapfile -t COMPREPLY < <(compgen -W "text json dot svg" -- "$current"); return ;;
-        --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios uefi" -- "$current"); return ;;
+        --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios uefi uefi32" -- "$current"); return ;;
         --until) mapfile -t COMPREPLY < <(compgen -W "boot-code boot-sector loader kernel" -- "$current"); return ;;
         --at | --in | --from) mapfile -t COMPREPLY < <(compgen -W "d1 d1p1 d1p2" -- "$current"); return ;;
     esac

@@ -22,7 +22,8 @@ void add_format(CLI::App& command, Options& options) {
 }
 
 void add_firmware(CLI::App& command, Options& options) {
-    command.add_option("--firmware", options.firmware, "auto, bios or uefi")->check(CLI::IsMember({"auto", "bios", "uefi"}));
+    command.add_option("--firmware", options.firmware, "auto, bios, uefi (64-bit) or uefi32 (32-bit firmware of PCs)")
+        ->check(CLI::IsMember({"auto", "bios", "uefi", "uefi32"}));
     command.add_option("--variables", options.variables, "The UEFI firmware's variables: a flash image, or a folder with a file per variable");
     command.add_option("--secure-boot", options.secure_boot, "auto (as the variables say), on or off")->check(CLI::IsMember({"auto", "on", "off"}));
 }

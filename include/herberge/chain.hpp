@@ -90,6 +90,7 @@ struct CheckOptions {
     /// UEFI: the firmware's variables; without them only what it finds by itself is known.
     UefiVariables variables;
     SecureBoot secure_boot = SecureBoot::Auto;
+    EfiMachine efi_machine = EfiMachine::X64;
 };
 
 /// Auto: UEFI when variables are given, or when a volume has an EFI application and no disk has boot code in its first sector.

@@ -88,12 +88,17 @@ struct UefiVolumes {
 };
 [[nodiscard]] std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine);
 
-/// Why the firmware's own loader does not start an image on x86-64; none: it does. `screen` is the status word it prints.
+/// What the firmware itself runs as: 32-bit firmware is found on tablets and small machines with 64-bit processors.
+enum class EfiMachine : std::uint8_t { X64, Ia32 };
+
+/// Why the firmware's own loader does not start an image; none: it does. `screen` is the status word it prints.
 struct ImageRefusal {
     std::string why;
     std::string screen;  ///< "Not Found", "Unsupported", "Load Error"
 };
-[[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file);
+[[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine machine = EfiMachine::X64);
+/// The file that the firmware takes where no option names one (UEFI specification 2.10, section 3.5.1.1).
+[[nodiscard]] std::string_view efi_fallback_path(EfiMachine machine);
 
 /// What an EFI application is, judged by its own sections and words.
 enum class EfiApplication : std::uint8_t { Unknown, Grub, SystemdBoot, Shim, WindowsBootManager, LinuxStub, UnifiedKernel };

@@ -388,7 +388,7 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
         auto view = std::make_shared<Machine>(after_uefi_firmware(machine));
-        out = Walk(*view, chain::find_efi_routes(*view, options.variables, options.secure_boot)).run();
+        out = Walk(*view, chain::find_efi_routes(*view, options.variables, options.secure_boot, options.efi_machine)).run();
         out.view = std::move(view);
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {

@@ -98,7 +98,10 @@ private:
             return;
         }
         one.application = identify_efi_application(**source);
-        if (const auto refused = refuse_efi_image(**source)) one.problem = refused->why;
+        const auto image_of = inspect_pe(**source);
+        constexpr std::uint16_t i386 = 0x014C;
+        const auto kind = image_of && image_of->machine == i386 ? EfiMachine::Ia32 : EfiMachine::X64;
+        if (const auto refused = refuse_efi_image(**source, kind)) one.problem = refused->why;
         if (const auto image = inspect_pe(**source)) {
             one.machine = pe_machine_name(image->machine);
             one.version = version_of(**source, *image);
@@ -131,7 +134,10 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
         if (!state.place.empty())
             points(state.place,
                    fmt::format("Boot{:04X} “{}”{}", state.option.number, printable(state.option.description), state.option.active ? "" : " (inactive)"));
-    for (const auto* volume : seen->volumes) points(fmt::format("{}:/EFI/BOOT/BOOTX64.EFI", volume->place), "the firmware's fallback rule");
+    for (const auto* volume : seen->volumes) {
+        points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::X64)), "the firmware's fallback rule");
+        points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::Ia32)), "the fallback rule of 32-bit firmware");
+    }
     for (const auto& menu : read_menus(view, variables)) {
         std::vector<const MenuEntry*> all;
         chain::collect_leaves(menu.entries, all);

@@ -29,7 +29,7 @@ bool matches(const DevicePathNode& node, const Volume& volume, const Machine& vi
 
 std::string option_name(const UefiBootOption& option) { return fmt::format("Boot{:04X} “{}”", option.number, option.description); }
 
-OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& seen) {
+OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& seen, EfiMachine machine) {
     OptionFiles out;
     std::string file;
     const DevicePathNode* drive = nullptr;
@@ -41,7 +41,7 @@ OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& see
     }
     out.path = file;
     std::ranges::replace(out.path, '\\', '/');
-    if (out.path.empty()) out.path = efi_fallback_file;
+    if (out.path.empty()) out.path = efi_fallback_path(machine);
     if (!out.path.starts_with('/')) out.path.insert(out.path.begin(), '/');
     if (!option.whole || !option.path.whole) {
         out.problem = option_name(option) + " has a damaged device path";

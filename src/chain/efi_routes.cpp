@@ -34,8 +34,8 @@ struct Candidate {
 
 class Finder {
 public:
-    Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot)
-        : machine_(machine), variables_(variables), secure_(secure_boot_policy(variables, secure_boot)), seen_(uefi_volumes(machine)) {
+    Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind)
+        : machine_(machine), kind_(kind), variables_(variables), secure_(secure_boot_policy(variables, secure_boot)), seen_(uefi_volumes(machine)) {
         policy_ = {&secure_.trust, &variables_, false};
     }
 
@@ -58,7 +58,7 @@ private:
                 continue;
             }
             const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
-            const auto files = files_of_option(option, *seen_);
+            const auto files = files_of_option(option, *seen_, kind_);
             for (const auto* volume : files.volumes) candidates_.push_back({volume, files.path, name, shown, option.description});
             if (files.problem.empty()) continue;
             skipped.push_back(files.problem);
@@ -67,7 +67,7 @@ private:
         skipped_ = std::move(skipped);
         for (const auto* volume : seen_->volumes)
             candidates_.push_back(
-                {volume, std::string(efi_fallback_file), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
+                {volume, std::string(efi_fallback_path(kind_)), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
     }
 
     /// True when the firmware stays with it: it was started.
@@ -82,13 +82,13 @@ private:
         const auto source = fs->open(found->file.id, place);
         std::optional<ImageRefusal> refused;
         if (!source) refused = ImageRefusal{source.error().what, "Not Found"};
-        else refused = refuse_efi_image(**source);
+        else refused = refuse_efi_image(**source, kind_);
         if (!refused && secure_.enforcing)
             if (const auto why = secure_.trust.refuse(**source)) refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
         if (refused) {
             if (!refusal_)
                 refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
-                            evidence_place(place, "an EFI application for x86-64", refused->why),
+                            evidence_place(place, kind_ == EfiMachine::Ia32 ? "an EFI application for i386" : "an EFI application for x86-64", refused->why),
                             refused->screen.starts_with("X64") ? "!!!! " + refused->screen + " !!!!"
                                                                : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             return false;
@@ -139,6 +139,13 @@ private:
         route.ladder.go_on(Stage::BootCode, State::Holds, fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
         route.ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
         route.passed.push_back(volume);
+        if (kind_ == EfiMachine::Ia32 && volume != nullptr && !is_grub_or_shim(*volume, path)) {
+            route.hops.push_back(place);
+            route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} runs on 32-bit firmware, where what it starts is not followed", place),
+                             {evidence_place(place)});
+            out_.list.push_back(std::move(route));
+            return;
+        }
         auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path, secure_.enforcing ? &policy_ : nullptr) : std::nullopt;
         if (!run) {
             route.hops.push_back(place);
@@ -186,6 +193,14 @@ private:
         }
     }
 
+    static bool is_grub_or_shim(const Volume& volume, const std::string& path) {
+        const FileSystem* fs = view_of(volume);
+        const auto found = fs != nullptr ? resolve(*fs, path) : fail(ErrorKind::NotFound, "no file system");
+        const auto source = found ? fs->open(found->file.id, path) : fail(ErrorKind::NotFound, "no file");
+        const auto kind = source ? identify_efi_application(**source) : EfiApplication::Unknown;
+        return kind == EfiApplication::Grub || kind == EfiApplication::Shim;
+    }
+
     void nothing_starts(Route route) {
         auto& ladder = route.ladder;
         if (refusal_) {
@@ -198,7 +213,7 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         const Volume* hidden = nullptr;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.info.kind.starts_with("fat") && view_of(v) != nullptr && resolve(*view_of(v), efi_fallback_file)) hidden = &v;
+            if (hidden == nullptr && v.info.kind.starts_with("fat") && view_of(v) != nullptr && resolve(*view_of(v), efi_fallback_path(kind_))) hidden = &v;
         });
         if (hidden != nullptr && !seen_->findings.empty()) {
             ladder.set(Stage::Firmware, State::Holds, "the firmware reads the disk", {});
@@ -209,13 +224,14 @@ private:
                 evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
             }
             ladder.breaks(Stage::PartitionTable, seen_->findings.front().code,
-                          fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_file), evidence,
+                          fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)), evidence,
                           "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
             out_.list.push_back(std::move(route));
             return;
         }
-        std::string text = seen_->volumes.empty() ? "the firmware finds no FAT volume on any disk"
-                                                  : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", efi_fallback_file);
+        std::string text = seen_->volumes.empty()
+                               ? "the firmware finds no FAT volume on any disk"
+                               : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", efi_fallback_path(kind_));
         if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
         text += "; " + secure_.why;
         if (!variables_.given()) text += "; boot options were not given";
@@ -236,6 +252,7 @@ private:
     };
 
     const Machine& machine_;
+    EfiMachine kind_;
     const UefiVariables& variables_;
     SecureBootPolicy secure_;
     EfiPolicy policy_;
@@ -251,6 +268,8 @@ private:
 
 }  // namespace
 
-Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot) { return Finder(machine, variables, secure_boot).run(); }
+Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind) {
+    return Finder(machine, variables, secure_boot, kind).run();
+}
 
 }  // namespace herberge::chain

@@ -106,7 +106,9 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
     return out;
 }
 
-std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file) {
+std::string_view efi_fallback_path(EfiMachine machine) { return machine == EfiMachine::Ia32 ? "/EFI/BOOT/BOOTIA32.EFI" : "/EFI/BOOT/BOOTX64.EFI"; }
+
+std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine machine) {
     constexpr std::uint16_t x86_64 = 0x8664;
     constexpr std::uint16_t i386 = 0x014C;
     constexpr std::uint16_t efi_application = 10;
@@ -114,9 +116,9 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file) {
     if (!image) return ImageRefusal{image.error().what, "Not Found"};
     if (image->subsystem != efi_application && image->subsystem != 16)
         return ImageRefusal{fmt::format("its subsystem is {}, not EFI application (10)", image->subsystem), "Not Found"};
-    if (image->machine != x86_64)
-        return ImageRefusal{fmt::format("it is for {}, the firmware is x86-64", pe_machine_name(image->machine)),
-                            image->machine == i386 ? "Unsupported" : "Unsupported"};
+    const std::uint16_t own = machine == EfiMachine::Ia32 ? i386 : x86_64;
+    if (image->machine != own)
+        return ImageRefusal{fmt::format("it is for {}, the firmware is {}", pe_machine_name(image->machine), pe_machine_name(own)), "Unsupported"};
     for (const auto& s : image->sections) {
         if (std::uint64_t{s.file_offset} + s.file_size > file.size())
             return ImageRefusal{

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include <herberge/pe.hpp>
 #include <herberge/uefi.hpp>
 
 #include "loader/family.hpp"
@@ -34,8 +35,11 @@ LoaderRun run_stub(const Volume& volume, const std::string& path) {
 /// shim starts its second stage from its own directory.
 std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& shim, const EfiPolicy* policy) {
     const std::string directory = path.substr(0, path.rfind('/'));
-    const std::string second = directory + "/grubx64.efi";
-    const auto file = loader::refer(volume, "grubx64.efi", second, 0);
+    constexpr std::uint16_t i386 = 0x014C;
+    const auto image = inspect_pe(shim);
+    const std::string name = image && image->machine == i386 ? "grubia32.efi" : "grubx64.efi";
+    const std::string second = directory + "/" + name;
+    const auto file = loader::refer(volume, name, second, 0);
     if (!file.found()) {
         LoaderRun out;
         std::string shown = second;

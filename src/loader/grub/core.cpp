@@ -252,7 +252,7 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
     const auto mods = std::ranges::find(pe->sections, std::string_view("mods"), &PeSection::name);
     if (mods == pe->sections.end()) return fail(ErrorKind::NotFound, "no section with modules", image.place());
     GrubCore core;
-    core.platform = "x86_64-efi";
+    core.platform = pe->wide ? "x86_64-efi" : "i386-efi";
     for (const auto& section : pe->sections) {
         if (section.name == "mods" || section.file_size == 0) continue;
         const auto part = image.bytes(section.file_offset, section.file_size, most_core * 4);
@@ -260,10 +260,16 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
     }
     const auto list = image.bytes(mods->file_offset, mods->file_size, std::uint64_t{64} << 20U);
     if (!list) return tl::unexpected(list.error());
-    // The 64-bit form of the list's head: mark, a spare word, offset and size of eight bytes each.
-    const std::uint64_t offset = ondisk::from_bytes<ondisk::little_uint64_t>(*list, 8);
-    const std::uint64_t size = ondisk::from_bytes<ondisk::little_uint64_t>(*list, 16);
-    if (list->size() < 24 || ondisk::from_bytes<ondisk::little_uint32_t>(*list, 0) != module_magic || offset < 24 || offset > size || size > list->size())
+    // The list's head: mark, offset, size; in the 64-bit form a spare word behind the mark, and eight bytes each.
+    const std::size_t head = pe->wide ? 24 : sizeof(ondisk::GrubModuleInfo);
+    if (list->size() < head) return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
+    const auto number = [&](std::size_t index) -> std::uint64_t {
+        if (pe->wide) return ondisk::from_bytes<ondisk::little_uint64_t>(*list, 8 + index * 8);
+        return ondisk::from_bytes<ondisk::little_uint32_t>(*list, 4 + index * 4);
+    };
+    const std::uint64_t offset = number(0);
+    const std::uint64_t size = number(1);
+    if (ondisk::from_bytes<ondisk::little_uint32_t>(*list, 0) != module_magic || offset < head || offset > size || size > list->size())
         return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
     std::size_t at = static_cast<std::size_t>(offset);
     while (at + sizeof(ondisk::GrubModuleHeader) <= size) {
@@ -272,7 +278,7 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
         const auto body = std::span(*list).subspan(at + sizeof(header), header.size - sizeof(header));
         const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
         if (header.type == 0) {
-            const auto module = grub::read_module(body, true);
+            const auto module = grub::read_module(body, pe->wide);
             core.modules.push_back(module ? module->name : "?");
             if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
         } else if (header.type == 1) {
