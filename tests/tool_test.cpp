@@ -5,6 +5,9 @@
 #include <cstdio>
 #include <nlohmann/json.hpp>
 
+#include "help_disc.hpp"
+#include "kiosk.hpp"
+#include "office_pc.hpp"
 #include "support.hpp"
 
 namespace {
@@ -52,6 +55,58 @@ TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
     EXPECT_NE(broken.out.find("grub.cfg:21"), std::string::npos);
     EXPECT_NE(broken.out.find("error: you need to load the kernel first."), std::string::npos);
     EXPECT_EQ(broken.out.find('\x1b'), std::string::npos) << "a pipe gets no colour";
+}
+
+TEST_F(Tool, DiscsAreWalkedFromDriveOrStick) {
+    const auto path = folder_.write("help.iso", demo::help_discs().front().make());
+    const auto stick = tool("check " + path);
+    EXPECT_NE(stick.out.find("d1p1   Almhof Help 4 (Murmeltier)  holds as far as root; the rest cannot be told"), std::string::npos) << stick.out;
+    EXPECT_EQ(stick.status, 1);
+    const auto drive = tool("check --optical " + path);
+    EXPECT_NE(drive.out.find("a BIOS starts the disc d1"), std::string::npos) << drive.out;
+    const auto layout = nlohmann::json::parse(tool("layout --format json " + path).out);
+    const auto& images = layout.at("disks").at(0).at("boot_catalogue").at("images");
+    ASSERT_EQ(images.size(), 2U);
+    EXPECT_EQ(images.at(1).at("platform"), 0xEF);
+    const auto text = tool("layout --optical " + path);
+    EXPECT_NE(text.out.find("sr0    cd"), std::string::npos) << text.out;
+    const auto files = tool("files --in d1p1:/live " + path);
+    EXPECT_NE(files.out.find("help.squashfs"), std::string::npos) << files.out;
+    const auto sectors = tool("sector --boot-sectors " + path);
+    EXPECT_NE(sectors.out.find("boot catalogue (El Torito)"), std::string::npos);
+    EXPECT_NE(sectors.out.find("first sector of boot image 1"), std::string::npos);
+    const auto rehearsed = tool("rehearse --optical " + path);
+    EXPECT_NE(rehearsed.out.find("ISOLINUX stand-in"), std::string::npos) << rehearsed.out;
+}
+
+TEST_F(Tool, BootSectorsStandBesideTheirBackups) {
+    auto image = demo::office_pc().build();
+    const auto good = tool("sector --boot-sectors " + folder_.write("pc.img", image));
+    EXPECT_NE(good.out.find("and is the same"), std::string::npos) << good.out;
+    // The hidden sectors of the first volume's boot sector, and one byte of its code.
+    const std::size_t first = std::size_t{2048} * 512;
+    image[first + 0x1C] ^= 0x40U;
+    image[first + 0x100] ^= 0x40U;
+    const auto bad = tool("sector --boot-sectors " + folder_.write("bad.img", image));
+    EXPECT_NE(bad.out.find("; 2 bytes differ"), std::string::npos) << bad.out;
+    EXPECT_NE(bad.out.find("should be 2048; backup: 2048"), std::string::npos) << bad.out;
+    EXPECT_NE(bad.out.find("other bytes in the backup"), std::string::npos);
+}
+
+TEST_F(Tool, UefiMachinesShowTheirApplications) {
+    const auto story = demo::kiosk_stories().front();
+    const auto disk = story.disk();
+    const auto image = folder_.write("kiosk.img", disk);
+    const auto flash = folder_.write("kiosk.fd", story.variables(disk));
+    const auto systems = tool("systems --firmware uefi --variables " + flash + " " + image);
+    EXPECT_NE(systems.out.find("signed by   CN = Almhof image signing"), std::string::npos) << systems.out;
+    EXPECT_NE(systems.out.find("started by  Boot0004"), std::string::npos);
+    const auto json = nlohmann::json::parse(tool("systems --format json --firmware uefi --variables " + flash + " " + image).out);
+    EXPECT_EQ(json.at("efi_applications").size(), 3U);
+    EXPECT_EQ(tool("check --firmware uefi --variables " + flash + " " + image).status, 0);
+    const auto small = tool("check --firmware uefi32 " + image);
+    EXPECT_EQ(small.status, 1);
+    EXPECT_NE(small.out.find("BOOTIA32.EFI"), std::string::npos) << small.out;
 }
 
 TEST_F(Tool, JsonAgreesWithText) {

@@ -362,6 +362,31 @@ TEST(SecureBoot, ACertificateIsRevokedByItsDigest) {
     EXPECT_FALSE(by_sha384.refuse(*support::source_of(image)));
 }
 
+TEST(Authenticode, CertificateTablesOfAnySizeAreBounded) {
+    const forge::SigningKey key("Almhof workshop");
+    const auto image = key.sign(forge::make_efi_application());
+    ASSERT_EQ(image_signatures(*support::source_of(image)).size(), 1U);
+    EXPECT_TRUE(image_signatures(*support::source_of(image)).front().digest_matches);
+    const std::size_t entry = 0x98 + 112 + 32;
+    ImageTrust trust;
+    trust.allowed.certificates.push_back(key.certificate());
+    // Past the end, longer than the file, of no length, and one byte off.
+    for (const auto& [at, size] : std::vector<std::pair<std::uint32_t, std::uint32_t>>{{0xFFFFFFF0U, 64}, {512, 0xFFFFFFFFU}, {1024, 0}, {1025, 800}}) {
+        auto wrong = image;
+        forge::put32(wrong, entry, at);
+        forge::put32(wrong, entry + 4, size);
+        EXPECT_TRUE(trust.refuse(*support::source_of(wrong))) << at;
+    }
+    // Every byte of the signature turned around: it may no longer hold, and nothing else may happen.
+    const std::size_t begin = forge::get32(image, entry);
+    for (std::size_t i = begin; i < image.size(); i += 7) {
+        auto wrong = image;
+        wrong[i] ^= 0xFFU;
+        (void)trust.refuse(*support::source_of(wrong));
+        (void)image_signatures(*support::source_of(wrong));
+    }
+}
+
 TEST(Sbat, LinesThatAreNoneAreSkipped) {
     EXPECT_EQ(parse_sbat("sbat,1,x\n\n,3\ngrub\ngrub,x\nshim,4\r\n").size(), 2U);
     EXPECT_TRUE(parse_sbat("").empty());
