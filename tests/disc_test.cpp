@@ -229,6 +229,12 @@ INSTANTIATE_TEST_SUITE_P(
                     Change{"no_ramdisk", [](demo::HelpDisc& d) { d.files.remove("/live/initrd.img"); }, "ramdisk", "ramdisk-missing"},
                     Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", "medium-root-missing"},
                     Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(20000); }, "root", "medium-root-damaged"},
+                    Change{"other_entries",
+                           [](demo::HelpDisc& d) {
+                               d.files.file(demo::help_config, "DEFAULT next\nPROMPT 1\nLABEL next\n  LOCALBOOT -1\n");
+                               d.files.file("/sources/boot.wim", "MSWIM");
+                           },
+                           "unknown", ""},
                     Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", ""}),
     support::by_name);
 

@@ -167,6 +167,15 @@ private:
         const auto menu = std::ranges::find_if(routes_.list, [](const Route& r) { return r.menu != nullptr; });
         if (menu == routes_.list.end()) return finish(std::move(out), broken != nullptr ? broken->ladder : Ladder(), broken);
         Ladder ladder = menu->ladder;
+        if (system.kind == SystemKind::Medium) {
+            // What it starts need not be a kernel that lies on it as a file.
+            ladder.set(Stage::Entry, State::Unknown,
+                       fmt::format("no entry of {} starts a kernel from this medium; what its entries start is not followed", menu->menu->place),
+                       {evidence_place(menu->menu->place)});
+            Route shown = *menu;
+            shown.entry = nullptr;
+            return finish(std::move(out), ladder, &shown);
+        }
         for (const auto& loader : routes_.loaders)
             if (loader.configuration_lost) {
                 ladder.breaks(Stage::Configuration, "configuration-lost",
