@@ -35,7 +35,7 @@ void branch(std::string& out, const herberge::Verdict& verdict, const std::strin
     std::vector<const herberge::StartEdge*> edges;
     for (const auto& edge : verdict.graph)
         if (edge.from == node) edges.push_back(&edge);
-    std::ranges::stable_partition(edges, [](const herberge::StartEdge* e) { return e->unattended; });
+    std::stable_partition(edges.begin(), edges.end(), [](const herberge::StartEdge* e) { return e->unattended; });
     for (std::size_t i = 0; i < edges.size(); ++i) {
         const auto& edge = *edges[i];
         const bool last = i + 1 == edges.size();

@@ -173,7 +173,7 @@ private:
         std::vector<const MenuEntry*> all;
         collect_leaves(r.menu.entries, all);
         for (const auto& entry : r.menu.direct) all.push_back(&entry);
-        std::ranges::stable_partition(all, [&](const MenuEntry* e) { return e == automatic; });
+        std::stable_partition(all.begin(), all.end(), [&](const MenuEntry* e) { return e == automatic; });
         for (const auto* entry : all) {
             Route next = route;
             next.entry = entry;

@@ -347,7 +347,7 @@ private:
         collect_leaves(r.menu.entries, all);
         for (const auto& entry : r.menu.direct) all.push_back(&entry);
         // What starts by itself comes first, so that it is what a system's verdict is about.
-        std::ranges::stable_partition(all, [&](const MenuEntry* e) { return e == automatic; });
+        std::stable_partition(all.begin(), all.end(), [&](const MenuEntry* e) { return e == automatic; });
         for (const auto* entry : all) {
             Route next = route;
             next.entry = entry;

@@ -57,14 +57,14 @@ Disk inspect_disk(Source source, int number, std::string path) {
     Disk disk;
     disk.number = number;
     disk.path = std::move(path);
-    disk.source = source;
-    auto table = read_partition_table(*source);
+    disk.source = std::move(source);
+    auto table = read_partition_table(*disk.source);
     if (!table) {
         disk.problem = table.error();
         return disk;
     }
     disk.table = std::move(*table);
-    disk.catalogue = read_boot_catalogue(*source);
+    disk.catalogue = read_boot_catalogue(*disk.source);
     disk.optical = disk.catalogue && !disk.table.boot_signature;
     // A disc needs neither signature nor table.
     if (disk.optical) disk.table.findings.clear();
