@@ -103,6 +103,10 @@ TEST_F(Tool, UefiMachinesShowTheirApplications) {
     EXPECT_NE(systems.out.find("started by  Boot0004"), std::string::npos);
     const auto json = nlohmann::json::parse(tool("systems --format json --firmware uefi --variables " + flash + " " + image).out);
     EXPECT_EQ(json.at("efi_applications").size(), 3U);
+    const auto entries = tool("entries --variables " + flash + " " + image);
+    EXPECT_NE(entries.out.find("Secure Boot is on"), std::string::npos) << entries.out;
+    EXPECT_NE(entries.out.find("may start: 1 certificate, 0 digests"), std::string::npos) << entries.out;
+    EXPECT_NE(entries.out.find("by CN = Almhof image signing"), std::string::npos) << entries.out;
     EXPECT_EQ(tool("check --firmware uefi --variables " + flash + " " + image).status, 0);
     const auto small = tool("check --firmware uefi32 " + image);
     EXPECT_EQ(small.status, 1);

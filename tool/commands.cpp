@@ -266,7 +266,9 @@ int run_entries(const Options& options) {
     const auto menus = read_menus(opened.machine, wanted.variables);
     const Terminal terminal;
     if (options.format == "json") print(entries_json(menus, boot));
-    else print((wanted.variables.given() ? boot_options_text(boot, terminal) + "\n" : std::string{}) + entries_text(menus, terminal));
+    else
+        print((wanted.variables.given() ? boot_options_text(boot, terminal) + secure_boot_text(wanted.variables, terminal) + "\n" : std::string{}) +
+              entries_text(menus, terminal));
     if (options.stats) opened.stats();
     return Exit::all_start;
 }

@@ -316,6 +316,30 @@ std::string boot_options_text(const std::vector<herberge::BootOptionState>& opti
     return out;
 }
 
+std::string secure_boot_text(const herberge::UefiVariables& variables, const Terminal& terminal) {
+    const auto policy = herberge::secure_boot_policy(variables, herberge::SecureBoot::Auto);
+    std::string out = "\n  " + policy.why + "\n";
+    const auto list = [&](std::string_view name, std::string_view what, const herberge::SignatureDatabase& database) {
+        const std::size_t digests = database.sha256.size() + database.other_digests.size() + database.certificate_sha256.size();
+        if (database.empty() && database.damaged == 0) return;
+        out += fmt::format("  {}  {}: {} certificate{}, {} digest{}{}\n", terminal.ink(Ink::Bold, std::string(name)), what, database.certificates.size(),
+                           database.certificates.size() == 1 ? "" : "s", digests, digests == 1 ? "" : "s",
+                           database.damaged == 0 ? std::string() : terminal.ink(Ink::Warn, fmt::format(", {} damaged list", database.damaged)));
+        for (const auto& certificate : herberge::database_certificates(database)) {
+            out += fmt::format("            {}\n",
+                               certificate.subject.empty() ? terminal.ink(Ink::Warn, "a certificate that cannot be read") : printable(certificate.subject));
+            if (!certificate.subject.empty())
+                out += terminal.ink(Ink::Dim, fmt::format("              by {}, {} to {}", printable(certificate.issuer), certificate.not_before,
+                                                          certificate.not_after)) +
+                       "\n";
+            out += terminal.ink(Ink::Dim, fmt::format("              SHA-256 {}", certificate.sha256)) + "\n";
+        }
+    };
+    list("db", "may start", policy.trust.allowed);
+    list("dbx", "may not start", policy.trust.denied);
+    return out;
+}
+
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal) {
     std::string out;
     for (const auto& menu : menus) {

@@ -30,6 +30,8 @@ struct SignatureDatabase {
     [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && certificate_sha256.empty() && other_digests.empty(); }
 };
 [[nodiscard]] SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes);
+/// The certificates of a database for people; what cannot be parsed has an empty subject.
+[[nodiscard]] std::vector<CertificateInfo> database_certificates(const SignatureDatabase& database);
 
 /// The digest that Authenticode signs: everything but the checksum, the certificate table and its entry in the header.
 /// `algorithm` is OpenSSL's name: "SHA256". Error when the image is none, or its table does not fit.

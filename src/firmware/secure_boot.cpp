@@ -217,6 +217,15 @@ SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
     return out;
 }
 
+std::vector<CertificateInfo> database_certificates(const SignatureDatabase& database) {
+    std::vector<CertificateInfo> out;
+    for (const auto& der : database.certificates) {
+        const auto certificate = parse_certificate(der);
+        out.push_back(certificate ? describe(certificate.get()) : CertificateInfo{{}, {}, {}, {}, sha256_of(der)});
+    }
+    return out;
+}
+
 Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, const std::string& algorithm) {
     const auto pe = inspect_pe(image);
     if (!pe) return tl::unexpected(pe.error());
