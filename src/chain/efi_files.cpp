@@ -98,11 +98,11 @@ private:
             return;
         }
         one.application = identify_efi_application(**source);
-        const auto image_of = inspect_pe(**source);
+        const auto image = inspect_pe(**source);
         constexpr std::uint16_t i386 = 0x014C;
-        const auto kind = image_of && image_of->machine == i386 ? EfiMachine::Ia32 : EfiMachine::X64;
+        const auto kind = image && image->machine == i386 ? EfiMachine::Ia32 : EfiMachine::X64;
         if (const auto refused = refuse_efi_image(**source, kind)) one.problem = refused->why;
-        if (const auto image = inspect_pe(**source)) {
+        if (image) {
             one.machine = pe_machine_name(image->machine);
             one.version = version_of(**source, *image);
             for (const auto& signature : image_signatures(**source)) {

@@ -63,7 +63,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
             return out;
         }
         const auto source = loader::open_file(file);
-        auto why = source ? trust->refuse(*source) : std::optional<std::string>("it cannot be read");
+        auto why = source ? trust->refuse_by_signature(*source) : std::optional<std::string>("it cannot be read");
         if (!why) why = sbat_refuses(*source, trust->sbat, true);
         if (why) {
             LoaderRun out;
