@@ -2,6 +2,8 @@
 // The inn owner's office PC: a Windows of the sixth generation on a BIOS machine, all of it made here.
 #include "office_pc.hpp"
 
+#include "forge/sign.hpp"
+
 namespace demo {
 
 using forge::Bytes;
@@ -64,8 +66,16 @@ OfficePc office_pc() {
     t.file(s32 + "BOOTVID.dll", forge::make_pe({i386, 1, {}, {}, true}));
     for (const char* name : {"disk", "partmgr", "volmgr", "storahci", "almbell", "Ntfs"})
         t.file(s32 + "drivers/" + name + ".sys", forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {}, true}));
+    t.file(s32 + "drivers/almbell.sys", forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {{".bell", forge::noise(600, 5)}}, true}));
     for (const char* name : {"smss.exe", "csrss.exe", "wininit.exe", "winlogon.exe", "services.exe", "lsass.exe", "userinit.exe", "autochk.exe"})
         t.file(s32 + name, forge::make_pe({i386, 2, {}, {}, true}));
+    // The maker's own files are listed in a catalogue; the bell's driver came from elsewhere.
+    static const forge::SigningKey maker("Almhof Window Workplace");
+    std::vector<Bytes> listed;
+    for (const char* name :
+         {"ntoskrnl.exe", "hal.dll", "drivers/disk.sys", "drivers/partmgr.sys", "drivers/volmgr.sys", "drivers/storahci.sys", "drivers/Ntfs.sys"})
+        listed.push_back(t.at(s32 + name).content);
+    t.file(s32 + "CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE}/workplace.cat", maker.catalogue(listed));
     t.file("/Windows/explorer.exe", forge::make_pe({i386, 2, {}, {}, true}));
     t.file(s32 + "c_1252.nls", forge::noise(1500, 12));
     t.file("/Program Files/Almhof/guestbook.exe", forge::make_pe({i386, 3, {}, {}, true}));

@@ -273,6 +273,16 @@ int run_entries(const Options& options) {
     return Exit::all_start;
 }
 
+int run_variables(const Options& options) {
+    const auto variables = read_uefi_variables(options.variables);
+    if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));
+    if (!options.name.empty() && std::ranges::find(variables->all, options.name, &UefiVariable::name) == variables->all.end())
+        return complain(Exit::usage, fmt::format("no variable is named “{}”", options.name));
+    const Terminal terminal;
+    print(options.format == "json" ? variables_json(*variables, options.name) : variables_text(*variables, options.name, terminal));
+    return Exit::all_start;
+}
+
 int run_sector(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;

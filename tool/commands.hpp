@@ -27,6 +27,7 @@ struct Options {
     std::string unreadable;  ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store
+    std::string name;           ///< variables: one of them
     bool no_rehearsal = false;  ///< check
 };
 
@@ -38,6 +39,7 @@ int run_sector(const Options& options);
 int run_files(const Options& options);
 int run_copy(const Options& options);
 int run_entries(const Options& options);
+int run_variables(const Options& options);
 int run_rehearse(const Options& options);
 int run_demo(const Options& options);
 

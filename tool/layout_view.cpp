@@ -189,6 +189,51 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
     return out;
 }
 
+namespace {
+
+std::string fields_text(const std::vector<herberge::Field>& fields, const Terminal& terminal) {
+    std::string out;
+    Table table{{{"offset", "bytes", "field", "value", ""}}};
+    for (const auto& f : fields)
+        table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value), printable(f.meaning)});
+    table.print(out, terminal, 2);
+    return out;
+}
+
+std::string vendor_text(std::string_view guid) {
+    static constexpr std::pair<std::string_view, std::string_view> known[] = {{herberge::UefiVariables::global, "UEFI"},
+                                                                              {herberge::UefiVariables::security, "image security"},
+                                                                              {"605dab50-e046-4300-abb6-3dd810dd8b23", "shim"},
+                                                                              {"4a67b082-0a4c-41cf-b6c7-440b29bb8c4f", "systemd-boot"}};
+    const auto* found = std::ranges::find(known, guid, &std::pair<std::string_view, std::string_view>::first);
+    return found != std::end(known) ? std::string(found->second) : std::string(guid);
+}
+
+}  // namespace
+
+std::string variables_text(const herberge::UefiVariables& variables, const std::string& name, const Terminal& terminal) {
+    std::string out;
+    for (const auto& finding : variables.findings) out += terminal.ink(Ink::Warn, printable(finding.text)) + "\n\n";
+    if (name.empty()) {
+        Table table{{{"variable", "vendor", "bytes", "holds", "attributes"}}};
+        for (const auto& v : variables.all) {
+            const auto view = herberge::view_variable(v);
+            table.rows.push_back({printable(v.name), vendor_text(v.guid), std::to_string(v.data.size()), view.kind, view.attributes});
+        }
+        table.print(out, terminal, 0);
+        return out;
+    }
+    for (const auto& v : variables.all) {
+        if (v.name != name) continue;
+        const auto view = herberge::view_variable(v);
+        out += fmt::format("{}  {}, {} bytes  {}\n", terminal.ink(Ink::Bold, printable(v.name)), view.kind.empty() ? "bytes" : view.kind, v.data.size(),
+                           terminal.ink(Ink::Dim, fmt::format("{} ({})", vendor_text(v.guid), view.attributes)));
+        if (!view.fields.empty()) out += "\n" + fields_text(view.fields, terminal);
+        else out += fmt::format("  {}\n", herberge::hex(std::span(v.data).first(std::min<std::size_t>(v.data.size(), 64))));
+    }
+    return out;
+}
+
 std::string sector_text(const herberge::SectorView& view, const Terminal& terminal) {
     std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, view.place), view.kind);
     if (!view.next.empty()) out += fmt::format("  next    {}\n", view.next);
@@ -201,13 +246,7 @@ std::string sector_text(const herberge::SectorView& view, const Terminal& termin
             first = false;
         }
     }
-    if (!view.fields.empty()) {
-        Table table{{{"offset", "bytes", "field", "value", ""}}};
-        for (const auto& f : view.fields)
-            table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value), printable(f.meaning)});
-        out += "\n";
-        table.print(out, terminal, 2);
-    }
+    if (!view.fields.empty()) out += "\n" + fields_text(view.fields, terminal);
     out += "\n";
     // Which bytes belong to a named field: shown bold; the rest dim.
     std::vector<bool> named(view.bytes.size());
@@ -320,7 +359,7 @@ std::string secure_boot_text(const herberge::UefiVariables& variables, const Ter
     const auto policy = herberge::secure_boot_policy(variables, herberge::SecureBoot::Auto);
     std::string out = "\n  " + policy.why + "\n";
     const auto list = [&](std::string_view name, std::string_view what, const herberge::SignatureDatabase& database) {
-        const std::size_t digests = database.sha256.size() + database.other_digests.size() + database.certificate_sha256.size();
+        const std::size_t digests = database.sha256.size() + database.other_digests.size();
         if (database.empty() && database.damaged == 0) return;
         out += fmt::format("  {}  {}: {} certificate{}, {} digest{}{}\n", terminal.ink(Ink::Bold, std::string(name)), what, database.certificates.size(),
                            database.certificates.size() == 1 ? "" : "s", digests, digests == 1 ? "" : "s",
@@ -337,6 +376,12 @@ std::string secure_boot_text(const herberge::UefiVariables& variables, const Ter
     };
     list("db", "may start", policy.trust.allowed);
     list("dbx", "may not start", policy.trust.denied);
+    for (const auto& one : policy.trust.denied.revoked)
+        out += fmt::format("            certificate with {} {} of its signed part: {}\n", one.algorithm, terminal.ink(Ink::Dim, one.digest),
+                           one.from ? fmt::format("what it signed after {}", herberge::utc_text(*one.from)) : std::string("whatever it signed"));
+    herberge::SignatureDatabase authorities;
+    authorities.certificates = policy.trust.time_authorities;
+    list("dbt", "may witness times", authorities);
     return out;
 }
 

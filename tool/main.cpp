@@ -86,6 +86,13 @@ int main(int argc, char** argv) {
     entries->footer("Example:\n  herberge entries desk.img");
     entries->callback([&] { status = tool::run_entries(options); });
 
+    auto* variables = app.add_subcommand("variables", "UEFI variables; one of them with each of its fields named and decoded");
+    variables->add_option("VARIABLES", options.variables, "A flash image, or a folder with a file per variable")->required();
+    variables->add_option("--name", options.name, "BootOrder, Boot0001, db, dbx …: its device paths, its signature lists");
+    add_format(*variables, options);
+    variables->footer("Examples:\n  herberge variables flash.fd\n  herberge variables flash.fd --name Boot0001");
+    variables->callback([&] { status = tool::run_variables(options); });
+
     auto* files = app.add_subcommand("files", "List a directory of a volume");
     add_images(*files, options);
     add_format(*files, options);

@@ -121,6 +121,28 @@ std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Te
     return out;
 }
 
+namespace {
+
+std::string signature_text(const herberge::FileSignature& signature, const Terminal& terminal) {
+    using Kind = herberge::FileSignature::Kind;
+    const std::string by = signature.by.empty() ? std::string("someone whose certificate is not there") : printable(signature.by);
+    const std::string when = signature.time && signature.time->intact ? ", " + herberge::utc_text(signature.time->seconds).substr(0, 10) : std::string();
+    switch (signature.kind) {
+        case Kind::NotLooked: return {};
+        case Kind::Inside: return terminal.ink(Ink::Dim, fmt::format("signed by {}{}", by, when));
+        case Kind::Catalogue:
+            return terminal.ink(Ink::Dim,
+                                fmt::format("signed by {}{}, in {}", by, when, printable(signature.catalogue.substr(signature.catalogue.rfind('/') + 1))));
+        case Kind::Broken: return terminal.ink(Ink::Bad, "its signature is for other content");
+        case Kind::None: break;
+    }
+    if (signature.looked_in == 0) return terminal.ink(Ink::Dim, "not signed inside");
+    return terminal.ink(Ink::Warn,
+                        fmt::format("not signed: nothing inside, and not in {} catalogue{}", signature.looked_in, signature.looked_in == 1 ? "" : "s"));
+}
+
+}  // namespace
+
 std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
                          const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal) {
     std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)), printable(system.name));
@@ -142,6 +164,7 @@ std::string startup_text(const herberge::InstalledSystem& system, const std::vec
                            : item.file.empty() ? "?"
                                                : terminal.ink(Ink::Bad, "✗"),
                            pad(printable(item.name), 24), item.present || item.file.empty() ? file : terminal.ink(Ink::Bad, file + "  not there"));
+        if (const auto told = signature_text(item.signature, terminal); !told.empty()) out += fmt::format("{}{}\n", std::string(31, ' '), told);
     }
     if (!letters.empty()) out += "\n  " + terminal.ink(Ink::Bold, "drive letters as this system knows them") + "\n";
     for (const auto& letter : letters)

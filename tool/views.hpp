@@ -21,6 +21,8 @@ std::string sector_text(const herberge::SectorView& view, const Terminal& termin
 std::string boot_options_text(const std::vector<herberge::BootOptionState>& options, const Terminal& terminal);
 /// Secure Boot's state and its databases, each certificate with issuer, validity and fingerprint.
 std::string secure_boot_text(const herberge::UefiVariables& variables, const Terminal& terminal);
+/// All variables as a list, or those of one name field by field.
+std::string variables_text(const herberge::UefiVariables& variables, const std::string& name, const Terminal& terminal);
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
 std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal);
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);

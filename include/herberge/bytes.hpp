@@ -158,10 +158,16 @@ struct Unpacked {
 [[nodiscard]] std::string hex(std::span<const std::uint8_t> bytes, std::string_view between = " ");
 /// "1a1a0f00-11a0-4a01-8a01-0a1b2c3d4e01" from 16 bytes in the order written.
 [[nodiscard]] std::string uuid_text(std::span<const std::uint8_t, 16> bytes);
+/// The same from 16 bytes in the order in which GPT, UEFI and Windows store it: the first three parts are little-endian.
+[[nodiscard]] std::string guid_text(std::span<const std::uint8_t, 16> bytes);
+/// "2026-01-31 12:00:00 UTC" from seconds since 1970.
+[[nodiscard]] std::string utc_text(std::int64_t seconds);
 /// "44.0 MiB"; exact bytes below 1 KiB.
 [[nodiscard]] std::string size_text(std::uint64_t bytes);
 /// Printable text only: control bytes and bytes that are not UTF-8 become \xNN.
 [[nodiscard]] std::string printable(std::string_view text);
+/// With ASCII's capital letters made small.
+[[nodiscard]] std::string lower_text(std::string_view text);
 /// Runs of at least `least` printable ASCII characters.
 [[nodiscard]] std::vector<std::string> messages_in(std::span<const std::uint8_t> bytes, std::size_t least = 4);
 

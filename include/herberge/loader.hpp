@@ -175,17 +175,18 @@ struct LoaderRun {
 /// Runs the loader whose first part lies at `place`; none: no loader that is decoded.
 [[nodiscard]] std::optional<LoaderRun> run_loader(const Machine& machine, const BootPlace& place);
 
-/// What verifies images on the way, where something does.
-struct EfiPolicy {
-    const ImageTrust* trust = nullptr;         ///< of the firmware, or of shim once it runs
-    const UefiVariables* variables = nullptr;  ///< for shim's own lists
+/// What an EFI application finds when it is started.
+struct EfiContext {
+    EfiMachine firmware = EfiMachine::X64;
+    const ImageTrust* trust = nullptr;         ///< Secure Boot as the firmware, or shim once it runs, enforces it; null: nobody verifies anything
+    const UefiVariables* variables = nullptr;  ///< for shim's own lists; null: not looked at
     bool shim = false;                         ///< shim's protocol is there: loaders ask it
+    std::string options;                       ///< the boot option's own text for the application; empty: none
 };
 
 /// Runs the EFI application `file` (found at `path` of `volume`) as the firmware does once it has accepted it; none: no
 /// loader that is decoded.
-/// `policy`: Secure Boot as far as the firmware and what ran before enforce it; null: nobody verifies anything.
-[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy = nullptr);
+[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context = {});
 
 /// The menus of configurations on `volume` that are read as `loader` would, whether or not its code is there.
 [[nodiscard]] std::vector<Menu> read_configurations(const Machine& machine, const Volume& volume);

@@ -34,6 +34,8 @@ struct ListedFile {
     FileInfo info;
     std::string target;  ///< of a link
 };
+/// A store's variables, each with its fields; `name` empty: all of them.
+[[nodiscard]] std::string variables_json(const UefiVariables& variables, const std::string& name);
 [[nodiscard]] std::string files_json(const std::string& place, const std::vector<ListedFile>& files);
 /// "herberge/rehearsal/1".
 [[nodiscard]] std::string rehearsal_json(const Rehearsal& rehearsal);

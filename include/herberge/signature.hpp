@@ -2,6 +2,7 @@
 // Signatures of images (Authenticode) and Secure Boot's databases.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <optional>
 #include <string>
@@ -20,15 +21,24 @@ struct CertificateInfo {
     std::string sha256;  ///< of its DER form
 };
 
+/// A certificate that a deny list names by its digest.
+struct RevokedCertificate {
+    std::string algorithm;             ///< "SHA256", "SHA384", "SHA512"
+    std::string digest;                ///< of its to-be-signed part, in hexadecimal
+    std::optional<std::int64_t> from;  ///< what was signed later is refused: seconds since 1970; none: whatever it signed
+};
+
 /// Certificates (DER) and digests of a signature database (UEFI specification 2.10, section 32.4.1).
 struct SignatureDatabase {
     std::vector<std::vector<std::uint8_t>> certificates;
-    std::vector<std::string> sha256;                                 ///< digests of images, in hexadecimal
-    std::vector<std::string> certificate_sha256;                     ///< digests of certificates' to-be-signed part
+    std::vector<std::string> sha256;  ///< digests of images, in hexadecimal
+    std::vector<RevokedCertificate> revoked;
     std::vector<std::pair<std::string, std::string>> other_digests;  ///< of images: "SHA1", "SHA384", "SHA512", and the digest
     std::size_t damaged = 0;                                         ///< lists whose sizes do not fit
-    [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && certificate_sha256.empty() && other_digests.empty(); }
+    [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && revoked.empty() && other_digests.empty(); }
 };
+/// EFI_TIME (UEFI specification 2.10, section 8.3) as seconds since 1970; none: all zero, which revokes for all times.
+[[nodiscard]] std::optional<std::int64_t> efi_time_seconds(std::span<const std::uint8_t> time);
 [[nodiscard]] SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes);
 /// The certificates of a database for people; what cannot be parsed has an empty subject.
 [[nodiscard]] std::vector<CertificateInfo> database_certificates(const SignatureDatabase& database);
@@ -37,15 +47,34 @@ struct SignatureDatabase {
 /// `algorithm` is OpenSSL's name: "SHA256". Error when the image is none, or its table does not fit.
 [[nodiscard]] Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, const std::string& algorithm);
 
+/// When a signature was made, as a time-stamping authority witnesses it.
+struct SigningTime {
+    std::int64_t seconds = 0;  ///< since 1970
+    std::string by;            ///< the authority; empty: its certificate is not there
+    bool token = false;        ///< a token (RFC 3161), which firmware looks at; otherwise a countersignature
+    bool intact = false;       ///< it witnesses this signature, and is right under the authority's certificate
+};
+
 /// One signature of an image.
 struct ImageSignature {
     bool digest_matches = false;         ///< it signs this image's content
     bool intact = false;                 ///< its own signature is right under the certificate it names
     std::vector<CertificateInfo> chain;  ///< the certificates it brings, the signer's first
     std::string root;                    ///< the last issuer of its chain
+    std::optional<SigningTime> time;     ///< none: nobody witnesses when it was made
     std::vector<std::uint8_t> pkcs7;
 };
 [[nodiscard]] std::vector<ImageSignature> image_signatures(const ByteSource& image);
+
+/// A catalogue: digests of images and other files under one signature (Windows' .cat files).
+struct Catalogue {
+    std::string signer;  ///< subject of the signer's certificate; empty: the catalogue does not bring it
+    bool intact = false;
+    std::optional<SigningTime> time;
+    std::vector<std::array<std::uint8_t, 32>> digests;  ///< of members: SHA-256, or SHA-1 with zeros behind it; sorted
+};
+/// `verify` false: `intact` and `time` are not looked at. Errors: Malformed, TooLarge (64 MiB), and what reading reports.
+[[nodiscard]] Result<Catalogue> read_catalogue(const ByteSource& file, bool verify = true);
 
 /// A component and its generation, as an image's SBAT section or shim's policy has it.
 struct SbatGeneration {
@@ -65,8 +94,10 @@ struct SbatGeneration {
 struct ImageTrust {
     SignatureDatabase allowed;
     SignatureDatabase denied;
-    std::string by;                    ///< "the firmware", "shim"
-    std::vector<SbatGeneration> sbat;  ///< shim's policy; empty: none
+    std::vector<std::vector<std::uint8_t>> time_authorities;  ///< certificates (DER) that may witness a time (dbt)
+    std::string by;                                           ///< "the firmware", "shim"
+    bool digests_first = false;                               ///< shim: an allowed digest counts before any signature is looked at
+    std::vector<SbatGeneration> sbat;                         ///< shim's policy; empty: none
 
     /// Why the image may not run; none: it may. Validity periods do not count, as firmware has no trusted clock.
     [[nodiscard]] std::optional<std::string> refuse(const ByteSource& image) const;

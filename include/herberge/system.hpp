@@ -9,6 +9,7 @@
 
 #include <herberge/artifact.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/signature.hpp>
 #include <herberge/volume.hpp>
 
 namespace herberge {
@@ -61,6 +62,21 @@ struct WindowsRegistry {
 /// Reads the SYSTEM hive of an installation; errors are the loader's own reasons to stop.
 [[nodiscard]] Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::string& directory);
 
+/// Who vouches for a file of Windows.
+struct FileSignature {
+    enum class Kind : std::uint8_t {
+        NotLooked,
+        Inside,     ///< the file carries the signature
+        Catalogue,  ///< a catalogue of the installation lists its digest
+        Broken,     ///< signed, but for other content, or the signature is wrong
+        None,       ///< neither inside nor in any catalogue of the installation
+    } kind = Kind::NotLooked;
+    std::string by;             ///< the signer's subject
+    std::string catalogue;      ///< its path, for Kind::Catalogue
+    std::size_t looked_in = 0;  ///< for Kind::None: how many catalogues do not list it
+    std::optional<SigningTime> time;
+};
+
 /// Something that a start would run, in order.
 struct StartupItem {
     std::string
@@ -69,7 +85,8 @@ struct StartupItem {
     std::string command;  ///< as written; empty: the default place
     std::string file;     ///< on the system's volume; empty: not told
     bool present = false;
-    std::string source;  ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
+    std::string source;       ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
+    FileSignature signature;  ///< of kernel and drivers
 };
 /// What an installation would start: drivers and services in load order, the session manager's programs, logon programs,
 /// the run keys of machine and users, the start-up folders. Errors: the SYSTEM hive cannot be used.

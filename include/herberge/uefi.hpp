@@ -10,6 +10,7 @@
 #include <vector>
 
 #include <herberge/bytes.hpp>
+#include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/pe.hpp>
 #include <herberge/volume.hpp>
@@ -60,6 +61,8 @@ struct DevicePath {
     [[nodiscard]] std::string text() const;
 };
 [[nodiscard]] DevicePath decode_device_path(std::span<const std::uint8_t> bytes);
+/// The same, field by field; `at` is added to each offset. A node that does not fit is the last field.
+[[nodiscard]] std::vector<Field> annotate_device_path(std::span<const std::uint8_t> bytes, std::uint64_t at = 0);
 
 struct UefiBootOption {
     std::uint16_t number = 0;
@@ -70,6 +73,17 @@ struct UefiBootOption {
     std::vector<std::uint8_t> optional_data;
     bool whole = true;  ///< its lengths fit
 };
+
+/// The text that an option hands to its application: UTF-16 up to a zero. Empty: it is none.
+[[nodiscard]] std::string load_option_text(std::span<const std::uint8_t> optional_data);
+
+/// A variable taken apart; offsets count from the start of its data.
+struct VariableView {
+    std::string kind;           ///< "load option", "signature lists", "device path" …; empty: its form is not known
+    std::string attributes;     ///< "non-volatile, boot services, run time"
+    std::vector<Field> fields;  ///< empty when its form is not known
+};
+[[nodiscard]] VariableView view_variable(const UefiVariable& variable);
 
 /// The options in the order in which the firmware tries them: BootNext, then BootOrder; numbers without a variable are
 /// skipped.
@@ -99,6 +113,9 @@ struct ImageRefusal {
 [[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine machine = EfiMachine::X64);
 /// The file that the firmware takes where no option names one (UEFI specification 2.10, section 3.5.1.1).
 [[nodiscard]] std::string_view efi_fallback_path(EfiMachine machine);
+
+/// The path is that of a file which the fallback rule starts: "/EFI/BOOT/BOOT….EFI" (as shim.c, is_removable_media_path).
+[[nodiscard]] bool efi_is_fallback_place(std::string_view path);
 
 /// What an EFI application is, judged by its own sections and words.
 enum class EfiApplication : std::uint8_t { Unknown, Grub, SystemdBoot, Shim, WindowsBootManager, LinuxStub, UnifiedKernel };

@@ -2,6 +2,7 @@
 #include <fmt/format.h>
 #include <zlib.h>
 #include <array>
+#include <ctime>
 
 #include <herberge/bytes.hpp>
 
@@ -54,6 +55,28 @@ std::string hex(std::span<const std::uint8_t> bytes, std::string_view between) {
 std::string uuid_text(std::span<const std::uint8_t, 16> bytes) {
     return hex(bytes.subspan(0, 4), "") + "-" + hex(bytes.subspan(4, 2), "") + "-" + hex(bytes.subspan(6, 2), "") + "-" + hex(bytes.subspan(8, 2), "") + "-" +
            hex(bytes.subspan(10, 6), "");
+}
+
+std::string guid_text(std::span<const std::uint8_t, 16> bytes) {
+    std::array<std::uint8_t, 16> turned{};
+    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
+    for (std::size_t i = 0; i < order.size(); ++i) turned.at(i) = bytes[order.at(i)];
+    return uuid_text(turned);
+}
+
+std::string utc_text(std::int64_t seconds) {
+    const auto time = static_cast<std::time_t>(seconds);
+    std::tm parts{};
+    if (gmtime_r(&time, &parts) == nullptr) return "an impossible time";
+    return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1, parts.tm_mday, parts.tm_hour, parts.tm_min,
+                       parts.tm_sec);
+}
+
+std::string lower_text(std::string_view text) {
+    std::string out(text);
+    for (char& c : out)
+        if (c >= 'A' && c <= 'Z') c = static_cast<char>(c + ('a' - 'A'));
+    return out;
 }
 
 std::string size_text(std::uint64_t bytes) {

@@ -17,12 +17,6 @@ namespace {
 constexpr std::size_t most_files = 500;
 constexpr int most_depth = 5;
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-    return out;
-}
-
 const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
 
 std::string section_text(const ByteSource& file, const PeImage& image, std::string_view name) {
@@ -80,8 +74,8 @@ public:
             if (entry.name == "." || entry.name == ".." || out_.size() >= most_files) continue;
             const std::string full = path + "/" + entry.name;
             if (entry.type == FileType::Directory) {
-                if (depth > 0 && (!path.empty() || lower(entry.name) == "efi")) directory(full, depth - 1);
-            } else if (lower(entry.name).ends_with(".efi")) {
+                if (depth > 0 && (!path.empty() || lower_text(entry.name) == "efi")) directory(full, depth - 1);
+            } else if (lower_text(entry.name).ends_with(".efi")) {
                 file(*fs, entry.id, full);
             }
         }
@@ -126,9 +120,9 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     const auto seen = uefi_volumes(view);
     for (const auto* volume : seen->volumes) Search(*volume, out).directory("", most_depth);
     const auto points = [&](std::string_view place, const std::string& who) {
-        const std::string wanted = lower(place);
+        const std::string wanted = lower_text(place);
         for (auto& file : out)
-            if (lower(file.place) == wanted && std::ranges::find(file.named_by, who) == file.named_by.end()) file.named_by.push_back(who);
+            if (lower_text(file.place) == wanted && std::ranges::find(file.named_by, who) == file.named_by.end()) file.named_by.push_back(who);
     };
     for (const auto& state : inspect_boot_options(view, variables))
         if (!state.place.empty())

@@ -11,17 +11,11 @@ namespace herberge::chain {
 
 namespace {
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-    return out;
-}
-
 /// Number and identifier must both fit; start and size need not.
 bool matches(const DevicePathNode& node, const Volume& volume, const Machine& view) {
     const Disk* disk = view.disk(volume.disk);
     if (disk == nullptr || static_cast<int>(*node.partition) != volume.partition) return false;
-    if (disk->table.kind == TableKind::Gpt) return lower(node.signature) == lower(volume.partuuid);
+    if (disk->table.kind == TableKind::Gpt) return lower_text(node.signature) == lower_text(volume.partuuid);
     return node.signature == fmt::format("{:08x}", disk->table.disk_signature);
 }
 

@@ -15,12 +15,6 @@ namespace {
 
 constexpr std::size_t most_depth = 6;
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-    return out;
-}
-
 const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
 
 /// A file the firmware tries, and by whose word.
@@ -29,6 +23,7 @@ struct Candidate {
     std::string path;      ///< with slashes
     std::string by;        ///< "Boot0010 “Almhof”", "the fallback file"
     std::string option;    ///< for its message: Boot0010 "Almhof" from HD(…)
+    std::string text;      ///< handed to it by the option
     std::string label;     ///< of its step in the graph: the option's title; empty: nobody named it
 };
 
@@ -36,7 +31,7 @@ class Finder {
 public:
     Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind)
         : machine_(machine), kind_(kind), variables_(variables), secure_(secure_boot_policy(variables, secure_boot)), seen_(uefi_volumes(machine)) {
-        policy_ = {&secure_.trust, &variables_, false};
+        context_ = {kind, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}};
     }
 
     Routes run() {
@@ -59,7 +54,8 @@ private:
             }
             const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
             const auto files = files_of_option(option, *seen_, kind_);
-            for (const auto* volume : files.volumes) candidates_.push_back({volume, files.path, name, shown, option.description});
+            for (const auto* volume : files.volumes)
+                candidates_.push_back({volume, files.path, name, shown, load_option_text(option.optional_data), option.description});
             if (files.problem.empty()) continue;
             skipped.push_back(files.problem);
             if (option.whole && option.path.whole) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
@@ -111,42 +107,37 @@ private:
                          {evidence_bytes(*disk->source, 446, 64)});
         out_.steps.push_back({"firmware", place, c.label, true, false});
         out_.first_drive = c.volume->disk;
-        application(c.volume->disk, c.volume->partition, c.path, std::move(route));
+        application(c.volume->disk, c.volume->partition, c.path, c.text, std::move(route));
         return true;
     }
 
-    void application(int disk, int partition, const std::string& path, Route route) {
+    void application(int disk, int partition, const std::string& path, std::string options, Route route) {
         const std::string place = fmt::format("d{}{}:{}", disk,
                                               partition > 0   ? fmt::format("p{}", partition)
                                               : partition < 0 ? fmt::format("c{}", -partition)
                                                               : "",
                                               path);
-        if (std::ranges::find(path_, lower(place)) != path_.end() || path_.size() >= most_depth) {
+        if (std::ranges::find(path_, lower_text(place)) != path_.end() || path_.size() >= most_depth) {
             route.ladder.breaks(Stage::Entry, "chain-loop", fmt::format("{} is started again: the loaders start each other in a circle", place),
                                 {evidence_place(place)}, "(the same menu comes again and again)");
             out_.list.push_back(std::move(route));
             return;
         }
-        path_.push_back(lower(place));
-        started(disk, partition, path, place, std::move(route));
+        path_.push_back(lower_text(place));
+        started(disk, partition, path, place, std::move(options), std::move(route));
         path_.pop_back();
     }
 
-    void started(int disk, int partition, const std::string& path, const std::string& place, Route route) {
+    void started(int disk, int partition, const std::string& path, const std::string& place, std::string options, Route route) {
         // Loaders read the disks by their own rules: from here on, the machine as the kernel and GRUB see it.
         const Volume* volume = machine_.volume(disk, partition);
         if (volume == nullptr || (volume->loader_view == nullptr && volume->kernel_view == nullptr)) volume = seen_->view.volume(disk, partition);
         route.ladder.go_on(Stage::BootCode, State::Holds, fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
         route.ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
         route.passed.push_back(volume);
-        if (kind_ == EfiMachine::Ia32 && volume != nullptr && !is_grub_or_shim(*volume, path)) {
-            route.hops.push_back(place);
-            route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} runs on 32-bit firmware, where what it starts is not followed", place),
-                             {evidence_place(place)});
-            out_.list.push_back(std::move(route));
-            return;
-        }
-        auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path, secure_.enforcing ? &policy_ : nullptr) : std::nullopt;
+        EfiContext context = context_;
+        context.options = std::move(options);
+        auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path, context) : std::nullopt;
         if (!run) {
             route.hops.push_back(place);
             route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place), {evidence_place(place)});
@@ -189,16 +180,8 @@ private:
             next.chosen.push_back(entry->title);
             next.entry = nullptr;
             out_.steps.push_back({menu_node(r.menu), target.place, entry->title, next.unattended, false});
-            application(target.volume->disk, target.volume->partition, target.real_path, std::move(next));
+            application(target.volume->disk, target.volume->partition, target.real_path, entry->arguments, std::move(next));
         }
-    }
-
-    static bool is_grub_or_shim(const Volume& volume, const std::string& path) {
-        const FileSystem* fs = view_of(volume);
-        const auto found = fs != nullptr ? resolve(*fs, path) : fail(ErrorKind::NotFound, "no file system");
-        const auto source = found ? fs->open(found->file.id, path) : fail(ErrorKind::NotFound, "no file");
-        const auto kind = source ? identify_efi_application(**source) : EfiApplication::Unknown;
-        return kind == EfiApplication::Grub || kind == EfiApplication::Shim;
     }
 
     void nothing_starts(Route route) {
@@ -255,7 +238,7 @@ private:
     EfiMachine kind_;
     const UefiVariables& variables_;
     SecureBootPolicy secure_;
-    EfiPolicy policy_;
+    EfiContext context_;
     std::unique_ptr<UefiVolumes> seen_;
     std::vector<Candidate> candidates_;
     std::vector<std::string> skipped_;

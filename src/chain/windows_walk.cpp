@@ -12,6 +12,7 @@
 #include <herberge/signature.hpp>
 
 #include "chain/lost.hpp"
+#include "system/signed_files.hpp"
 #include "system/windows.hpp"
 
 namespace herberge::chain {
@@ -19,12 +20,6 @@ namespace herberge::chain {
 namespace {
 
 constexpr std::size_t most_images = 600;
-
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-    return out;
-}
 
 std::string backslashes(std::string_view path) {
     std::string out(path);
@@ -68,7 +63,7 @@ private:
     [[nodiscard]] std::string screen(std::string_view path, std::string_view status, std::string_view what = {}) const {
         if (older())
             return fmt::format("Windows could not start because the following file is missing or corrupt:\n{}\nPlease re-install a copy of the above file.",
-                               lower(path).starts_with(lower(start_.directory) + "/system32/config")
+                               lower_text(path).starts_with(lower_text(start_.directory) + "/system32/config")
                                    ? backslashes(path)
                                    : "<Windows root>" + backslashes(path.substr(std::min(start_.directory.size(), path.size()))));
         return fmt::format("File: {}\nStatus: {}{}{}", backslashes(path), status, what.empty() ? "" : "\nInfo: ", what);
@@ -110,7 +105,7 @@ private:
     }
 
     ImageState image(const FileSystem& fs, const std::string& volume, const std::string& path, bool checksum) {
-        const std::string key = volume + lower(path) + (checksum ? "+" : "");
+        const std::string key = volume + lower_text(path) + (checksum ? "+" : "");
         if (const auto known = images_.find(key); known != images_.end()) return known->second;
         ImageState out = judge_image(fs, volume, path, checksum);
         if (images_.size() < most_images) images_.emplace(key, out);
@@ -160,7 +155,7 @@ private:
         const auto& loader = start_.loader;
         const auto* fs = loader.volume->loader_view != nullptr ? loader.volume->loader_view.get() : loader.volume->kernel_view.get();
         auto state = image(*fs, loader.volume->place, loader.real_path, true);
-        const bool efi_name = lower(loader.real_path).ends_with(".efi");
+        const bool efi_name = lower_text(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
             state = {ImageState::Kind::NoImage, "0xc000007b", fmt::format("it is the loader for the other kind of firmware ({})", efi_name ? "UEFI" : "BIOS"),
                      state.image};
@@ -250,7 +245,7 @@ private:
         while (!pending.empty()) {
             const std::string here = pending.back();
             pending.pop_back();
-            if (!followed_.insert(lower(here)).second || followed_.size() > most_images) continue;
+            if (!followed_.insert(lower_text(here)).second || followed_.size() > most_images) continue;
             const auto state = own_image(here, true);
             for (const auto& name : state.image.imports) {
                 const auto needed = find_import(name);
@@ -275,7 +270,7 @@ private:
 
     [[nodiscard]] std::string find_import(const std::string& name) const {
         // API sets are names without files of their own on newer systems.
-        const std::string small = lower(name);
+        const std::string small = lower_text(name);
         if (small.starts_with("ext-ms-") || small.starts_with("api-ms-")) return start_.directory + "/System32/ntoskrnl.exe";
         for (const char* folder : {"/System32/", "/System32/drivers/"}) {
             const std::string path = start_.directory + folder + name;
@@ -284,11 +279,34 @@ private:
         return {};
     }
 
+    /// A driver without a signature inside must be listed by a catalogue of the installation, on 64-bit systems. Only where
+    /// the catalogues are known to be those that count (another boot driver is found in them) does its absence tell.
+    std::optional<std::string> unsigned_driver(const WindowsService& service) {
+        if (!signed_) signed_ = std::make_unique<SignedFiles>(*fs_, start_.directory, start_.system->place);
+        const auto open = [&](const std::string& path) -> Source {
+            const auto found = resolve(*fs_, path);
+            auto source = found ? fs_->open(found->file.id, place(path)) : fail(ErrorKind::NotFound, "none");
+            return source ? *source : nullptr;
+        };
+        const auto image = open(service.file);
+        if (image == nullptr || signed_->of(*image).kind != FileSignature::Kind::None || signed_->catalogues() == 0) return std::nullopt;
+        const bool catalogues_count = std::ranges::any_of(registry_->services, [&](const WindowsService& other) {
+            if (other.start != 0 || !is_driver(other) || other.file.empty() || &other == &service) return false;
+            const auto source = open(other.file);
+            return source != nullptr && signed_->of(*source).kind == FileSignature::Kind::Catalogue;
+        });
+        if (!catalogues_count) return std::nullopt;
+        return fmt::format("it is not signed: nothing inside, and none of {} catalogues lists it", signed_->catalogues());
+    }
+
     bool boot_driver(const WindowsService& service, std::uint16_t machine) {
         if (service.file.empty()) return true;
         auto state = own_image(service.file, true);
         if (state.kind == ImageState::Kind::Sound && machine != 0 && state.image.machine != 0 && state.image.machine != machine)
             state = {ImageState::Kind::Machine, "0xc000007b", fmt::format("it is for {}", pe_machine_name(state.image.machine)), state.image};
+        if (state.kind == ImageState::Kind::Sound && state.image.wide && !older() && !state.image.signed_inside() && !start_.no_integrity_checks &&
+            !start_.test_signing)
+            if (const auto why = unsigned_driver(service)) state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
         if (state.kind == ImageState::Kind::Sound) return state.image.imports.empty() || imports_of(service.file, machine);
         const std::string text = fmt::format("the driver {} ({}) starts at boot and cannot be loaded: {}", service.name, place(service.file), state.text);
         const auto evidence = evidence_place(place(service.file), "a sound image", state.text);
@@ -302,7 +320,7 @@ private:
     }
 
     [[nodiscard]] const WindowsService* service(std::string_view name) const {
-        const auto found = std::ranges::find_if(registry_->services, [&](const WindowsService& s) { return lower(s.name) == lower(name); });
+        const auto found = std::ranges::find_if(registry_->services, [&](const WindowsService& s) { return lower_text(s.name) == lower_text(name); });
         return found != registry_->services.end() ? &*found : nullptr;
     }
 
@@ -328,15 +346,15 @@ private:
                              fmt::format("the driver {} does not start at boot (Start {}): the system's volume is not found", name, s->start));
         }
         const bool controller = std::ranges::any_of(registry_->services, [&](const WindowsService& s) {
-            const std::string group = lower(s.group);
-            return (group == "scsi miniport" || lower(s.name) == "stornvme" || lower(s.name) == "storvsc" || lower(s.name) == "pciide" ||
-                    lower(s.name) == "intelide") &&
+            const std::string group = lower_text(s.group);
+            return (group == "scsi miniport" || lower_text(s.name) == "stornvme" || lower_text(s.name) == "storvsc" || lower_text(s.name) == "pciide" ||
+                    lower_text(s.name) == "intelide") &&
                    at_boot(s);
         });
         if (!controller) {
             std::vector<std::string> off;
             for (const auto& service : registry_->services)
-                if (lower(service.group) == "scsi miniport") off.push_back(fmt::format("{} has Start {}", service.name, service.start));
+                if (lower_text(service.group) == "scsi miniport") off.push_back(fmt::format("{} has Start {}", service.name, service.start));
             return fails("windows-no-disk-controller", fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
                                                                    off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
         }
@@ -414,6 +432,7 @@ private:
     Result<WindowsRegistry> registry_ = fail(ErrorKind::NotFound, "not read");
     std::map<std::string, ImageState> images_;
     std::set<std::string> followed_;
+    std::unique_ptr<SignedFiles> signed_;
 };
 
 }  // namespace

@@ -1,18 +1,11 @@
 // SPDX-License-Identifier: MIT
-// Authenticode (Microsoft "Windows Authenticode Portable Executable Signature Format" 1.0) and the decision that firmware
-// takes over it (SecurityPkg/Library/DxeImageVerificationLib).
+// Whether an image may run: the decision that firmware takes over its signatures (SecurityPkg,
+// DxeImageVerificationLib), and shim's (shim.c, verify_buffer_authenticode).
 #include <fmt/format.h>
-#include <openssl/bio.h>
-#include <openssl/err.h>
-#include <openssl/evp.h>
-#include <openssl/pkcs7.h>
-#include <openssl/x509.h>
-#include <openssl/x509v3.h>
 #include <algorithm>
-#include <memory>
+#include <ctime>
 
-#include <herberge/signature.hpp>
-
+#include "artifact/pkcs7.hpp"
 #include "ondisk/pe.hpp"
 
 namespace herberge {
@@ -24,178 +17,37 @@ constexpr std::string_view type_sha1 = "826ca512-cf10-4ac9-b187-be01496631bd";
 constexpr std::string_view type_sha384 = "ff3e5307-9fd0-48c9-85f1-8ad56c701e01";
 constexpr std::string_view type_sha512 = "093e0fae-a6c4-4f50-9f1b-d41e2b89c19a";
 constexpr std::string_view type_x509 = "a5c059a1-94e4-4aa7-87b5-ab155c2bf072";
-constexpr std::string_view type_x509_sha256 = "3bd2a492-96c0-4079-b420-fcf98ef103ed";
+/// Certificates by the digest of their signed part, each with a time of revocation behind it.
+struct RevokedKind {
+    std::string_view type;
+    std::string_view algorithm;
+    std::size_t length;
+};
+constexpr std::array<RevokedKind, 3> revoked_kinds = {{{"3bd2a492-96c0-4079-b420-fcf98ef103ed", "SHA256", 32},
+                                                       {"7076876e-80c2-4ee6-aad2-28b349a6865b", "SHA384", 48},
+                                                       {"446dbf63-2502-4cda-bcfa-2465d2b0fe9d", "SHA512", 64}}};
 constexpr std::string_view enable_guid = "f0a30bc7-af08-4556-99c4-001009c93a44";
 constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
-constexpr std::size_t most_signatures = 32;
-
-template <class T, void (*Free)(T*)>
-struct Freer {
-    void operator()(T* p) const { Free(p); }
-};
-using Pkcs7 = std::unique_ptr<PKCS7, Freer<PKCS7, PKCS7_free>>;
-using Certificate = std::unique_ptr<X509, Freer<X509, X509_free>>;
-using Store = std::unique_ptr<X509_STORE, Freer<X509_STORE, X509_STORE_free>>;
-struct BioFreer {
-    void operator()(BIO* p) const { BIO_free_all(p); }
-};
-using Bio = std::unique_ptr<BIO, BioFreer>;
-struct DigestFreer {
-    void operator()(EVP_MD_CTX* p) const { EVP_MD_CTX_free(p); }
-};
-using DigestContext = std::unique_ptr<EVP_MD_CTX, DigestFreer>;
-
-std::string guid_at(std::span<const std::uint8_t> bytes, std::size_t at) {
-    if (at + 16 > bytes.size()) return {};
-    std::array<std::uint8_t, 16> turned{};
-    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
-    for (std::size_t i = 0; i < 16; ++i) turned.at(i) = bytes[at + order.at(i)];
-    return uuid_text(turned);
-}
-
-std::string sha256_of(std::span<const std::uint8_t> bytes) {
-    std::array<std::uint8_t, 32> out{};
-    unsigned length = 0;
-    EVP_Digest(bytes.data(), bytes.size(), out.data(), &length, EVP_sha256(), nullptr);
-    return hex(out, "");
-}
-
-Certificate parse_certificate(std::span<const std::uint8_t> der) {
-    const unsigned char* at = der.data();
-    Certificate out(d2i_X509(nullptr, &at, static_cast<long>(der.size())));
-    if (!out) ERR_clear_error();
-    return out;
-}
-
-std::string name_text(const X509_NAME* name) {
-    Bio bio(BIO_new(BIO_s_mem()));
-    if (!bio || name == nullptr) return {};
-    X509_NAME_print_ex(bio.get(), name, 0, XN_FLAG_ONELINE & ~ASN1_STRFLGS_ESC_MSB);
-    char* data = nullptr;
-    const long length = BIO_get_mem_data(bio.get(), &data);
-    return printable(std::string_view(data, static_cast<std::size_t>(std::max(length, 0L))));
-}
-
-std::string time_text(const ASN1_TIME* time) {
-    Bio bio(BIO_new(BIO_s_mem()));
-    if (!bio || time == nullptr) return {};
-    ASN1_TIME_print(bio.get(), time);
-    char* data = nullptr;
-    const long length = BIO_get_mem_data(bio.get(), &data);
-    return printable(std::string_view(data, static_cast<std::size_t>(std::max(length, 0L))));
-}
-
-std::vector<std::uint8_t> der_of(X509* certificate) {
-    unsigned char* raw = nullptr;
-    const int length = i2d_X509(certificate, &raw);
-    if (length <= 0) return {};
-    std::vector<std::uint8_t> out(raw, raw + length);
-    OPENSSL_free(raw);
-    return out;
-}
-
-CertificateInfo describe(X509* certificate) {
-    CertificateInfo out;
-    out.subject = name_text(X509_get_subject_name(certificate));
-    out.issuer = name_text(X509_get_issuer_name(certificate));
-    out.not_before = time_text(X509_get0_notBefore(certificate));
-    out.not_after = time_text(X509_get0_notAfter(certificate));
-    out.sha256 = sha256_of(der_of(certificate));
-    return out;
-}
-
-/// One element of DER: where its content lies.
-struct Element {
-    std::uint8_t tag = 0;
-    std::size_t content = 0;
-    std::size_t length = 0;
-    [[nodiscard]] std::size_t end() const { return content + length; }
-};
-std::optional<Element> element_at(std::span<const std::uint8_t> der, std::size_t at) {
-    if (at + 2 > der.size()) return std::nullopt;
-    Element out;
-    out.tag = der[at];
-    std::size_t length = der[at + 1];
-    at += 2;
-    if (length >= 0x80) {
-        const std::size_t bytes = length & 0x7FU;
-        if (bytes == 0 || bytes > 4 || at + bytes > der.size()) return std::nullopt;
-        length = 0;
-        for (std::size_t i = 0; i < bytes; ++i) length = length << 8U | der[at + i];
-        at += bytes;
-    }
-    if (length > der.size() - at) return std::nullopt;
-    out.content = at;
-    out.length = length;
-    return out;
-}
-
-/// What the signature says the image's digest is: the content is data, then an algorithm and an octet string.
-struct SignedDigest {
-    std::string algorithm;
-    std::vector<std::uint8_t> digest;
-    std::vector<std::uint8_t> content;  ///< the bytes that the signature covers
-};
-std::optional<SignedDigest> signed_digest(PKCS7* p7) {
-    if (p7 == nullptr || !PKCS7_type_is_signed(p7) || p7->d.sign == nullptr || p7->d.sign->contents == nullptr || p7->d.sign->contents->d.other == nullptr ||
-        p7->d.sign->contents->d.other->type != V_ASN1_SEQUENCE)
-        return std::nullopt;
-    const ASN1_STRING* text = p7->d.sign->contents->d.other->value.sequence;
-    const std::span<const std::uint8_t> der(ASN1_STRING_get0_data(text), static_cast<std::size_t>(ASN1_STRING_length(text)));
-    const auto outer = element_at(der, 0);
-    if (!outer) return std::nullopt;
-    SignedDigest out;
-    out.content.assign(der.begin() + static_cast<std::ptrdiff_t>(outer->content), der.begin() + static_cast<std::ptrdiff_t>(outer->end()));
-    const auto data = element_at(der, outer->content);
-    const auto info = data ? element_at(der, data->end()) : std::nullopt;
-    const auto algorithm = info ? element_at(der, info->content) : std::nullopt;
-    const auto octets = algorithm ? element_at(der, algorithm->end()) : std::nullopt;
-    if (!octets || octets->tag != 0x04) return std::nullopt;
-    out.digest.assign(der.begin() + static_cast<std::ptrdiff_t>(octets->content), der.begin() + static_cast<std::ptrdiff_t>(octets->end()));
-    switch (out.digest.size()) {
-        case 20: out.algorithm = "SHA1"; break;
-        case 32: out.algorithm = "SHA256"; break;
-        case 48: out.algorithm = "SHA384"; break;
-        case 64: out.algorithm = "SHA512"; break;
-        default: return std::nullopt;
-    }
-    return out;
-}
-
-Pkcs7 parse_pkcs7(std::span<const std::uint8_t> der) {
-    const unsigned char* at = der.data();
-    Pkcs7 out(d2i_PKCS7(nullptr, &at, static_cast<long>(der.size())));
-    if (!out) ERR_clear_error();
-    return out;
-}
-
-/// The signature under `p7` is right, and a chain leads to one of `trusted` (none given: only the signature counts).
-bool verifies(PKCS7* p7, const SignedDigest& what, const std::vector<std::vector<std::uint8_t>>* trusted) {
-    Bio content(BIO_new_mem_buf(what.content.data(), static_cast<int>(what.content.size())));
-    Store store(X509_STORE_new());
-    if (!content || !store) return false;
-    int flags = PKCS7_BINARY;
-    if (trusted == nullptr) {
-        flags |= PKCS7_NOVERIFY;
-    } else {
-        for (const auto& der : *trusted)
-            if (const auto certificate = parse_certificate(der)) X509_STORE_add_cert(store.get(), certificate.get());
-        // Any certificate of the database ends a chain; purposes and clocks do not count for firmware.
-        X509_STORE_set_flags(store.get(), X509_V_FLAG_PARTIAL_CHAIN | X509_V_FLAG_NO_CHECK_TIME);
-        X509_STORE_set_purpose(store.get(), X509_PURPOSE_ANY);
-    }
-    const bool good = PKCS7_verify(p7, nullptr, store.get(), content.get(), nullptr, flags) == 1;
-    if (!good) ERR_clear_error();
-    return good;
-}
 
 }  // namespace
+
+std::optional<std::int64_t> efi_time_seconds(std::span<const std::uint8_t> time) {
+    if (time.size() < 16 || std::ranges::all_of(time.first(7), [](std::uint8_t b) { return b == 0; })) return std::nullopt;
+    std::tm parts{};
+    parts.tm_year = ondisk::from_bytes<ondisk::little_uint16_t>(time) - 1900;
+    parts.tm_mon = time[2] - 1;
+    parts.tm_mday = time[3];
+    parts.tm_hour = time[4];
+    parts.tm_min = time[5];
+    parts.tm_sec = time[6];
+    return ::timegm(&parts);
+}
 
 SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
     constexpr std::size_t head = 28;
     SignatureDatabase out;
     for (std::size_t at = 0; at + head <= bytes.size();) {
-        const std::string type = guid_at(bytes, at);
+        const std::string type = ondisk::guid_at(bytes, at);
         const std::size_t list = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at + 16);
         const std::size_t header = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at + 20);
         const std::size_t each = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at + 24);
@@ -210,7 +62,8 @@ SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
             else if (type == type_sha1 && data.size() == 20) out.other_digests.emplace_back("SHA1", hex(data, ""));
             else if (type == type_sha384 && data.size() == 48) out.other_digests.emplace_back("SHA384", hex(data, ""));
             else if (type == type_sha512 && data.size() == 64) out.other_digests.emplace_back("SHA512", hex(data, ""));
-            else if (type == type_x509_sha256 && data.size() >= 32) out.certificate_sha256.push_back(hex(data.first(32), ""));
+            else if (const auto kind = std::ranges::find(revoked_kinds, type, &RevokedKind::type); kind != revoked_kinds.end() && data.size() >= kind->length)
+                out.revoked.push_back({std::string(kind->algorithm), hex(data.first(kind->length), ""), efi_time_seconds(data.subspan(kind->length))});
         }
         at += list;
     }
@@ -220,95 +73,8 @@ SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
 std::vector<CertificateInfo> database_certificates(const SignatureDatabase& database) {
     std::vector<CertificateInfo> out;
     for (const auto& der : database.certificates) {
-        const auto certificate = parse_certificate(der);
-        out.push_back(certificate ? describe(certificate.get()) : CertificateInfo{{}, {}, {}, {}, sha256_of(der)});
-    }
-    return out;
-}
-
-Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, const std::string& algorithm) {
-    const auto pe = inspect_pe(image);
-    if (!pe) return tl::unexpected(pe.error());
-    const auto pe_at = image.load<ondisk::little_uint32_t>(0x3C);
-    if (!pe_at) return tl::unexpected(pe_at.error());
-    const std::uint64_t checksum = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
-    const std::uint64_t directory = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + (pe->wide ? 112 : 96) + 4 * 8;
-    const EVP_MD* kind = EVP_get_digestbyname(algorithm.c_str());
-    DigestContext context(EVP_MD_CTX_new());
-    if (kind == nullptr || !context || EVP_DigestInit_ex(context.get(), kind, nullptr) != 1)
-        return fail(ErrorKind::Unsupported, "an unknown digest", image.place());
-    std::optional<Error> problem;
-    auto feed = [&](std::uint64_t from, std::uint64_t to) {
-        constexpr std::uint64_t step = std::uint64_t{1} << 20U;
-        for (std::uint64_t at = from; at < to && !problem; at += step) {
-            const auto part = image.bytes(at, std::min(step, to - at));
-            if (!part) problem = part.error();
-            else EVP_DigestUpdate(context.get(), part->data(), part->size());
-        }
-    };
-    feed(0, checksum);
-    feed(checksum + 4, directory);
-    feed(directory + 8, pe->header_size);
-    std::uint64_t hashed = pe->header_size;
-    auto sections = pe->sections;
-    std::ranges::stable_sort(sections, {}, &PeSection::file_offset);
-    for (const auto& s : sections) {
-        if (s.file_size == 0) continue;
-        feed(s.file_offset, std::uint64_t{s.file_offset} + s.file_size);
-        hashed += s.file_size;
-    }
-    // What lies behind the sections and before the certificates is covered, too.
-    const std::uint64_t certificates = pe->certificates_size;
-    if (image.size() > hashed + certificates) feed(hashed, image.size() - certificates);
-    if (problem) return tl::unexpected(*problem);
-    std::vector<std::uint8_t> out(EVP_MAX_MD_SIZE);
-    unsigned length = 0;
-    EVP_DigestFinal_ex(context.get(), out.data(), &length);
-    out.resize(length);
-    return out;
-}
-
-std::vector<ImageSignature> image_signatures(const ByteSource& image) {
-    std::vector<ImageSignature> out;
-    const auto pe = inspect_pe(image);
-    if (!pe || pe->certificates_size == 0 || pe->certificates_offset > image.size() || pe->certificates_size > image.size() - pe->certificates_offset)
-        return out;
-    const auto table = image.bytes(pe->certificates_offset, pe->certificates_size, std::uint64_t{4} << 20U);
-    if (!table) return out;
-    for (std::size_t at = 0; at + 8 <= table->size() && out.size() < most_signatures;) {
-        const std::size_t length = ondisk::from_bytes<ondisk::little_uint32_t>(*table, at);
-        const std::uint16_t type = ondisk::from_bytes<ondisk::little_uint16_t>(*table, at + 6);
-        if (length < 8 || length > table->size() - at) break;
-        constexpr std::uint16_t pkcs7_kind = 2;
-        if (type == pkcs7_kind) {
-            ImageSignature signature;
-            signature.pkcs7.assign(table->begin() + static_cast<std::ptrdiff_t>(at + 8), table->begin() + static_cast<std::ptrdiff_t>(at + length));
-            const auto p7 = parse_pkcs7(signature.pkcs7);
-            const auto told = signed_digest(p7.get());
-            if (told) {
-                const auto real = authenticode_digest(image, told->algorithm);
-                signature.digest_matches = real && *real == told->digest;
-                signature.intact = verifies(p7.get(), *told, nullptr);
-                if (p7->d.sign->cert != nullptr)
-                    for (int i = 0; i < sk_X509_num(p7->d.sign->cert); ++i) signature.chain.push_back(describe(sk_X509_value(p7->d.sign->cert, i)));
-                // The signer's chain upwards, as far as the certificates it brings go.
-                if (auto* signers = PKCS7_get0_signers(p7.get(), nullptr, 0); signers != nullptr) {
-                    if (sk_X509_num(signers) > 0) {
-                        signature.root = name_text(X509_get_issuer_name(sk_X509_value(signers, 0)));
-                        for (std::size_t steps = 0; steps < 8; ++steps) {
-                            const auto up = std::ranges::find_if(
-                                signature.chain, [&](const CertificateInfo& c) { return c.subject == signature.root && c.issuer != c.subject; });
-                            if (up == signature.chain.end()) break;
-                            signature.root = up->issuer;
-                        }
-                    }
-                    sk_X509_free(signers);
-                }
-                ERR_clear_error();
-            }
-            out.push_back(std::move(signature));
-        }
-        at += (length + 7) / 8 * 8;
+        const auto certificate = pkcs7::parse_certificate(der);
+        out.push_back(certificate ? pkcs7::describe(certificate.get()) : CertificateInfo{{}, {}, {}, {}, pkcs7::sha256_of(der)});
     }
     return out;
 }
@@ -324,19 +90,37 @@ bool listed(const SignatureDatabase& database, const ByteSource& image, const st
     });
 }
 
-/// A certificate that the signature brings is revoked by the digest of its signed part. A time of revocation would spare
-/// what was signed before; without a countersignature that the firmware trusts, it does not.
-bool brings_revoked(PKCS7* p7, const std::vector<std::string>& revoked) {
-    if (revoked.empty() || p7 == nullptr || p7->d.sign == nullptr || p7->d.sign->cert == nullptr) return false;
-    for (int i = 0; i < sk_X509_num(p7->d.sign->cert); ++i) {
-        unsigned char* raw = nullptr;
-        const int length = i2d_re_X509_tbs(sk_X509_value(p7->d.sign->cert, i), &raw);
-        if (length <= 0) continue;
-        const std::string digest = sha256_of({raw, static_cast<std::size_t>(length)});
-        OPENSSL_free(raw);
-        if (std::ranges::find(revoked, digest) != revoked.end()) return true;
+/// Why a deny list of certificates' digests refuses `certificate` as signer, or as the root that allows; none: it does not.
+/// A time of revocation spares what was signed before it, when a token witnesses that whose authority is in dbt.
+std::optional<std::string> revoked(PKCS7* message, X509* certificate, const ImageTrust& trust) {
+    for (const auto& entry : trust.denied.revoked) {
+        if (hex(pkcs7::signed_part_digest(certificate, entry.algorithm), "") != entry.digest) continue;
+        const std::string name = pkcs7::name_text(X509_get_subject_name(certificate));
+        if (!entry.from) return fmt::format("the certificate of {} is on the deny list (dbx)", name);
+        std::string why = fmt::format("the certificate of {} is revoked from {} on (dbx)", name, utc_text(*entry.from));
+        if (trust.time_authorities.empty()) return why + ", and no authority for time stamps is enrolled (dbt)";
+        const auto time = pkcs7::signing_time(message, &trust.time_authorities);
+        if (!time) return why + ", and no time stamp witnesses when it was signed";
+        if (!time->intact) return why + ", and its time stamp leads to no authority that is enrolled (dbt)";
+        if (time->seconds > *entry.from) return fmt::format("{}, and it was signed on {}", why, utc_text(time->seconds));
     }
-    return false;
+    return std::nullopt;
+}
+
+/// The same for the certificates of the database that allow this signature: each one alone must do so.
+std::optional<std::string> allowed_by(PKCS7* message, const pkcs7::SignedDigest& told, const ImageTrust& trust, bool& allowed) {
+    std::optional<std::string> why;
+    for (const auto& der : trust.allowed.certificates) {
+        const pkcs7::Certificates one{der};
+        if (!pkcs7::verifies(message, told.content, &one)) continue;
+        const auto certificate = pkcs7::parse_certificate(der);
+        why = certificate ? revoked(message, certificate.get(), trust) : std::nullopt;
+        if (!why) {
+            allowed = true;
+            return std::nullopt;
+        }
+    }
+    return why;
 }
 
 }  // namespace
@@ -355,6 +139,7 @@ std::optional<std::string> ImageTrust::refuse_by_signature(const ByteSource& ima
     if (!digest) return "its digest cannot be computed: " + digest.error().what;
     const std::string sha = hex(*digest, "");
     if (listed(denied, image, sha)) return "its digest is on the deny list (dbx)";
+    if (digests_first && listed(allowed, image, sha)) return std::nullopt;
     const auto signatures = image_signatures(image);
     std::string why = signatures.empty() ? "it is not signed" : "none of its signatures leads to an allowed certificate";
     for (const auto& signature : signatures) {
@@ -362,15 +147,18 @@ std::optional<std::string> ImageTrust::refuse_by_signature(const ByteSource& ima
             why = "its content is not what was signed";
             continue;
         }
-        const auto p7 = parse_pkcs7(signature.pkcs7);
-        const auto told = signed_digest(p7.get());
+        const auto message = pkcs7::parse(signature.pkcs7);
+        const auto told = pkcs7::signed_digest(message.get());
         if (!told) continue;
-        if (brings_revoked(p7.get(), denied.certificate_sha256)) return "a certificate of its signature is on the deny list (dbx)";
-        if (!denied.certificates.empty() && verifies(p7.get(), *told, &denied.certificates)) return "its signer is on the deny list (dbx)";
-        if (verifies(p7.get(), *told, &allowed.certificates)) return std::nullopt;
-        if (why != "its content is not what was signed" || signature.digest_matches)
-            why = signature.chain.empty() ? "its signature brings no certificate"
-                                          : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
+        if (X509* signer = pkcs7::signer_of(message.get()); signer != nullptr)
+            if (auto refused = revoked(message.get(), signer, *this)) return refused;
+        if (!denied.certificates.empty() && pkcs7::verifies(message.get(), told->content, &denied.certificates)) return "its signer is on the deny list (dbx)";
+        bool good = false;
+        const auto refused = allowed_by(message.get(), *told, *this, good);
+        if (good) return std::nullopt;
+        why = refused                   ? *refused
+              : signature.chain.empty() ? "its signature brings no certificate"
+                                        : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
     }
     if (listed(allowed, image, sha)) return std::nullopt;
     return why;
@@ -385,6 +173,7 @@ SecureBootPolicy secure_boot_policy(const UefiVariables& variables, SecureBoot w
     out.trust.by = "the firmware";
     out.trust.allowed = lists("db", UefiVariables::security);
     out.trust.denied = lists("dbx", UefiVariables::security);
+    out.trust.time_authorities = lists("dbt", UefiVariables::security).certificates;
     const auto* key = variables.find("PK");
     const auto* enable = variables.find("SecureBootEnable", enable_guid);
     const bool platform_key = key != nullptr && !key->data.empty();
@@ -408,11 +197,13 @@ SecureBootPolicy secure_boot_policy(const UefiVariables& variables, SecureBoot w
 ImageTrust shim_trust(const ByteSource& shim, const ImageTrust& firmware, const UefiVariables& variables) {
     ImageTrust out = firmware;
     out.by = "shim";
+    out.digests_first = true;
+    // It knows lists of certificates and of images' digests only.
+    out.denied.revoked.clear();
     out.sbat = sbat_policy(shim, variables);
     const auto take = [](SignatureDatabase& into, SignatureDatabase from) {
         into.certificates.insert(into.certificates.end(), from.certificates.begin(), from.certificates.end());
         into.sha256.insert(into.sha256.end(), from.sha256.begin(), from.sha256.end());
-        into.certificate_sha256.insert(into.certificate_sha256.end(), from.certificate_sha256.begin(), from.certificate_sha256.end());
         into.other_digests.insert(into.other_digests.end(), from.other_digests.begin(), from.other_digests.end());
     };
     // Lists that the machine's owner enrolled; the boot-time copy is what shim reads.
@@ -433,7 +224,7 @@ ImageTrust shim_trust(const ByteSource& shim, const ImageTrust& firmware, const 
     };
     const auto vendor = piece(0);
     if (!vendor.empty()) {
-        if (parse_certificate(vendor)) out.allowed.certificates.emplace_back(vendor.begin(), vendor.end());
+        if (pkcs7::parse_certificate(vendor)) out.allowed.certificates.emplace_back(vendor.begin(), vendor.end());
         else take(out.allowed, parse_signature_lists(vendor));
     }
     const auto denied = piece(1);

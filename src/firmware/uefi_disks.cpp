@@ -131,6 +131,8 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine 
     return std::nullopt;
 }
 
+bool efi_is_fallback_place(std::string_view path) { return lower_text(path).starts_with("/efi/boot/boot"); }
+
 EfiApplication identify_efi_application(const ByteSource& file) {
     const auto image = inspect_pe(file);
     if (!image) return EfiApplication::Unknown;

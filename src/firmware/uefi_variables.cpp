@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// Variable stores (MdeModulePkg/Include/Guid/VariableFormat.h), boot options and device paths (UEFI specification 2.10).
+// Variable stores (MdeModulePkg/Include/Guid/VariableFormat.h), boot options (UEFI specification 2.10).
 #include <fmt/format.h>
 #include <algorithm>
 #include <filesystem>
@@ -8,7 +8,7 @@
 
 #include <herberge/uefi.hpp>
 
-#include "ondisk/describe.hpp"
+#include "ondisk/uefi.hpp"
 #include "volume/text16.hpp"
 
 namespace herberge {
@@ -19,14 +19,6 @@ constexpr std::string_view authenticated_store = "aaf32c78-947b-439a-a180-2e144e
 constexpr std::string_view plain_store = "ddcf3616-3275-4164-98b6-fe85707ffe7d";
 constexpr std::size_t most_flash = 64U << 20U;
 constexpr std::uint16_t variable_mark = 0x55AA;
-
-std::string guid_at(std::span<const std::uint8_t> bytes, std::size_t at) {
-    if (at + 16 > bytes.size()) return {};
-    std::array<std::uint8_t, 16> turned{};
-    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
-    for (std::size_t i = 0; i < 16; ++i) turned.at(i) = bytes[at + order.at(i)];
-    return uuid_text(turned);
-}
 
 template <class T>
 T get(std::span<const std::uint8_t> bytes, std::size_t at) {
@@ -56,7 +48,7 @@ void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVar
         if (state == added || state == in_deletion) {
             UefiVariable v;
             v.attributes = get<ondisk::little_uint32_t>(store, at + 4);
-            v.guid = guid_at(store, sizes + 8);
+            v.guid = ondisk::guid_at(store, sizes + 8);
             v.name = printable(utf8_from(units_from(store.subspan(at + header, name_size), false, true)));
             const auto data = store.subspan(at + header + name_size, data_size);
             v.data.assign(data.begin(), data.end());
@@ -69,6 +61,68 @@ void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVar
         if (out.find(v.name, v.guid) == nullptr) out.all.push_back(std::move(v));
 }
 
+/// A write of whole blocks that the firmware had begun: what it will copy over the store at its next start
+/// (MdeModulePkg/Universal/FaultTolerantWriteDxe).
+struct PendingWrite {
+    std::size_t spare = 0;
+    std::size_t target = 0;
+    std::size_t length = 0;
+};
+
+constexpr std::string_view working_block = "9e58292b-7c68-497d-a0ce-6500fd9f1b95";
+
+/// The last write of the queue, when its copy in the spare area is complete and its destination is not.
+std::optional<PendingWrite> pending_write(std::span<const std::uint8_t> flash, std::size_t volume_at) {
+    constexpr std::size_t block = 4096;
+    // Bits of flash that are 0 are set.
+    const auto set = [](std::uint8_t state, unsigned bit) { return (state >> bit & 1U) == 0; };
+    for (std::size_t at = 0; at + sizeof(ondisk::WorkingBlockHead) <= flash.size(); at += 256) {
+        const auto head = ondisk::from_bytes<ondisk::WorkingBlockHead>(flash, at);
+        if (ondisk::guid_at(head.signature, 0) != working_block || !set(head.state, 0) || set(head.state, 1)) continue;
+        const std::size_t end = at + sizeof(head) + std::min<std::uint64_t>(head.queue_size, flash.size() - at - sizeof(head));
+        std::optional<PendingWrite> out;
+        for (std::size_t i = at + sizeof(head); i + sizeof(ondisk::PendingWriteHead) <= end;) {
+            const auto write = ondisk::from_bytes<ondisk::PendingWriteHead>(flash, i);
+            if (!set(write.state, 0)) break;
+            const std::uint64_t each = sizeof(ondisk::PendingWriteRecord) + write.private_size;
+            if (write.private_size > end - i || write.writes > (end - i) / each) break;
+            out.reset();
+            for (std::uint64_t n = 0; n < write.writes && set(write.state, 1) && !set(write.state, 2); ++n) {
+                const auto record = ondisk::from_bytes<ondisk::PendingWriteRecord>(flash, i + sizeof(write) + static_cast<std::size_t>(n * each));
+                if (!set(record.state, 1) || set(record.state, 2)) continue;
+                // The spare area lies where the destination is from, seen the other way round; the store is the only
+                // destination that is of interest, and begins its volume.
+                const std::uint64_t spare = volume_at + record.block * block - static_cast<std::uint64_t>(record.relative);
+                const std::uint64_t length = (record.offset + record.length + block - 1) / block * block;
+                if (record.block != 0 || record.length > flash.size() || record.offset > flash.size() || spare >= flash.size() ||
+                    length > flash.size() - spare || volume_at >= flash.size() || length > flash.size() - volume_at)
+                    continue;
+                out = PendingWrite{static_cast<std::size_t>(spare), volume_at, static_cast<std::size_t>(length)};
+            }
+            i += sizeof(write) + static_cast<std::size_t>(write.writes * each);
+        }
+        return out;
+    }
+    return std::nullopt;
+}
+
+/// Where a variable store begins that is formatted; none: nowhere.
+struct StorePlace {
+    std::size_t at = 0;
+    bool authenticated = false;
+};
+std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
+    // The store's own GUID is looked for at every eight bytes: behind a firmware volume's header, or bare.
+    for (std::size_t at = 0; at + 28 <= flash.size(); at += 8) {
+        const std::string guid = ondisk::guid_at(flash, at);
+        const bool authenticated = guid == authenticated_store;
+        if (!authenticated && guid != plain_store) continue;
+        constexpr std::uint8_t formatted = 0x5A;
+        if (get<ondisk::little_uint32_t>(flash, at + 16) >= 28 && flash[at + 20] == formatted) return StorePlace{at, authenticated};
+    }
+    return std::nullopt;
+}
+
 }  // namespace
 
 const UefiVariable* UefiVariables::find(std::string_view name, std::string_view guid) const {
@@ -79,18 +133,26 @@ const UefiVariable* UefiVariables::find(std::string_view name, std::string_view 
 Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
     UefiVariables out;
     out.source = "variables";
-    // The store's own GUID is looked for at every eight bytes: behind a firmware volume's header, or bare.
-    for (std::size_t at = 0; at + 28 <= flash.size(); at += 8) {
-        const std::string guid = guid_at(flash, at);
-        const bool authenticated = guid == authenticated_store;
-        if (!authenticated && guid != plain_store) continue;
-        const std::size_t size = get<ondisk::little_uint32_t>(flash, at + 16);
-        constexpr std::uint8_t formatted = 0x5A;
-        if (size < 28 || flash[at + 20] != formatted) continue;
-        read_store(flash.subspan(at, std::min(size, flash.size() - at)), authenticated, out);
-        return out;
+    std::vector<std::uint8_t> mended;
+    // A volume's header has 72 bytes, with its map of equal blocks.
+    constexpr std::size_t volume_header = 72;
+    if (const auto bare = find_store(flash)) {
+        if (const auto write = pending_write(flash, bare->at >= volume_header ? bare->at - volume_header : 0)) {
+            mended.assign(flash.begin(), flash.end());
+            std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(write->spare), write->length, mended.begin() + static_cast<std::ptrdiff_t>(write->target));
+            out.findings.push_back(
+                make_finding("uefi-variables-rewritten",
+                             fmt::format("the firmware was interrupted while it rewrote its variables: at its next start it takes {} from byte {} on",
+                                         size_text(write->length), write->spare),
+                             {evidence_place(out.source)}));
+            flash = mended;
+        }
     }
-    return fail(ErrorKind::Malformed, "no variable store is in the file");
+    const auto store = find_store(flash);
+    if (!store) return fail(ErrorKind::Malformed, "no variable store is in the file");
+    const std::size_t size = get<ondisk::little_uint32_t>(flash, store->at + 16);
+    read_store(flash.subspan(store->at, std::min(size, flash.size() - store->at)), store->authenticated, out);
+    return out;
 }
 
 Result<UefiVariables> read_uefi_variables(const std::string& path) {
@@ -126,57 +188,6 @@ Result<UefiVariables> read_uefi_variables(const std::string& path) {
         return out;
     }
     out->source = path;
-    return out;
-}
-
-std::string DevicePath::text() const {
-    std::string out;
-    for (const auto& node : nodes) out += (out.empty() ? "" : "/") + node.text;
-    return out;
-}
-
-DevicePath decode_device_path(std::span<const std::uint8_t> bytes) {
-    DevicePath out;
-    std::size_t at = 0;
-    while (at + 4 <= bytes.size() && out.nodes.size() < 64) {
-        const std::uint8_t type = bytes[at];
-        const std::uint8_t subtype = bytes[at + 1];
-        const std::size_t length = get<ondisk::little_uint16_t>(bytes, at + 2);
-        if (length < 4 || length > bytes.size() - at) return out;
-        if (type == 0x7F) {
-            out.whole = true;
-            return out;
-        }
-        const auto body = bytes.subspan(at + 4, length - 4);
-        DevicePathNode node;
-        node.type = type;
-        node.subtype = subtype;
-        if (type == 4 && subtype == 1 && body.size() >= 38) {
-            node.partition = get<ondisk::little_uint32_t>(body, 0);
-            const std::uint8_t kind = body[37];
-            if (kind == 2) node.signature = guid_at(body, 20);
-            else if (kind == 1) node.signature = fmt::format("{:08x}", std::uint32_t{get<ondisk::little_uint32_t>(body, 20)});
-            node.text = fmt::format("HD({},{},{})", *node.partition, kind == 2 ? "GPT" : kind == 1 ? "MBR" : "no signature", node.signature);
-        } else if (type == 4 && subtype == 4) {
-            node.file = printable(utf8_from(units_from(body, false, true)));
-            node.text = *node.file;
-        } else if (type == 4 && subtype == 2) {
-            node.text = "CDROM";
-        } else if (type == 3) {
-            static constexpr std::pair<std::uint8_t, std::string_view> names[] = {{1, "ATAPI"}, {2, "SCSI"},  {5, "USB"},   {11, "MAC"}, {12, "IPv4"},
-                                                                                  {13, "IPv6"}, {18, "SATA"}, {23, "NVMe"}, {24, "URI"}, {29, "eMMC"}};
-            const auto* known = std::ranges::find(names, subtype, &std::pair<std::uint8_t, std::string_view>::first);
-            node.text = known != std::end(names) ? std::string(known->second) : fmt::format("message node {}", subtype);
-        } else if (type == 2) {
-            node.text = "ACPI";
-        } else if (type == 1) {
-            node.text = subtype == 1 ? "PCI" : fmt::format("hardware node {}", subtype);
-        } else {
-            node.text = fmt::format("node {}.{}", type, subtype);
-        }
-        out.nodes.push_back(std::move(node));
-        at += length;
-    }
     return out;
 }
 

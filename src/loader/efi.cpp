@@ -3,17 +3,31 @@
 #include <fmt/format.h>
 #include <algorithm>
 
-#include <herberge/pe.hpp>
 #include <herberge/uefi.hpp>
 
 #include "loader/family.hpp"
+#include "volume/text16.hpp"
 
 namespace herberge {
 
 namespace {
 
-/// A kernel that the firmware starts directly: its options would come from the boot option.
-LoaderRun run_stub(const Volume& volume, const std::string& path) {
+/// A path of UEFI's as one of ours.
+std::string slashes(std::string_view path) {
+    std::string out(path);
+    std::ranges::replace(out, '\\', '/');
+    return out.starts_with('/') ? out : fmt::format("/{}", out);
+}
+
+std::string backslashes(std::string_view path) {
+    std::string out(path);
+    std::ranges::replace(out, '/', '\\');
+    return out;
+}
+
+/// A kernel that is started directly: the starter's text is its command line. Its stub reads the RAM disks that "initrd="
+/// names from the volume it came from, in order (drivers/firmware/efi/libstub/file.c).
+LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiContext& context) {
     LoaderRun out;
     out.menu.loader = "EFI stub";
     out.menu.place = fmt::format("{}:{}", volume.place, path);
@@ -22,66 +36,161 @@ LoaderRun run_stub(const Volume& volume, const std::string& path) {
     entry.place = out.menu.place;
     entry.kind = EntryKind::Linux;
     entry.efi_stub = true;
+    entry.arguments = context.options;
     entry.kernel = {loader::refer(volume, path, path, 0)};
     entry.kernel_loaded = entry.kernel.front().found();
     entry.path = {0};
+    constexpr std::string_view option = "initrd=";
+    for (std::size_t at = context.options.find(option); at != std::string::npos; at = context.options.find(option, at + 1)) {
+        if (at != 0 && context.options[at - 1] != ' ') continue;
+        const std::size_t begin = at + option.size();
+        const std::string written = context.options.substr(begin, std::min(context.options.find(' ', begin), context.options.size()) - begin);
+        auto file = loader::refer(volume, written, slashes(written), 0);
+        if (!file.found() && !entry.stops_at) {
+            entry.messages.push_back({fmt::format("EFI stub: ERROR: Failed to open file: {}", written), entry.place, 0});
+            loader::stop(entry, Stage::Ramdisk, "ramdisk-missing",
+                         fmt::format("the RAM disk {} is not on {}: the stub gives up, and the kernel does not start", written, volume.place));
+        }
+        entry.ramdisks.push_back(std::move(file));
+    }
     out.menu.entries.push_back(std::move(entry));
     out.menu.timeout = 0;
     out.loader_text = "the kernel's own EFI stub";
-    out.configuration_text = "the boot option's own text is the command line";
+    out.configuration_text =
+        context.options.empty() ? "no text was handed to it: its own command line counts" : "the boot option's own text is the command line";
     return out;
 }
 
-/// shim starts its second stage from its own directory.
-std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& shim, const EfiPolicy* policy) {
+std::string_view architecture_suffix(EfiMachine machine) { return machine == EfiMachine::Ia32 ? "ia32" : "x64"; }
+
+/// What shim starts, as a path on its volume: a name that its load option gives (shim.c, parse_load_options), else its
+/// built-in one, from its own directory.
+std::string second_stage(const std::string& path, const EfiContext& context) {
     const std::string directory = path.substr(0, path.rfind('/'));
-    constexpr std::uint16_t i386 = 0x014C;
-    const auto image = inspect_pe(shim);
-    const std::string name = image && image->machine == i386 ? "grubia32.efi" : "grubx64.efi";
-    const std::string second = directory + "/" + name;
-    const auto file = loader::refer(volume, name, second, 0);
+    std::string name = fmt::format("grub{}.efi", architecture_suffix(context.firmware));
+    // Started by removable media's rule, the option is the firmware's own, and not for shim.
+    if (!efi_is_fallback_place(path) && !context.options.empty()) {
+        std::string_view rest = context.options;
+        const auto word = [&rest] {
+            rest.remove_prefix(std::min(rest.find_first_not_of(' '), rest.size()));
+            const std::string_view out = rest.substr(0, rest.find(' '));
+            rest.remove_prefix(out.size());
+            return std::string(out);
+        };
+        std::string first = word();
+        // A shell hands over the program's own name first.
+        const std::string own = lower_text(path.substr(path.rfind('/') + 1));
+        if (lower_text(first).ends_with(own)) first = word();
+        if (!first.empty()) name = first;
+    }
+    // "\\EFI\\" at the start is a path from the volume's root; any other one is beside shim.
+    if (name.starts_with("\\EFI\\")) return slashes(name);
+    return directory + slashes(name);
+}
+
+LoaderRun shim_stops(std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
+    LoaderRun out;
+    loader::stop(out, Stage::Loader, code, std::move(reason), std::move(evidence), std::move(screen));
+    return out;
+}
+
+/// The program beside a shim in the fallback directory: it makes boot options from the lists it finds in the other
+/// directories below /EFI, and starts the first one (shim's fallback.c, find_boot_csv).
+std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
+    const auto* fs = loader::plain_view(volume);
+    const auto top = fs != nullptr ? resolve(*fs, "/EFI") : fail(ErrorKind::NotFound, "none");
+    const auto names = top ? fs->list(top->file.id) : fail(ErrorKind::NotFound, "none");
+    std::string upper(architecture_suffix(context.firmware));
+    std::ranges::transform(upper, upper.begin(), [](char c) { return c >= 'a' && c <= 'z' ? static_cast<char>(c - 32) : c; });
+    std::vector<std::string> looked;
+    if (names)
+        for (const auto& directory : *names) {
+            if (directory.type != FileType::Directory || directory.name.starts_with('.') || lower_text(directory.name) == "boot") continue;
+            for (const std::string& list : {fmt::format("BOOT{}.CSV", upper), std::string("BOOT.CSV")}) {
+                const std::string file = fmt::format("/EFI/{}/{}", directory.name, list);
+                const auto found = resolve(*fs, file);
+                const auto source = found ? fs->open(found->file.id, file) : fail(ErrorKind::NotFound, "none");
+                if (!source) continue;
+                looked.push_back(file);
+                const auto bytes = (*source)->bytes(0, (*source)->size(), 65536);
+                if (!bytes) break;
+                // UTF-16 with a mark at its start: file, title, text for the program, comment.
+                std::span<const std::uint8_t> text(*bytes);
+                if (text.size() >= 2 && text[0] == 0xFF && text[1] == 0xFE) text = text.subspan(2);
+                const std::string lines = utf8_from(units_from(text));
+                const std::string line = lines.substr(0, lines.find_first_of("\r\n"));
+                const auto comma = line.find(',');
+                if (comma == std::string::npos || comma == 0) break;
+                const std::string program = fmt::format("/EFI/{}{}", directory.name, slashes(line.substr(0, comma)));
+                if (!resolve(*fs, program)) break;
+                EfiContext next = context;
+                const auto title_end = line.find(',', comma + 1);
+                next.options = title_end == std::string::npos ? std::string() : line.substr(title_end + 1, line.find(',', title_end + 1) - title_end - 1);
+                auto run = run_efi_loader(machine, volume, program, next);
+                if (run) {
+                    run->route.insert(run->route.begin(), fmt::format("{}:{} (first line)", volume.place, file));
+                    run->findings.push_back(make_finding(
+                        "shim-fallback",
+                        fmt::format("{}:{} makes a boot option of {} and starts it; with a TPM it resets the machine first", volume.place, path, program),
+                        {evidence_line(fmt::format("{}:{}", volume.place, file), 1, {}, printable(line))}));
+                }
+                return run;
+            }
+        }
+    return shim_stops("shim-fallback-nothing",
+                      fmt::format("{}:{} finds no list of boot options that leads to a file (BOOT{}.CSV in a directory below /EFI)", volume.place, path, upper),
+                      {evidence_place(fmt::format("{}:/EFI", volume.place), "a list of boot options", looked.empty() ? "none" : looked.front())},
+                      "Reset System");
+}
+
+/// shim starts its second stage from its own directory.
+std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& shim, const EfiContext& context) {
+    std::string second = second_stage(path, context);
+    bool fallback = false;
+    if (efi_is_fallback_place(path)) {
+        const std::string helper = fmt::format("{}/fb{}.efi", path.substr(0, path.rfind('/')), architecture_suffix(context.firmware));
+        if (loader::refer(volume, helper, helper, 0).found()) {
+            second = helper;
+            fallback = true;
+        }
+    }
+    const auto file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
     if (!file.found()) {
-        LoaderRun out;
-        std::string shown = second;
-        std::ranges::replace(shown, '/', '\\');
-        loader::stop(out, Stage::Loader, "shim-second-stage-missing", fmt::format("shim starts {}:{}, which is not there", volume.place, second),
-                     {evidence_place(file.place, "a file", *file.error)},
-                     fmt::format("Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found", shown, shown));
-        return out;
+        const std::string shown = backslashes(second);
+        return shim_stops("shim-second-stage-missing", fmt::format("shim starts {}:{}, which is not there", volume.place, second),
+                          {evidence_place(file.place, "a file", *file.error)},
+                          fmt::format("Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found", shown, shown));
     }
     std::optional<ImageTrust> trust;
-    EfiPolicy own;
-    if (policy != nullptr) {
-        trust = shim_trust(shim, *policy->trust, *policy->variables);
-        own = {&*trust, policy->variables, true};
-        if (const auto own_fault = sbat_refuses(shim, trust->sbat, true)) {
-            LoaderRun out;
-            loader::stop(out, Stage::Loader, "shim-revoked", fmt::format("shim refuses to go on: {}", *own_fault),
-                         {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
-                         "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone seriously wrong: SBAT self-check failed: Security "
-                         "Policy Violation");
-            return out;
-        }
+    EfiContext own = context;
+    own.options.clear();
+    if (context.trust != nullptr) {
+        trust = shim_trust(shim, *context.trust, *context.variables);
+        own.trust = &*trust;
+        own.shim = true;
+        if (const auto own_fault = sbat_refuses(shim, trust->sbat, true))
+            return shim_stops(
+                "shim-revoked", fmt::format("shim refuses to go on: {}", *own_fault),
+                {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
+                "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone seriously wrong: SBAT self-check failed: Security "
+                "Policy Violation");
         const auto source = loader::open_file(file);
         auto why = source ? trust->refuse_by_signature(*source) : std::optional<std::string>("it cannot be read");
         if (!why) why = sbat_refuses(*source, trust->sbat, true);
-        if (why) {
-            LoaderRun out;
-            loader::stop(out, Stage::Loader, "shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why),
-                         {evidence_place(file.place, "a valid signature", *why)}, "Verification failed: (0x1A) Security Violation");
-            return out;
-        }
+        if (why)
+            return shim_stops("shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why),
+                              {evidence_place(file.place, "a valid signature", *why)}, "Verification failed: (0x1A) Security Violation");
     }
-    auto run = run_efi_loader(machine, volume, second, policy != nullptr ? &own : nullptr);
+    auto run = fallback ? run_fallback(machine, volume, second, own) : run_efi_loader(machine, volume, second, own);
     if (!run) return std::nullopt;
+    if (fallback) run->route.insert(run->route.begin(), fmt::format("{}:{} (makes boot options)", volume.place, second));
     run->route.insert(run->route.begin(), fmt::format("{}:{} (shim)", volume.place, path));
     return run;
 }
 
 /// The Windows boot manager's own file, or the fallback file beside its folder (a copy of it).
 bool lies_like_windows(const Volume& volume, std::string_view path) {
-    std::string small(path);
-    std::ranges::transform(small, small.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+    const std::string small = lower_text(path);
     if (small == "/efi/microsoft/boot/bootmgfw.efi") return true;
     const auto* fs = loader::plain_view(volume);
     return small == "/efi/boot/bootx64.efi" && fs != nullptr && resolve(*fs, "/EFI/Microsoft/Boot");
@@ -89,7 +198,7 @@ bool lies_like_windows(const Volume& volume, std::string_view path) {
 
 }  // namespace
 
-std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy) {
+std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
     const auto file = loader::refer(volume, path, path, 0);
     const auto source = loader::open_file(file);
     if (!source) return std::nullopt;
@@ -101,8 +210,8 @@ std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& vo
         out.loader_state = State::Doubtful;
     }
     switch (kind) {
-        case EfiApplication::Grub: out = loader::run_grub_efi(machine, volume, path, *source, policy); break;
-        case EfiApplication::SystemdBoot: out = loader::systemd_boot::run(machine, volume, path, policy); break;
+        case EfiApplication::Grub: out = loader::run_grub_efi(machine, volume, path, *source, context); break;
+        case EfiApplication::SystemdBoot: out = loader::systemd_boot::run(machine, volume, path, context); break;
         case EfiApplication::WindowsBootManager:
             out.loader_text =
                 out.loader_state == State::Doubtful
@@ -112,11 +221,11 @@ std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& vo
             loader::windows::read_store(machine, volume, "/EFI/Microsoft/Boot/BCD", true, out);
             break;
         case EfiApplication::Shim: {
-            auto run = run_shim(machine, volume, path, *source, policy);
+            auto run = run_shim(machine, volume, path, *source, context);
             if (run) run->name = run->name.empty() ? "shim" : run->name;
             return run;
         }
-        case EfiApplication::LinuxStub: out = run_stub(volume, path); break;
+        case EfiApplication::LinuxStub: out = run_stub(volume, path, context); break;
         default: return std::nullopt;
     }
     out.name = efi_application_name(kind);

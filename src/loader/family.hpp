@@ -52,9 +52,9 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
 }  // namespace windows
 
 /// EFI applications, already accepted by the firmware: `source` is the file at `path` of `volume`.
-LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiPolicy* policy);
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiContext& context);
 namespace systemd_boot {
-LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy);
+LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context);
 }
 
 // --- shared by the families ---------------------------------------------------------------------------------------

@@ -33,6 +33,12 @@ T from_bytes(std::span<const std::uint8_t> bytes, std::size_t offset = 0) {
     return value;
 }
 
+/// A GUID as it is stored; empty when it does not fit.
+inline std::string guid_at(std::span<const std::uint8_t> bytes, std::size_t at) {
+    if (bytes.size() < 16 || at > bytes.size() - 16) return {};
+    return guid_text(bytes.subspan(at).first<16>());
+}
+
 namespace detail {
 
 std::string describe_bytes(std::span<const std::uint8_t> bytes);

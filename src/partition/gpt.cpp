@@ -28,14 +28,6 @@ constexpr TypeGuid type_guids[] = {
     {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "Microsoft reserved"}, {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "Windows recovery"},
 };
 
-/// GUIDs keep their first three fields little-endian (UEFI specification, appendix A).
-std::string guid_text(std::span<const std::uint8_t, 16> raw) {
-    std::array<std::uint8_t, 16> turned{};
-    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
-    for (std::size_t i = 0; i < 16; ++i) turned.at(i) = raw[order.at(i)];
-    return uuid_text(turned);
-}
-
 std::string utf8(std::span<const ondisk::little_uint16_t> name) {
     std::string out;
     for (const std::uint16_t c : name) {

@@ -137,6 +137,27 @@ std::string_view style_name(MenuStyle style) { return style == MenuStyle::Hidden
 
 std::string finish(const ordered_json& document) { return document.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n"; }
 
+ordered_json signature_json(const FileSignature& signature) {
+    using Kind = FileSignature::Kind;
+    if (signature.kind == Kind::NotLooked) return nullptr;
+    const std::string_view state = signature.kind == Kind::Inside      ? "inside"
+                                   : signature.kind == Kind::Catalogue ? "catalogue"
+                                   : signature.kind == Kind::Broken    ? "broken"
+                                                                       : "none";
+    return {{"state", state},
+            {"signer", text_or_null(signature.by)},
+            {"catalogue", text_or_null(signature.catalogue)},
+            {"signed_at", signature.time && signature.time->intact ? ordered_json(signature.time->seconds) : ordered_json(nullptr)}};
+}
+
+ordered_json fields_json(const std::vector<Field>& fields) {
+    ordered_json out = ordered_json::array();
+    for (const auto& f : fields)
+        out.push_back(
+            {{"name", f.name}, {"offset", f.offset}, {"size", f.size}, {"value", clean(f.value)}, {"meaning", clean(f.meaning)}, {"raw", hex(f.raw, "")}});
+    return out;
+}
+
 }  // namespace
 
 std::string check_json(const Machine& machine, const Verdict& verdict) {
@@ -191,7 +212,8 @@ std::string startup_json(const InstalledSystem& system, const std::vector<Startu
                                 {"command", text_or_null(i.command)},
                                 {"file", text_or_null(i.file)},
                                 {"present", i.present},
-                                {"source", clean(i.source)}});
+                                {"source", clean(i.source)},
+                                {"signature", signature_json(i.signature)}});
     for (const auto& l : letters)
         out["drive_letters"].push_back(
             {{"letter", clean(l.letter)}, {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)}, {"recorded", clean(l.text)}});
@@ -289,10 +311,20 @@ std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootO
 
 std::string sector_json(const std::string& place, const std::string& kind, const std::vector<Field>& fields) {
     ordered_json out = {{"schema", "herberge/sector/1"}, {"place", place}, {"kind", kind}};
-    out["fields"] = ordered_json::array();
-    for (const auto& f : fields)
-        out["fields"].push_back(
-            {{"name", f.name}, {"offset", f.offset}, {"size", f.size}, {"value", clean(f.value)}, {"meaning", clean(f.meaning)}, {"raw", hex(f.raw, "")}});
+    out["fields"] = fields_json(fields);
+    return finish(out);
+}
+
+std::string variables_json(const UefiVariables& variables, const std::string& name) {
+    ordered_json out = {{"schema", "herberge/variables/1"}};
+    out["variables"] = ordered_json::array();
+    for (const auto& v : variables.all) {
+        if (!name.empty() && v.name != name) continue;
+        const auto view = view_variable(v);
+        ordered_json one = {{"name", clean(v.name)}, {"vendor", v.guid}, {"attributes", v.attributes}, {"kind", view.kind}, {"data", hex(v.data, "")}};
+        one["fields"] = fields_json(view.fields);
+        out["variables"].push_back(std::move(one));
+    }
     return finish(out);
 }
 

@@ -15,12 +15,6 @@ namespace {
 
 constexpr std::size_t most_services = 5000;
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-    return out;
-}
-
 Source open_path(const FileSystem& fs, const std::string& path, const std::string& place) {
     const auto found = resolve(fs, path);
     if (!found || found->file.type != FileType::Regular) return nullptr;
@@ -98,8 +92,8 @@ std::string windows_image_path(std::string_view image_path, std::string_view ser
     // A program may be quoted and have arguments behind it.
     if (path.starts_with('"')) path = path.substr(1, path.find('"', 1) - 1);
     else if (!driver)
-        if (const auto end = lower(path).find(".exe "); end != std::string::npos) path.resize(end + 4);
-    const std::string small = lower(path);
+        if (const auto end = lower_text(path).find(".exe "); end != std::string::npos) path.resize(end + 4);
+    const std::string small = lower_text(path);
     auto behind = [&](std::string_view lead) { return path.substr(lead.size()); };
     for (const std::string_view lead : {"/systemroot/", "%systemroot%/", "%windir%/"})
         if (small.starts_with(lead)) return fmt::format("{}/{}", directory, behind(lead));
@@ -109,7 +103,7 @@ std::string windows_image_path(std::string_view image_path, std::string_view ser
         // A drive letter: the system's own volume, as far as its start is concerned.
         return std::string(rest.substr(2));
     }
-    if (rest.starts_with("/device/") || lower(rest).starts_with("/device/")) return {};
+    if (rest.starts_with("/device/") || lower_text(rest).starts_with("/device/")) return {};
     if (rest.starts_with('/')) return std::string(rest);
     return fmt::format("{}/{}", directory, rest);
 }
@@ -138,14 +132,14 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
     std::map<std::string, std::size_t> groups;
     if (const auto order = hive.at(out.control_set + "\\Control\\ServiceGroupOrder"))
         if (const auto list = hive.value(*order, "List"))
-            for (const auto& name : list->texts()) groups.emplace(lower(name), groups.size());
+            for (const auto& name : list->texts()) groups.emplace(lower_text(name), groups.size());
     std::map<std::string, std::vector<std::uint32_t>> tags;
     if (const auto order = hive.at(out.control_set + "\\Control\\GroupOrderList"))
         if (const auto all = hive.values(*order))
             for (const auto& value : *all)
                 for (std::size_t i = 4; i + 4 <= value.data.size(); i += 4)
-                    tags[lower(value.name)].push_back(value.data[i] | std::uint32_t{value.data[i + 1]} << 8U | std::uint32_t{value.data[i + 2]} << 16U |
-                                                      std::uint32_t{value.data[i + 3]} << 24U);
+                    tags[lower_text(value.name)].push_back(value.data[i] | std::uint32_t{value.data[i + 1]} << 8U | std::uint32_t{value.data[i + 2]} << 16U |
+                                                           std::uint32_t{value.data[i + 3]} << 24U);
     const auto services = hive.at(out.control_set + "\\Services");
     if (!services)
         return fail(ErrorKind::Malformed, fmt::format("{} has no services", out.control_set),
@@ -181,7 +175,7 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
         service.group = text("Group");
         if (const auto tag = hive.value(key, "Tag")) service.tag = static_cast<std::uint32_t>(tag->number().value_or(0));
         service.file = windows_image_path(service.image_path, service.name, service.type, directory);
-        const std::string group = lower(service.group);
+        const std::string group = lower_text(service.group);
         const auto place = groups.find(group);
         std::size_t tag_place = 10000;
         if (const auto known = tags.find(group); known != tags.end() && service.tag)

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "ondisk/describe.hpp"
+#include "system/signed_files.hpp"
 #include "system/windows.hpp"
 #include "volume/text16.hpp"
 
@@ -15,15 +16,9 @@ constexpr std::size_t most_users = 200;
 
 const FileSystem* view_of(const Volume& volume) { return volume.loader_view != nullptr ? volume.loader_view.get() : volume.kernel_view.get(); }
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-    return out;
-}
-
 class Collector {
 public:
-    explicit Collector(const InstalledSystem& system) : system_(system), fs_(*view_of(*system.volume)) {}
+    explicit Collector(const InstalledSystem& system) : system_(system), fs_(*view_of(*system.volume)), signed_(fs_, system.directory, system.volume->place) {}
 
     Result<std::vector<StartupItem>> run() {
         const auto registry = read_windows_registry(*system_.volume, system_.directory);
@@ -51,8 +46,11 @@ public:
 
 private:
     void add(std::string phase, std::string name, std::string command, std::string file, std::string source) {
-        const bool present = !file.empty() && resolve(fs_, file).has_value();
-        out_.push_back({std::move(phase), printable(name), printable(command), std::move(file), present, std::move(source)});
+        const auto found = file.empty() ? fail(ErrorKind::NotFound, "no file") : resolve(fs_, file);
+        FileSignature signature;
+        if (found && (phase == "kernel" || phase.ends_with("driver")))
+            if (const auto bytes = fs_.open(found->file.id, file)) signature = signed_.of(**bytes);
+        out_.push_back({std::move(phase), printable(name), printable(command), std::move(file), found.has_value(), std::move(source), std::move(signature)});
     }
 
     /// What the system starts without any setting that names it.
@@ -79,7 +77,7 @@ private:
             for (const auto& line : programs->texts()) {
                 // "autocheck autochk *": a kind, then the program and its arguments.
                 std::string_view rest(line);
-                if (lower(rest).starts_with("autocheck ")) rest.remove_prefix(10);
+                if (lower_text(rest).starts_with("autocheck ")) rest.remove_prefix(10);
                 const std::string program(rest.substr(0, rest.find(' ')));
                 add("session manager", program, line, fmt::format("{}/System32/{}.exe", system_.directory, program), "SYSTEM\\" + path + "\\BootExecute");
             }
@@ -93,7 +91,7 @@ private:
         // Folders that a variable names lie at the volume's top.
         for (const auto& [variable, folder] :
              {std::pair<std::string_view, std::string_view>{"%programfiles%", "C:\\Program Files"}, {"%programdata%", "C:\\ProgramData"}})
-            if (const auto at = lower(text).find(variable); at != std::string::npos) text.replace(at, variable.size(), folder);
+            if (const auto at = lower_text(text).find(variable); at != std::string::npos) text.replace(at, variable.size(), folder);
         const std::string file = windows_image_path(text, {}, 16, system_.directory);
         // A bare name is looked for in the system's folders.
         if (text.find('\\') == std::string::npos && text.find('/') == std::string::npos) {
@@ -145,9 +143,9 @@ private:
         const auto names = found && found->file.type == FileType::Directory ? fs_.list(found->file.id) : fail(ErrorKind::NotFound, "none");
         if (!names) return;
         for (const auto& entry : *names) {
-            if (entry.type != FileType::Regular || lower(entry.name) == "desktop.ini") continue;
+            if (entry.type != FileType::Regular || lower_text(entry.name) == "desktop.ini") continue;
             std::string target;
-            if (lower(entry.name).ends_with(".lnk"))
+            if (lower_text(entry.name).ends_with(".lnk"))
                 if (const auto source = fs_.open(entry.id, path + "/" + entry.name)) target = link_file_target(**source);
             add("start-up folder", entry.name, target, target.empty() ? path + "/" + entry.name : windows_image_path(target, {}, 16, system_.directory),
                 fmt::format("{}:{}", system_.volume->place, path));
@@ -173,6 +171,7 @@ private:
 
     const InstalledSystem& system_;
     const FileSystem& fs_;
+    SignedFiles signed_;
     std::vector<StartupItem> out_;
 };
 
@@ -207,10 +206,7 @@ Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, c
                     letter.volume = &v;
             });
         } else if (data.size() == 24 && std::equal(data.begin(), data.begin() + 8, "DMIO:ID:")) {
-            std::array<std::uint8_t, 16> turned{};
-            static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
-            for (std::size_t i = 0; i < 16; ++i) turned.at(i) = data[8 + order.at(i)];
-            const std::string guid = uuid_text(turned);
+            const std::string guid = ondisk::guid_at(data, 8);
             letter.text = "partition " + guid;
             letter.volume = machine.by_partuuid(guid);
         } else {

@@ -102,9 +102,9 @@ public:
 
     [[nodiscard]] Result<FileId> lookup(FileId directory, std::string_view name) const override {
         std::optional<FileId> found;
-        const auto wanted = names_ == Names::RockRidge ? std::string(name) : lower(name);
+        const auto wanted = names_ == Names::RockRidge ? std::string(name) : lower_text(name);
         const auto done = each(directory, [&](const Record& r) {
-            if ((names_ == Names::RockRidge ? r.name : lower(r.name)) != wanted) return true;
+            if ((names_ == Names::RockRidge ? r.name : lower_text(r.name)) != wanted) return true;
             found = r.at;
             return false;
         });
@@ -157,12 +157,6 @@ public:
     }
 
 private:
-    static std::string lower(std::string_view text) {
-        std::string out(text);
-        std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-        return out;
-    }
-
     static FileType type_of(const Record& r) {
         if (r.moved_to) return FileType::Directory;
         if (r.has_mode) switch (r.mode & 0170000U) {

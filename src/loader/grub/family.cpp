@@ -116,7 +116,7 @@ LoaderRun run_grub_disc(const Machine& machine, const BootPlace& place) {
     return out;
 }
 
-LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiPolicy* policy) {
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiContext& context) {
     LoaderRun out;
     auto core = read_grub_efi(source);
     if (!core) {
@@ -130,7 +130,7 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
     core->command_path = path.substr(0, path.rfind('/'));
     KernelVerifier verifier;
     // Only with shim's protocol can it have a kernel verified.
-    if (policy != nullptr && policy->shim) verifier = [policy](const ByteSource& kernel) { return policy->trust->refuse(kernel); };
+    if (context.trust != nullptr && context.shim) verifier = [&context](const ByteSource& kernel) { return context.trust->refuse(kernel); };
     take_run(run_grub(machine, *core, 0, verifier), *core, machine.disk(volume.disk), out);
     return out;
 }

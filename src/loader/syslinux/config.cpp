@@ -37,12 +37,6 @@ struct Settings {
     std::vector<std::string> files;  ///< read so far
 };
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-    return out;
-}
-
 std::string_view trim(std::string_view text) {
     while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
     while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
@@ -82,7 +76,7 @@ std::string absolute(std::string_view directory, std::string_view path) {
     return fmt::format("{}/{}", directory == "/" ? "" : directory, path);
 }
 
-bool ends_without_case(std::string_view text, std::string_view ending) { return lower(text).ends_with(ending); }
+bool ends_without_case(std::string_view text, std::string_view ending) { return lower_text(text).ends_with(ending); }
 
 std::string without_hotkey(std::string_view text) {
     std::string out(text);
@@ -119,15 +113,15 @@ public:
 private:
     void parse(std::string_view text, int line, int depth) {
         if (help_text_) {
-            if (lower(text).starts_with("endtext")) help_text_ = false;
+            if (lower_text(text).starts_with("endtext")) help_text_ = false;
             return;
         }
         if (text.empty() || text.front() == '#') return;
         auto rest = text;
-        const std::string key = lower(word(rest));
+        const std::string key = lower_text(word(rest));
         const bool in_label = !settings.labels.empty();
         if (key == "menu") menu(rest, depth);
-        else if (key == "text") help_text_ = lower(rest).starts_with("help");
+        else if (key == "text") help_text_ = lower_text(rest).starts_with("help");
         else if (key == "include") {
             const std::string before = place_;
             file(absolute(directory_, rest), depth + 1);
@@ -176,7 +170,7 @@ private:
     }
 
     void menu(std::string_view rest, int depth) {
-        const std::string key = lower(word(rest));
+        const std::string key = lower_text(word(rest));
         const bool in_label = !settings.labels.empty();
         if (key == "title") settings.title = std::string(rest);
         else if (key == "hidden") settings.menu_hidden = true;
@@ -316,7 +310,7 @@ private:
             stop(entry, Stage::Entry, "entry-loads-nothing", fmt::format("the module {} is not there", name));
             return;
         }
-        const std::string base = lower(file.real_path.substr(file.real_path.rfind('/') + 1));
+        const std::string base = lower_text(file.real_path.substr(file.real_path.rfind('/') + 1));
         if (base == "chain.c32") chain(entry, append);
         else if (base == "menu.c32" || base == "vesamenu.c32") submenu(entry, std::string(word(append)));
         else entry.kind = EntryKind::Nothing;

@@ -19,12 +19,6 @@ namespace {
 constexpr std::string_view boot_partition_type = "bc13c2ff-59e6-4262-a352-b275fd6f7172";
 constexpr std::size_t most_entries = 256;
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-    return out;
-}
-
 std::string_view trim(std::string_view text) {
     while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
     while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
@@ -122,13 +116,13 @@ bool before(const Entry& a, const Entry& b) {
 void take_counter(const std::string& file, Entry& out) {
     const auto dot = file.rfind('.');
     const auto plus = file.rfind('+', dot);
-    out.id = lower(file);
+    out.id = lower_text(file);
     if (plus == std::string::npos || dot == std::string::npos) return;
     int left = 0;
     const auto [end, error] = std::from_chars(file.data() + plus + 1, file.data() + dot, left);
     if (error != std::errc{} || (end != file.data() + dot && *end != '-')) return;
     out.tries_left = left;
-    out.id = lower(file.substr(0, plus) + file.substr(dot));
+    out.id = lower_text(file.substr(0, plus) + file.substr(dot));
 }
 
 std::string slashes(std::string_view path) {
@@ -139,7 +133,7 @@ std::string slashes(std::string_view path) {
 
 class Reader {
 public:
-    Reader(const Machine& machine, const Volume& esp, const EfiPolicy* policy) : machine_(machine), esp_(esp), policy_(policy) {}
+    Reader(const Machine& machine, const Volume& esp, const EfiContext& context) : machine_(machine), esp_(esp), context_(context) {}
 
     std::vector<Entry> entries;
     std::vector<std::string> dropped;
@@ -164,7 +158,7 @@ private:
             const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
             if (!names) return;
             for (const auto& name : *names)
-                if (lower(name.name).ends_with(ending) && name.type != FileType::Directory && entries.size() < most_entries)
+                if (lower_text(name.name).ends_with(ending) && name.type != FileType::Directory && entries.size() < most_entries)
                     visit(folder + "/" + name.name, name.name);
         };
         each("/loader/entries", ".conf", [&](const std::string& path, const std::string& name) { text_entry(volume, path, name); });
@@ -188,7 +182,7 @@ private:
             else if (key == "version") e.version = value;
             else if (key == "machine-id") e.machine_id = value;
             else if (key == "sort-key") e.sort_key = value;
-            else if (key == "architecture") architecture = lower(value);
+            else if (key == "architecture") architecture = lower_text(value);
             else if (key == "linux") {
                 kernel = value;
                 kernel_line = line;
@@ -233,15 +227,15 @@ private:
 
     void judge_image(MenuEntry& entry, const std::string& program) const {
         const auto source = open_file(entry.kernel.front());
-        if (source && policy_ != nullptr)
-            if (const auto why = policy_->trust->refuse(*source)) {
+        if (source && context_.trust != nullptr)
+            if (const auto why = context_.trust->refuse(*source)) {
                 entry.messages.push_back({fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
                 entry.stops_at.reset();
                 stop(entry, Stage::Kernel, "kernel-signature-refused",
-                     fmt::format("{} does not let {} start: {}", policy_->trust->by, entry.kernel.front().place, *why));
+                     fmt::format("{} does not let {} start: {}", context_.trust->by, entry.kernel.front().place, *why));
                 return;
             }
-        const auto refused = source ? refuse_efi_image(*source) : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
+        const auto refused = source ? refuse_efi_image(*source, context_.firmware) : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
         if (!refused) return;
         entry.messages.push_back({fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
         entry.stops_at.reset();
@@ -308,12 +302,12 @@ private:
         };
         e.entry.kernel = {piece(*kernel)};
         if (const auto* ramdisk = section(".initrd")) e.entry.ramdisks = {piece(*ramdisk)};
-        if (policy_ != nullptr)
-            if (const auto why = policy_->trust->refuse(*source)) {
+        if (context_.trust != nullptr)
+            if (const auto why = context_.trust->refuse(*source)) {
                 e.entry.messages.push_back({fmt::format("Error loading {}: Access Denied", path), e.entry.place, 0});
-                stop(e.entry, Stage::Kernel, "kernel-signature-refused", fmt::format("{} does not let {} start: {}", policy_->trust->by, file.place, *why));
+                stop(e.entry, Stage::Kernel, "kernel-signature-refused", fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
             }
-        if (const auto refused = refuse_efi_image(*source)) {
+        if (const auto refused = refuse_efi_image(*source, context_.firmware)) {
             e.entry.messages.push_back({fmt::format("Error loading {}: {}", path, refused->screen), e.entry.place, 0});
             stop(e.entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the firmware does not start {}: {}", file.place, refused->why));
         }
@@ -342,12 +336,40 @@ private:
 
     const Machine& machine_;
     const Volume& esp_;
-    const EfiPolicy* policy_;
+    const EfiContext& context_;
 };
 
 }  // namespace
 
-LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiPolicy* policy) {
+/// What the boot manager keeps in variables of its own (boot.c, config_load_defaults); empty: not set, or none were given.
+std::string own_variable(const EfiContext& context, std::string_view name) {
+    constexpr std::string_view vendor = "4a67b082-0a4c-41cf-b6c7-440b29bb8c4f";
+    const auto* v = context.variables != nullptr ? context.variables->find(name, vendor) : nullptr;
+    return v != nullptr ? load_option_text(v->data) : std::string();
+}
+
+/// The entry it starts by itself, as an index; -1: none of those that were asked for (boot.c, config_select_default_entry).
+int select_default(const std::vector<Entry>& entries, const EfiContext& context, const std::string& configured, Menu& menu) {
+    const auto find = [&](const std::string& pattern) {
+        const auto found = std::ranges::find_if(entries, [&](const Entry& e) { return ::fnmatch(lower_text(pattern).c_str(), e.id.c_str(), 0) == 0; });
+        return found != entries.end() ? static_cast<int>(found - entries.begin()) : -1;
+    };
+    // For this start only; then what was chosen in the menu; then the file.
+    for (const std::string& asked : {own_variable(context, "LoaderEntryOneShot"), own_variable(context, "LoaderEntryDefault"), configured}) {
+        if (asked.empty()) continue;
+        const std::string pattern = asked == "@saved" ? own_variable(context, "LoaderEntryLastBooted") : asked;
+        menu.default_setting = asked;
+        if (const int at = pattern.empty() ? -1 : find(pattern); at >= 0) {
+            menu.default_matches = true;
+            return at;
+        }
+        // Which entry was saved is told by the variables only.
+        menu.default_matches = asked.starts_with('@');
+    }
+    return -1;
+}
+
+LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
     LoaderRun out;
     out.loader_text = fmt::format("systemd-boot {}:{} is whole and needs no further files", volume.place, path);
     out.loader_evidence = {evidence_place(fmt::format("{}:{}", volume.place, path))};
@@ -369,23 +391,29 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
                 if (seconds > 0 || value == "menu-force") out.menu.style = MenuStyle::Menu;
             }
         });
-    Reader reader(machine, volume, policy);
+    for (const auto* name : {"LoaderConfigTimeout", "LoaderConfigTimeoutOneShot"})
+        if (const auto text = own_variable(context, name); !text.empty()) {
+            int seconds = 0;
+            const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), seconds);
+            if (text == "menu-force") out.menu.timeout.reset();
+            else if (error == std::errc{}) out.menu.timeout = seconds;
+            if (!out.menu.timeout || seconds > 0) out.menu.style = MenuStyle::Menu;
+        }
+    Reader reader(machine, volume, context);
     reader.read();
     for (const auto& text : reader.dropped)
         out.findings.push_back(make_finding("boot-entry-dropped", text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
     int index = 0;
-    int chosen = -1;
     int first = -1;
-    out.menu.default_setting = wanted;
+    out.menu.default_matches = true;
+    const int chosen = select_default(reader.entries, context, wanted, out.menu);
     for (auto& e : reader.entries) {
         e.entry.index = index;
         e.entry.path = {index};
         if (first < 0 && e.id != "auto-windows") first = index;
-        if (chosen < 0 && !wanted.empty() && ::fnmatch(lower(wanted).c_str(), e.id.c_str(), 0) == 0) chosen = index;
         out.menu.entries.push_back(std::move(e.entry));
         ++index;
     }
-    out.menu.default_matches = wanted.empty() || wanted.starts_with('@') || chosen >= 0;
     out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
     if (out.menu.entries.empty()) {
         stop(out, Stage::Configuration, "boot-entries-missing",

@@ -173,12 +173,6 @@ std::optional<int> arc_number(std::string_view text, std::string_view name) {
     return value;
 }
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-    return out;
-}
-
 std::string_view trim(std::string_view text) {
     while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
     while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
@@ -188,7 +182,7 @@ std::string_view trim(std::string_view text) {
 ArcEntry parse_arc(std::string_view path) {
     ArcEntry out;
     const auto close = path.rfind(')');
-    out.arc = lower(path.substr(0, close == std::string_view::npos ? 0 : close + 1));
+    out.arc = lower_text(path.substr(0, close == std::string_view::npos ? 0 : close + 1));
     out.directory = std::string(path.substr(close == std::string_view::npos ? 0 : close + 1));
     const auto rdisk = arc_number(out.arc, "rdisk(");
     const auto partition = arc_number(out.arc, "partition(");
@@ -215,7 +209,7 @@ BootIni parse_ini(std::string_view text) {
         ++number;
         if (line.empty() || line.front() == ';') continue;
         if (line.front() == '[') {
-            const std::string name = lower(line);
+            const std::string name = lower_text(line);
             section = name.starts_with("[boot loader") || name.starts_with("[flexboot") ? 1 : name.starts_with("[operating systems") ? 2 : 0;
             continue;
         }
@@ -224,8 +218,8 @@ BootIni parse_ini(std::string_view text) {
         const auto key = trim(line.substr(0, equals));
         auto value = trim(line.substr(equals + 1));
         if (section == 1) {
-            if (lower(key) == "default") out.default_path = std::string(value);
-            if (lower(key) == "timeout") {
+            if (lower_text(key) == "default") out.default_path = std::string(value);
+            if (lower_text(key) == "timeout") {
                 int seconds = 0;
                 std::from_chars(value.data(), value.data() + value.size(), seconds);
                 out.timeout = seconds;
@@ -277,7 +271,7 @@ MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntr
     start.directory = line.directory;
     std::ranges::replace(start.directory, '\\', '/');
     if (!start.directory.starts_with('/')) start.directory = fmt::format("/{}", start.directory);
-    start.safe_mode = lower(line.options).find("/safeboot") != std::string::npos;
+    start.safe_mode = lower_text(line.options).find("/safeboot") != std::string::npos;
     entry.windows = std::move(start);
     const Disk* disk = machine.drive(line.rdisk, place.first_drive);
     if (entry.windows->system == nullptr) {
@@ -357,7 +351,7 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     out.menu.default_matches = ini.default_path.empty();
     int index = 0;
     for (const auto& line : ini.entries) {
-        if (!out.menu.default_matches && lower(line.arc) == chosen.arc && lower(line.directory) == lower(chosen.directory)) {
+        if (!out.menu.default_matches && lower_text(line.arc) == chosen.arc && lower_text(line.directory) == lower_text(chosen.directory)) {
             out.menu.default_entry = index;
             out.menu.default_matches = true;
         }

@@ -18,12 +18,6 @@ namespace {
 constexpr std::size_t most_objects = 2000;
 constexpr std::size_t most_elements = 500;
 
-std::string lower(std::string_view text) {
-    std::string out(text);
-    std::ranges::transform(out, out.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
-    return out;
-}
-
 struct Name {
     std::uint32_t type;
     std::string_view name;
@@ -54,14 +48,6 @@ constexpr Name names[] = {{element::device, "device"},
                           {0x250000C2, "bootmenupolicy"},
                           {0x25000020, "nx"}};
 
-std::string guid_at(std::span<const std::uint8_t> bytes, std::size_t at) {
-    if (at + 16 > bytes.size()) return {};
-    std::array<std::uint8_t, 16> turned{};
-    static constexpr std::array<std::size_t, 16> order = {3, 2, 1, 0, 5, 4, 7, 6, 8, 9, 10, 11, 12, 13, 14, 15};
-    for (std::size_t i = 0; i < 16; ++i) turned.at(i) = bytes[at + order.at(i)];
-    return uuid_text(turned);
-}
-
 std::string slashes(std::string path) {
     std::ranges::replace(path, '\\', '/');
     return path.starts_with('/') ? path : fmt::format("/{}", path);
@@ -85,7 +71,7 @@ Result<Store> Store::read(const Hive& hive) {
         const auto name = hive.name(key);
         if (!name) continue;
         Object object;
-        object.id = lower(*name);
+        object.id = lower_text(*name);
         if (const auto description = hive.subkey(key, "Description"))
             if (const auto type = hive.value(*description, "Type")) object.type = static_cast<std::uint32_t>(type->number().value_or(0));
         if (const auto elements = hive.subkey(key, "Elements"))
@@ -104,7 +90,7 @@ Result<Store> Store::read(const Hive& hive) {
 }
 
 const Object* Store::find(std::string_view id) const {
-    const auto found = objects_.find(lower(id));
+    const auto found = objects_.find(lower_text(id));
     return found != objects_.end() ? &found->second : nullptr;
 }
 
@@ -182,13 +168,13 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
         });
         return out;
     }
-    const std::string partition = guid_at(bytes, 32);
-    const std::string disk_guid = guid_at(bytes, 56);
+    const std::string partition = ondisk::guid_at(bytes, 32);
+    const std::string disk_guid = ondisk::guid_at(bytes, 56);
     out.text = fmt::format("the partition {} of the disk {}", partition, disk_guid);
     machine.each_volume([&](const Volume& v) {
         const Disk* disk = machine.disk(v.disk);
-        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt && lower(v.partuuid) == partition &&
-            lower(disk->table.disk_guid) == disk_guid)
+        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt && lower_text(v.partuuid) == partition &&
+            lower_text(disk->table.disk_guid) == disk_guid)
             out.volume = &v;
     });
     return out;
@@ -301,7 +287,8 @@ StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume
     }
     // Without a default the first of the list is started; a default that is on no list is started all the same.
     if (chosen.empty() && !order.empty()) chosen = order.front();
-    if (!chosen.empty() && std::ranges::none_of(order, [&](const std::string& id) { return lower(id) == lower(chosen); })) order.insert(order.begin(), chosen);
+    if (!chosen.empty() && std::ranges::none_of(order, [&](const std::string& id) { return lower_text(id) == lower_text(chosen); }))
+        order.insert(order.begin(), chosen);
     out.empty = order.empty();
     if (manager != nullptr)
         for (const auto& id : store->list(*manager, element::tools)) order.push_back(id);
@@ -309,7 +296,7 @@ StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume
     for (const auto& id : order) {
         const auto* object = store->find(id);
         if (object == nullptr) continue;
-        if (lower(id) == lower(chosen)) menu.default_entry = index;
+        if (lower_text(id) == lower_text(chosen)) menu.default_entry = index;
         menu.entries.push_back(entry_of(machine, *store, *object, boot, where, index++));
         menu.entries.back().windows_efi = efi;
     }
