@@ -272,6 +272,14 @@ Bytes SigningKey::catalogue(const std::vector<Bytes>& images) const {
     return out;
 }
 
+Bytes sign_again(Bytes image, const Bytes& copy) {
+    const std::size_t optional = get32(image, 0x3C) + 24;
+    const std::size_t entry = optional + (image[optional + 1] == 2 ? 112 : 96) + 32;
+    image.insert(image.end(), copy.begin() + get32(copy, entry), copy.end());
+    put32(image, entry + 4, static_cast<std::uint32_t>(image.size() - get32(image, entry)));
+    return image;
+}
+
 Bytes make_signature_list(std::string_view type, const std::vector<Bytes>& entries) {
     Bytes out(28);
     const Bytes kind = guid_bytes(type);

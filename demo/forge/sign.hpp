@@ -31,6 +31,8 @@ private:
 
 /// A signature database of certificates.
 Bytes make_certificate_list(const std::vector<Bytes>& certificates);
+/// An image with the signature of a second copy of it behind its own.
+Bytes sign_again(Bytes image, const Bytes& copy);
 /// One list: `type` is the GUID of its kind, each entry without its owner.
 Bytes make_signature_list(std::string_view type, const std::vector<Bytes>& entries);
 /// EFI_TIME.

@@ -39,7 +39,7 @@ Bytes make_flash(const std::vector<Variable>& variables) {
         Bytes one(60);
         put16(one, 0, 0x55AA);
         one[2] = v.state;
-        put32(one, 4, 7);
+        put32(one, 4, v.attributes);
         put32(one, 36, static_cast<std::uint32_t>(name.size()));
         put32(one, 40, static_cast<std::uint32_t>(v.data.size()));
         const Bytes vendor = guid_bytes(v.guid);
@@ -56,7 +56,8 @@ Bytes make_flash(const std::vector<Variable>& variables) {
     return out;
 }
 
-Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::string_view partition_guid, std::string_view path, bool active) {
+Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::string_view partition_guid, std::string_view path, bool active,
+                       const Bytes& optional) {
     Bytes nodes{4, 1, 42, 0};
     put32(nodes, 4, partition);
     put64(nodes, 8, 2048);
@@ -77,11 +78,54 @@ Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::str
     const Bytes text = utf16(title);
     out.insert(out.end(), text.begin(), text.end());
     out.insert(out.end(), nodes.begin(), nodes.end());
+    out.insert(out.end(), optional.begin(), optional.end());
     return out;
+}
+
+Bytes fill_flash(Bytes flash, const std::vector<Variable>& variables) {
+    constexpr std::size_t header = 72 + 28;  // of the volume, of the store
+    const Bytes own = make_flash(variables);
+    const Bytes kind = guid_bytes("aaf32c78-947b-439a-a180-2e144ec37792");
+    const auto store = std::search(flash.begin(), flash.end(), kind.begin(), kind.end());
+    if (store == flash.end() || flash.end() - store < static_cast<std::ptrdiff_t>(own.size())) return {};
+    std::copy(own.begin() + header, own.end(), store + 28);
+    return flash;
 }
 
 Bytes make_efi_application(const std::vector<std::pair<std::string, Bytes>>& sections, std::uint16_t machine) {
     return make_pe({machine, 10, {}, sections, true});
+}
+
+Bytes with_efi_stub(Bytes kernel) {
+    constexpr std::size_t pe = 0x40;
+    constexpr std::size_t optional = pe + 24;
+    constexpr std::size_t directories = 6;
+    constexpr std::size_t table = optional + 112 + directories * 8;
+    constexpr std::uint32_t head = 0x200;
+    constexpr std::uint32_t alignment = 0x20;
+    while (kernel.size() % alignment != 0) kernel.push_back(0);
+    std::fill_n(kernel.begin(), table + 40, std::uint8_t{0});
+    const auto size = static_cast<std::uint32_t>(kernel.size());
+    std::copy_n("MZ", 2, kernel.begin());
+    put32(kernel, 0x3C, pe);
+    std::copy_n("PE", 2, kernel.begin() + pe);
+    put16(kernel, pe + 4, 0x8664);
+    put16(kernel, pe + 6, 1);
+    put16(kernel, pe + 20, table - optional);
+    put16(kernel, pe + 22, 0x206);
+    put16(kernel, optional, 0x20B);
+    put32(kernel, optional + 16, head);  // where its code begins
+    put32(kernel, optional + 32, alignment);
+    put32(kernel, optional + 36, alignment);
+    put32(kernel, optional + 56, size);
+    put32(kernel, optional + 60, head);
+    put16(kernel, optional + 68, 10);
+    put32(kernel, optional + 108, directories);
+    std::copy_n(".text", 5, kernel.begin() + table);
+    for (const std::size_t at : {8U, 16U}) put32(kernel, table + at, size - head);
+    for (const std::size_t at : {12U, 20U}) put32(kernel, table + at, head);
+    put32(kernel, table + 36, 0x60500020);
+    return kernel;
 }
 
 Bytes make_unified_kernel(std::string_view os_release, std::string_view command_line, const Bytes& kernel, const Bytes& ramdisk) {

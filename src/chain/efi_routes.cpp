@@ -148,6 +148,12 @@ private:
         const LoaderRun& r = out_.loaders.back();
         auto& ladder = route.ladder;
         route.hops.insert(route.hops.end(), r.route.begin(), r.route.end());
+        if (r.undecoded) {
+            out_.steps.push_back({place, r.name, {}, route.unattended, true});
+            ladder.set(Stage::Loader, State::Unknown, r.loader_text, r.loader_evidence);
+            out_.list.push_back(std::move(route));
+            return;
+        }
         for (const auto& finding : r.findings) ladder.add_finding(finding);
         const std::string node = r.menu.place.empty() ? fmt::format("{} ({})", r.name, place) : menu_node(r.menu);
         out_.steps.push_back({place, node, {}, route.unattended, r.stops_at.has_value()});

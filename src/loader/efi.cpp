@@ -94,6 +94,17 @@ LoaderRun shim_stops(std::string_view code, std::string reason, std::vector<Evid
     return out;
 }
 
+/// What is started is there and may run; what it does is not known.
+LoaderRun undecoded(const Volume& volume, const std::string& path) {
+    LoaderRun out;
+    const std::string place = fmt::format("{}:{}", volume.place, path);
+    out.undecoded = true;
+    out.route = {place};
+    out.loader_text = fmt::format("{} is no loader that is decoded here", place);
+    out.loader_evidence = {evidence_place(place)};
+    return out;
+}
+
 /// The program beside a shim in the fallback directory: it makes boot options from the lists it finds in the other
 /// directories below /EFI, and starts the first one (shim's fallback.c, find_boot_csv).
 std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
@@ -127,13 +138,12 @@ std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volu
                 const auto title_end = line.find(',', comma + 1);
                 next.options = title_end == std::string::npos ? std::string() : line.substr(title_end + 1, line.find(',', title_end + 1) - title_end - 1);
                 auto run = run_efi_loader(machine, volume, program, next);
-                if (run) {
-                    run->route.insert(run->route.begin(), fmt::format("{}:{} (first line)", volume.place, file));
-                    run->findings.push_back(make_finding(
-                        "shim-fallback",
-                        fmt::format("{}:{} makes a boot option of {} and starts it; with a TPM it resets the machine first", volume.place, path, program),
-                        {evidence_line(fmt::format("{}:{}", volume.place, file), 1, {}, printable(line))}));
-                }
+                if (!run) run = undecoded(volume, program);
+                run->route.insert(run->route.begin(), fmt::format("{}:{} (first line)", volume.place, file));
+                run->findings.push_back(make_finding(
+                    "shim-fallback",
+                    fmt::format("{}:{} makes a boot option of {} and starts it; with a TPM it resets the machine first", volume.place, path, program),
+                    {evidence_line(fmt::format("{}:{}", volume.place, file), 1, {}, printable(line))}));
                 return run;
             }
         }
@@ -182,7 +192,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
                               {evidence_place(file.place, "a valid signature", *why)}, "Verification failed: (0x1A) Security Violation");
     }
     auto run = fallback ? run_fallback(machine, volume, second, own) : run_efi_loader(machine, volume, second, own);
-    if (!run) return std::nullopt;
+    if (!run) run = undecoded(volume, second);
     if (fallback) run->route.insert(run->route.begin(), fmt::format("{}:{} (makes boot options)", volume.place, second));
     run->route.insert(run->route.begin(), fmt::format("{}:{} (shim)", volume.place, path));
     return run;
