@@ -59,6 +59,65 @@ TEST(Ntfs, EveryFileComesBackAndNamesIgnoreCase) {
 
 constexpr std::size_t mft = std::size_t{4} * 4096;
 
+struct PackingCase {
+    const char* name;
+    std::uint32_t algorithm;
+};
+class PackedFiles : public testing::TestWithParam<PackingCase> {};
+TEST_P(PackedFiles, ComeBackAndDamageIsAnError) {
+    // Text that packs well, with a stretch that does not, and an odd end.
+    std::string text;
+    for (int i = 0; text.size() < 150'000; ++i) text += "the lamp of room " + std::to_string(i * 7919 % 1000) + " is lit\n";
+    forge::Tree tree;
+    Bytes content(text.begin(), text.end());
+    const Bytes raw = forge::noise(70'001, 3);
+    content.insert(content.end(), raw.begin(), raw.end());
+    tree.file("/large.bin", content);
+    tree.file("/one-piece.txt", text.substr(0, 2000));
+    tree.file("/plain.txt", text.substr(0, 2000));
+    forge::NtfsOptions options;
+    options.size = 8U << 20U;
+    options.packed = {{"/large.bin", GetParam().algorithm}, {"/one-piece.txt", GetParam().algorithm}};
+    const auto image = forge::make_ntfs(tree, options);
+    const auto fs = opened(image);
+    ASSERT_NE(fs, nullptr);
+    for (const auto& [path, node] : tree.nodes()) {
+        if (path.find('.') == std::string::npos) continue;
+        const auto found = resolve(*fs, path);
+        ASSERT_TRUE(found) << path;
+        const auto source = fs->open(found->file.id, path);
+        ASSERT_TRUE(source) << source.error().text();
+        const auto bytes = (*source)->bytes(0, (*source)->size());
+        ASSERT_TRUE(bytes) << path << bytes.error().text();
+        EXPECT_TRUE(*bytes == node.content) << path;
+        // Any part of it, across pieces.
+        if (path == "/large.bin") {
+            const auto part = (*source)->bytes(32'760, 20);
+            ASSERT_TRUE(part);
+            EXPECT_TRUE(std::equal(part->begin(), part->end(), content.begin() + 32'760));
+        }
+    }
+    // Damage in the packed stream: an error that names the file, or other bytes; never more than there are.
+    const auto found = resolve(*fs, "/large.bin");
+    const auto source = fs->open(found->file.id, "/large.bin");
+    const auto where = (*source)->locate(0, 1);
+    ASSERT_FALSE(where.empty());
+    for (std::uint64_t at = where.front().offset; at < where.front().offset + 1200; at += 3) {
+        auto wrong = image;
+        wrong[at] ^= 0xA5U;
+        const auto other = opened(wrong);
+        const auto again = other->open(found->file.id, "/large.bin");
+        ASSERT_TRUE(again);
+        const auto bytes = (*again)->bytes(0, (*again)->size());
+        if (!bytes) {
+            EXPECT_EQ(bytes.error().place, "/large.bin");
+        }
+    }
+}
+INSTANTIATE_TEST_SUITE_P(Ntfs, PackedFiles,
+                         testing::Values(PackingCase{"Xpress4K", 0}, PackingCase{"Lzx", 1}, PackingCase{"Xpress8K", 2}, PackingCase{"Xpress16K", 3}),
+                         support::by_name);
+
 TEST(Ntfs, TheMirrorHelpsTheSystemNotTheLoader) {
     auto image = forge::make_ntfs(library());
     image[mft] = 'B';

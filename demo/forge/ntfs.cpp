@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 // Writes NTFS volumes: every file in one run or inside its record, directories as a tree of two levels.
+#include <wimlib.h>
 #include <algorithm>
+#include <array>
 #include <cctype>
 #include <map>
 #include <stdexcept>
@@ -34,6 +36,7 @@ struct File {
     std::size_t parent = 5;
     bool directory = false;
     Bytes content;
+    std::optional<std::uint32_t> packing;
     std::vector<std::size_t> children;
 };
 
@@ -80,7 +83,7 @@ public:
         record(11, "$Extend", 5, true, index({}));
         for (std::size_t i = 0; i < files_.size(); ++i) {
             const auto& f = files_[i];
-            if (!f.directory) record(first_user + i, f.name, f.parent, false, data(f.content));
+            if (!f.directory) record(first_user + i, f.name, f.parent, false, f.packing ? packed(f.content, *f.packing) : data(f.content));
         }
         // Directories come last: their index needs the sizes of what is in them.
         for (std::size_t i = files_.size(); i-- > 0;)
@@ -102,6 +105,7 @@ private:
             if (f.name.empty()) continue;
             f.directory = node.kind == Node::Kind::Directory;
             f.content = node.content;
+            if (const auto found = o_.packed.find(path); found != o_.packed.end()) f.packing = found->second;
             f.parent = parent.empty() ? 5 : numbers.at(parent);
             const std::size_t number = first_user + files_.size();
             numbers[path] = number;
@@ -166,6 +170,47 @@ private:
         place(content, first * cluster);
         last_data_ = first;
         return run_attribute(0x80, first, clusters, content.size());
+    }
+
+    /// A hole of the file's length, its pieces packed in a stream of their own, and what says so.
+    Bytes packed(const Bytes& content, std::uint32_t algorithm) {
+        static constexpr std::array<std::size_t, 4> pieces = {4096, 32768, 8192, 16384};
+        const std::size_t piece = pieces.at(algorithm);
+        wimlib_compressor* compressor = nullptr;
+        if (wimlib_create_compressor(algorithm == 1 ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS, piece, 0, &compressor) != 0)
+            throw std::runtime_error("no compressor");
+        const std::size_t count = (content.size() + piece - 1) / piece;
+        Bytes stream((count - 1) * 4);
+        const std::size_t table = stream.size();
+        for (std::size_t i = 0; i < count; ++i) {
+            if (i > 0) put32(stream, (i - 1) * 4, static_cast<std::uint32_t>(stream.size() - table));
+            const std::size_t plain = std::min(piece, content.size() - i * piece);
+            Bytes one(plain);
+            const std::size_t size = wimlib_compress(content.data() + i * piece, plain, one.data(), plain - 1, compressor);
+            if (size == 0)
+                one.assign(content.begin() + static_cast<std::ptrdiff_t>(i * piece), content.begin() + static_cast<std::ptrdiff_t>(i * piece + plain));
+            else one.resize(size);
+            append(stream, one);
+        }
+        wimlib_free_compressor(compressor);
+        const std::size_t clusters = (content.size() + cluster - 1) / cluster;
+        Bytes out = run_attribute(0x80, 0, clusters, content.size());
+        put16(out, 12, 0x8000);  // sparse
+        std::fill_n(out.begin() + 64, 16, std::uint8_t{0});
+        out[64] = 0x04;
+        put32(out, 65, static_cast<std::uint32_t>(clusters));
+        const std::size_t first = allocate((stream.size() + cluster - 1) / cluster);
+        place(stream, first * cluster);
+        append(out, run_attribute(0x80, first, (stream.size() + cluster - 1) / cluster, stream.size(), "WofCompressedData"));
+        Bytes reparse(24);
+        put32(reparse, 0, 0x80000017);
+        put16(reparse, 4, 16);
+        put32(reparse, 8, 1);
+        put32(reparse, 12, 2);
+        put32(reparse, 16, 1);
+        put32(reparse, 20, algorithm);
+        append(out, resident(0xC0, reparse));
+        return out;
     }
 
     [[nodiscard]] Bytes file_name(const std::string& name, std::size_t parent, bool directory, std::size_t size) const {

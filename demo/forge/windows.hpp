@@ -4,6 +4,7 @@
 #pragma once
 
 #include <cstdint>
+#include <map>
 #include <optional>
 #include <string>
 #include <utility>
@@ -67,6 +68,7 @@ struct NtfsOptions {
     std::string label;
     std::string loader_name;  ///< "BOOTMGR", "NTLDR": boot code that asks for this file; empty: none
     bool dirty = false;
+    std::map<std::string, std::uint32_t> packed;  ///< paths of files kept packed as a whole: 0 XPRESS 4K, 1 LZX, 2 XPRESS 8K, 3 XPRESS 16K
 };
 /// Small files lie inside their records, others in one run; directories with many names have index blocks.
 Bytes make_ntfs(const Tree& tree, const NtfsOptions& options = {});

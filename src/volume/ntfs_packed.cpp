@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
-// Files that Windows keeps packed as a whole behind a reparse point: the XPRESS kinds.
+// Files that Windows keeps packed as a whole behind a reparse point.
 #include <fmt/format.h>
+#include <wimlib.h>
 #include <algorithm>
 #include <array>
 #include <mutex>
@@ -11,42 +12,15 @@ namespace herberge::ntfs {
 
 namespace {
 
-constexpr std::size_t symbols = 512;
-constexpr unsigned longest = 15;
-
-/// Bits come from 16-bit words, highest first; two words are held ahead, and lengths are read as bytes behind them.
-class Bits {
-public:
-    explicit Bits(std::span<const std::uint8_t> bytes) : bytes_(bytes) {
-        value_ = word() << 16U;
-        value_ |= word();
-    }
-    [[nodiscard]] unsigned peek(unsigned count) const { return count == 0 ? 0 : value_ >> (32 - count); }
-    void skip(unsigned count) {
-        value_ = count == 0 ? value_ : value_ << count;
-        spare_ -= static_cast<int>(count);
-        if (spare_ < 0) {
-            value_ |= word() << static_cast<unsigned>(-spare_);
-            spare_ += 16;
-        }
-    }
-    unsigned byte() { return at_ < bytes_.size() ? bytes_[at_++] : 0; }
-    std::uint32_t word() {
-        const std::uint32_t low = byte();
-        return low | std::uint32_t{byte()} << 8U;
-    }
-
-private:
-    std::span<const std::uint8_t> bytes_;
-    std::size_t at_ = 0;
-    std::uint32_t value_ = 0;
-    int spare_ = 16;
+struct DecompressorFreer {
+    void operator()(wimlib_decompressor* p) const { wimlib_free_decompressor(p); }
 };
+using Decompressor = std::unique_ptr<wimlib_decompressor, DecompressorFreer>;
 
 class PackedSource : public ByteSource {
 public:
-    PackedSource(Source packed, std::uint64_t size, std::uint32_t piece, std::string place)
-        : packed_(std::move(packed)), size_(size), piece_(piece), place_(std::move(place)) {}
+    PackedSource(Source packed, std::uint64_t size, const Packing& packing, std::string place)
+        : packed_(std::move(packed)), size_(size), packing_(packing), piece_(packing.piece), place_(std::move(place)) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
     [[nodiscard]] std::string place() const override { return place_; }
     [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t /*offset*/, std::uint64_t length) const override {
@@ -96,12 +70,15 @@ private:
         if (raw->size() == plain) {
             bytes_ = std::move(*raw);
         } else {
-            auto unpacked = unpack_xpress(*raw, static_cast<std::size_t>(plain));
-            if (!unpacked) {
-                unpacked.error().place = place_;
-                return tl::unexpected(unpacked.error());
+            if (!decompressor_) {
+                wimlib_decompressor* made = nullptr;
+                if (wimlib_create_decompressor(packing_.lzx ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS, packing_.piece, &made) != 0)
+                    return fail(ErrorKind::TooLarge, "no memory to unpack a packed file", place_);
+                decompressor_.reset(made);
             }
-            bytes_ = std::move(*unpacked);
+            bytes_.assign(static_cast<std::size_t>(plain), 0);
+            if (wimlib_decompress(raw->data(), raw->size(), bytes_.data(), bytes_.size(), decompressor_.get()) != 0)
+                return fail(ErrorKind::Malformed, fmt::format("piece {} of a packed file does not unpack", number), place_);
         }
         held_ = number;
         return {};
@@ -109,59 +86,22 @@ private:
 
     Source packed_;
     std::uint64_t size_;
+    Packing packing_;
     std::uint32_t piece_;
     std::string place_;
     mutable std::mutex mutex_;
     mutable std::optional<std::uint64_t> held_;
     mutable std::vector<std::uint8_t> bytes_;
+    mutable Decompressor decompressor_;
 };
 
 }  // namespace
 
-Result<std::vector<std::uint8_t>> unpack_xpress(std::span<const std::uint8_t> packed, std::size_t size) {
-    if (packed.size() < symbols / 2) return fail(ErrorKind::OutOfRange, "a packed piece is too short for its code table");
-    std::array<unsigned, symbols> lengths{};
-    for (std::size_t i = 0; i < symbols; ++i) lengths.at(i) = i % 2 == 0 ? packed[i / 2] & 15U : packed[i / 2] >> 4U;
-    // A table over all 15-bit prefixes.
-    std::vector<std::uint16_t> table(std::size_t{1} << longest, 0xFFFF);
-    std::size_t next = 0;
-    for (unsigned length = 1; length <= longest; ++length)
-        for (std::size_t symbol = 0; symbol < symbols; ++symbol) {
-            if (lengths.at(symbol) != length) continue;
-            const std::size_t count = std::size_t{1} << (longest - length);
-            if (next + count > table.size()) return fail(ErrorKind::Malformed, "a packed piece with an impossible code table");
-            std::fill_n(table.begin() + static_cast<std::ptrdiff_t>(next), count, static_cast<std::uint16_t>(symbol));
-            next += count;
-        }
-    Bits bits(packed.subspan(symbols / 2));
-    std::vector<std::uint8_t> out;
-    out.reserve(size);
-    while (out.size() < size) {
-        const unsigned symbol = table[bits.peek(longest)];
-        if (symbol == 0xFFFF) return fail(ErrorKind::Malformed, "a packed piece with an unknown code");
-        bits.skip(lengths.at(symbol));
-        if (symbol < 256) {
-            out.push_back(static_cast<std::uint8_t>(symbol));
-            continue;
-        }
-        std::size_t length = symbol & 15U;
-        const unsigned distance_bits = (symbol - 256) >> 4U;
-        if (length == 15) {
-            length = bits.byte();
-            if (length == 255) length = bits.word();
-            else length += 15;
-        }
-        length += 3;
-        const std::size_t distance = (std::size_t{1} << distance_bits) + bits.peek(distance_bits);
-        bits.skip(distance_bits);
-        if (distance > out.size() || length > size - out.size()) return fail(ErrorKind::Malformed, "a copy from outside the packed piece");
-        for (std::size_t i = 0; i < length; ++i) out.push_back(out[out.size() - distance]);
-    }
-    return out;
-}
+/// FILE_PROVIDER_COMPRESSION_… of the reparse data.
+const std::array<Packing, 4> packings = {{{4096, false}, {32768, true}, {8192, false}, {16384, false}}};
 
-Source packed_source(Source packed, std::uint64_t size, std::uint32_t piece, std::string place) {
-    return std::make_shared<const PackedSource>(std::move(packed), size, piece, std::move(place));
+Source packed_source(Source packed, std::uint64_t size, const Packing& packing, std::string place) {
+    return std::make_shared<const PackedSource>(std::move(packed), size, packing, std::move(place));
 }
 
 }  // namespace herberge::ntfs

@@ -245,12 +245,11 @@ Result<Source> NtfsFs::open(FileId file, std::string place) const {
     if (packed == nullptr || reparse == nullptr || reparse->value.size() < 24 || data->size == 0) return stream(*data, std::move(place));
     // The reparse data: provider 2 (a file), then the algorithm (WOF_EXTERNAL_INFO, FILE_PROVIDER_EXTERNAL_INFO).
     const std::uint32_t algorithm = ondisk::from_bytes<ondisk::little_uint32_t>(reparse->value, 20);
-    static constexpr std::array<std::uint32_t, 4> pieces = {4096, 0, 8192, 16384};
-    if (algorithm >= pieces.size() || pieces.at(algorithm) == 0)
-        return fail(ErrorKind::Unsupported, "the file is packed in a way that is not read here (LZX)", std::move(place));
+    if (algorithm >= packings.size())
+        return fail(ErrorKind::Unsupported, fmt::format("the file is packed in a way that is not known ({})", algorithm), std::move(place));
     auto source = stream(*packed, place);
     if (!source) return tl::unexpected(source.error());
-    return packed_source(std::move(*source), data->size, pieces.at(algorithm), std::move(place));
+    return packed_source(std::move(*source), data->size, packings.at(algorithm), std::move(place));
 }
 
 Result<std::vector<Extent>> NtfsFs::extents(FileId file) const {
