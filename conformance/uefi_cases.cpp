@@ -6,6 +6,7 @@
 #include <fstream>
 #include <functional>
 #include <iterator>
+#include <tuple>
 
 #include "forge/sign.hpp"
 #include "kiosk.hpp"
@@ -128,6 +129,7 @@ public:
         write(with("chain-intermediate-revoked", leaf.sign(app), {house, dbx(revoked(between, Bytes(16)))}));
         write(with("chain-root-revoked", leaf.sign(app), {house, dbx(revoked(house_, Bytes(16)))}));
         write(with("chain-intermediate-denied", leaf.sign(app), {house, dbx(list({between.certificate()}))}));
+        write(with("two-roots-second-revoked", leaf.sign(app), {db(list({between.certificate(), house_.certificate()})), dbx(revoked(house_, Bytes(16)))}));
         write(with("two-roots-one-revoked", leaf.sign(app), {db(list({house_.certificate(), between.certificate()})), dbx(revoked(house_, Bytes(16)))}));
         write(with("two-signatures", forge::sign_again(stranger.sign(app), house_.sign(app)), {house}));
         write(with("two-signatures-first-revoked", forge::sign_again(stranger.sign(app), house_.sign(app)), {house, dbx(revoked(stranger, Bytes(16)))}));
@@ -190,6 +192,24 @@ public:
         forge::put16(many, 0x86, 0xFFFF);
         c.esp.file(own, many);
         write(c);
+        c = plain("image-sections-fill-headers");
+        Bytes full = app;
+        forge::put16(full, 0x86, (0x200 - 0x188) / 40);
+        c.esp.file(own, full);
+        write(c);
+        c = plain("image-sections-beyond-headers");
+        forge::put16(full, 0x86, (0x200 - 0x188) / 40 + 1);
+        c.esp.file(own, full);
+        write(c);
+        for (const auto& [name, at, size] : {std::tuple("past-the-end", 0x10000U, 64U), std::tuple("too-long", 512U, 0x10000U),
+                                             std::tuple("wrapping", 0xFFFFFFF0U, 64U), std::tuple("empty", 512U, 0U)}) {
+            c = plain(std::string("certificates-") + name);
+            Bytes wrong = app;
+            forge::put32(wrong, 0x98 + 112 + 32, at);
+            forge::put32(wrong, 0x98 + 112 + 36, size);
+            c.esp.file(own, wrong);
+            write(c);
+        }
         c = plain("image-other-subsystem");
         Bytes console = app;
         forge::put16(console, 0x98 + 68, 3);

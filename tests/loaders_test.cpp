@@ -211,6 +211,44 @@ struct LiloDesk {
         return image;
     }
 };
+/// A file's sectors on the disk, and how many bytes it has.
+std::vector<forge::SectorRun> sectors_of(const Machine& machine, const std::string& path, std::uint64_t* size = nullptr) {
+    std::vector<forge::SectorRun> out;
+    const auto& volume = machine.disks.front().volumes.front();
+    const auto file = resolve(*volume.loader_view, path);
+    if (!file) return out;
+    if (size != nullptr) *size = file->file.size;
+    const auto extents = volume.loader_view->extents(file->file.id);
+    if (!extents) return out;
+    for (const auto& extent : *extents)
+        for (const auto& range : volume.source->locate(extent.base_offset, extent.length))
+            out.emplace_back(static_cast<std::uint32_t>(range.offset / 512), static_cast<std::uint16_t>((range.length + 511) / 512));
+    return out;
+}
+
+/// The desk with LILO's map beside its kernels: label, kernel and RAM disk of each image as they lie on the disk.
+Bytes with_map(LiloDesk& lilo, const std::vector<std::array<std::string, 3>>& images, bool linear = true) {
+    lilo.desk.root.file("/boot/map", Bytes(16384, 1));
+    auto disk = lilo.build(kernel);
+    const auto machine = support::machine_of(disk);
+    const auto own = sectors_of(machine, "/boot/map");
+    EXPECT_EQ(own.size(), 1U) << "the map lies in one piece";
+    std::vector<forge::LiloImage> made;
+    for (const auto& [label, file, ramdisk_file] : images) {
+        forge::LiloImage image{label, sectors_of(machine, file), {}, 0};
+        if (!ramdisk_file.empty()) {
+            std::uint64_t size = 0;
+            image.ramdisk = sectors_of(machine, ramdisk_file, &size);
+            image.ramdisk_size = static_cast<std::uint32_t>(size);
+        }
+        made.push_back(std::move(image));
+    }
+    const auto map = forge::make_lilo_map(made, own.front().first, linear);
+    EXPECT_LE(map.size(), 16384U);
+    std::copy(map.begin(), map.end(), disk.begin() + static_cast<std::ptrdiff_t>(own.front().first) * 512);
+    return disk;
+}
+
 std::string desk_entry() { return "image=" + kernel + "\n  label=desk\n  root=/dev/sda1\n  read-only\n  initrd=" + ramdisk + "\n"; }
 
 TEST(Lilo, ListsThatLeadToTheKernelHold) {
@@ -244,6 +282,69 @@ TEST(Lilo, AKernelThatIsGoneIsTold) {
     ASSERT_EQ(entries.size(), 3U);
     EXPECT_EQ(entries[1].kind, EntryKind::Chainload);
     EXPECT_EQ(entries[2].stop_code, "entry-device-missing");
+}
+
+TEST(LiloMap, ListsThatFitTheFilesSayNothing) {
+    for (const bool linear : {true, false}) {
+        LiloDesk lilo(desk_entry());
+        const support::Checked checked(with_map(lilo, {{"desk", kernel, ramdisk}}, linear));
+        EXPECT_EQ(checked.stage(), "yes") << checked.system().symptom;
+        EXPECT_FALSE(checked.has("lilo-list-stale"));
+    }
+}
+
+TEST(LiloMap, StaleListsOfEveryEntryAreToldAndWhoseSectorsTheyAre) {
+    LiloDesk lilo(desk_entry() + "image=/boot/vmlinuz-old\n  label=old\n  root=/dev/sda1\nimage=/boot/vmlinuz-new\n  label=new\n  root=/dev/sda1\n");
+    const Bytes content = lilo.desk.root.at(kernel).content;
+    lilo.desk.root.file("/boot/vmlinuz-old", content).file("/boot/vmlinuz-new", content);
+    // The second entry still has the first one's kernel, and the third one was added later.
+    const support::Checked checked(with_map(lilo, {{"desk", kernel, ramdisk}, {"old", kernel, ""}}));
+    EXPECT_EQ(checked.stage(), "yes") << "the entry that starts by itself is as it should be";
+    std::vector<std::string> told;
+    for (const auto& finding : checked.verdict.findings)
+        if (finding.code == "lilo-list-stale") told.push_back(finding.text);
+    ASSERT_EQ(told.size(), 2U);
+    EXPECT_NE(told[0].find("sectors that are not those of the kernel d1p1:/boot/vmlinuz-old; they are those of d1p1:" + kernel), std::string::npos) << told[0];
+    EXPECT_NE(told[1].find("does not list “new”"), std::string::npos) << told[1];
+    const auto& entries = checked.verdict.menus.front().entries;
+    EXPECT_TRUE(entries[0].messages.empty());
+    EXPECT_EQ(entries[1].messages.size(), 1U);
+}
+
+TEST(LiloMap, AWildMapIsBounded) {
+    LiloDesk lilo(desk_entry());
+    const auto disk = with_map(lilo, {{"desk", kernel, ramdisk}});
+    const auto machine = support::machine_of(disk);
+    const auto at = static_cast<std::size_t>(sectors_of(machine, "/boot/map").front().first) * 512;
+    // Descriptors and lists that lead to themselves, past the end, and nowhere.
+    for (std::size_t i = 512 + 16; i < 512 + 52; ++i) {
+        auto wrong = disk;
+        wrong[at + i] = 0xFF;
+        EXPECT_FALSE(support::Checked(wrong).verdict.systems.empty());
+    }
+    auto loop = disk;
+    for (std::size_t i = 0; i < 101; ++i)
+        std::copy_n(loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512), 5, loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512 + i * 5));
+    std::copy_n(loop.begin() + static_cast<std::ptrdiff_t>(at + 512 + 41), 5, loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512 + 505));
+    EXPECT_FALSE(support::Checked(loop).verdict.systems.empty());
+}
+
+TEST(LiloMap, TheFirstSectorsHeadIsNamed) {
+    Bytes disk(1U << 20U);
+    const Bytes head{0xFA, 0xEB, 0x21, 1, 0xB4, 1, 'L', 'I', 'L', 'O', 22, 8};
+    std::copy(head.begin(), head.end(), disk.begin());
+    forge::put32(disk, 32, 77);
+    disk[510] = 0x55;
+    disk[511] = 0xAA;
+    const auto machine = support::machine_of(disk);
+    const auto view = view_sector(machine.disks.front(), 0);
+    ASSERT_TRUE(view);
+    const auto field = [&](const std::string& name) {
+        const auto found = std::find_if(view->fields.begin(), view->fields.end(), [&](const Field& f) { return f.name == name; });
+        return found != view->fields.end() ? *found : Field{};
+    };
+    EXPECT_EQ(field("lilo.version").meaning, "22.8");
+    EXPECT_EQ(field("lilo.index_lba").value, "77 (0x4d)");
 }
 
 }  // namespace

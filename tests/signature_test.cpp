@@ -71,11 +71,13 @@ TEST(Chains, ADigestRevokesTheSignerAndTheRootButNothingBetween) {
         EXPECT_FALSE(trust.denied.revoked.front().from);
         EXPECT_EQ(why(trust, image) == "runs", runs);
     }
-    // Another way to the database that is not revoked counts.
-    auto two = allowing(keys().house);
-    two.allowed.certificates.push_back(keys().between.certificate());
-    two.denied = parse_signature_lists(revocation(keys().house, Bytes(16)));
-    EXPECT_EQ(why(two, image), "runs");
+    // Of two that allow it, the first one in the database decides.
+    for (const bool revoked_first : {true, false}) {
+        auto two = allowing(revoked_first ? keys().house : keys().between);
+        two.allowed.certificates.push_back((revoked_first ? keys().between : keys().house).certificate());
+        two.denied = parse_signature_lists(revocation(keys().house, Bytes(16)));
+        EXPECT_EQ(why(two, image) == "runs", !revoked_first);
+    }
     // A whole certificate denies whatever it leads to.
     auto denied = allowing(keys().house);
     denied.denied.certificates.push_back(keys().between.certificate());

@@ -224,6 +224,8 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
     EXPECT_EQ(start(beside, forge::utf16("shimx64.efi \\lamp.efi")), "starts") << "a shell hands over the program's name first";
     EXPECT_EQ(start(above, forge::utf16("\\EFI\\lamp.efi")), "starts") << "from the volume's root";
     EXPECT_EQ(start(above, forge::utf16("\\lamp.efi")), "loader");
+    EXPECT_EQ(start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", manager); }, forge::utf16("\\gone.efi")), "starts")
+        << "a name that leads nowhere gives way to the built-in one";
     EXPECT_EQ(start(beside, {0x46, 0x4A, 0x00}), "loader") << "bytes that are no text leave the built-in name";
     // Removable media's rule: the helper beside shim goes by the lists of the installed systems.
     const auto listed = [&](forge::Tree& esp) {

@@ -147,6 +147,16 @@ Bytes make_legacy_stage2(std::string_view config = "/boot/grub/menu.lst");
 
 /// A stand-in for LILO's first part: loads what the list in that sector names, and starts it as a kernel.
 Bytes make_lilo_boot(std::uint32_t list_sector);
+/// A run of sectors by number, as LILO's map has it.
+using SectorRun = std::pair<std::uint32_t, std::uint16_t>;
+struct LiloImage {
+    std::string label;
+    std::vector<SectorRun> kernel, ramdisk;
+    std::uint32_t ramdisk_size = 0;
+};
+/// LILO's map: the descriptors of its images, and each one's lists; the map's own sectors lie from `first` on without gaps.
+/// `linear`: plain numbers of 24 bits; otherwise cylinders, heads and sectors.
+Bytes make_lilo_map(const std::vector<LiloImage>& images, std::uint32_t first, bool linear = true);
 Bytes make_sector_list(const std::vector<std::pair<std::uint32_t, std::uint16_t>>& runs);
 
 /// The file ldlinux.sys as it is before it is installed.

@@ -69,6 +69,58 @@ Bytes make_lilo_boot(std::uint32_t list_sector) {
     return out;
 }
 
+namespace {
+
+Bytes lilo_address(std::uint32_t lba, std::uint8_t count, bool linear) {
+    if (linear) return {static_cast<std::uint8_t>(lba), static_cast<std::uint8_t>(lba >> 8U), 0x80 | 0x20, static_cast<std::uint8_t>(lba >> 16U), count};
+    const std::uint32_t cylinder = lba / (255 * 63);
+    return {static_cast<std::uint8_t>((lba % 63 + 1) | (cylinder >> 2U & 0xC0U)), static_cast<std::uint8_t>(cylinder), 0x80,
+            static_cast<std::uint8_t>(lba / 63 % 255), count};
+}
+
+}  // namespace
+
+Bytes make_lilo_map(const std::vector<LiloImage>& images, std::uint32_t first, bool linear) {
+    constexpr std::size_t per_sector = 101;
+    Bytes out(3 * 512);  // the default command line's sector, two sectors of descriptors
+    put16(out, 0, 0x6B6D);
+    const auto list = [&](const std::vector<SectorRun>& runs) {
+        Bytes all;
+        std::size_t count = 0;
+        for (auto [lba, left] : runs)
+            while (left > 0) {
+                const auto part = static_cast<std::uint8_t>(std::min<unsigned>(left, 120));
+                const Bytes address = lilo_address(lba, part, linear);
+                all.insert(all.end(), address.begin(), address.end());
+                lba += part;
+                left = static_cast<std::uint16_t>(left - part);
+                ++count;
+            }
+        const std::size_t at = out.size() / 512;
+        for (std::size_t i = 0; i == 0 || i < count; i += per_sector) {
+            Bytes one(all.begin() + static_cast<std::ptrdiff_t>(i * 5), all.begin() + static_cast<std::ptrdiff_t>(std::min(count, i + per_sector) * 5));
+            one.resize(512);
+            if (i + per_sector < count) {
+                const Bytes next = lilo_address(first + static_cast<std::uint32_t>(out.size() / 512) + 1, 1, linear);
+                std::copy(next.begin(), next.end(), one.begin() + per_sector * 5);
+            }
+            out.insert(out.end(), one.begin(), one.end());
+        }
+        return lilo_address(first + static_cast<std::uint32_t>(at), 1, linear);
+    };
+    for (std::size_t i = 0; i < images.size(); ++i) {
+        const std::size_t at = 512 + i * 52;
+        const auto& image = images[i];
+        const Bytes start = list(image.kernel);
+        const Bytes ramdisk = image.ramdisk.empty() ? Bytes(5) : list(image.ramdisk);
+        std::copy(image.label.begin(), image.label.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
+        put32(out, at + 32, image.ramdisk_size);
+        std::copy(ramdisk.begin(), ramdisk.end(), out.begin() + static_cast<std::ptrdiff_t>(at + 36));
+        std::copy(start.begin(), start.end(), out.begin() + static_cast<std::ptrdiff_t>(at + 41));
+    }
+    return out;
+}
+
 Bytes make_sector_list(const std::vector<std::pair<std::uint32_t, std::uint16_t>>& runs) {
     Bytes out;
     for (const auto& [first, count] : runs) {

@@ -28,6 +28,8 @@ struct PeImage {
     std::uint32_t image_size = 0;
     std::uint32_t header_size = 0;
     std::uint32_t stored_checksum = 0;
+    std::uint64_t sections_at = 0;    ///< where the table of sections lies, from the image's start
+    std::uint16_t section_count = 0;  ///< as the header says; `sections` has at most 4096
     std::vector<PeSection> sections;
     std::vector<std::string> imports;  ///< names of the files it imports from
     std::uint64_t certificates_offset = 0;

@@ -93,6 +93,8 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.stored_checksum = optional->checksum;
     out.end = out.header_size;
     const std::uint64_t table = optional_at + head->optional_size;
+    out.sections_at = table - offset;
+    out.section_count = head->sections;
     for (unsigned i = 0; i < head->sections; ++i) {
         const auto section = file.load<ondisk::PeSectionHeader>(table + i * sizeof(ondisk::PeSectionHeader));
         if (!section) {

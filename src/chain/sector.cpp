@@ -11,6 +11,7 @@
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/grub.hpp"
+#include "ondisk/lilo.hpp"
 #include "ondisk/marks.hpp"
 #include "ondisk/mbr.hpp"
 
@@ -116,6 +117,21 @@ void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume
     }
 }
 
+/// The head that LILO's code begins with, from version 22 on.
+void lilo_first_sector(SectorView& view) {
+    const auto head = ondisk::from_bytes<ondisk::LiloFirst>(view.bytes);
+    const unsigned major = head.version & 0xFFU;
+    if (major < 22) return;
+    auto fields = ondisk::annotate(head, 0, "lilo.");
+    for (auto& field : fields) {
+        if (field.name == "lilo.version") field.meaning = fmt::format("{}.{}", major, head.version >> 8U);
+        if (field.name == "lilo.map_stamp" || field.name == "lilo.stamp")
+            field.meaning = utc_text(field.name == "lilo.stamp" ? std::uint32_t{head.stamp} : std::uint32_t{head.map_stamp});
+        if (field.name == "lilo.index_lba") field.meaning = "of the sector that lists its second part";
+    }
+    view.fields.insert(view.fields.begin(), fields.begin(), fields.end());
+}
+
 }  // namespace
 
 Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
@@ -134,8 +150,10 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         if (auto fields = annotate_mbr(*disk.source)) view.fields = std::move(*fields);
         if (const auto boot = recognise_grub_boot(view.bytes)) grub_first_sector(view, *boot);
         else if (std::all_of(view.bytes.begin(), view.bytes.begin() + 440, [](auto b) { return b == 0; })) view.next = "nothing: its code area is empty";
-        else if (const auto name = identify_loader(view.bytes); !name.empty()) view.next = fmt::format("runs {}'s code", name);
-        else view.next = "runs code that is not decoded here";
+        else if (const auto name = identify_loader(view.bytes); !name.empty()) {
+            view.next = fmt::format("runs {}'s code", name);
+            if (name == "LILO") lilo_first_sector(view);
+        } else view.next = "runs code that is not decoded here";
         return view;
     }
     if (chain::view_disc_sector(view, disk, lba)) return view;

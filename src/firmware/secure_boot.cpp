@@ -107,20 +107,17 @@ std::optional<std::string> revoked(PKCS7* message, X509* certificate, const Imag
     return std::nullopt;
 }
 
-/// The same for the certificates of the database that allow this signature: each one alone must do so.
+/// The database allows this signature: the first certificate in it that does decides, revoked or not.
 std::optional<std::string> allowed_by(PKCS7* message, const pkcs7::SignedDigest& told, const ImageTrust& trust, bool& allowed) {
-    std::optional<std::string> why;
     for (const auto& der : trust.allowed.certificates) {
         const pkcs7::Certificates one{der};
         if (!pkcs7::verifies(message, told.content, &one)) continue;
         const auto certificate = pkcs7::parse_certificate(der);
-        why = certificate ? revoked(message, certificate.get(), trust) : std::nullopt;
-        if (!why) {
-            allowed = true;
-            return std::nullopt;
-        }
+        auto why = certificate ? revoked(message, certificate.get(), trust) : std::nullopt;
+        allowed = !why;
+        return why;
     }
-    return why;
+    return std::nullopt;
 }
 
 }  // namespace

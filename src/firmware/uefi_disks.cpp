@@ -119,6 +119,14 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine 
     const std::uint16_t own = machine == EfiMachine::Ia32 ? i386 : x86_64;
     if (image->machine != own)
         return ImageRefusal{fmt::format("it is for {}, the firmware is {}", pe_machine_name(image->machine), pe_machine_name(own)), "Unsupported"};
+    // PeCoffLoaderGetPeHeader: the table of sections must lie inside the headers, and these inside the image.
+    const std::uint64_t table_end = image->sections_at + std::uint64_t{image->section_count} * 40;
+    if (table_end > image->header_size || table_end >= image->image_size)
+        return ImageRefusal{fmt::format("its table of {} sections does not fit into its headers", image->section_count), "Unsupported"};
+    if (image->certificates_size != 0 && image->certificates_offset + image->certificates_size > file.size())
+        return ImageRefusal{fmt::format("its certificate table leaves the file: it ends at byte {}, the file has {}",
+                                        image->certificates_offset + image->certificates_size, file.size()),
+                            "Unsupported"};
     for (const auto& s : image->sections) {
         if (std::uint64_t{s.file_offset} + s.file_size > file.size())
             return ImageRefusal{

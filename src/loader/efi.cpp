@@ -164,7 +164,16 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
             fallback = true;
         }
     }
-    const auto file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
+    auto file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
+    std::optional<Finding> instead;
+    const std::string builtin = second_stage(path, {context.firmware, nullptr, nullptr, false, {}});
+    if (!file.found() && !fallback && second != builtin) {
+        // A name that leads nowhere gives way to the built-in one.
+        instead = make_finding("shim-default-instead", fmt::format("shim is told to start {}, which is not there, and falls back to {}", file.place, builtin),
+                               {evidence_place(file.place, "a file", *file.error)});
+        second = builtin;
+        file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
+    }
     if (!file.found()) {
         const std::string shown = backslashes(second);
         return shim_stops("shim-second-stage-missing", fmt::format("shim starts {}:{}, which is not there", volume.place, second),
@@ -193,6 +202,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     }
     auto run = fallback ? run_fallback(machine, volume, second, own) : run_efi_loader(machine, volume, second, own);
     if (!run) run = undecoded(volume, second);
+    if (instead) run->findings.push_back(std::move(*instead));
     if (fallback) run->route.insert(run->route.begin(), fmt::format("{}:{} (makes boot options)", volume.place, second));
     run->route.insert(run->route.begin(), fmt::format("{}:{} (shim)", volume.place, path));
     return run;

@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
-#include "loader/family.hpp"
+#include "loader/lilo/map.hpp"
 
 namespace herberge::loader::lilo {
 
@@ -98,10 +98,52 @@ public:
             out.style = MenuStyle::Menu;
             out.timeout = global.find("timeout") != nullptr ? std::optional(tenths(global.find("timeout"), 0)) : std::nullopt;
         }
+        against_map(out);
         return out;
     }
 
+    std::vector<Finding> findings;
+
 private:
+    /// What the map lists, against the files as they lie now. The code reads the map, never the files.
+    void against_map(Menu& menu) {
+        const auto* named = sections_.front().find("map");
+        const std::string path = named != nullptr ? *named : "/boot/map";
+        std::vector<std::string> labels;
+        for (const auto& entry : menu.entries) labels.push_back(entry.title);
+        const auto images = read_map(machine_, volume_, path, labels);
+        for (auto& entry : menu.entries) {
+            const auto image = std::ranges::find(images, entry.title, &MapImage::label);
+            if (image == images.end()) {
+                if (!images.empty())
+                    stale(entry, fmt::format("{}:{} does not list “{}”: LILO was not installed since the entry was written", volume_.place, path, entry.title));
+                continue;
+            }
+            compare(menu, entry, *image, entry.kernel, image->kernel, "the kernel");
+            compare(menu, entry, *image, entry.ramdisks, image->ramdisk, "the RAM disk");
+        }
+    }
+
+    void compare(const Menu& menu, MenuEntry& entry, const MapImage& image, const std::vector<FileReference>& files, const std::vector<DiskRange>& listed,
+                 std::string_view what) {
+        if (files.empty() || !files.front().found()) return;
+        const auto match = compare_lists(listed, ranges_of(*files.front().volume, files.front().file));
+        if (match == ListMatch::Unknown || match == ListMatch::Same) return;
+        std::string whose;
+        for (const auto& other : menu.entries)
+            for (const auto* list : {&other.kernel, &other.ramdisks})
+                for (const auto& file : *list)
+                    if (whose.empty() && file.found() && compare_lists(listed, ranges_of(*file.volume, file.file)) == ListMatch::Same)
+                        whose = fmt::format("; they are those of {}", file.place);
+        stale(entry, fmt::format("for “{}” {} lists sectors that {} those of {} {}{}", image.label, image.place,
+                                 match == ListMatch::Other ? "are not" : "are only in part", what, files.front().place, whose));
+    }
+
+    void stale(MenuEntry& entry, std::string text) {
+        findings.push_back(make_finding("lilo-list-stale", text, {evidence_line(entry.place, entry.line, {}, entry.title)}));
+        entry.messages.push_back({std::move(text), entry.place, entry.line});
+    }
+
     static int tenths(const std::string* text, int otherwise) {
         if (text == nullptr) return otherwise;
         int value = 0;
@@ -193,7 +235,8 @@ bool recognise(std::span<const std::uint8_t> sector) {
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
     const auto text = read_text_file(*plain_view(volume), config);
     if (!text) return {};
-    return {Reading(machine, volume, parse(*text)).menu(fmt::format("{}:{}", volume.place, config))};
+    Reading reading(machine, volume, parse(*text));
+    return {reading.menu(fmt::format("{}:{}", volume.place, config))};
 }
 
 LoaderRun run(const Machine& machine, const BootPlace& place) {
@@ -215,7 +258,14 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
         out.undecoded = true;
         return out;
     }
-    out.menu = configurations(machine, *home).front();
+    const auto text = read_text_file(*plain_view(*home), config);
+    if (!text) {
+        out.undecoded = true;
+        return out;
+    }
+    Reading reading(machine, *home, parse(*text));
+    out.menu = reading.menu(fmt::format("{}:{}", home->place, config));
+    out.findings = std::move(reading.findings);
     out.configuration_text = fmt::format("{} tells what was meant ({} entr{}); LILO itself reads the lists made from it", out.menu.place,
                                          out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
     out.loader_text = "its lists of sectors lead to code that runs";
