@@ -210,6 +210,13 @@ public:
             c.esp.file(own, wrong);
             write(c);
         }
+        for (const auto& [name, size] : {std::pair("image-smaller-than-headers", 0x100U), std::pair("image-smaller-than-section", 0x1040U)}) {
+            c = plain(name);
+            Bytes small = app;
+            forge::put32(small, 0x98 + 56, size);
+            c.esp.file(own, small);
+            write(c);
+        }
         c = plain("image-other-subsystem");
         Bytes console = app;
         forge::put16(console, 0x98 + 68, 3);

@@ -172,7 +172,16 @@ TEST(EfiImages, AreRefusedForWhatTheFirmwareRefuses) {
     EXPECT_EQ(refused(Bytes(good.begin(), good.end() - 200)), "Unsupported");
     auto small = good;
     forge::put32(small, 0x98 + 56, 0x100);
-    EXPECT_EQ(refused(small), "Load Error");
+    EXPECT_EQ(refused(small), "Unsupported") << "less than its headers";
+    forge::put32(small, 0x98 + 56, 0x1001);
+    EXPECT_EQ(refused(small), "Load Error") << "less than its section";
+    auto many = good;
+    forge::put16(many, 0x86, 0xFFFF);
+    EXPECT_EQ(refused(many), "Unsupported");
+    auto certified = good;
+    forge::put32(certified, 0x98 + 112 + 32, 0xFFFFFFF0U);
+    forge::put32(certified, 0x98 + 112 + 36, 64);
+    EXPECT_EQ(refused(certified), "Unsupported") << "its certificates leave the file";
     auto appended = good;
     appended.resize(appended.size() + 1000, 0x55);
     EXPECT_EQ(refused(appended), "started");
