@@ -257,7 +257,9 @@ TEST(Uefi, ThirtyTwoBitFirmwareTakesItsOwnFilesOnly) {
     options.firmware = FirmwareKind::Uefi;
     options.efi_machine = EfiMachine::Ia32;
     auto machine = support::machine_of(kiosk.build());
-    EXPECT_EQ(stage_of(check(machine, options)), "firmware") << "there is no BOOTIA32.EFI";
+    const auto nothing = check(machine, options);
+    EXPECT_EQ(stage_of(nothing), "firmware") << "there is no BOOTIA32.EFI";
+    EXPECT_NE(nothing.systems.front().at(Stage::Firmware).text.find("d1p1:/EFI/BOOT/BOOTX64.EFI is there, for 64-bit PC firmware"), std::string::npos);
     // The usual mistake: the 64-bit file under the 32-bit name.
     kiosk.esp.file("/EFI/BOOT/BOOTIA32.EFI", kiosk.esp.at("/EFI/BOOT/BOOTX64.EFI").content);
     machine = support::machine_of(kiosk.build());

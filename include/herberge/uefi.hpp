@@ -114,6 +114,8 @@ struct ImageRefusal {
 /// The file that the firmware takes where no option names one (UEFI specification 2.10, section 3.5.1.1).
 [[nodiscard]] std::string_view efi_fallback_path(EfiMachine machine);
 
+/// The same for processors that are no PC's: path and processor.
+[[nodiscard]] std::span<const std::pair<std::string_view, std::string_view>> other_fallback_names();
 /// The path is that of a file which the fallback rule starts: "/EFI/BOOT/BOOT….EFI" (as shim.c, is_removable_media_path).
 [[nodiscard]] bool efi_is_fallback_place(std::string_view path);
 

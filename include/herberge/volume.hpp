@@ -126,7 +126,11 @@ struct Volume {
     std::string partuuid;
     std::shared_ptr<const FileSystem> loader_view;  ///< null when not readable
     std::shared_ptr<const FileSystem> kernel_view;  ///< null when not readable
-    std::optional<Error> problem;                   ///< why the views are null
+    /// The kernel's view, else the loaders'; null: nothing reads it.
+    [[nodiscard]] const FileSystem* by_kernel() const { return kernel_view != nullptr ? kernel_view.get() : loader_view.get(); }
+    /// The loaders' view, else the kernel's.
+    [[nodiscard]] const FileSystem* by_loader() const { return loader_view != nullptr ? loader_view.get() : kernel_view.get(); }
+    std::optional<Error> problem;  ///< why the views are null
 };
 
 struct Disk {

@@ -132,6 +132,15 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     return out;
 }
 
+std::vector<std::uint8_t> pe_section(const ByteSource& file, const PeImage& image, std::string_view name, std::uint64_t most) {
+    const auto section = std::ranges::find(image.sections, name, &PeSection::name);
+    if (section == image.sections.end()) return {};
+    std::uint64_t length = std::min<std::uint64_t>(section->file_size, most);
+    if (section->virtual_size != 0) length = std::min<std::uint64_t>(length, section->virtual_size);
+    auto bytes = file.bytes(section->file_offset, length);
+    return bytes ? std::move(*bytes) : std::vector<std::uint8_t>();
+}
+
 Result<std::uint32_t> pe_checksum(const ByteSource& file) {
     const auto pe_at = file.load<ondisk::little_uint32_t>(0x3C);
     if (!pe_at) return tl::unexpected(pe_at.error());

@@ -17,18 +17,12 @@ namespace {
 constexpr std::size_t most_files = 500;
 constexpr int most_depth = 5;
 
-const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
-
 std::string section_text(const ByteSource& file, const PeImage& image, std::string_view name) {
-    const auto section = std::ranges::find(image.sections, name, &PeSection::name);
-    if (section == image.sections.end()) return {};
-    const auto bytes = file.bytes(section->file_offset, std::min<std::uint32_t>(section->file_size, 4096));
     std::string out;
-    if (bytes)
-        for (const auto byte : *bytes) {
-            if (byte == 0) break;
-            out += static_cast<char>(byte);
-        }
+    for (const auto byte : pe_section(file, image, name, 4096)) {
+        if (byte == 0) break;
+        out += static_cast<char>(byte);
+    }
     return out;
 }
 
@@ -66,7 +60,7 @@ public:
     Search(const Volume& volume, std::vector<EfiFile>& out) : volume_(volume), out_(out) {}
 
     void directory(const std::string& path, int depth) {
-        const FileSystem* fs = view_of(volume_);
+        const FileSystem* fs = volume_.by_kernel();
         const auto found = fs != nullptr ? resolve(*fs, path.empty() ? "/" : path) : fail(ErrorKind::NotFound, "no file system");
         const auto names = found && found->file.type == FileType::Directory ? fs->list(found->file.id) : fail(ErrorKind::NotFound, "none");
         if (!names) return;
@@ -131,6 +125,8 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     for (const auto* volume : seen->volumes) {
         points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::X64)), "the firmware's fallback rule");
         points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::Ia32)), "the fallback rule of 32-bit firmware");
+        for (const auto& [name, processor] : other_fallback_names())
+            points(fmt::format("{}:{}", volume->place, name), fmt::format("the fallback rule of {} firmware", processor));
     }
     for (const auto& menu : read_menus(view, variables)) {
         std::vector<const MenuEntry*> all;
@@ -144,8 +140,8 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     for (std::size_t i = 0; i < out.size(); ++i)
         if (out[i].application == EfiApplication::Shim) {
             const std::string directory = out[i].place.substr(0, out[i].place.rfind('/'));
-            points(directory + "/grubx64.efi", out[i].place);
-            points(directory + "/mmx64.efi", out[i].place);
+            for (const std::string_view suffix : {"x64", "ia32"})
+                for (const std::string_view name : {"grub", "mm", "fb"}) points(fmt::format("{}/{}{}.efi", directory, name, suffix), out[i].place);
         }
     return out;
 }

@@ -15,8 +15,6 @@ namespace {
 
 constexpr std::size_t most_depth = 6;
 
-const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
-
 /// A file the firmware tries, and by whose word.
 struct Candidate {
     const Volume* volume;  ///< in the firmware's view
@@ -68,7 +66,7 @@ private:
 
     /// True when the firmware stays with it: it was started.
     bool try_one(const Candidate& c, const Route& start) {
-        const FileSystem* fs = view_of(*c.volume);
+        const FileSystem* fs = c.volume->by_kernel();
         const auto found = fs != nullptr ? resolve(*fs, c.path) : fail(ErrorKind::NotFound, "no file system");
         const std::string place = fmt::format("{}:{}", c.volume->place, c.path);
         if (!found) {
@@ -202,7 +200,8 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         const Volume* hidden = nullptr;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.info.kind.starts_with("fat") && view_of(v) != nullptr && resolve(*view_of(v), efi_fallback_path(kind_))) hidden = &v;
+            if (hidden == nullptr && v.info.kind.starts_with("fat") && v.by_kernel() != nullptr && resolve(*v.by_kernel(), efi_fallback_path(kind_)))
+                hidden = &v;
         });
         if (hidden != nullptr && !seen_->findings.empty()) {
             ladder.set(Stage::Firmware, State::Holds, "the firmware reads the disk", {});
@@ -222,6 +221,14 @@ private:
                                ? "the firmware finds no FAT volume on any disk"
                                : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", efi_fallback_path(kind_));
         if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
+        // The usual mistake with downloaded images: made for another machine.
+        std::vector<std::pair<std::string_view, std::string_view>> others(other_fallback_names().begin(), other_fallback_names().end());
+        others.emplace_back(kind_ == EfiMachine::Ia32 ? std::pair{efi_fallback_path(EfiMachine::X64), "64-bit PC"}
+                                                      : std::pair{efi_fallback_path(EfiMachine::Ia32), "32-bit PC"});
+        for (const auto* volume : seen_->volumes)
+            for (const auto& [name, machine] : others)
+                if (volume->by_kernel() != nullptr && resolve(*volume->by_kernel(), name))
+                    text += fmt::format("; {}:{} is there, for {} firmware", volume->place, name, machine);
         text += "; " + secure_.why;
         if (!variables_.given()) text += "; boot options were not given";
         std::vector<Evidence> evidence = missed_;

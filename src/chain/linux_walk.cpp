@@ -15,7 +15,7 @@ constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: V
 
 Source open_reference(const FileReference& file) {
     if (!file.found() || file.volume == nullptr) return nullptr;
-    const auto* fs = file.volume->loader_view != nullptr ? file.volume->loader_view.get() : file.volume->kernel_view.get();
+    const auto* fs = file.volume->by_loader();
     if (fs == nullptr) return nullptr;
     auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
     if (!source) return nullptr;

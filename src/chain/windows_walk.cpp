@@ -44,7 +44,7 @@ public:
 
     void run() {
         if (!entry()) return;
-        fs_ = start_.system->loader_view != nullptr ? start_.system->loader_view.get() : start_.system->kernel_view.get();
+        fs_ = start_.system->by_loader();
         if (!kernel()) return;
         ladder_.set(Stage::Ramdisk, State::NotNeeded, "Windows starts without one");
         if (!root()) return;
@@ -81,7 +81,7 @@ private:
         if (start_.system == nullptr)
             return fails("store-device-gone", fmt::format("“{}” has its system on {}, and nothing here answers to that", entry_.title, start_.system_device),
                          "Status: 0xc000000e\nInfo: The boot selection failed because a required device is inaccessible.");
-        const auto* fs = start_.system->loader_view != nullptr ? start_.system->loader_view.get() : start_.system->kernel_view.get();
+        const auto* fs = start_.system->by_loader();
         if (fs == nullptr)
             return fails("store-device-unreadable",
                          fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title, start_.system->place), "Status: 0xc000000e");
@@ -153,7 +153,7 @@ private:
     /// The OS loader itself: an entry starts it, and it loads everything else.
     bool os_loader() {
         const auto& loader = start_.loader;
-        const auto* fs = loader.volume->loader_view != nullptr ? loader.volume->loader_view.get() : loader.volume->kernel_view.get();
+        const auto* fs = loader.volume->by_loader();
         auto state = image(*fs, loader.volume->place, loader.real_path, true);
         const bool efi_name = lower_text(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
@@ -184,7 +184,7 @@ private:
     [[nodiscard]] std::vector<std::string> manager_roots() const {
         std::vector<std::string> out;
         const auto* volume = machine_.at(entry_.place.substr(0, entry_.place.find(':')));
-        const auto* fs = volume == nullptr ? nullptr : volume->loader_view != nullptr ? volume->loader_view.get() : volume->kernel_view.get();
+        const auto* fs = volume == nullptr ? nullptr : volume->by_loader();
         if (fs == nullptr) return out;
         for (const char* path : {"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/BOOT/BOOTX64.EFI"}) {
             const auto found = resolve(*fs, path);

@@ -16,19 +16,11 @@ namespace {
 constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
 constexpr std::size_t most_lines = 200;
 
-/// The text of a section, without the zeros that fill it up.
-std::string section_text(const ByteSource& image, std::string_view name) {
+std::string_view text_of(std::span<const std::uint8_t> bytes) { return {reinterpret_cast<const char*>(bytes.data()), bytes.size()}; }
+
+std::vector<std::uint8_t> section_of(const ByteSource& image, std::string_view name) {
     const auto pe = inspect_pe(image);
-    if (!pe) return {};
-    const auto section = std::ranges::find(pe->sections, name, &PeSection::name);
-    if (section == pe->sections.end()) return {};
-    std::uint64_t length = section->file_size;
-    if (section->virtual_size != 0) length = std::min<std::uint64_t>(length, section->virtual_size);
-    const auto bytes = image.bytes(section->file_offset, length, std::uint64_t{1} << 20U);
-    if (!bytes) return {};
-    std::string out;
-    for (const auto byte : *bytes) out += static_cast<char>(byte);
-    return out;
+    return pe ? pe_section(image, *pe, name) : std::vector<std::uint8_t>();
 }
 
 }  // namespace
@@ -55,22 +47,20 @@ std::vector<SbatGeneration> parse_sbat(std::string_view text) {
     return out;
 }
 
-std::vector<SbatGeneration> image_sbat(const ByteSource& image) { return parse_sbat(section_text(image, ".sbat")); }
+std::vector<SbatGeneration> image_sbat(const ByteSource& image) { return parse_sbat(text_of(section_of(image, ".sbat"))); }
 
 std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariables& variables) {
     std::vector<SbatGeneration> out;
     for (const std::string_view name : {"SbatLevel", "SbatLevelRT"})
-        if (const auto* level = variables.find(name, shim_guid); level != nullptr && out.empty())
-            out = parse_sbat(std::string_view(reinterpret_cast<const char*>(level->data.data()), level->data.size()));
+        if (const auto* level = variables.find(name, shim_guid); level != nullptr && out.empty()) out = parse_sbat(text_of(level->data));
     // The section holds a version, then where two policies begin, counted from behind that version: the automatic one and
     // the latest one. The automatic one is installed unless the variable is newer.
-    const std::string own = section_text(shim, ".sbatlevel");
+    const auto bytes = section_of(shim, ".sbatlevel");
     constexpr std::size_t head = 12;
-    if (own.size() < head) return out;
-    const std::span<const std::uint8_t> bytes(reinterpret_cast<const std::uint8_t*>(own.data()), own.size());
+    if (bytes.size() < head) return out;
     const std::size_t at = std::size_t{4} + ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 4);
-    if (ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 0) != 0 || at >= own.size()) return out;
-    auto embedded = parse_sbat(std::string_view(own).substr(at));
+    if (ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 0) != 0 || at >= bytes.size()) return out;
+    auto embedded = parse_sbat(text_of(bytes).substr(at));
     // The first line carries the date: "sbat,1,2022052400".
     const auto date = [](const std::vector<SbatGeneration>& policy) { return policy.empty() ? std::string() : policy.front().rest; };
     if (date(embedded) > date(out)) return embedded;

@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <ctime>
 
+#include <herberge/pe.hpp>
+
 #include "artifact/pkcs7.hpp"
 #include "ondisk/pe.hpp"
 
@@ -208,16 +210,14 @@ ImageTrust shim_trust(const ByteSource& shim, const ImageTrust& firmware, const 
     if (const auto* mok = variables.find("MokListX", shim_guid)) take(out.denied, parse_signature_lists(mok->data));
     const auto pe = inspect_pe(shim);
     if (!pe) return out;
-    const auto section = std::ranges::find(pe->sections, std::string_view(".vendor_cert"), &PeSection::name);
-    if (section == pe->sections.end()) return out;
-    const auto bytes = shim.bytes(section->file_offset, section->file_size, std::uint64_t{1} << 20U);
-    if (!bytes || bytes->size() < 16) return out;
+    const auto bytes = pe_section(shim, *pe, ".vendor_cert");
+    if (bytes.size() < 16) return out;
     // Four numbers: sizes and offsets of what is allowed and of what is denied, from the section's start.
     const auto piece = [&](std::size_t index) -> std::span<const std::uint8_t> {
-        const std::size_t size = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, index * 4);
-        const std::size_t at = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, 8 + index * 4);
-        if (at > bytes->size() || size > bytes->size() - at) return {};
-        return std::span(*bytes).subspan(at, size);
+        const std::size_t size = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, index * 4);
+        const std::size_t at = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 8 + index * 4);
+        if (at > bytes.size() || size > bytes.size() - at) return {};
+        return std::span(bytes).subspan(at, size);
     };
     const auto vendor = piece(0);
     if (!vendor.empty()) {

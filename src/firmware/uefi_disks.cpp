@@ -108,6 +108,15 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
 
 std::string_view efi_fallback_path(EfiMachine machine) { return machine == EfiMachine::Ia32 ? "/EFI/BOOT/BOOTIA32.EFI" : "/EFI/BOOT/BOOTX64.EFI"; }
 
+std::span<const std::pair<std::string_view, std::string_view>> other_fallback_names() {
+    static constexpr std::array<std::pair<std::string_view, std::string_view>, 5> names = {{{"/EFI/BOOT/BOOTAA64.EFI", "AArch64"},
+                                                                                            {"/EFI/BOOT/BOOTARM.EFI", "ARM"},
+                                                                                            {"/EFI/BOOT/BOOTRISCV64.EFI", "RISC-V"},
+                                                                                            {"/EFI/BOOT/BOOTLOONGARCH64.EFI", "LoongArch"},
+                                                                                            {"/EFI/BOOT/BOOTIA64.EFI", "Itanium"}}};
+    return names;
+}
+
 std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine machine) {
     constexpr std::uint16_t x86_64 = 0x8664;
     constexpr std::uint16_t i386 = 0x014C;

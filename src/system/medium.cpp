@@ -49,8 +49,6 @@ std::vector<std::string> packed_roots(const FileSystem& fs, const std::string& d
     return out;
 }
 
-const FileSystem* view_of(const Volume& volume) { return volume.kernel_view != nullptr ? volume.kernel_view.get() : volume.loader_view.get(); }
-
 const Scheme* scheme_of(const CommandLine& arguments) {
     for (const auto& scheme : schemes)
         if (arguments.has(scheme.option) || arguments.value(scheme.option)) return &scheme;
@@ -60,7 +58,7 @@ const Scheme* scheme_of(const CommandLine& arguments) {
 }  // namespace
 
 std::optional<InstalledSystem> identify_medium(const Volume& volume) {
-    const FileSystem* fs = view_of(volume);
+    const FileSystem* fs = volume.by_kernel();
     if (fs == nullptr || (volume.info.kind != "iso9660" && !volume.info.kind.starts_with("fat"))) return std::nullopt;
     InstalledSystem out;
     out.kind = SystemKind::Medium;
@@ -82,7 +80,7 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
 StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
     StageResult out;
     const Scheme* scheme = scheme_of(arguments);
-    const FileSystem* fs = view_of(volume);
+    const FileSystem* fs = volume.by_kernel();
     if (fs == nullptr) return out;
     if (scheme == nullptr) {
         out.state = State::NotNeeded;

@@ -14,11 +14,10 @@ namespace {
 
 constexpr std::size_t most_users = 200;
 
-const FileSystem* view_of(const Volume& volume) { return volume.loader_view != nullptr ? volume.loader_view.get() : volume.kernel_view.get(); }
-
 class Collector {
 public:
-    explicit Collector(const InstalledSystem& system) : system_(system), fs_(*view_of(*system.volume)), signed_(fs_, system.directory, system.volume->place) {}
+    explicit Collector(const InstalledSystem& system)
+        : system_(system), fs_(*system.volume->by_loader()), signed_(fs_, system.directory, system.volume->place) {}
 
     Result<std::vector<StartupItem>> run() {
         const auto registry = read_windows_registry(*system_.volume, system_.directory);
@@ -178,7 +177,7 @@ private:
 }  // namespace
 
 Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system) {
-    if (system.kind != SystemKind::Windows || system.volume == nullptr || view_of(*system.volume) == nullptr)
+    if (system.kind != SystemKind::Windows || system.volume == nullptr || system.volume->by_loader() == nullptr)
         return fail(ErrorKind::WrongType, "not a Windows installation");
     return Collector(system).run();
 }
