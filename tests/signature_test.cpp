@@ -136,6 +136,14 @@ TEST(TimeStamps, CountersignaturesAreReadAndProven) {
     }
 }
 
+TEST(Chains, AreHeldAgainstTheTimeOfSigning) {
+    const auto problem = [](const Bytes& image) { return image_signatures(*support::source_of(image)).front().chain_problem; };
+    EXPECT_EQ(problem(keys().leaf.sign(plain_image())), "") << "no time, no question of validity";
+    EXPECT_EQ(problem(keys().leaf.sign(plain_image(), keys().clock, "20250315120000Z")), "");
+    EXPECT_NE(problem(keys().leaf.sign(plain_image(), keys().clock, "20260315120000Z")).find("certificate has expired"), std::string::npos);
+    EXPECT_NE(problem(keys().leaf.sign(plain_image(), keys().clock, "20240315120000Z", false)).find("not yet valid"), std::string::npos);
+}
+
 TEST(SeveralSignatures, OneThatIsAllowedIsEnoughAndOneRevokedRefuses) {
     const Bytes image = forge::sign_again(keys().stranger.sign(plain_image()), keys().house.sign(plain_image()));
     EXPECT_EQ(image_signatures(*support::source_of(image)).size(), 2U);

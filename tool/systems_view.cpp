@@ -129,7 +129,9 @@ std::string signature_text(const herberge::FileSignature& signature, const Termi
     const std::string when = signature.time && signature.time->intact ? ", " + herberge::utc_text(signature.time->seconds).substr(0, 10) : std::string();
     switch (signature.kind) {
         case Kind::NotLooked: return {};
-        case Kind::Inside: return terminal.ink(Ink::Dim, fmt::format("signed by {}{}", by, when));
+        case Kind::Inside:
+            return terminal.ink(Ink::Dim, fmt::format("signed by {}{}", by, when)) +
+                   (signature.chain_problem.empty() ? std::string() : terminal.ink(Ink::Warn, ", but: " + printable(signature.chain_problem)));
         case Kind::Catalogue:
             return terminal.ink(Ink::Dim,
                                 fmt::format("signed by {}{}, in {}", by, when, printable(signature.catalogue.substr(signature.catalogue.rfind('/') + 1))));

@@ -62,6 +62,7 @@ struct ImageSignature {
     std::vector<CertificateInfo> chain;  ///< the certificates it brings, the signer's first
     std::string root;                    ///< the last issuer of its chain
     std::optional<SigningTime> time;     ///< none: nobody witnesses when it was made
+    std::string chain_problem;           ///< why the certificates do not lead from the signer to their topmost one at that time; empty: they do
     std::vector<std::uint8_t> pkcs7;
 };
 [[nodiscard]] std::vector<ImageSignature> image_signatures(const ByteSource& image);

@@ -75,6 +75,7 @@ struct FileSignature {
     std::string catalogue;      ///< its path, for Kind::Catalogue
     std::size_t looked_in = 0;  ///< for Kind::None: how many catalogues do not list it
     std::optional<SigningTime> time;
+    std::string chain_problem;  ///< for Kind::Inside: as ImageSignature's
 };
 
 /// Something that a start would run, in order.

@@ -34,6 +34,7 @@ ImageSignature judge(const ByteSource& image, std::span<const std::uint8_t> der)
         out.root = pkcs7::root_of(message.get());
     }
     out.time = pkcs7::signing_time(message.get());
+    out.chain_problem = pkcs7::chain_problem(message.get(), out.time && out.time->intact ? std::optional(out.time->seconds) : std::nullopt);
     return out;
 }
 

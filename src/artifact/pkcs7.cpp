@@ -266,6 +266,38 @@ std::string root_of(PKCS7* message) {
     return name_text(issuer);
 }
 
+std::string chain_problem(PKCS7* message, std::optional<std::int64_t> at) {
+    X509* signer = signer_of(message);
+    if (signer == nullptr) return "the signer's certificate is not there";
+    // The topmost certificate is what is trusted here: whether a machine trusts it is for its databases to say.
+    X509* top = signer;
+    for (int steps = 0; steps < 8; ++steps) {
+        X509* next = nullptr;
+        for (int i = 0; next == nullptr && i < sk_X509_num(message->d.sign->cert); ++i) {
+            X509* up = sk_X509_value(message->d.sign->cert, i);
+            if (up != top && X509_check_issued(up, top) == X509_V_OK) next = up;
+        }
+        if (next == nullptr) break;
+        top = next;
+    }
+    const Store store(X509_STORE_new());
+    const std::unique_ptr<X509_STORE_CTX, Freer<X509_STORE_CTX, X509_STORE_CTX_free>> context(X509_STORE_CTX_new());
+    if (!store || !context) return "no memory";
+    X509_STORE_add_cert(store.get(), top);
+    X509_STORE_set_flags(store.get(), X509_V_FLAG_PARTIAL_CHAIN | (at ? 0U : X509_V_FLAG_NO_CHECK_TIME));
+    X509_STORE_set_purpose(store.get(), X509_PURPOSE_ANY);
+    if (X509_STORE_CTX_init(context.get(), store.get(), signer, message->d.sign->cert) != 1) return "the chain cannot be looked at";
+    if (at) X509_STORE_CTX_set_time(context.get(), 0, static_cast<time_t>(*at));
+    std::string out;
+    if (X509_verify_cert(context.get()) != 1) {
+        const X509* where = X509_STORE_CTX_get_current_cert(context.get());
+        out = X509_verify_cert_error_string(X509_STORE_CTX_get_error(context.get()));
+        if (where != nullptr) out += " (" + name_text(X509_get_subject_name(where)) + ")";
+    }
+    ERR_clear_error();
+    return out;
+}
+
 std::optional<SigningTime> signing_time(PKCS7* message, const Certificates* trusted) {
     if (message == nullptr || PKCS7_type_is_signed(message) == 0 || sk_PKCS7_SIGNER_INFO_num(PKCS7_get_signer_info(message)) < 1) return std::nullopt;
     const auto* signer = sk_PKCS7_SIGNER_INFO_value(PKCS7_get_signer_info(message), 0);

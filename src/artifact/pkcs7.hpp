@@ -63,6 +63,10 @@ struct SignedDigest {
 /// The last issuer of the signer's chain, as far as the certificates of the message lead.
 [[nodiscard]] std::string root_of(PKCS7* message);
 
+/// Why the message's own certificates do not lead from the signer up to the topmost one that it brings; empty: they do.
+/// `at`: all must have been valid then (seconds since 1970); none: validity periods do not count.
+[[nodiscard]] std::string chain_problem(PKCS7* message, std::optional<std::int64_t> at);
+
 /// A time-stamping authority's witness over the signer's signature: a token (RFC 3161) or a countersignature (RFC 2985,
 /// 5.3.6), both among the attributes that the signature does not cover.
 /// `trusted`: only a token whose chain leads to one of these counts; null: any witness that is right in itself.

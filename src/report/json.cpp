@@ -147,6 +147,7 @@ ordered_json signature_json(const FileSignature& signature) {
     return {{"state", state},
             {"signer", text_or_null(signature.by)},
             {"catalogue", text_or_null(signature.catalogue)},
+            {"chain_problem", text_or_null(signature.chain_problem)},
             {"signed_at", signature.time && signature.time->intact ? ordered_json(signature.time->seconds) : ordered_json(nullptr)}};
 }
 

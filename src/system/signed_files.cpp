@@ -64,6 +64,7 @@ FileSignature SignedFiles::of(const ByteSource& image) {
         out.kind = good != inside.end() ? FileSignature::Kind::Inside : FileSignature::Kind::Broken;
         if (!told.chain.empty()) out.by = told.chain.front().subject;
         out.time = told.time;
+        out.chain_problem = told.chain_problem;
         return out;
     }
     load();
