@@ -316,7 +316,7 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
                            : terminal.ink(Ink::Good, "resolves");
     out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ", pad(e.path_text(), 4),
                        terminal.ink(Ink::Bold, printable(e.title)), state, is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
-    const std::string place = fmt::format("{}:{}", e.place, e.line);
+    const std::string place = e.line > 0 ? fmt::format("{}:{}", e.place, e.line) : e.place;
     out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad(submenu ? "submenu" : std::string(herberge::entry_kind_name(e.kind)), 10),
                        terminal.ink(Ink::Dim, printable(place)));
     if (submenu) {
@@ -349,6 +349,8 @@ std::string boot_options_text(const std::vector<herberge::BootOptionState>& opti
         if (!o.place.empty())
             out += fmt::format("            file      {}{}\n", printable(o.place),
                                o.application == EfiApplication::Unknown ? std::string{} : fmt::format(" ({})", kind));
+        if (const auto text = herberge::load_option_text(o.option.optional_data); !text.empty())
+            out += fmt::format("            hands on  “{}”\n", printable(text));
         if (!o.problem.empty()) out += fmt::format("            but       {}\n", terminal.ink(Ink::Bad, printable(o.problem)));
     }
     if (options.empty()) out += "  none\n";
