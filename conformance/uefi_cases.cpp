@@ -217,6 +217,33 @@ public:
             c.esp.file(own, small);
             write(c);
         }
+        // Relocations: a page and a size, then entries; the section lies at 1000h, the headers end at 200h.
+        const auto relocated = [&](std::uint32_t address, std::uint32_t size, std::uint32_t page, std::uint32_t block) {
+            Bytes out = app;
+            forge::put32(out, 0x98 + 112 + 40, address);
+            forge::put32(out, 0x98 + 112 + 44, size);
+            forge::put32(out, 0x98 + 24, 0);
+            forge::put32(out, 0x200 + 64, page);
+            forge::put32(out, 0x200 + 68, block);
+            return out;
+        };
+        for (const auto& [name, image] :
+             {std::pair("relocations-good", relocated(0x1040, 12, 0x1000, 12)), std::pair("relocations-outside", relocated(0x9000, 12, 0x1000, 12)),
+              std::pair("relocations-block-of-zero", relocated(0x1040, 12, 0x1000, 0)),
+              std::pair("relocations-block-too-long", relocated(0x1040, 12, 0x1000, 500)),
+              std::pair("relocations-page-outside", relocated(0x1040, 12, 0x7000, 12))}) {
+            c = plain(name);
+            c.esp.file(own, image);
+            write(c);
+        }
+        for (const auto& [name, base] : {std::pair("stripped-at-0", 0U), std::pair("stripped-at-4m", 0x400000U), std::pair("stripped-odd", 0x400100U)}) {
+            c = plain(name);
+            Bytes stripped = app;
+            stripped[0x96] |= 1U;
+            forge::put32(stripped, 0x98 + 24, base);
+            c.esp.file(own, stripped);
+            write(c);
+        }
         c = plain("image-other-subsystem");
         Bytes console = app;
         forge::put16(console, 0x98 + 68, 3);

@@ -182,6 +182,24 @@ TEST(EfiImages, AreRefusedForWhatTheFirmwareRefuses) {
     forge::put32(certified, 0x98 + 112 + 32, 0xFFFFFFF0U);
     forge::put32(certified, 0x98 + 112 + 36, 64);
     EXPECT_EQ(refused(certified), "Unsupported") << "its certificates leave the file";
+    auto stripped = good;
+    stripped[0x96] |= 1U;
+    EXPECT_EQ(refused(stripped), "Not Found") << "no relocations, and linked for address 0";
+    forge::put32(stripped, 0x98 + 24, 0x400000);
+    EXPECT_EQ(refused(stripped), "started");
+    const auto relocated = [&](std::uint32_t address, std::uint32_t size, std::uint32_t page, std::uint32_t block) {
+        auto out = good;
+        forge::put32(out, 0x98 + 112 + 40, address);
+        forge::put32(out, 0x98 + 112 + 44, size);
+        forge::put32(out, 0x200 + 64, page);
+        forge::put32(out, 0x200 + 68, block);
+        return refused(out);
+    };
+    EXPECT_EQ(relocated(0x1040, 12, 0x1000, 12), "started");
+    EXPECT_EQ(relocated(0x9000, 12, 0x1000, 12), "Load Error") << "outside of the image";
+    EXPECT_EQ(relocated(0x1040, 12, 0x1000, 0), "Load Error") << "a block of no length";
+    EXPECT_EQ(relocated(0x1040, 12, 0x1000, 500), "Load Error");
+    EXPECT_EQ(relocated(0x1040, 12, 0x7000, 12), "Load Error");
     auto appended = good;
     appended.resize(appended.size() + 1000, 0x55);
     EXPECT_EQ(refused(appended), "started");

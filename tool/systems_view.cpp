@@ -140,7 +140,8 @@ std::string signature_text(const herberge::FileSignature& signature, const Termi
     }
     if (signature.looked_in == 0) return terminal.ink(Ink::Dim, "not signed inside");
     return terminal.ink(Ink::Warn,
-                        fmt::format("not signed: nothing inside, and not in {} catalogue{}", signature.looked_in, signature.looked_in == 1 ? "" : "s"));
+                        "not signed: nothing inside, and " + (signature.looked_in == 1 ? std::string("the catalogue does not list it")
+                                                                                       : fmt::format("none of {} catalogues lists it", signature.looked_in)));
 }
 
 }  // namespace

@@ -25,6 +25,9 @@ struct PeImage {
     std::uint16_t subsystem = 0;  ///< 1 native, 10 EFI application, 16 Windows boot application
     std::uint16_t characteristics = 0;
     std::uint32_t entry = 0;
+    std::uint64_t base = 0;              ///< the address it was linked for
+    std::uint32_t relocations = 0;       ///< address of its relocations, relative to the base
+    std::uint32_t relocations_size = 0;  ///< bytes; 0: none
     std::uint32_t image_size = 0;
     std::uint32_t header_size = 0;
     std::uint32_t stored_checksum = 0;

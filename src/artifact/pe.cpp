@@ -14,6 +14,7 @@ namespace {
 constexpr std::size_t most_imports = 1000;
 constexpr unsigned directory_import = 1;
 constexpr unsigned directory_security = 4;
+constexpr unsigned directory_relocation = 5;
 constexpr std::uint64_t most_file = std::uint64_t{256} << 20U;
 
 std::optional<std::uint64_t> file_offset(const PeImage& image, std::uint32_t address) {
@@ -88,6 +89,9 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.subsystem = optional->subsystem;
     out.characteristics = head->characteristics;
     out.entry = optional->entry;
+    // 32-bit images have the data's base before their own.
+    out.base = out.wide ? std::uint64_t{ondisk::from_bytes<ondisk::little_uint64_t>(optional->base)}
+                        : std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(optional->base, 4)};
     out.image_size = optional->image_size;
     out.header_size = optional->header_size;
     out.stored_checksum = optional->checksum;
@@ -128,6 +132,9 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.certificates_size = security.address != 0 ? static_cast<std::uint32_t>(security.size) : 0U;
     if (out.certificates_size != 0) out.end = std::max(out.end, out.certificates_offset + out.certificates_size);
     if (out.end > file.size() - offset) out.complete = false;
+    const auto relocations = directory(directory_relocation);
+    out.relocations = relocations.address;
+    out.relocations_size = relocations.size;
     read_imports(file, offset, directory(directory_import), out);
     return out;
 }

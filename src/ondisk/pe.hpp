@@ -43,6 +43,14 @@ BOOST_DESCRIBE_STRUCT(PeOptional, (),
                        header_size, checksum, subsystem, dll_characteristics))
 static_assert(sizeof(PeOptional) == 72);
 
+/// A block of base relocations: entries of two bytes follow.
+struct PeRelocationBlock {
+    little_uint32_t page;  ///< address, relative to the image's base
+    little_uint32_t size;  ///< bytes, with this head
+};
+BOOST_DESCRIBE_STRUCT(PeRelocationBlock, (), (page, size))
+static_assert(sizeof(PeRelocationBlock) == 8);
+
 struct PeSectionHeader {
     Bytes<8> name;
     little_uint32_t virtual_size;
