@@ -227,6 +227,7 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
     EXPECT_EQ(start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", manager); }, forge::utf16("\\gone.efi")), "starts")
         << "a name that leads nowhere gives way to the built-in one";
     EXPECT_EQ(start(beside, {0x46, 0x4A, 0x00}), "loader") << "bytes that are no text leave the built-in name";
+    EXPECT_EQ(start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", shim); }, {}), "loader") << "a shim that starts itself for ever";
     // Removable media's rule: the helper beside shim goes by the lists of the installed systems.
     const auto listed = [&](forge::Tree& esp) {
         esp.file("/EFI/BOOT/BOOTX64.EFI", shim).file("/EFI/BOOT/fbx64.efi", forge::make_efi_application({})).file("/EFI/almhof/grubx64.efi", manager);

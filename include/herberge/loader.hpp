@@ -182,6 +182,7 @@ struct EfiContext {
     const UefiVariables* variables = nullptr;  ///< for shim's own lists; null: not looked at
     bool shim = false;                         ///< shim's protocol is there: loaders ask it
     std::string options;                       ///< the boot option's own text for the application; empty: none
+    int depth = 0;                             ///< how many applications have started one another by themselves
 };
 
 /// Runs the EFI application `file` (found at `path` of `volume`) as the firmware does once it has accepted it; none: no

@@ -29,7 +29,7 @@ class Finder {
 public:
     Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind)
         : machine_(machine), kind_(kind), variables_(variables), secure_(secure_boot_policy(variables, secure_boot)), seen_(uefi_volumes(machine)) {
-        context_ = {kind, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}};
+        context_ = {kind, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}, 0};
     }
 
     Routes run() {

@@ -12,6 +12,8 @@ namespace herberge {
 
 namespace {
 
+constexpr int most_depth = 8;
+
 /// A path of UEFI's as one of ours.
 std::string slashes(std::string_view path) {
     std::string out(path);
@@ -135,6 +137,7 @@ std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volu
                 const std::string program = fmt::format("/EFI/{}{}", directory.name, slashes(line.substr(0, comma)));
                 if (!resolve(*fs, program)) break;
                 EfiContext next = context;
+                ++next.depth;
                 const auto title_end = line.find(',', comma + 1);
                 next.options = title_end == std::string::npos ? std::string() : line.substr(title_end + 1, line.find(',', title_end + 1) - title_end - 1);
                 auto run = run_efi_loader(machine, volume, program, next);
@@ -166,7 +169,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     }
     auto file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
     std::optional<Finding> instead;
-    const std::string builtin = second_stage(path, {context.firmware, nullptr, nullptr, false, {}});
+    const std::string builtin = second_stage(path, {context.firmware, nullptr, nullptr, false, {}, 0});
     if (!file.found() && !fallback && second != builtin) {
         // A name that leads nowhere gives way to the built-in one.
         instead = make_finding("shim-default-instead", fmt::format("shim is told to start {}, which is not there, and falls back to {}", file.place, builtin),
@@ -183,6 +186,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     std::optional<ImageTrust> trust;
     EfiContext own = context;
     own.options.clear();
+    ++own.depth;
     if (context.trust != nullptr) {
         trust = shim_trust(shim, *context.trust, *context.variables);
         own.trust = &*trust;
@@ -219,6 +223,9 @@ bool lies_like_windows(const Volume& volume, std::string_view path) {
 }  // namespace
 
 std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
+    if (context.depth > most_depth)
+        return shim_stops("chain-loop", fmt::format("{}:{} is started again: the applications start each other in a circle", volume.place, path),
+                          {evidence_place(fmt::format("{}:{}", volume.place, path))}, "(the same program comes again and again)");
     const auto file = loader::refer(volume, path, path, 0);
     const auto source = loader::open_file(file);
     if (!source) return std::nullopt;
