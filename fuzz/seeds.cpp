@@ -4,6 +4,7 @@
 #include <filesystem>
 
 #include "demo_disks.hpp"
+#include "forge/sign.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
 
@@ -39,6 +40,14 @@ int main(int argc, char** argv) {
     flash.resize(1024);
     good = write("uefi", "flash", flash) && good;
     good = write("uefi", "image", forge::make_efi_application({{".sdmagic", forge::to_bytes("a stand-in")}})) && good;
+    const forge::SigningKey house("Almhof house");
+    const forge::SigningKey clock("Almhof clock");
+    const auto application = forge::make_efi_application();
+    good = write("uefi", "signed", house.sign(application, clock, "20250315120000Z")) && good;
+    good = write("uefi", "countersigned", house.sign(application, clock, "20250315120000Z", false)) && good;
+    good = write("uefi", "catalogue", house.catalogue({application})) && good;
+    good = write("uefi", "list", forge::make_certificate_list({house.certificate()})) && good;
+    good = write("uefi", "option", forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi")) && good;
     good = write("machine", "kiosk", demo::kiosk().build()) && good;
     good = write("machine", "office", pc.build()) && good;
     good = write("machine", "archive", demo::back_office().second()) && good;

@@ -99,8 +99,8 @@ Result<Catalogue> read_catalogue(const ByteSource& file, bool verify) {
         if (attributes && attributes->tag == set && attributes->end() <= member->end()) attributes_of(der, *attributes, out.digests);
     }
     std::ranges::sort(out.digests);
-    const auto repeated = std::ranges::unique(out.digests);
-    out.digests.erase(repeated.begin(), repeated.end());
+    // By iterators: clang 14 cannot name the range that the other form returns.
+    out.digests.erase(std::unique(out.digests.begin(), out.digests.end()), out.digests.end());
     if (X509* signer = pkcs7::signer_of(message.get()); signer != nullptr) out.signer = pkcs7::describe(signer).subject;
     if (verify) {
         out.intact = pkcs7::verifies(message.get(), der.subspan(list->content, list->length), nullptr);

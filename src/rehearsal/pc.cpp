@@ -37,10 +37,11 @@ Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, P
     for (const auto& disk : machine.disks)
         if (disk.number != boot_disk && !disk.optical) add(disk);
     if (first != nullptr && first->optical) {
-        disc_.emplace();
-        disc_->disk = first;
-        disc_->overlay = overlay(first->source);
-        disc_->sector = 2048;
+        Drive disc;
+        disc.disk = first;
+        disc.overlay = overlay(first->source);
+        disc.sector = 2048;
+        disc_ = std::move(disc);
     }
     emu_ = x86emu_new(0, 0);
     emu_->_private = this;

@@ -131,7 +131,7 @@ Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> pac
     std::vector<std::uint8_t> out;
     std::size_t at = 0;
     while (at + 2 <= packed.size() && out.size() < room) {
-        const unsigned head = packed[at] | packed[at + 1] << 8U;
+        const unsigned head = packed[at] | unsigned{packed[at + 1]} << 8U;
         if (head == 0) break;
         at += 2;
         const std::size_t length = (head & 0xFFFU) + 1;
@@ -149,7 +149,7 @@ Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> pac
                         continue;
                     }
                     if (at + 2 > end) return fail(ErrorKind::Malformed, "a compressed piece ends inside a copy");
-                    const unsigned pair = packed[at] | packed[at + 1] << 8U;
+                    const unsigned pair = packed[at] | unsigned{packed[at + 1]} << 8U;
                     at += 2;
                     // The split between distance and length moves with the position in the piece.
                     const std::size_t position = out.size() - start;
