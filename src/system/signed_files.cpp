@@ -42,7 +42,7 @@ void SignedFiles::load() {
             paths_.push_back(path);
         }
     }
-    std::ranges::sort(listed_);
+    std::ranges::sort(listed_, {}, &Listed::digest);
 }
 
 std::optional<std::uint32_t> SignedFiles::find(std::span<const std::uint8_t> digest) const {

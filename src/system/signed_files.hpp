@@ -24,7 +24,6 @@ private:
     struct Listed {
         std::array<std::uint8_t, 32> digest{};  ///< shorter ones end with zeros
         std::uint32_t catalogue = 0;
-        friend auto operator<=>(const Listed&, const Listed&) = default;
     };
     void load();
     [[nodiscard]] std::optional<std::uint32_t> find(std::span<const std::uint8_t> digest) const;
