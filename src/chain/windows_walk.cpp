@@ -273,7 +273,7 @@ private:
         const std::string small = lower_text(name);
         if (small.starts_with("ext-ms-") || small.starts_with("api-ms-")) return start_.directory + "/System32/ntoskrnl.exe";
         for (const char* folder : {"/System32/", "/System32/drivers/"}) {
-            const std::string path = start_.directory + folder + name;
+            std::string path = start_.directory + folder + name;
             if (resolve(*fs_, path)) return path;
         }
         return {};

@@ -44,7 +44,7 @@ public:
     }
 
 private:
-    void add(std::string phase, std::string name, std::string command, std::string file, std::string source) {
+    void add(std::string phase, const std::string& name, const std::string& command, std::string file, std::string source) {
         const auto found = file.empty() ? fail(ErrorKind::NotFound, "no file") : resolve(fs_, file);
         FileSignature signature;
         if (found && (phase == "kernel" || phase.ends_with("driver")))
@@ -91,7 +91,7 @@ private:
         for (const auto& [variable, folder] :
              {std::pair<std::string_view, std::string_view>{"%programfiles%", "C:\\Program Files"}, {"%programdata%", "C:\\ProgramData"}})
             if (const auto at = lower_text(text).find(variable); at != std::string::npos) text.replace(at, variable.size(), folder);
-        const std::string file = windows_image_path(text, {}, 16, system_.directory);
+        std::string file = windows_image_path(text, {}, 16, system_.directory);
         // A bare name is looked for in the system's folders.
         if (text.find('\\') == std::string::npos && text.find('/') == std::string::npos) {
             const std::string name = file.substr(file.rfind('/') + 1, file.find(' ', file.rfind('/') + 1) - file.rfind('/') - 1);
@@ -115,7 +115,8 @@ private:
             const auto all = key ? hive.values(*key) : tl::unexpected(key.error());
             if (!all) continue;
             for (const auto& value : *all)
-                if (const auto text = value.text(); !text.empty()) add("run at logon", value.name, text, program_of(text), name + "\\" + base + leaf);
+                if (const auto text = value.text(); !text.empty())
+                    add("run at logon", value.name, text, program_of(text), fmt::format("{}\\{}{}", name, base, leaf));
         }
     }
 

@@ -192,7 +192,8 @@ private:
     }
 
     [[nodiscard]] std::string arguments(const Section& section) const {
-        std::string out = fmt::format("BOOT_IMAGE={}", section.find("label") != nullptr ? *section.find("label") : section.value);
+        const auto* label = section.find("label");
+        std::string out = fmt::format("BOOT_IMAGE={}", label != nullptr ? *label : section.value);
         if (option(section, "read-only") != nullptr) out += " ro";
         if (option(section, "read-write") != nullptr) out += " rw";
         if (const auto* root = option(section, "root"); root != nullptr && *root != "current") out += " root=" + *root;
