@@ -65,7 +65,7 @@ const ASN1_TYPE* unsigned_attribute(const PKCS7_SIGNER_INFO* signer, const ASN1_
 }
 
 /// The token names a digest of the signature's own bytes, and a time.
-std::optional<SigningTime> token_time(PKCS7* message, const PKCS7_SIGNER_INFO* signer, const Certificates* trusted) {
+std::optional<SigningTime> token_time(const PKCS7_SIGNER_INFO* signer, const Certificates* trusted) {
     const std::unique_ptr<ASN1_OBJECT, Freer<ASN1_OBJECT, ASN1_OBJECT_free>> kind(OBJ_txt2obj(token_attribute, 1));
     const ASN1_TYPE* value = kind ? unsigned_attribute(signer, kind.get()) : nullptr;
     if (value == nullptr || value->type != V_ASN1_SEQUENCE) return std::nullopt;
@@ -84,7 +84,6 @@ std::optional<SigningTime> token_time(PKCS7* message, const PKCS7_SIGNER_INFO* s
     X509* authority = signer_of(token.get());
     if (authority != nullptr) out.by = name_text(X509_get_subject_name(authority));
     out.intact = std::ranges::equal(digest_of(bytes_of(signer->enc_digest), digest), told) && verifies(token.get(), {}, trusted);
-    (void)message;
     return out;
 }
 
@@ -301,7 +300,7 @@ std::string chain_problem(PKCS7* message, std::optional<std::int64_t> at) {
 std::optional<SigningTime> signing_time(PKCS7* message, const Certificates* trusted) {
     if (message == nullptr || PKCS7_type_is_signed(message) == 0 || sk_PKCS7_SIGNER_INFO_num(PKCS7_get_signer_info(message)) < 1) return std::nullopt;
     const auto* signer = sk_PKCS7_SIGNER_INFO_value(PKCS7_get_signer_info(message), 0);
-    auto out = token_time(message, signer, trusted);
+    auto out = token_time(signer, trusted);
     if (!out && trusted == nullptr) out = countersigned_time(message, signer);
     ERR_clear_error();
     return out;

@@ -21,7 +21,7 @@ using Certificate = std::unique_ptr<X509, Freer<X509, X509_free>>;
 using Certificates = std::vector<std::vector<std::uint8_t>>;  ///< in DER
 
 [[nodiscard]] std::string sha256_of(std::span<const std::uint8_t> bytes);
-/// A digest by OpenSSL's name for it; empty: an unknown one.
+/// Empty: `kind` is null.
 [[nodiscard]] std::vector<std::uint8_t> digest_of(std::span<const std::uint8_t> bytes, const EVP_MD* kind);
 
 /// Null: not DER of the kind that is asked for.

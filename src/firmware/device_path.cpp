@@ -17,18 +17,11 @@ constexpr std::uint8_t end_type = 0x7F;
 constexpr std::uint8_t end_whole = 0xFF;
 constexpr std::uint32_t eisa = 0x41D0;  // "PNP" in the low half of a compressed identifier
 
-/// A node's body as a structure; false when it is too short for it.
-template <class T>
-bool body_as(std::span<const std::uint8_t> body, T& out) {
-    if (body.size() < sizeof(T)) return false;
-    out = ondisk::from_bytes<T>(body);
-    return true;
-}
-
+/// A node's body as a structure, in words and field by field; false when it is too short for it.
 template <class T, class Text>
 bool decode(std::span<const std::uint8_t> body, std::vector<Field>& fields, std::uint64_t at, DevicePathNode& node, Text text) {
-    T value{};
-    if (!body_as(body, value)) return false;
+    if (body.size() < sizeof(T)) return false;
+    const auto value = ondisk::from_bytes<T>(body);
     node.text = text(value);
     fields = ondisk::annotate(value, at);
     return true;

@@ -136,8 +136,9 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
     std::vector<std::uint8_t> mended;
     // A volume's header has 72 bytes, with its map of equal blocks.
     constexpr std::size_t volume_header = 72;
-    if (const auto bare = find_store(flash)) {
-        if (const auto write = pending_write(flash, bare->at >= volume_header ? bare->at - volume_header : 0)) {
+    auto store = find_store(flash);
+    if (store) {
+        if (const auto write = pending_write(flash, store->at >= volume_header ? store->at - volume_header : 0)) {
             mended.assign(flash.begin(), flash.end());
             std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(write->spare), write->length, mended.begin() + static_cast<std::ptrdiff_t>(write->target));
             out.findings.push_back(
@@ -146,9 +147,9 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
                                          size_text(write->length), write->spare),
                              {evidence_place(out.source)}));
             flash = mended;
+            store = find_store(flash);
         }
     }
-    const auto store = find_store(flash);
     if (!store) return fail(ErrorKind::Malformed, "no variable store is in the file");
     const std::size_t size = get<ondisk::little_uint32_t>(flash, store->at + 16);
     read_store(flash.subspan(store->at, std::min(size, flash.size() - store->at)), store->authenticated, out);

@@ -98,8 +98,6 @@ std::vector<MapImage> read_map(const Machine& machine, const Volume& volume, con
             image.place = fmt::format("{}:{}", volume.place, path);
             image.kernel = list_at(*disk, d.start);
             if (d.ramdisk_size != 0) image.ramdisk = list_at(*disk, d.ramdisk);
-            image.ramdisk_size = d.ramdisk_size;
-            image.password = std::ranges::any_of(d.password, [](const auto& word) { return word != 0; });
             out.push_back(std::move(image));
         }
     }

@@ -10,8 +10,6 @@ struct MapImage {
     std::string label;
     std::string place;  ///< of its descriptor: "d1p1:/boot/map"
     std::vector<DiskRange> kernel, ramdisk;
-    std::uint64_t ramdisk_size = 0;  ///< bytes
-    bool password = false;
 };
 
 /// The images of the map at `path`; `labels` are those that the configuration has: the table of descriptors is where one
