@@ -82,6 +82,46 @@ TEST(Sources, UnreadableRangesFailOnlyWhereTheyAreTouched) {
     EXPECT_NE(bad.error().place.find("1024"), std::string::npos);
 }
 
+TEST(Sources, AHundredThousandAdjacentWritesAreOneChange) {
+    // Each write costs its own length only: joining them all each time would copy 25 GiB.
+    const auto layered = overlay(memory_source(Bytes(512U * 100'000U), "d1", 1));
+    Bytes sector(512, 7);
+    for (std::uint64_t i = 0; i < 100'000; ++i) ASSERT_TRUE(layered->write(i * 512, sector));
+    const auto changes = layered->changes();
+    ASSERT_EQ(changes.size(), 1U);
+    EXPECT_EQ(changes[0].second.size(), 512U * 100'000U);
+    EXPECT_TRUE(layered->write(100, Bytes{}));
+}
+
+TEST(Sources, AMillionUnreadableRangesAreSearchedNotWalked) {
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;
+    for (std::uint64_t i = 0; i < 1'000'000; ++i) ranges.emplace_back((999'999 - i) * 64 + 7, 3);
+    ranges.emplace_back(64'000'100, ~std::uint64_t{0});  // past every end
+    ranges.emplace_back(20, 0);                          // empty
+    const auto source = with_unreadable(memory_source(Bytes(65'000'000), "d1", 1), ranges);
+    for (std::uint64_t i = 0; i < 1'000'000; i += 7) {
+        ASSERT_TRUE(source->bytes(i * 64 + 10, 61)) << i;
+        ASSERT_FALSE(source->bytes(i * 64 + 9, 1)) << i;
+    }
+    EXPECT_TRUE(source->bytes(64'000'099, 1));
+    EXPECT_FALSE(source->bytes(64'000'100, 1));
+    EXPECT_FALSE(source->bytes(64'999'999, 1));
+    EXPECT_TRUE(source->bytes(20, 1));
+}
+
+TEST(Sources, WhatWasAskedForOfTheUnreadableIsKept) {
+    const auto source = with_unreadable(memory_source(counting(4096), "d1", 1), {{2000, 100}, {1024, 512}, {1500, 100}});
+    EXPECT_TRUE(source->asked().empty());
+    EXPECT_FALSE(source->bytes(1590, 50));
+    EXPECT_FALSE(source->bytes(1000, 100));
+    EXPECT_FALSE(source->bytes(1070, 40));
+    EXPECT_TRUE(source->bytes(1600, 400));
+    using Asked = std::vector<std::pair<std::uint64_t, std::uint64_t>>;
+    EXPECT_EQ(source->asked(), (Asked{{1024, 86}, {1590, 10}}));
+    EXPECT_FALSE(source->bytes(1024, 600));
+    EXPECT_EQ(source->asked(), (Asked{{1024, 576}}));
+}
+
 TEST(Sources, ConcatenationPadsEachPart) {
     const auto whole = concatenate({memory_source(Bytes{1, 2, 3}, "a"), memory_source(Bytes{4, 5}, "b", 2)}, 4, "both");
     EXPECT_EQ(*whole->bytes(0, whole->size()), (Bytes{1, 2, 3, 0, 4, 5, 0, 0}));

@@ -212,7 +212,7 @@ const std::string root_argument = std::string("root=UUID=") + demo::root_uuid;
 INSTANTIATE_TEST_SUITE_P(
     RootAndInit, Changes,
     testing::Values(
-        Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "root", "root-not-named"},
+        Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "unknown", ""},
         Change{"PartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-01"); }, "yes", ""},
         Change{"PartUuidOfTheNext", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-02/PARTNROFF=-1"); }, "yes", ""},
         Change{"Label", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=LABEL=frontdesk"); }, "yes", ""},

@@ -203,6 +203,90 @@ INSTANTIATE_TEST_SUITE_P(
         Wild{"PollsTheKeyboard", {0xB4, 0x01, 0xCD, 0x16, 0xEB, 0xFA}, RehearsalEnd::WaitsForKey}),
     support::by_name);
 
+// --- what must not reach the CPU library, and one budget for everything ---------------------------------------------------
+
+Bytes prefixes(std::size_t count, const Bytes& after, std::uint8_t prefix = 0xF3) {
+    Bytes out(count + after.size(), prefix);
+    std::copy(after.begin(), after.end(), out.begin() + static_cast<std::ptrdiff_t>(count));
+    return out;
+}
+
+TEST(Rehearsal, InstructionsOfMoreThanFifteenBytesAreExceptions) {
+    // Fourteen prefixes and an opcode are fifteen bytes: they run, and the loop behind them is what ends the run.
+    for (const std::uint8_t prefix : Bytes{0x26, 0x2E, 0x36, 0x3E, 0x64, 0x65, 0xF2, 0xF3})
+        EXPECT_EQ(run(disk_with(prefixes(14, {0x90, 0xEB, 0xFE}, prefix))).end, RehearsalEnd::Loops) << static_cast<int>(prefix);
+    for (const std::size_t count : {15U, 16U, 52U, 60U, 400U})
+        for (const std::uint8_t prefix : Bytes{0x26, 0x66, 0xF0, 0xF2, 0xF3}) {
+            const auto r = run(disk_with(prefixes(count, {0xA4}, prefix)));
+            EXPECT_EQ(r.end, RehearsalEnd::Fault) << count;
+            EXPECT_EQ(r.end_text, "CPU exception 13 that nobody handles, at 0000:7c00");
+        }
+}
+
+TEST(Rehearsal, AHandlerThatIsTooLongItselfEnds) {
+    // The vector of exception 13 leads to prefixes, and so does the code.
+    Bytes code = {0xC7, 0x06, 0x34, 0x00, 0x20, 0x7C, 0xC7, 0x06, 0x36, 0x00, 0x00, 0x00, 0xEB, 0x12};
+    code.resize(0x20);
+    code.resize(0x60, 0xF3);
+    EXPECT_EQ(run(disk_with(code)).end, RehearsalEnd::Loops);
+    // A firmware stub overwritten with prefixes, and one that the timer's handler leads to.
+    EXPECT_EQ(run(disk_with({0xB8, 0x00, 0xF0, 0x8E, 0xC0, 0xBF, 0x40, 0xE0, 0xB0, 0xF3, 0xB9, 0x40, 0x00, 0xF3, 0xAA, 0xB8, 0x41, 0x0E, 0xCD, 0x10})).end,
+              RehearsalEnd::Fault);
+    Bytes timer = {0xC7, 0x06, 0x70, 0x00, 0x20, 0x7C, 0xC7, 0x06, 0x72, 0x00, 0x00, 0x00, 0xFB, 0xF4, 0xEB, 0xFD};
+    timer.resize(0x20);
+    timer.resize(0x60, 0xF3);
+    EXPECT_EQ(run(disk_with(timer)).end, RehearsalEnd::Fault);
+}
+
+TEST(Rehearsal, RepeatedInstructionsCountWhatTheyDo) {
+    // mov cx,FFFF; rep lodsb; jmp
+    const auto r = run(disk_with({0xB9, 0xFF, 0xFF, 0xF3, 0xAC, 0xEB, 0xF9}));
+    EXPECT_EQ(r.end, RehearsalEnd::Limit) << r.end_text;
+    EXPECT_LT(r.instructions, 2000U);
+    EXPECT_NE(r.end_text.find("accesses to memory"), std::string::npos) << r.end_text;
+}
+
+TEST(Rehearsal, ServicesCountWhatTheyDo) {
+    // INT 15h/87h moving 64 KiB, INT 10h/06h scrolling the whole screen, again and again.
+    const auto move = run(disk_with({0xBE, 0x00, 0x7D, 0xB9, 0x00, 0x80, 0xB4, 0x87, 0xCD, 0x15, 0xEB, 0xF4}));
+    EXPECT_EQ(move.end, RehearsalEnd::Limit) << move.end_text;
+    EXPECT_LT(move.instructions, 2000U);
+    const auto scroll = run(disk_with({0xB8, 0x00, 0x06, 0xB9, 0x00, 0x00, 0xBA, 0x4F, 0x18, 0xCD, 0x10, 0xEB, 0xF3}));
+    EXPECT_EQ(scroll.end, RehearsalEnd::Limit) << scroll.end_text;
+    EXPECT_LT(scroll.instructions, 100'000U);
+}
+
+TEST(Rehearsal, JumpsThroughFreshlyReadBlocksAreBounded) {
+    // 128 blocks of memory that each jump to the next; the last one reads a sector and begins again, so that each block
+    // is looked at anew.
+    const auto r = run(disk_with({0xB8, 0x00, 0x10, 0x8E, 0xC0, 0x31, 0xFF, 0x26, 0xC6, 0x05, 0xE9, 0x26, 0xC7, 0x45, 0x01, 0xFD, 0x01, 0x81,
+                                  0xC7, 0x00, 0x02, 0x75, 0xF0, 0x26, 0xC6, 0x06, 0x00, 0xFE, 0xEA, 0x26, 0xC7, 0x06, 0x01, 0xFE, 0x30, 0x7C,
+                                  0x26, 0xC7, 0x06, 0x03, 0xFE, 0x00, 0x00, 0xEB, 0x03, 0x90, 0x90, 0x90, 0x31, 0xC0, 0x8E, 0xC0, 0xB8, 0x01,
+                                  0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEA, 0x00, 0x00, 0x00, 0x10}));
+    EXPECT_EQ(r.end, RehearsalEnd::Limit) << r.end_text;
+    EXPECT_GT(r.reads, 5U);
+    EXPECT_LT(r.reads, 1000U);
+}
+
+TEST(Rehearsal, ScatteredWritesToADiskAreBounded) {
+    // Writes one sector with a packet at 7C40, steps its number by 2, again.
+    Bytes code = {0xBE, 0x40, 0x7C, 0xB8, 0x00, 0x43, 0xB2, 0x80, 0xCD, 0x13, 0x83, 0x06, 0x48, 0x7C, 0x02, 0xEB, 0xEF};
+    code.resize(0x40);
+    const Bytes packet = {0x10, 0, 1, 0, 0x00, 0x7E, 0, 0, 2, 0, 0, 0, 0, 0, 0, 0};
+    code.insert(code.end(), packet.begin(), packet.end());
+    auto disk = disk_with(code);
+    disk.resize(32U << 20U);
+    const auto r = run(disk);
+    EXPECT_EQ(r.end, RehearsalEnd::Limit);
+    EXPECT_NE(r.end_text.find("writes more to its disks"), std::string::npos) << r.end_text;
+    EXPECT_EQ(r.writes, 8192U);
+    // The events' own limit keeps the places of those that were recorded.
+    const auto last = std::ranges::find_if(r.events.rbegin(), r.events.rend(), [](const auto& e) { return e.kind == RehearsalEventKind::Write; });
+    ASSERT_NE(last, r.events.rend());
+    const auto before = std::next(last);
+    EXPECT_EQ(last->range->offset, before->range->offset + 1024);
+}
+
 TEST(Rehearsal, ReadsBeyondTheDiskFailAndAreTold) {
     // extended read of sector FFFFFFFF with a packet at 7C20; print 'E' on carry
     Bytes code = {0xBE, 0x20, 0x7C, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13, 0x73, 0x05, 0xB8, 0x45, 0x0E, 0xCD, 0x10, 0xCD, 0x18};

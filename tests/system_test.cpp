@@ -196,23 +196,39 @@ struct Unit {
     const char* name;
     const char* arguments;
     State state;
+    const char* code;
+    const char* screen;
 };
 class Targets : public testing::TestWithParam<Unit> {};
 TEST_P(Targets, AreTakenFromTheCommandLine) {
     forge::Tree tree;
     tree.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).link("/sbin/init", "../usr/lib/systemd/systemd");
-    tree.file("/usr/lib/systemd/system/rescue.target", "")
-        .file("/usr/lib/systemd/system/multi-user.target", "")
+    tree.file("/usr/lib/systemd/system/rescue.target", "[Unit]\n")
+        .file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n")
+        .file("/usr/lib/systemd/system/empty.target", "")
+        .file("/usr/lib/systemd/system/hut.target", "[Unit]\n")
+        .link("/etc/systemd/system/hut.target", "/dev/null")
         .link("/usr/lib/systemd/system/default.target", "graphical.target");
     const Root root(tree);
     const CommandLine arguments(GetParam().arguments);
     const auto init = judge_init(root.volume(), arguments, nullptr);
-    EXPECT_EQ(judge_services(root.machine, root.volume(), init, arguments).state, GetParam().state);
+    const auto judged = judge_services(root.machine, root.volume(), init, arguments);
+    EXPECT_EQ(judged.state, GetParam().state) << judged.text;
+    std::vector<std::string> codes;
+    for (const auto& f : judged.findings) codes.push_back(f.code);
+    EXPECT_EQ(codes, *GetParam().code == '\0' ? std::vector<std::string>{} : std::vector<std::string>{GetParam().code});
+    EXPECT_NE(judged.symptom.find(GetParam().screen), std::string::npos) << judged.symptom;
 }
 INSTANTIATE_TEST_SUITE_P(All, Targets,
-                         testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks}, Unit{"Single", "single", State::Holds},
-                                         Unit{"RunLevelOne", "ro 1", State::Holds}, Unit{"Named", "systemd.unit=multi-user.target", State::Holds},
-                                         Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks}, Unit{"Emergency", "emergency", State::Breaks}),
+                         testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, "services-target-missing", "Unit default.target not found.\nFalling back"},
+                                         Unit{"Single", "single", State::Doubtful, "services-rescue-asked", ""},
+                                         Unit{"RunLevelOne", "ro 1", State::Doubtful, "services-rescue-asked", ""},
+                                         Unit{"Named", "systemd.unit=multi-user.target", State::Holds, "", ""},
+                                         Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks, "services-target-missing", "Unit kiosk.target not found."},
+                                         Unit{"MaskedByALink", "systemd.unit=hut.target", State::Breaks, "services-target-masked",
+                                              "Unit hut.target is masked.\nFalling back to rescue.target."},
+                                         Unit{"MaskedByEmptiness", "systemd.unit=empty.target", State::Breaks, "services-target-masked", "is masked"},
+                                         Unit{"Emergency", "emergency", State::Breaks, "services-target-missing", "Unit emergency.target not found."}),
                          support::by_name);
 
 TEST(Services, RunLevelsDecideWhatSysvinitMustRun) {

@@ -51,7 +51,7 @@ private:
 
     void indented(std::size_t indent, std::string_view text, Ink ink = Ink::Plain) {
         const std::size_t room = terminal_.width() > indent + 20 ? terminal_.width() - indent : 40;
-        for (const auto& part : wrap(herberge::printable(text), room)) line(std::string(indent, ' ') + terminal_.ink(ink, part));
+        for (const auto& part : wrap(herberge::shown(text), room)) line(std::string(indent, ' ') + terminal_.ink(ink, part));
     }
 
     void headline() {
@@ -109,7 +109,7 @@ private:
     }
 
     void section(std::string_view name, const std::string& text, Ink ink = Ink::Plain) {
-        const auto parts = wrap(herberge::printable(text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
+        const auto parts = wrap(herberge::shown(text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
         for (std::size_t i = 0; i < parts.size(); ++i) line((i == 0 ? "  " + pad(std::string(name), 8) : std::string(10, ' ')) + terminal_.ink(ink, parts[i]));
     }
 
@@ -120,7 +120,7 @@ private:
             fmt::format("  {} {}{}", terminal_.ink(look.ink, look.mark),
                         terminal_.ink(rung.state == State::NotReached ? Ink::Dim : Ink::Plain, pad(std::string(herberge::stage_id(rung.stage)), stage_width)),
                         terminal_.ink(look.ink, pad(std::string(look.word), state_width)));
-        const auto parts = wrap(herberge::printable(rung.text), terminal_.width() > indent + 20 ? terminal_.width() - indent : 40);
+        const auto parts = wrap(herberge::shown(rung.text), terminal_.width() > indent + 20 ? terminal_.width() - indent : 40);
         for (std::size_t i = 0; i < parts.size(); ++i) {
             std::string whole = (i == 0 ? head : std::string(indent, ' ')) + terminal_.ink(rung.state == State::NotNeeded ? Ink::Dim : Ink::Plain, parts[i]);
             if (!terminal_.colour()) whole.erase(whole.find_last_not_of(' ') + 1);
@@ -140,7 +140,7 @@ private:
         line(terminal_.ink(Ink::Bold, "Also found, stopping nothing by itself"));
         for (const auto* finding : rest) {
             const Ink ink = finding->severity == Severity::Risk ? Ink::Warn : Ink::Dim;
-            const auto parts = wrap(herberge::printable(finding->text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
+            const auto parts = wrap(herberge::shown(finding->text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
             for (std::size_t i = 0; i < parts.size(); ++i)
                 line((i == 0 ? "  " + terminal_.ink(ink, pad(std::string(herberge::severity_id(finding->severity)), 8)) : std::string(10, ' ')) + parts[i]);
             if (!finding->evidence.empty()) indented(10, fmt::format("{} ({})", evidence_text(finding->evidence.front()), finding->code), Ink::Dim);

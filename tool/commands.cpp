@@ -11,6 +11,7 @@
 #include <fstream>
 #include <map>
 #include <optional>
+#include <set>
 #include <sstream>
 
 #include <herberge/herberge.hpp>
@@ -19,6 +20,7 @@
 #include "help_disc.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
+#include "output_file.hpp"
 #include "views.hpp"
 
 namespace tool {
@@ -40,23 +42,17 @@ bool take_number(std::string_view& text, Number& out) {
     return true;
 }
 
-/// Counts the reads that touch unreadable sectors.
-class Watched final : public ByteSource {
-public:
-    Watched(Source base, std::uint64_t& hits) : base_(std::move(base)), hits_(hits) {}
-    [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
-    [[nodiscard]] std::string place() const override { return base_->place(); }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        auto done = base_->read(offset, into);
-        if (!done && done.error().kind == ErrorKind::Unreadable) ++hits_;
-        return done;
-    }
-
-private:
-    Source base_;
-    std::uint64_t& hits_;
-};
+/// A whole input file as text. Only regular files of a bounded size: others may have no end, or block for ever.
+std::optional<std::string> input_text(const std::string& path) {
+    constexpr std::uint64_t most = std::uint64_t{64} << 20U;
+    const auto file = open_image(path, 0);
+    const auto text = file ? (*file)->text(most) : tl::unexpected(file.error());
+    if (text) return *text;
+    std::error_code ignored;
+    if (std::filesystem::is_regular_file(path, ignored) && std::filesystem::file_size(path, ignored) == 0) return std::string{};
+    complain(Exit::unreadable, printable(text.error().text()));
+    return std::nullopt;
+}
 
 /// The machine of the images given, or nothing (already complained).
 struct Opened {
@@ -65,16 +61,13 @@ struct Opened {
     std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
 
     std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> unreadable;  ///< per disk: bytes
-
-    std::uint64_t hits = 0;  ///< reads that touched them
+    std::vector<std::shared_ptr<const DamagedSource>> damaged;
 
     /// One start and one count per line, in sectors; a leading "d2" names the disk; # begins a comment.
     bool read_unreadable(const std::string& path) {
-        std::ifstream file(path);
-        if (!file) {
-            complain(Exit::unreadable, fmt::format("{} cannot be read", path));
-            return false;
-        }
+        const auto text = input_text(path);
+        if (!text) return false;
+        std::istringstream file(*text);
         std::string line;
         for (int number = 1; std::getline(file, line); ++number) {
             line.resize(std::min(line.find('#'), line.size()));
@@ -89,9 +82,9 @@ struct Opened {
             }
             std::uint64_t first = 0;
             std::uint64_t count = 0;
-            std::string_view text(word);
+            std::string_view digits(word);
             const bool good =
-                take_number(text, first) && text.empty() && (words >> count) && first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
+                take_number(digits, first) && digits.empty() && (words >> count) && first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
             if (!good || (words >> word)) {
                 complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
                 return false;
@@ -112,8 +105,10 @@ struct Opened {
             }
             files.push_back(*file);
             Source source = *file;
-            if (const auto bad = unreadable.find(number); bad != unreadable.end())
-                source = std::make_shared<const Watched>(with_unreadable(source, bad->second), hits);
+            if (const auto bad = unreadable.find(number); bad != unreadable.end()) {
+                damaged.push_back(with_unreadable(source, std::move(bad->second)));
+                source = damaged.back();
+            }
             machine.disks.push_back(inspect_disk(source, number, options.images[i]));
             if (options.optical) into_optical_drive(machine.disks.back());
             if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
@@ -193,6 +188,23 @@ int walk_options(const Options& options, CheckOptions& wanted) {
 
 }  // namespace
 
+namespace {
+
+/// Which of the unreadable sectors a start asks for.
+std::string asked_text(const Opened& opened) {
+    constexpr std::size_t most = 12;
+    std::vector<std::string> ranges;
+    for (const auto& source : opened.damaged)
+        for (const auto& [offset, length] : source->asked()) ranges.push_back(fmt::format("{}@{}+{}", source->place(), offset, length));
+    if (ranges.empty()) return "\nNothing that a start reads lies on the unreadable sectors.\n";
+    std::string out = fmt::format("\nOf the unreadable sectors, a start asks for {} range{}:\n", ranges.size(), ranges.size() == 1 ? "" : "s");
+    for (std::size_t i = 0; i < std::min(most, ranges.size()); ++i) out += "  " + ranges[i] + "\n";
+    if (ranges.size() > most) out += fmt::format("  and {} more\n", ranges.size() - most);
+    return out;
+}
+
+}  // namespace
+
 int run_check(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
@@ -201,11 +213,10 @@ int run_check(const Options& options) {
     const Verdict verdict = check(opened.machine, wanted);
     const Terminal terminal;
     print(options.format == "json" ? check_json(opened.machine, verdict) : check_text(opened.machine, verdict, terminal, options.all_evidence));
-    if (!options.unreadable.empty() && options.format != "json")
-        print(opened.hits == 0 ? "\nNothing that a start reads lies on the unreadable sectors.\n"
-                               : fmt::format("\nUnreadable sectors were asked for {} time{} on the way.\n", opened.hits, opened.hits == 1 ? "" : "s"));
+    if (!options.unreadable.empty() && options.format != "json") print(asked_text(opened));
     if (options.stats) opened.stats();
-    return verdict.all_start() ? Exit::all_start : Exit::some_fail;
+    if (verdict.all_start()) return Exit::all_start;
+    return verdict.some_fail() || options.strict ? Exit::some_fail : Exit::cannot_tell;
 }
 
 int run_systems(const Options& options) {
@@ -412,20 +423,16 @@ int run_copy(const Options& options) {
         if (options.output != "-" && std::filesystem::equivalent(image, options.output, ignored))
             return complain(Exit::usage, "the output is one of the images, which are never written");
     }
-    std::ofstream file;
-    if (options.output != "-") {
-        file.open(options.output, std::ios::binary | std::ios::trunc);
-        if (!file) return complain(Exit::unreadable, fmt::format("{} cannot be written", options.output));
-    }
+    OutputFile file;
+    if (const auto problem = file.open(options.output, options.replace); !problem.empty()) return complain(Exit::unreadable, problem);
     constexpr std::uint64_t step = std::uint64_t{1} << 20U;
     for (std::uint64_t at = 0; at < source->size(); at += step) {
         const auto part = source->bytes(at, std::min(step, source->size() - at));
-        if (!part) return complain(Exit::unreadable, fmt::format("{} ({} bytes were copied)", printable(part.error().text()), at));
-        if (options.output == "-") std::fwrite(part->data(), 1, part->size(), stdout);
-        else file.write(reinterpret_cast<const char*>(part->data()), static_cast<std::streamsize>(part->size()));
+        if (!part) return complain(Exit::unreadable, fmt::format("{} (after {} bytes; nothing was kept)", printable(part.error().text()), at));
+        if (!file.write(*part)) return complain(Exit::unreadable, fmt::format("{} could not be written", printable(options.output)));
     }
-    if (options.output != "-" && !file.flush()) return complain(Exit::unreadable, fmt::format("{} cannot be written", options.output));
-    fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()), source->place());
+    if (!file.keep()) return complain(Exit::unreadable, fmt::format("{} could not be written", printable(options.output)));
+    fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()), printable(source->place()));
     return Exit::all_start;
 }
 
@@ -491,11 +498,37 @@ std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
     return out;
 }
 
+/// The names of the files that an earlier run wrote into a demo folder: these alone may be written again.
+class DemoFolder {
+public:
+    explicit DemoFolder(const std::string& folder) : list_((std::filesystem::path(folder) / "demo-disks.txt").string()) {
+        std::ifstream file(list_);
+        std::string line;
+        while (names_.size() < 1000 && std::getline(file, line)) names_.insert(line);
+    }
+    /// False: a file of that name is there, and is none of ours (already complained).
+    bool claim(const std::string& path) {
+        const auto name = std::filesystem::path(path).filename().string();
+        std::error_code ignored;
+        if (!names_.contains(name) && std::filesystem::exists(std::filesystem::symlink_status(path, ignored))) {
+            complain(Exit::unreadable, fmt::format("{} is there already and was not written by this command; nothing is replaced", path));
+            return false;
+        }
+        if (names_.insert(name).second) std::ofstream(list_, std::ios::app) << name << '\n';
+        return true;
+    }
+
+private:
+    std::string list_;
+    std::set<std::string> names_;
+};
+
 /// Writes disks and walks them; nonzero: already complained.
-int show_stories(const std::string& head, const std::vector<demo::Story>& stories, const Options& options, const Terminal& terminal) {
+int show_stories(const std::string& head, const std::vector<demo::Story>& stories, const Options& options, DemoFolder& folder, const Terminal& terminal) {
     print(head + "\n\n");
     for (const auto& disk : stories) {
         const std::string path = (std::filesystem::path(options.folder) / disk.name).string();
+        if (!folder.claim(path)) return Exit::unreadable;
         const auto written = demo::write_disk(disk, path);
         if (!written) return complain(Exit::unreadable, written.error().text());
         Opened opened;
@@ -516,12 +549,13 @@ int run_demo(const Options& options) {
     std::error_code error;
     std::filesystem::create_directories(options.folder, error);
     if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
+    DemoFolder folder(options.folder);
     const Terminal terminal;
-    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, terminal);
+    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, folder, terminal);
         problem != 0)
         return problem;
-    if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, terminal); problem != 0) return problem;
-    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.", demo::help_discs(), options, terminal); problem != 0)
+    if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal); problem != 0) return problem;
+    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.", demo::help_discs(), options, folder, terminal); problem != 0)
         return problem;
     print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
     for (const auto& story : demo::kiosk_stories()) {
@@ -531,6 +565,7 @@ int run_demo(const Options& options) {
         one.images = {base.string() + ".img"};
         one.variables = base.string() + ".fd";
         one.firmware = "uefi";
+        if (!folder.claim(one.images.front()) || !folder.claim(one.variables)) return Exit::unreadable;
         if (!forge::write_sparse(one.images.front(), disk) || !forge::write_sparse(one.variables, story.variables(disk)))
             return complain(Exit::unreadable, fmt::format("{}: cannot be written", one.images.front()));
         Opened opened;
@@ -545,6 +580,7 @@ int run_demo(const Options& options) {
         several.images.clear();
         for (const auto& [name, make] : machine.disks) {
             const std::string path = (std::filesystem::path(options.folder) / name).string();
+            if (!folder.claim(path)) return Exit::unreadable;
             if (!forge::write_sparse(path, make())) return complain(Exit::unreadable, fmt::format("{}: cannot be written", path));
             several.images.push_back(path);
         }

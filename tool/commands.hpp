@@ -7,8 +7,9 @@
 
 namespace tool {
 
-/// Exit statuses of the design: every system starts; some does not; wrong usage; an input cannot be read.
-enum Exit : int { all_start = 0, some_fail = 1, usage = 2, unreadable = 3 };
+/// Exit statuses of the design: every system starts; some does not; wrong usage; an input cannot be read or an output not
+/// written; none is known not to start, and some cannot be told.
+enum Exit : int { all_start = 0, some_fail = 1, usage = 2, unreadable = 3, cannot_tell = 4 };
 
 struct Options {
     std::vector<std::string> images;
@@ -29,6 +30,8 @@ struct Options {
     std::string variables;      ///< a UEFI variable store
     std::string name;           ///< variables: one of them
     bool no_rehearsal = false;  ///< check
+    bool strict = false;        ///< check: what cannot be told counts as not starting
+    bool replace = false;       ///< copy
 };
 
 int run_check(const Options& options);

@@ -1,5 +1,12 @@
 // SPDX-License-Identifier: MIT
+#include <fcntl.h>
 #include <CLI/CLI.hpp>
+#include <cstdio>
+#include <cstdlib>
+#include <exception>
+#include <new>
+
+#include <herberge/bytes.hpp>
 
 #include "commands.hpp"
 
@@ -28,14 +35,19 @@ void add_firmware(CLI::App& command, Options& options) {
     command.add_option("--secure-boot", options.secure_boot, "auto (as the variables say), on or off")->check(CLI::IsMember({"auto", "on", "off"}));
 }
 
-}  // namespace
+/// A standard stream that is closed would give its number to the next file that is opened.
+void hold_standard_streams() {
+    for (int descriptor = 0; descriptor < 3; ++descriptor)
+        if (::fcntl(descriptor, F_GETFD) == -1 && ::open("/dev/null", O_RDONLY) == -1) std::_Exit(tool::Exit::unreadable);
+}
 
-int main(int argc, char** argv) {
+int run(int argc, char** argv) {
     CLI::App app{"Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to an image.", "herberge"};
     app.require_subcommand(1);
     app.set_version_flag("--version", "herberge 0.1.0");
     app.footer(
-        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an input cannot be read.\n\n"
+        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an input cannot be read or an output not "
+        "written,\n4 none is known not to start, but some cannot be told (check --strict: 1).\n\n"
         "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
     Options options;
     int status = 0;
@@ -44,6 +56,7 @@ int main(int argc, char** argv) {
     add_images(*check, options);
     add_format(*check, options);
     add_firmware(*check, options);
+    check->add_flag("--strict", options.strict, "A system of which it cannot be told whether it starts counts as one that does not (exit status 1)");
     check->add_flag("--evidence", options.all_evidence, "Show the evidence for stages that hold, too");
     check->add_flag("--no-rehearsal", options.no_rehearsal, "Do not run the first sector's code in an emulated PC");
     check->footer(
@@ -104,6 +117,7 @@ int main(int argc, char** argv) {
     add_images(*copy, options);
     copy->add_option("--from", options.place, "What: d1p1:/boot/grub/grub.cfg, or d1@0+512")->required();
     copy->add_option("--to", options.output, "The file to write; - for standard output")->required();
+    copy->add_flag("--replace", options.replace, "The file to write may be there already: it is replaced once the copy is whole");
     copy->footer("Examples:\n  herberge copy desk.img --from d1p1:/boot/grub/grub.cfg --to -\n  herberge copy desk.img --from d1@0+512 --to first-sector.bin");
     copy->callback([&] { status = tool::run_copy(options); });
 
@@ -128,7 +142,27 @@ int main(int argc, char** argv) {
         app.parse(argc, argv);
     } catch (const CLI::ParseError& error) {
         const int code = app.exit(error);
-        return code == 0 ? 0 : tool::Exit::usage;
+        status = code == 0 ? 0 : tool::Exit::usage;
+    }
+    if (std::fflush(stdout) != 0 || std::ferror(stdout) != 0) {
+        std::fputs("herberge: the output could not be written\n", stderr);
+        return tool::Exit::unreadable;
     }
     return status;
+}
+
+}  // namespace
+
+int main(int argc, char** argv) {
+    hold_standard_streams();
+    try {
+        return run(argc, argv);
+    } catch (const std::bad_alloc&) {
+        std::fputs("herberge: there is not enough memory for this\n", stderr);
+    } catch (const std::exception& error) {
+        std::fputs("herberge: given up, by a fault of this program: ", stderr);
+        std::fputs(herberge::printable(error.what()).c_str(), stderr);
+        std::fputs("\n", stderr);
+    }
+    return tool::Exit::unreadable;
 }

@@ -4,6 +4,7 @@
 
 #include <cstdint>
 #include <map>
+#include <memory>
 #include <optional>
 #include <set>
 #include <string>
@@ -25,6 +26,10 @@ struct ElfInfo {
     std::uint16_t machine = 0;  ///< e_machine: 3 i386, 62 x86-64, 183 AArch64 …
     std::string interpreter;    ///< PT_INTERP; empty: none
     bool complete = true;       ///< headers and segments lie inside the file
+    std::string soname;
+    std::vector<std::string> needed;  ///< DT_NEEDED, in order
+    std::string rpath;                ///< DT_RPATH, as written
+    std::string runpath;              ///< DT_RUNPATH, as written
 };
 [[nodiscard]] bool looks_like_elf(std::span<const std::uint8_t> start);
 /// Errors: Malformed (not ELF, or a header that cannot be).
@@ -42,6 +47,8 @@ enum class Soundness : std::uint8_t {
 
 /// A bzImage as its header and payload describe it (Linux Documentation/x86/boot.rst).
 struct KernelImage {
+    /// It only comes in a Linux kernel's format: a memory test, a network boot program. No RAM disk, no root to miss.
+    bool other_program = false;
     std::uint64_t file_size = 0;
     bool boot_flag = false;      ///< 55AA at 0x1FE
     bool setup_header = false;   ///< "HdrS" at 0x202
@@ -68,6 +75,9 @@ struct KernelImage {
 /// `header_matters` false: started by its EFI stub, which does not look at the marks of the set-up header.
 [[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters = true);
 
+/// A file in a Linux kernel's format that is none: its version is not that of a Linux, and it has no compressed kernel.
+[[nodiscard]] bool is_other_program(const ByteSource& file);
+
 /// Whether the unpacked kernel contains `words`, such as a driver's own messages. Unpacks until they are found.
 [[nodiscard]] Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, std::string_view words);
 
@@ -80,6 +90,7 @@ struct RamdiskFile {
     std::string content;       ///< kept for small files that steer the start; else empty
     bool complete = true;      ///< false: the archive ended inside this file
     bool ends_signed = false;  ///< its last bytes are those of a signed kernel module
+    std::shared_ptr<const ElfInfo> elf;  ///< of programs and libraries; null: no ELF file, or too large to be kept
     [[nodiscard]] bool executable() const { return (mode & 0111U) != 0; }
     [[nodiscard]] bool is_directory() const { return (mode & 0170000U) == 0040000U; }
 };
@@ -99,6 +110,7 @@ struct Ramdisk {
     std::vector<RamdiskMember> members;
     std::map<std::string, RamdiskFile, std::less<>> files;  ///< by path without a leading slash
     std::optional<Error> damage;                            ///< where the kernel's unpacking would stop
+    bool too_large = false;                                 ///< … or where ours did: no fault of the RAM disk
     std::string kernel_message;                             ///< what the kernel prints then, empty when nothing
     std::vector<std::string> modules;                       ///< file stems with '-' as '_': "virtio_blk"
     std::set<std::string, std::less<>> unsigned_modules;    ///< of these, the ones that carry no signature
@@ -124,7 +136,8 @@ struct Executable {
     std::string code;  ///< when it does not run: the finding's code
     std::vector<std::string> links;
     std::vector<Evidence> evidence;
-    std::string interpreter;  ///< of a script or a dynamic program
+    std::string interpreter;      ///< of a script or a dynamic program
+    std::string missing_library;  ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
 };
 
 /// Judges `path` on `fs` as execve would on an x86-64 machine: existence, type, permission, format, interpreter.

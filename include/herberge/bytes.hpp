@@ -115,8 +115,15 @@ public:
 };
 [[nodiscard]] std::shared_ptr<Overlay> overlay(Source base);
 
-/// `base`, but reads that touch one of `ranges` (offset and length in bytes) fail with Unreadable.
-[[nodiscard]] Source with_unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges);
+/// A source parts of which cannot be read. Thread-safe like every source.
+class DamagedSource : public ByteSource {
+public:
+    /// The unreadable bytes that reads have asked for so far, as offset and length, ascending, touching ones joined.
+    [[nodiscard]] virtual std::vector<std::pair<std::uint64_t, std::uint64_t>> asked() const = 0;
+};
+
+/// `base`, but reads that touch one of `ranges` (offset and length in bytes; any order, any number) fail with Unreadable.
+[[nodiscard]] std::shared_ptr<const DamagedSource> with_unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges);
 
 // --- compression ------------------------------------------------------------------------------------------
 
@@ -164,8 +171,11 @@ struct Unpacked {
 [[nodiscard]] std::string utc_text(std::int64_t seconds);
 /// "44.0 MiB"; exact bytes below 1 KiB.
 [[nodiscard]] std::string size_text(std::uint64_t bytes);
-/// Printable text only: control bytes and bytes that are not UTF-8 become \xNN.
+/// A name or text as it was found, printable: control bytes, bytes that are not UTF-8, and characters that are not seen but
+/// turn others around (U+202E and its kind) become \xNN; backslashes that stand where an escape would are doubled.
 [[nodiscard]] std::string printable(std::string_view text);
+/// A sentence made here, which may hold printable names: the same, but its backslashes stay as they are.
+[[nodiscard]] std::string shown(std::string_view text);
 /// With ASCII's capital letters made small.
 [[nodiscard]] std::string lower_text(std::string_view text);
 /// Runs of at least `least` printable ASCII characters.

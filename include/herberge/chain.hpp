@@ -80,6 +80,8 @@ struct Verdict {
     std::vector<StartEdge> graph;
     /// Every system starts, and there is at least one.
     [[nodiscard]] bool all_start() const;
+    /// Some system would not start, or none was found.
+    [[nodiscard]] bool some_fail() const;
 };
 
 struct CheckOptions {

@@ -29,8 +29,11 @@ struct Error {
     std::string place;     ///< in the notation of places: "d1p1:/boot/vmlinuz", "d1@512+512"
     std::string expected;  ///< empty when there is nothing to compare
     std::string found;     ///< empty when there is nothing to compare
+    std::uint64_t byte = 0;  ///< Unreadable: the first byte that could not be had, from the disk's start
 
     friend bool operator==(const Error&, const Error&) = default;
+    /// The bytes could not be had from the medium, whatever they say: neither absent nor damaged.
+    [[nodiscard]] bool unreadable() const { return kind == ErrorKind::Io || kind == ErrorKind::Unreadable; }
     /// The whole error as one line for people.
     [[nodiscard]] std::string text() const;
 };

@@ -40,6 +40,7 @@ struct FileReference {
     std::vector<std::string> links;
     std::vector<std::string> near_misses;  ///< for files that are not there
     std::optional<std::string> error;      ///< the loader's own words
+    bool unreadable = false;               ///< the medium does not give it: neither there nor absent
     int line = 0;
     std::optional<std::pair<std::uint64_t, std::uint64_t>> part;  ///< only these bytes of the file: offset and length
     [[nodiscard]] bool found() const { return !error; }
@@ -86,6 +87,9 @@ struct MenuEntry {
     std::optional<Stage> stops_at;        ///< the stage at which the loader itself gives up on this entry
     std::string stop_code;                ///< the finding's code then
     std::string stop_reason;              ///< for people
+    /// What it needs lies in something that is recognised and not read here: whether it starts cannot be told. For
+    /// people; empty: nothing of the kind.
+    std::string unread;
     std::vector<LoaderMessage> messages;  ///< printed while it is executed
     bool kernel_loaded = false;
     std::optional<int> chain_disk;        ///< Chainload: the disk
@@ -104,6 +108,8 @@ enum class MenuStyle : std::uint8_t { Menu, Countdown, Hidden };
 
 /// A loader's configuration after it was interpreted.
 struct Menu {
+    /// Keeps alive what the entries' pointers lead to, where that is not the machine that was given.
+    std::shared_ptr<const void> keeps;
     std::string loader;  ///< "GRUB 2"
     std::string place;   ///< the configuration that was read
     std::vector<MenuEntry> entries;
@@ -147,6 +153,8 @@ struct LoaderRun {
     /// The stage that stops the loader before it has a menu; none: it has one. BootCode stands for its own first
     /// sector, wherever that lies.
     std::optional<Stage> stops_at;
+    /// It does not stop at `stops_at`: from there on it works with something that is recognised and not read here.
+    bool untold = false;
     std::string stop_code;
     std::string stop_reason;
     std::vector<Evidence> stop_evidence;
@@ -258,6 +266,7 @@ struct GrubCoreProblem {
 struct GrubRun {
     /// The stage that stops GRUB before it has a menu; none: it has one.
     std::optional<Stage> stops_at;
+    bool untold = false;  ///< as LoaderRun::untold
     std::string stop_code;
     std::string stop_reason;
     std::vector<Evidence> stop_evidence;

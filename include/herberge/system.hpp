@@ -123,7 +123,7 @@ struct RootReference {
     std::string value;                 ///< without the prefix
     const Volume* volume = nullptr;    ///< null: nothing here answers to it
     bool depends_on_hardware = false;  ///< a device name that another controller would change
-    bool cannot_tell = false;          ///< LVM, RAID, network …: not decided by these images alone
+    bool cannot_tell = false;          ///< LVM, RAID, network …: not decided by these images alone; `note` says why
     std::string note;                  ///< for people
     std::vector<std::string> near;     ///< volumes that it may have meant
 };
@@ -133,6 +133,9 @@ struct RootReference {
 [[nodiscard]] RootReference resolve_root(const Machine& machine, std::string_view root);
 /// The same for the first field of an fstab line.
 [[nodiscard]] RootReference resolve_device(const Machine& machine, std::string_view device);
+
+/// Whether the kernel mounts a volume of `kind` ("ext4") when it is told `type` ("ext4", "auto", a list with commas).
+[[nodiscard]] bool file_system_fits(std::string_view kind, std::string_view type);
 
 struct FstabLine {
     int line = 0;

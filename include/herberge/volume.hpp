@@ -44,6 +44,14 @@ struct DirEntry {
     FileType type = FileType::Unknown;  ///< Unknown where the directory does not say
 };
 
+/// What a volume's mark stands for.
+enum class Content : std::uint8_t {
+    Files,      ///< a file system
+    Swap,       ///< an area for paging
+    Member,     ///< a part of an array or a group of volumes: what lies inside has marks of its own
+    Encrypted,  ///< the same, behind a key
+};
+
 /// What can be told of a volume without opening a file.
 struct VolumeInfo {
     std::string kind;              ///< "ext4", "swap" …
@@ -54,6 +62,9 @@ struct VolumeInfo {
     std::vector<std::string> features;
     std::string last_mounted;       ///< where, if recorded
     std::int64_t last_written = 0;  ///< seconds since 1970, 0: unknown
+    Content content = Content::Files;
+    /// Other volumes may lie inside, which are found by identifiers that cannot be seen from outside.
+    [[nodiscard]] bool holds_others() const { return content == Content::Member || content == Content::Encrypted; }
 };
 
 /// How strictly a file system is read.
@@ -108,12 +119,14 @@ struct ResolveOptions {
 /// Names in the directory of `path` that resemble its last component, best first, at most three.
 [[nodiscard]] std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path);
 
-/// Recognises and opens the file system in `volume`. Errors: NotFound (nothing known there), Unsupported
+/// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it. Errors: NotFound (nothing known there), Unsupported
 /// (recognised, not readable; the message names it), Malformed.
 [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader);
 
 /// What a volume holds, judged by its superblock alone; kind is empty when nothing is recognised.
 [[nodiscard]] VolumeInfo recognise_volume(const ByteSource& volume);
+/// The same for a program that does not look for layers around file systems.
+[[nodiscard]] VolumeInfo recognise_plain_volume(const ByteSource& volume);
 
 // --- the machine's disks ------------------------------------------------------------------------------------
 
@@ -123,7 +136,11 @@ struct Volume {
     std::string place;  ///< "d1p1"; "d1c2" for a boot image
     Source source;
     VolumeInfo info;
+    /// As firmware and simple loaders see it, who do not know the layer around it: a mirror's member whose metadata lies
+    /// at its end is a file system to them. Else the same as `info`.
+    VolumeInfo plain_info;
     std::string partuuid;
+    std::string partlabel;  ///< GPT; empty: none
     std::shared_ptr<const FileSystem> loader_view;  ///< null when not readable
     std::shared_ptr<const FileSystem> kernel_view;  ///< null when not readable
     /// The kernel's view, else the loaders'; null: nothing reads it.
@@ -131,6 +148,10 @@ struct Volume {
     /// The loaders' view, else the kernel's.
     [[nodiscard]] const FileSystem* by_loader() const { return loader_view != nullptr ? loader_view.get() : kernel_view.get(); }
     std::optional<Error> problem;  ///< why the views are null
+    /// Something is recognised here that may hold files, and they are not read: what is asked for may lie inside.
+    [[nodiscard]] bool unread() const { return !info.kind.empty() && info.content != Content::Swap && kernel_view == nullptr; }
+    /// The mark could not be looked for: the medium does not give it.
+    [[nodiscard]] bool mark_unreadable() const { return info.kind.empty() && problem && problem->unreadable(); }
 };
 
 struct Disk {
@@ -162,6 +183,10 @@ struct Machine {
     [[nodiscard]] const Volume* by_uuid(std::string_view uuid) const;
     [[nodiscard]] const Volume* by_label(std::string_view label) const;
     [[nodiscard]] const Volume* by_partuuid(std::string_view partuuid) const;
+    [[nodiscard]] const Volume* by_partlabel(std::string_view partlabel) const;
+    /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members,
+    /// encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1 (luks2)"; empty: none.
+    [[nodiscard]] std::string hiding_places() const;
 };
 
 /// What different programs call the same partition.

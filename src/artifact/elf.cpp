@@ -4,6 +4,7 @@
 
 #include <herberge/artifact.hpp>
 
+#include "artifact/libraries.hpp"
 #include "ondisk/linux.hpp"
 
 namespace herberge {
@@ -31,9 +32,56 @@ std::string elf_machine_name(std::uint16_t machine) {
 namespace {
 
 constexpr std::uint32_t pt_load = 1;
+constexpr std::uint32_t pt_dynamic = 2;
 constexpr std::uint32_t pt_interp = 3;
 
-template <class Header, class Program>
+/// Tags of the dynamic section (System V ABI, "Dynamic Section"; RUNPATH from the GNU extensions).
+namespace tag {
+constexpr std::uint64_t needed = 1, strings = 5, strings_size = 10, soname = 14, rpath = 15, runpath = 29;
+}
+
+/// A piece of the file that lies at an address.
+struct Loaded {
+    std::uint64_t address, offset, length;
+};
+
+template <class Word>
+void read_dynamic(const ByteSource& file, std::uint64_t offset, std::uint64_t length, const std::vector<Loaded>& segments, ElfInfo& out) {
+    constexpr std::uint64_t most_section = std::uint64_t{64} << 10U;
+    constexpr std::uint64_t most_strings = std::uint64_t{4} << 20U;
+    constexpr std::size_t most_needed = 400;
+    const auto section = file.bytes(offset, std::min(length, most_section));
+    if (!section) return;
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> items;
+    std::uint64_t strings = 0;
+    std::uint64_t size = 0;
+    for (std::size_t at = 0; at + 2 * sizeof(Word) <= section->size(); at += 2 * sizeof(Word)) {
+        const std::uint64_t kind = ondisk::from_bytes<Word>(*section, at);
+        const std::uint64_t value = ondisk::from_bytes<Word>(*section, at + sizeof(Word));
+        if (kind == 0) break;
+        if (kind == tag::strings) strings = value;
+        else if (kind == tag::strings_size) size = value;
+        else items.emplace_back(kind, value);
+    }
+    const auto home = std::ranges::find_if(segments, [&](const Loaded& s) { return strings >= s.address && strings - s.address < s.length; });
+    if (home == segments.end()) return;
+    const std::uint64_t room = home->length - (strings - home->address);
+    const auto table = file.bytes(home->offset + (strings - home->address), std::min({size, room, most_strings}));
+    if (!table) return;
+    auto text = [&](std::uint64_t at) {
+        if (at >= table->size()) return std::string{};
+        const auto from = table->begin() + static_cast<std::ptrdiff_t>(at);
+        return std::string(from, std::find(from, table->end(), std::uint8_t{0}));
+    };
+    for (const auto& [kind, value] : items) {
+        if (kind == tag::needed && out.needed.size() < most_needed) out.needed.push_back(text(value));
+        else if (kind == tag::soname) out.soname = text(value);
+        else if (kind == tag::rpath) out.rpath = text(value);
+        else if (kind == tag::runpath) out.runpath = text(value);
+    }
+}
+
+template <class Header, class Program, class Word>
 Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
     const auto head = file.load<Header>(0);
     if (!head) return tl::unexpected(head.error());
@@ -42,8 +90,11 @@ Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
     out.type = head->type;
     out.machine = head->machine;
     const std::uint64_t table = head->program_offset;
+    std::vector<Loaded> segments;
+    std::optional<Loaded> dynamic;
     for (unsigned i = 0; i < head->program_count; ++i) {
         const auto program = file.load<Program>(table + std::uint64_t{i} * head->program_entry_size);
+        if (!program && program.error().unreadable()) return tl::unexpected(program.error());
         if (!program) {
             out.complete = false;
             break;
@@ -52,12 +103,15 @@ Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
         const std::uint64_t length = program->file_size;
         const bool inside = offset <= file.size() && length <= file.size() - offset;
         if (program->type == pt_load && !inside) out.complete = false;
+        if (program->type == pt_load && inside) segments.push_back({program->virtual_address, offset, length});
+        if (program->type == pt_dynamic && inside) dynamic = Loaded{0, offset, length};
         if (program->type == pt_interp) {
             const auto name = inside ? file.bytes(offset, length, 4096) : tl::unexpected(Error{});
             if (name) out.interpreter.assign(name->begin(), std::ranges::find(*name, std::uint8_t{0}));
             else out.complete = false;
         }
     }
+    if (dynamic) read_dynamic<Word>(file, dynamic->offset, dynamic->length, segments, out);
     return out;
 }
 
@@ -68,14 +122,37 @@ Result<ElfInfo> inspect_elf(const ByteSource& file) {
     if (!ident) return tl::unexpected(ident.error());
     if (!looks_like_elf(ident->magic)) return fail(ErrorKind::Malformed, "not an ELF file", file.place(), "7f 45 4c 46", hex(ident->magic));
     if (ident->data != 1) return fail(ErrorKind::Unsupported, "a big-endian ELF file", file.place());
-    if (ident->elf_class == 1) return inspect<ondisk::Elf32, ondisk::Elf32Program>(file, 32);
-    if (ident->elf_class == 2) return inspect<ondisk::Elf64, ondisk::Elf64Program>(file, 64);
+    if (ident->elf_class == 1) return inspect<ondisk::Elf32, ondisk::Elf32Program, ondisk::little_uint32_t>(file, 32);
+    if (ident->elf_class == 2) return inspect<ondisk::Elf64, ondisk::Elf64Program, ondisk::little_uint64_t>(file, 64);
     return fail(ErrorKind::Malformed, "an ELF file of neither 32 nor 64 bits", file.place());
 }
 
 namespace {
 
 constexpr int most_interpreters = 4;  // Linux: BINPRM_MAX_RECURSION
+
+/// What the kernel asks of the loader that an ELF program names (fs/binfmt_elf.c, load_elf_binary): an executable ELF
+/// file for this processor. Its own interpreter, if it named one, is not looked at. Empty: it serves.
+std::string refuse_loader(const FileSystem& fs, std::string_view volume, const std::string& path, std::vector<Evidence>& evidence) {
+    const std::string place = fmt::format("{}:{}", volume, path);
+    auto refuse = [&](std::string why, Evidence shown) {
+        evidence.push_back(std::move(shown));
+        return why;
+    };
+    const auto found = resolve(fs, path);
+    if (!found) return refuse(found.error().what, evidence_place(place, "the program interpreter", found.error().what));
+    if (found->file.type != FileType::Regular) return refuse("it is not a regular file", evidence_place(place, "a regular file"));
+    if (!found->file.executable())
+        return refuse(fmt::format("{} has no execute permission", found->path),
+                      evidence_place(place, "an execute bit", fmt::format("mode {:04o}", found->file.permissions)));
+    const auto file = fs.open(found->file.id, fmt::format("{}:{}", volume, found->path));
+    const auto elf = file ? inspect_elf(**file) : tl::unexpected(file.error());
+    if (!elf) return refuse(elf.error().text(), evidence_error(elf.error()));
+    if (elf->machine != 3 && elf->machine != 62)
+        return refuse(fmt::format("it is built for {}", elf_machine_name(elf->machine)), evidence_place(place, "x86-64 or i386", elf_machine_name(elf->machine)));
+    if (!elf->complete) return refuse("it is cut short", evidence_place(place, "all segments inside the file", size_text((*file)->size())));
+    return {};
+}
 
 bool runs_on_x86(std::uint16_t machine) { return machine == 3 || machine == 62; }
 
@@ -122,13 +199,18 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
         out.interpreter = elf->interpreter;
         out.runs = true;
         if (!elf->interpreter.empty()) {
-            auto loader = judge(fs, volume, elf->interpreter, depth + 1);
-            if (!loader.runs) {
+            if (const auto why = refuse_loader(fs, volume, elf->interpreter, out.evidence); !why.empty()) {
                 out.runs = false;
                 out.code = "program-interpreter-missing";
-                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", elf->interpreter, found->path, loader.why);
-                out.evidence = std::move(loader.evidence);
+                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", printable(elf->interpreter), found->path, why);
                 return out;
+            }
+            if (const auto problem = library_problem(*program_files(fs, volume), found->path, *elf)) {
+                out.missing_library = fmt::format("{}: {}", problem->library, problem->words);
+                return refuse("program-library-missing",
+                              fmt::format("{} needs {}{}: {}", found->path, printable(problem->library),
+                                          problem->needed_by == found->path ? "" : fmt::format(" (for {})", problem->needed_by), problem->words),
+                              problem->evidence);
             }
         }
         out.evidence.push_back(evidence_place(real, {}, fmt::format("{}-bit ELF, {}", elf->bits, elf_machine_name(elf->machine))));

@@ -53,9 +53,15 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
         out.soundness_text = std::move(text);
         out.evidence.push_back(std::move(evidence));
     };
-    if (out.file_size + 4 < out.expected_size) {
+    // The size counts units of 16 bytes: what builds other programs in this format need not fill the last one.
+    if (out.file_size + 16 <= out.expected_size) {
         tell(Soundness::Cut, fmt::format("the kernel file is cut short by {}", size_text(out.expected_size - out.file_size)),
              evidence_place(file.place(), fmt::format("{} bytes", out.expected_size), fmt::format("{} bytes", out.file_size)));
+        return;
+    }
+    if (out.other_program) {
+        tell(Soundness::Sound, "a program in a Linux kernel's format, whole by its size; it is no Linux",
+             evidence_bytes(file, setup_at, 16, {}, fmt::format("{} bytes by its header", out.expected_size)));
         return;
     }
     if (out.protocol < 0x0208 || length < 8 || at + length > file.size()) {
@@ -143,6 +149,38 @@ Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, s
     return found;
 }
 
+namespace {
+
+std::string version_text(const ByteSource& file, const ondisk::LinuxSetup& setup) {
+    const std::uint64_t at = std::uint64_t{setup.kernel_version} + 0x200;
+    if (setup.kernel_version == 0 || at >= file.size()) return {};
+    const auto text = file.bytes(at, std::min<std::uint64_t>(256, file.size() - at));
+    return text ? printable(std::string(text->begin(), std::ranges::find(*text, std::uint8_t{0}))) : std::string{};
+}
+
+/// Linux says who built it and which build it is: "6.1.0-1 (someone@host) #1 SMP …" (arch/x86/boot/version.c). What other
+/// programs say is shorter, and none of them has a compressed kernel for its set-up code to unpack.
+bool other_program(const ondisk::LinuxSetup& setup, const std::string& version) {
+    const bool compressed = setup.version >= 0x0208 && (setup.payload_length != 0 || setup.payload_offset != 0);
+    return !compressed && !version.empty() && version.find(") #") == std::string::npos && setup.boot_flag == 0xAA55 &&
+           std::memcmp(setup.header.data(), "HdrS", 4) == 0;
+}
+
+/// The first error of the medium in a file that a loader reads to its end.
+std::optional<Error> unreadable_part(const ByteSource& file) {
+    constexpr std::uint64_t step = std::uint64_t{1} << 20U;
+    for (std::uint64_t at = 0; at < file.size(); at += step)
+        if (const auto part = file.bytes(at, std::min(step, file.size() - at)); !part) return part.error();
+    return std::nullopt;
+}
+
+}  // namespace
+
+bool is_other_program(const ByteSource& file) {
+    const auto setup = file.load<ondisk::LinuxSetup>(setup_at);
+    return setup && other_program(*setup, version_text(file, *setup));
+}
+
 Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) {
     KernelImage out;
     out.file_size = file.size();
@@ -174,17 +212,13 @@ Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) 
         const auto dos = file.bytes(0, 2);
         out.efi_stub = mark && dos && (*dos)[0] == 'M' && (*dos)[1] == 'Z' && (*mark)[0] == 'P' && (*mark)[1] == 'E';
     }
-    if (setup->kernel_version != 0) {
-        const std::uint64_t at = std::uint64_t{setup->kernel_version} + 0x200;
-        if (at < file.size()) {
-            const auto text = file.bytes(at, std::min<std::uint64_t>(256, file.size() - at));
-            if (text) {
-                out.version = printable(std::string(text->begin(), std::ranges::find(*text, std::uint8_t{0})));
-                out.release = out.version.substr(0, out.version.find(' '));
-            }
-        }
-    }
+    out.version = version_text(file, *setup);
+    out.release = out.version.substr(0, out.version.find(' '));
+    out.other_program = other_program(*setup, out.version);
     judge_payload(file, *setup, out);
+    // A check that failed because the medium does not give the bytes tells nothing about them.
+    if (!out.crc_matches)
+        if (auto error = unreadable_part(file); error && error->unreadable()) return tl::unexpected(std::move(*error));
     judge_setup(file, out);
     return out;
 }

@@ -11,17 +11,30 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint64_t most_unpacked = std::uint64_t{2} << 30U;
 constexpr std::size_t most_files = 200000;
+constexpr std::size_t most_members = 10000;
 constexpr std::uint64_t most_kept = 256U << 10U;
+constexpr std::uint64_t most_program = std::uint64_t{16} << 20U;
+
+/// What a whole RAM disk may cost, however many archives it has.
+struct Allowance {
+    std::uint64_t unpacked = std::uint64_t{1} << 30U;
+    std::uint64_t kept = std::uint64_t{8} << 20U;  ///< bytes of file contents
+    explicit Allowance(std::uint64_t packed) {
+        // What is packed denser than this is no file system of a Linux.
+        constexpr std::uint64_t floor = std::uint64_t{64} << 20U;
+        constexpr std::uint64_t ratio = 40;
+        if (packed < (unpacked - floor) / ratio) unpacked = floor + packed * ratio;
+    }
+};
 constexpr std::size_t header_size = 110;
 /// How a signed kernel module ends (scripts/sign-file.c).
 constexpr std::string_view module_mark = "~Module signature appended~\n";
 
 /// Small files whose content steers the start.
 bool worth_keeping(std::string_view name) {
-    return name == "init" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" || name == "etc/initrd-release" ||
-           name == "etc/fstab" || name.ends_with("/modules.builtin");
+    return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" || name == "etc/initrd-release" ||
+           name == "etc/fstab" || name.starts_with("conf/conf.d/") || name == "conf/param.conf" || name.starts_with("etc/cmdline.d/") || name == "etc/crypttab" || name.ends_with("/modules.builtin");
 }
 
 std::string clean_name(std::string_view name) {
@@ -32,7 +45,7 @@ std::string clean_name(std::string_view name) {
 /// A push parser for "newc" archives: bytes come in pieces of any size.
 class CpioReader {
 public:
-    explicit CpioReader(Ramdisk& out) : out_(out) {}
+    CpioReader(Ramdisk& out, Allowance& allowance) : out_(out), allowance_(allowance) {}
 
     /// Takes bytes; false at damage or when the archive has ended.
     bool take(std::span<const std::uint8_t> bytes) {
@@ -43,6 +56,7 @@ public:
                 tail_.append(reinterpret_cast<const char*>(bytes.data()) + (part - last), last);
                 if (tail_.size() > module_mark.size()) tail_.erase(0, tail_.size() - module_mark.size());
                 if (kept_ != nullptr) kept_->append(reinterpret_cast<const char*>(bytes.data()), part);
+                if (may_be_program_) gather_program(bytes.first(part));
                 bytes = bytes.subspan(part);
                 body_left_ -= part;
                 total_ += part;
@@ -73,6 +87,17 @@ public:
     }
 
 private:
+    /// Programs and libraries are looked at as ELF files and forgotten again.
+    void gather_program(std::span<const std::uint8_t> part) {
+        program_.insert(program_.end(), part.begin(), part.end());
+        if (program_.size() >= 4 && !looks_like_elf(program_)) may_be_program_ = false;
+    }
+    void end_program() {
+        if (!std::exchange(may_be_program_, false) || program_.size() < 4) return;
+        const auto elf = inspect_elf(*memory_source(std::exchange(program_, {}), "RAM disk:/" + name_));
+        if (const auto file = out_.files.find(name_); elf && file != out_.files.end()) file->second.elf = std::make_shared<const ElfInfo>(*elf);
+    }
+
     enum class State : std::uint8_t { Header, Name, Body, Pad, Ended, Broken };
 
     void expect(State state, std::size_t count) {
@@ -115,7 +140,7 @@ private:
         mode_ = number(1);
         size_ = number(6);
         const std::uint32_t name_size = number(11);
-        if (name_size == 0 || name_size > 4097 || ++files_ > most_files) {
+        if (name_size == 0 || name_size > 4097 || (++files_, out_.files.size() > most_files)) {
             damage("malformed archive");
             return;
         }
@@ -138,7 +163,11 @@ private:
             file.size = size_;
             if ((mode_ & 0170000U) == 0120000U) kept_ = &file.target;
             else if (size_ <= most_kept && worth_keeping(name_)) kept_ = &file.content;
-            if (kept_ != nullptr && size_ > most_kept) kept_ = nullptr;
+            if (kept_ != nullptr && (size_ > most_kept || size_ > allowance_.kept)) kept_ = nullptr;
+            if (kept_ != nullptr) allowance_.kept -= size_;
+            const bool regular = (mode_ & 0170000U) == 0100000U;
+            program_.clear();
+            may_be_program_ = regular && size_ <= most_program && name_.find(".ko") == std::string::npos && (file.executable() || name_.find(".so") != std::string::npos);
         }
         body_left_ = size_;
         // Between name and body lies a pad; a body of any size may follow.
@@ -159,12 +188,16 @@ private:
     }
     void end_body() {
         kept_ = nullptr;
+        end_program();
         if (tail_ == module_mark)
             if (const auto file = out_.files.find(name_); file != out_.files.end()) file->second.ends_signed = true;
         expect_pad(State::Header, header_size);
     }
 
     Ramdisk& out_;
+    Allowance& allowance_;
+    bool may_be_program_ = false;
+    std::vector<std::uint8_t> program_;
     State state_ = State::Header;
     State after_ = State::Header;
     std::size_t after_count_ = header_size;
@@ -185,7 +218,7 @@ private:
 /// Walks the archives one behind the other.
 class Unpacker {
 public:
-    Unpacker(const ByteSource& file, Ramdisk& out) : file_(file), out_(out) {}
+    Unpacker(const ByteSource& file, Ramdisk& out) : file_(file), out_(out), allowance_(file.size()) {}
 
     void run() {
         std::uint64_t at = 0;
@@ -224,7 +257,16 @@ private:
         return count;
     }
 
+    void too_large(std::uint64_t at) {
+        out_.too_large = true;
+        damage(Error{ErrorKind::TooLarge, "it unpacks to more than is looked at here", fmt::format("{}, byte {}", file_.place(), at), {}, {}}, {});
+    }
+
     std::optional<std::uint64_t> member(std::uint64_t at, std::span<const std::uint8_t> head) {
+        if (out_.members.size() >= most_members || allowance_.unpacked == 0) {
+            too_large(at);
+            return std::nullopt;
+        }
         RamdiskMember info;
         info.offset = at;
         info.compression = recognise_compression(head);
@@ -235,7 +277,7 @@ private:
                    at == 0 ? "invalid magic at start of compressed archive" : "junk within compressed archive");
             return std::nullopt;
         }
-        std::optional<CpioReader> holder(std::in_place, out_);
+        std::optional<CpioReader> holder(std::in_place, out_, allowance_);
         std::uint64_t length = 0;
         std::optional<Error> failed;
         if (plain) info.compression = Compression::None;
@@ -251,7 +293,7 @@ private:
                     if (piece.empty()) return true;
                     info.files += holder->files();
                     info.early = info.early || holder->only_early();
-                    holder.emplace(out_);
+                    holder.emplace(out_, allowance_);
                     between = false;
                 }
                 const std::uint64_t before = holder->total();
@@ -263,11 +305,16 @@ private:
             }
             return true;
         };
-        const auto done = unpack(info.compression, file_, at, file_.size() - at, most_unpacked, sink);
+        const auto done = unpack(info.compression, file_, at, file_.size() - at, allowance_.unpacked, sink);
         length = plain ? holder->total() : done ? done->consumed : 0;
         if (!done) failed = done.error();
         info.length = length;
         info.unpacked = plain ? holder->total() : unpacked;
+        allowance_.unpacked -= std::min(allowance_.unpacked, std::max<std::uint64_t>(info.unpacked, 4096));
+        if (failed && failed->kind == ErrorKind::TooLarge) {
+            too_large(at);
+            return std::nullopt;
+        }
         info.files += holder->files();
         info.early = holder->only_early();
         out_.members.push_back(info);
@@ -282,6 +329,10 @@ private:
         }
         if (failed) {
             holder->mark_cut();
+            if (failed->unreadable()) {
+                damage(*failed, {});
+                return std::nullopt;
+            }
             const bool cut = failed->kind == ErrorKind::OutOfRange;
             damage(*failed, cut ? "read error" : info.compression == Compression::Zstd ? "ZSTD-compressed data is corrupt" : "decompressor failed");
             return std::nullopt;
@@ -297,6 +348,7 @@ private:
 
     const ByteSource& file_;
     Ramdisk& out_;
+    Allowance allowance_;
 };
 
 void collect_modules(Ramdisk& out) {
@@ -374,6 +426,8 @@ Result<Ramdisk> inspect_ramdisk(const ByteSource& file) {
     Ramdisk out;
     out.size = file.size();
     Unpacker(file, out).run();
+    // Loaders read the file to its end: what the medium does not give is no damage of the archive's.
+    if (out.damage && out.damage->unreadable()) return tl::unexpected(*out.damage);
     collect_modules(out);
     return out;
 }

@@ -299,47 +299,96 @@ public:
     Result<void> write(std::uint64_t offset, std::span<const std::uint8_t> bytes) override {
         if (!inside(*this, offset, bytes.size())) return past_end(*this, offset, bytes.size());
         if (bytes.empty()) return {};
-        // Merge with every piece that touches the new range, so that pieces never overlap.
-        std::uint64_t start = offset;
-        std::uint64_t end = offset + bytes.size();
-        auto first = pieces_.upper_bound(offset);
-        if (first != pieces_.begin() && std::prev(first)->first + std::prev(first)->second.size() >= offset) --first;
-        auto last = first;
-        for (; last != pieces_.end() && last->first <= end; ++last) {
-            start = std::min(start, last->first);
-            end = std::max(end, last->first + last->second.size());
+        // Pieces never overlap and never change their size: what is covered is overwritten in place, gaps get pieces of
+        // their own. A write costs its own length, however many came before it.
+        const std::uint64_t end = offset + bytes.size();
+        std::uint64_t at = offset;
+        auto piece = pieces_.upper_bound(offset);
+        if (piece != pieces_.begin() && std::prev(piece)->first + std::prev(piece)->second.size() > offset) --piece;
+        while (at < end) {
+            const std::uint64_t next = piece != pieces_.end() ? std::min(piece->first, end) : end;
+            if (at < next) {
+                const auto from = bytes.subspan(static_cast<std::size_t>(at - offset), static_cast<std::size_t>(next - at));
+                pieces_.emplace_hint(piece, at, std::vector<std::uint8_t>(from.begin(), from.end()));
+                at = next;
+                continue;
+            }
+            const std::uint64_t stop = std::min(end, piece->first + piece->second.size());
+            std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(at - offset), stop - at,
+                        piece->second.begin() + static_cast<std::ptrdiff_t>(at - piece->first));
+            at = stop;
+            ++piece;
         }
-        std::vector<std::uint8_t> merged(static_cast<std::size_t>(end - start));
-        for (auto piece = first; piece != last; ++piece)
-            std::copy(piece->second.begin(), piece->second.end(), merged.begin() + static_cast<std::ptrdiff_t>(piece->first - start));
-        std::copy(bytes.begin(), bytes.end(), merged.begin() + static_cast<std::ptrdiff_t>(offset - start));
-        pieces_.erase(first, last);
-        pieces_.emplace(start, std::move(merged));
         return {};
     }
-    [[nodiscard]] std::vector<std::pair<std::uint64_t, std::vector<std::uint8_t>>> changes() const override { return {pieces_.begin(), pieces_.end()}; }
+    [[nodiscard]] std::vector<std::pair<std::uint64_t, std::vector<std::uint8_t>>> changes() const override {
+        std::vector<std::pair<std::uint64_t, std::vector<std::uint8_t>>> out;
+        for (const auto& [start, content] : pieces_) {
+            if (!out.empty() && out.back().first + out.back().second.size() == start)
+                out.back().second.insert(out.back().second.end(), content.begin(), content.end());
+            else out.emplace_back(start, content);
+        }
+        return out;
+    }
 
 private:
     Source base_;
     std::map<std::uint64_t, std::vector<std::uint8_t>> pieces_;
 };
 
-class Unreadable final : public ByteSource {
+using Ranges = std::vector<std::pair<std::uint64_t, std::uint64_t>>;
+
+/// Ascending, without overlaps; as start and end. Empty ranges are dropped, ends past the last number are cut.
+Ranges merged(Ranges ranges) {
+    for (auto& [start, length] : ranges) length = length > ~std::uint64_t{0} - start ? ~std::uint64_t{0} : start + length;
+    std::erase_if(ranges, [](const auto& r) { return r.second <= r.first; });
+    std::ranges::sort(ranges);
+    Ranges out;
+    for (const auto& [start, end] : ranges) {
+        if (!out.empty() && start <= out.back().second) out.back().second = std::max(out.back().second, end);
+        else out.emplace_back(start, end);
+    }
+    return out;
+}
+
+class Unreadable final : public DamagedSource {
 public:
-    Unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges) : base_(std::move(base)), ranges_(std::move(ranges)) {}
+    Unreadable(Source base, Ranges ranges) : base_(std::move(base)), ranges_(merged(std::move(ranges))) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
     [[nodiscard]] std::string place() const override { return base_->place(); }
     [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        for (const auto& [start, length] : ranges_)
-            if (offset < start + length && start < offset + into.size())
-                return fail(ErrorKind::Unreadable, "this range was marked unreadable", fmt::format("{}@{}+{}", place(), start, length));
-        return base_->read(offset, into);
+        const auto range = std::ranges::upper_bound(ranges_, offset, {}, [](const auto& r) { return r.second; });
+        if (range == ranges_.end() || into.empty() || range->first >= offset + into.size()) return base_->read(offset, into);
+        const std::uint64_t start = std::max(offset, range->first);
+        const std::uint64_t length = std::min(offset + into.size(), range->second) - start;
+        {
+            constexpr std::size_t most_asked = 4096;
+            const std::lock_guard hold(lock_);
+            if (asked_.size() == most_asked && !full_) compact();
+            full_ = asked_.size() == most_asked;
+            if (!full_) asked_.emplace_back(start, length);
+        }
+        Error error{ErrorKind::Unreadable, "this range cannot be read from the medium", fmt::format("{}@{}+{}", place(), start, length), {}, {}, start};
+        return tl::unexpected(std::move(error));
+    }
+    [[nodiscard]] Ranges asked() const override {
+        const std::lock_guard hold(lock_);
+        compact();
+        return asked_;
     }
 
 private:
+    void compact() const {
+        asked_ = merged(std::move(asked_));
+        for (auto& [start, end] : asked_) end -= start;
+    }
+
     Source base_;
-    std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges_;
+    Ranges ranges_;  ///< start and end
+    mutable std::mutex lock_;
+    mutable Ranges asked_;  ///< start and length
+    mutable bool full_ = false;
 };
 
 }  // namespace
@@ -387,7 +436,7 @@ Source concatenate(std::vector<Source> parts, std::uint64_t alignment, std::stri
 
 std::shared_ptr<Overlay> overlay(Source base) { return std::make_shared<Layered>(std::move(base)); }
 
-Source with_unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges) {
+std::shared_ptr<const DamagedSource> with_unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges) {
     return std::make_shared<const Unreadable>(std::move(base), std::move(ranges));
 }
 

@@ -111,15 +111,38 @@ std::size_t utf8_length(std::string_view text) {
 
 }  // namespace
 
-std::string printable(std::string_view text) {
+namespace {
+
+/// Characters that are not seen and change how others are: marks of direction, joiners, tags (Unicode, general category
+/// Cf, and the separators U+2028 and U+2029).
+bool unseen(std::string_view sequence) {
+    std::uint32_t c = static_cast<std::uint8_t>(sequence[0]) & (sequence.size() == 2 ? 0x1FU : sequence.size() == 3 ? 0x0FU : 0x07U);
+    for (const char next : sequence.substr(1)) c = c << 6U | (static_cast<std::uint8_t>(next) & 0x3FU);
+    return c == 0x00AD || c == 0x061C || c == 0x180E || (c >= 0x200B && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) || (c >= 0x2060 && c <= 0x206F) ||
+           c == 0xFEFF || (c >= 0xFFF9 && c <= 0xFFFB) || (c >= 0xE0000 && c <= 0xE0FFF);
+}
+
+bool hex_digit(char c) { return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F'); }
+
+std::string escaped(std::string_view text, bool backslashes) {
     std::string out;
     out.reserve(text.size());
     while (!text.empty()) {
         const auto first = static_cast<std::uint8_t>(text[0]);
+        if (first == '\\' && backslashes) {
+            // Only where it could be taken for an escape: a run of them before "xNN" is doubled.
+            const std::size_t run = std::min(text.find_first_not_of('\\'), text.size());
+            const auto rest = text.substr(run);
+            const bool like_escape = rest.size() >= 3 && rest[0] == 'x' && hex_digit(rest[1]) && hex_digit(rest[2]);
+            out.append(like_escape ? 2 * run : run, '\\');
+            text.remove_prefix(run);
+            continue;
+        }
         const std::size_t length = utf8_length(text);
-        if (length == 0 || (length == 1 && (first < 0x20 || first == 0x7F))) {
-            out += fmt::format("\\x{:02x}", first);
-            text.remove_prefix(1);
+        if (length == 0 || (length == 1 && (first < 0x20 || first == 0x7F)) || (length > 1 && unseen(text.substr(0, length)))) {
+            const std::size_t count = std::max<std::size_t>(length, 1);
+            for (const char c : text.substr(0, count)) out += fmt::format("\\x{:02x}", static_cast<std::uint8_t>(c));
+            text.remove_prefix(count);
         } else {
             out += text.substr(0, length);
             text.remove_prefix(length);
@@ -127,6 +150,11 @@ std::string printable(std::string_view text) {
     }
     return out;
 }
+
+}  // namespace
+
+std::string printable(std::string_view text) { return escaped(text, true); }
+std::string shown(std::string_view text) { return escaped(text, false); }
 
 std::vector<std::string> messages_in(std::span<const std::uint8_t> bytes, std::size_t least) {
     std::vector<std::string> out;

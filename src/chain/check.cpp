@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
+#include <map>
 
 #include <herberge/chain.hpp>
 
@@ -29,6 +30,7 @@ public:
             if (!loader.stops_at) out.menus.push_back(loader.menu);
         for (const auto& system : systems_) out.systems.push_back(judge(system));
         lost_systems(out);
+        unread_systems(out);
         broken_tools(out);
         if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == "tool"; })) out.systems.push_back(judge_unknown());
         draw_graph(out);
@@ -186,6 +188,19 @@ private:
                 only.entry = nullptr;
                 return finish(std::move(out), ladder, &only);
             }
+        const auto untold = std::ranges::find_if(routes_.list, [](const Route& r) {
+            return (r.entry != nullptr && !r.entry->unread.empty()) || r.ladder.at(Stage::Loader).state == State::Unknown ||
+                   r.ladder.at(Stage::Configuration).state == State::Unknown;
+        });
+        if (untold != routes_.list.end()) {
+            ladder.set(Stage::Entry, State::Unknown,
+                       untold->entry != nullptr ? fmt::format("what “{}” starts cannot be looked at: it may be this system", untold->entry->title)
+                                                : std::string("a loader goes on where it is not followed: it may start this system"),
+                       {evidence_place(menu->menu->place)});
+            Route shown = *menu;
+            shown.entry = nullptr;
+            return finish(std::move(out), ladder, &shown);
+        }
         std::vector<std::string> places;
         std::size_t entries = 0;
         for (const auto& loader : routes_.loaders)
@@ -235,6 +250,10 @@ private:
         const auto automatic = std::ranges::find_if(routes_.list, [](const Route& r) { return r.unattended; });
         const Route& route = automatic != routes_.list.end() ? *automatic : routes_.list.front();
         if (route.entry == nullptr) return finish(std::move(out), route.ladder, &route);
+        if (chain::is_other_program(*route.entry)) {
+            out.name = route.entry->title;
+            out.kind = "tool";
+        }
         const auto root = resolve_root(machine_, CommandLine(route.entry->arguments).value("root").value_or(""));
         if (root.volume != nullptr) out.place = root.volume->place;
         out.entry = route.entry->title;
@@ -268,6 +287,37 @@ private:
                 ladder.breaks(Stage::PartitionTable, "partition-lost", lost.text, lost.evidence, chain::entry_screen(*lost.route->entry, *lost.route->menu));
             else ladder.add_finding(make_finding("partition-lost", lost.text, lost.evidence));
             out.systems.push_back(finish(std::move(verdict), ladder, lost.route));
+        }
+    }
+
+    /// Entries whose system could not be identified because its root lies in something that is not read here, or because
+    /// nothing tells where it is: one element for each root that they name.
+    void unread_systems(Verdict& out) {
+        std::map<std::string, std::vector<const Route*>> by_root;
+        std::vector<std::string> order;
+        for (const auto& route : routes_.list) {
+            if (route.entry == nullptr || route.entry->kind != EntryKind::Linux || (route.entry->stops_at && route.entry->unread.empty())) continue;
+            if (chain::system_of(machine_, *route.entry, systems_) != nullptr || chain::is_other_program(*route.entry)) continue;
+            if (chain::names_missing_volume(machine_, *route.entry)) continue;  // told with the lost ones
+            const auto root = resolve_root(machine_, CommandLine(route.entry->arguments).value("root").value_or(""));
+            if (root.volume == nullptr && !root.cannot_tell && route.entry->unread.empty()) continue;
+            const std::string key = root.volume != nullptr ? root.volume->place : !root.written.empty() ? root.written : route.entry->title;
+            if (!by_root.contains(key)) order.push_back(key);
+            by_root[key].push_back(&route);
+        }
+        for (const auto& key : order) {
+            const auto& own = by_root[key];
+            const auto automatic = std::ranges::find_if(own, [](const Route* r) { return r->unattended; });
+            const Route& primary = automatic != own.end() ? **automatic : *own.front();
+            const auto root = resolve_root(machine_, CommandLine(primary.entry->arguments).value("root").value_or(""));
+            SystemVerdict verdict;
+            verdict.kind = "unknown";
+            verdict.name = fmt::format("the system that “{}” starts", primary.entry->title);
+            if (root.volume != nullptr) verdict.place = root.volume->place;
+            verdict.entry = primary.entry->title;
+            verdict.entry_is_default = primary.unattended;
+            for (const auto* route : own) verdict.named_by.push_back(fmt::format("{} ({}:{})", route->entry->title, route->entry->place, route->entry->line));
+            out.systems.push_back(finish(std::move(verdict), walk(primary), &primary));
         }
     }
 
@@ -345,6 +395,18 @@ private:
 
 }  // namespace
 
+namespace {
+/// Tools on a menu are no systems, unless there is nothing else: a medium with a memory test alone.
+std::vector<const SystemVerdict*> counted_systems(const std::vector<SystemVerdict>& systems) {
+    std::vector<const SystemVerdict*> out;
+    for (const auto& system : systems)
+        if (system.kind != "tool") out.push_back(&system);
+    if (out.empty())
+        for (const auto& system : systems) out.push_back(&system);
+    return out;
+}
+}  // namespace
+
 std::string_view firmware_id(FirmwareKind kind) {
     switch (kind) {
         case FirmwareKind::Bios: return "bios";
@@ -372,7 +434,7 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     bool application = false;
     machine.each_volume([&](const Volume& volume) {
         const auto& fs = volume.kernel_view != nullptr ? volume.kernel_view : volume.loader_view;
-        application = application || (fs != nullptr && volume.info.kind.starts_with("fat") && resolve(*fs, "/EFI"));
+        application = application || (fs != nullptr && volume.plain_info.kind.starts_with("fat") && resolve(*fs, "/EFI"));
     });
     return application ? FirmwareKind::Uefi : FirmwareKind::Bios;
 }
@@ -387,9 +449,13 @@ std::string_view starts_id(Starts starts) {
 }
 
 bool Verdict::all_start() const {
-    // Tools on a menu are no systems.
-    const auto system = [](const SystemVerdict& s) { return s.kind != "tool"; };
-    return std::ranges::any_of(systems, system) && std::ranges::all_of(systems, [&](const SystemVerdict& s) { return !system(s) || s.starts == Starts::Yes; });
+    const auto counted = counted_systems(systems);
+    return !counted.empty() && std::ranges::all_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::Yes; });
+}
+
+bool Verdict::some_fail() const {
+    const auto counted = counted_systems(systems);
+    return counted.empty() || std::ranges::any_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::No; });
 }
 
 Verdict check(const Machine& machine, const CheckOptions& options) {

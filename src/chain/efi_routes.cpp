@@ -34,6 +34,7 @@ public:
 
     Routes run() {
         Route route;
+        out_.keeps = seen_;
         collect();
         for (const auto& candidate : candidates_)
             if (try_one(candidate, route)) return std::move(out_);
@@ -142,6 +143,7 @@ private:
             out_.list.push_back(std::move(route));
             return;
         }
+        run->menu.keeps = seen_;
         out_.loaders.push_back(std::move(*run));
         const LoaderRun& r = out_.loaders.back();
         auto& ladder = route.ladder;
@@ -156,6 +158,11 @@ private:
         const std::string node = r.menu.place.empty() ? fmt::format("{} ({})", r.name, place) : menu_node(r.menu);
         out_.steps.push_back({place, node, {}, route.unattended, r.stops_at.has_value()});
         if (!r.stops_at || *r.stops_at > Stage::Loader) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+        if (r.stops_at && r.untold) {
+            ladder.set(*r.stops_at, State::Unknown, r.stop_reason, r.stop_evidence);
+            out_.list.push_back(std::move(route));
+            return;
+        }
         if (r.stops_at) {
             ladder.breaks(*r.stops_at, r.stop_code, r.stop_reason, r.stop_evidence, r.screen);
             out_.list.push_back(std::move(route));
@@ -173,7 +180,7 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            const bool chains = entry->kind == EntryKind::Chainload && !entry->stops_at && !entry->kernel.empty() && entry->kernel.front().found();
+            const bool chains = entry->kind == EntryKind::Chainload && !entry->stops_at && entry->unread.empty() && !entry->kernel.empty() && entry->kernel.front().found();
             if (!chains) {
                 out_.list.push_back(std::move(next));
                 continue;
@@ -200,7 +207,7 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         const Volume* hidden = nullptr;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.info.kind.starts_with("fat") && v.by_kernel() != nullptr && resolve(*v.by_kernel(), efi_fallback_path(kind_)))
+            if (hidden == nullptr && v.plain_info.kind.starts_with("fat") && v.by_kernel() != nullptr && resolve(*v.by_kernel(), efi_fallback_path(kind_)))
                 hidden = &v;
         });
         if (hidden != nullptr && !seen_->findings.empty()) {
@@ -252,7 +259,7 @@ private:
     const UefiVariables& variables_;
     SecureBootPolicy secure_;
     EfiContext context_;
-    std::unique_ptr<UefiVolumes> seen_;
+    std::shared_ptr<const UefiVolumes> seen_;
     std::vector<Candidate> candidates_;
     std::vector<std::string> skipped_;
     std::vector<std::string> failed_;  ///< messages for options that lead nowhere

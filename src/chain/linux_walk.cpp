@@ -62,6 +62,11 @@ public:
         if (!entry()) return;
         const KernelImage* image = kernel();
         if (image == nullptr) return;
+        if (image->other_program) {
+            for (const Stage stage : {Stage::Ramdisk, Stage::Root, Stage::Init, Stage::Services})
+                ladder_.set(stage, State::NotNeeded, "what is started is a program of its own, no Linux");
+            return;
+        }
         const auto root = resolve_root(machine_, arguments_.value("root").value_or(""));
         const auto loaded = ramdisk_files();
         const Ramdisk* ramdisk = nullptr;
@@ -74,6 +79,11 @@ public:
         demand.locked_down = locked_down_;
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
+        if (medium_ == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent && !asks_for_root(*ramdisk)) {
+            ladder_.set(Stage::Root, State::Unknown, "the command line names no root: the RAM disk's own init decides what it goes on with, or is the whole system",
+                        {evidence_place("RAM disk:/init")});
+            return;
+        }
         if (medium_ != nullptr && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
             const auto packed = judge_medium(*medium_, arguments_);
             ladder_.set(Stage::Root, packed);
@@ -91,12 +101,24 @@ public:
     }
 
 private:
+    /// A RAM disk that gives up without root= on the command line: what it brings with it has no other way to a root.
+    static bool asks_for_root(const Ramdisk& ramdisk) {
+        if (ramdisk.builder != "initramfs-tools") return false;
+        return std::ranges::none_of(ramdisk.files, [](const auto& item) {
+            return item.first.starts_with("conf/") && (item.second.content.find("ROOT=") != std::string::npos || item.second.content.find("BOOT=") != std::string::npos);
+        });
+    }
+
     [[nodiscard]] Evidence entry_line() const { return evidence_line(entry_.place, entry_.line, {}, entry_.title); }
 
     bool entry() {
         std::vector<Evidence> evidence{entry_line()};
         for (const auto& kernel : entry_.kernel) {
             evidence.push_back(evidence_line(entry_.place, kernel.line, kernel.written, kernel.found() ? kernel.real_path : *kernel.error));
+        }
+        if (!entry_.unread.empty()) {
+            ladder_.set(Stage::Entry, State::Unknown, fmt::format("what “{}” starts cannot be looked at: {}", entry_.title, entry_.unread), evidence);
+            return false;
         }
         if (entry_.stops_at) {
             const Stage stage = *entry_.stops_at;
@@ -137,8 +159,9 @@ private:
         const auto& file = entry_.kernel.front();
         held_kernel_ = artifacts_.kernel(file, entry_.efi_stub);
         if (!held_kernel_->has_value()) {
-            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + held_kernel_->error().text(),
-                           {evidence_error(held_kernel_->error())}, "error: " + held_kernel_->error().what);
+            const Error& error = held_kernel_->error();
+            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + error.text(), {evidence_error(error)},
+                           error.unreadable() ? fmt::format("error: failure reading sector 0x{:x}", error.byte / 512) : "error: " + error.what);
             return nullptr;
         }
         const KernelImage& image = held_kernel_->value();
@@ -194,7 +217,7 @@ private:
                 result.evidence.insert(result.evidence.begin(),
                                        evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
             ladder_.set(Stage::Ramdisk, result);
-            return result.state != State::Breaks;
+            return result.state != State::Breaks && !ramdisk->too_large;
         }
         if (held != nullptr) {
             ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(), {evidence_error(held->error())},
@@ -218,7 +241,8 @@ private:
             evidence.push_back(entry_line());
         }
         using Kind = RootReference::Kind;
-        const bool kernel_can_name = root.kind == Kind::PartUuid || root.kind == Kind::Device || root.kind == Kind::Number;
+        const bool kernel_can_name = ((root.kind == Kind::PartUuid || root.kind == Kind::PartLabel) && !std::string_view(root.written).starts_with("/dev/")) ||
+                                     root.kind == Kind::Device || root.kind == Kind::Number;
         if (!kernel_can_name) {
             ladder_.breaks(Stage::Ramdisk, code,
                            fmt::format("{}; without one the kernel cannot resolve root={}", what, root.written.empty() ? "(absent)" : root.written), evidence,
@@ -276,6 +300,13 @@ private:
                            wanted->module);
     }
 
+    /// rootfstype= that the kernel's drivers would not mount this with; none: it fits, or none is given.
+    [[nodiscard]] std::optional<std::string> wrong_type(const Volume& volume) const {
+        const auto given = arguments_.value("rootfstype");
+        if (!given || given->empty() || volume.info.kind.empty()) return std::nullopt;
+        return file_system_fits(volume.info.kind, *given) ? std::nullopt : given;
+    }
+
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
         const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {}, root.written.empty() ? "no root=" : "root=" + root.written);
         if (root.kind == RootReference::Kind::Absent) {
@@ -321,6 +352,13 @@ private:
             return false;
         }
         auto mount = judge_root_mount(*root.volume);
+        if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
+            ladder_.breaks(Stage::Root, "root-type-wrong",
+                           fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place, root.volume->info.kind),
+                           {where, evidence_place(root.volume->place, *wrong, root.volume->info.kind)},
+                           ramdisk != nullptr ? fmt::format("mount: mounting {} on /root failed: Invalid argument", root.written) : std::string(mount_panic));
+            return false;
+        }
         mount.evidence.insert(mount.evidence.begin(), where);
         if (mount.state == State::Breaks && ramdisk != nullptr)
             mount.symptom += fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
@@ -419,6 +457,12 @@ const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<
 
 }  // namespace
 
+bool is_other_program(const MenuEntry& entry) {
+    if (entry.kind != EntryKind::Linux || entry.kernel.empty()) return false;
+    const auto source = open_reference(entry.kernel.front());
+    return source != nullptr && is_other_program(*source);
+}
+
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
     if (entry.windows) return windows_system(entry, systems);
     auto system_on = [&](const Volume* volume) -> const InstalledSystem* {
@@ -428,6 +472,8 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     };
     const auto root = resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
     if (const auto* system = system_on(root.volume)) return system;
+    if (root.volume != nullptr && root.volume->unread()) return nullptr;
+    if (root.kind == RootReference::Kind::Absent && is_other_program(entry)) return nullptr;
     for (const auto& kernel : entry.kernel)
         if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload) return system;
     const auto lies_on = [](const FileReference& kernel, const Volume& medium) {
@@ -438,12 +484,13 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     for (const auto& kernel : entry.kernel)
         for (const auto& system : systems)
             if (system.kind == SystemKind::Medium && entry.kind != EntryKind::Chainload && lies_on(kernel, *system.volume)) return &system;
-    // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant.
-    const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found();
+    // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant, if it lies on the
+    // same disk and nothing else could hold the root.
+    const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found() && entry.kernel.front().volume != nullptr;
     const auto linux_systems = std::ranges::count(systems, SystemKind::Linux, &InstalledSystem::kind);
-    if (root.volume == nullptr && linux_systems == 1 && entry.kind == EntryKind::Linux && kernel_there)
-        return &*std::ranges::find(systems, SystemKind::Linux, &InstalledSystem::kind);
-    return nullptr;
+    if (root.volume != nullptr || root.cannot_tell || linux_systems != 1 || entry.kind != EntryKind::Linux || !kernel_there) return nullptr;
+    const auto only = std::ranges::find(systems, SystemKind::Linux, &InstalledSystem::kind);
+    return only->volume->disk == entry.kernel.front().volume->disk ? &*only : nullptr;
 }
 
 void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down,

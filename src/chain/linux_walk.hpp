@@ -25,6 +25,9 @@ private:
     std::map<std::string, std::shared_ptr<const Result<Ramdisk>>> ramdisks_;
 };
 
+/// The entry's file only comes in a Linux kernel's format.
+bool is_other_program(const MenuEntry& entry);
+
 /// The system that `entry` starts: what its root= names, else where its kernel lies; for Windows the directory its
 /// entry names. Null: none of `systems`.
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);

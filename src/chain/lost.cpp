@@ -61,7 +61,7 @@ std::vector<Stray> strays(const Machine& machine) {
             }
             ++looked;
             const auto source = slice(disk.source, lba * 512, (end - lba) * 512, fmt::format("d{}@{}", disk.number, lba * 512));
-            auto info = recognise_volume(*source);
+            auto info = recognise_plain_volume(*source);
             if (info.kind.empty() || info.size == 0 || info.size > source->size()) continue;
             const bool among_logical = home_of_logical(disk, lba) != nullptr;
             out.push_back(
@@ -83,7 +83,7 @@ std::string name_of_system(const Stray& stray) {
     volume.disk = disk.number;
     volume.place = stray.source->place();
     volume.source = stray.source;
-    volume.info = stray.info;
+    volume.info = volume.plain_info = stray.info;
     if (auto fs = open_file_system(stray.source, Reader::Loader)) volume.loader_view = *fs;
     if (auto fs = open_file_system(stray.source, Reader::Kernel)) volume.kernel_view = *fs;
     disk.volumes.push_back(std::move(volume));

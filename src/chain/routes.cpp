@@ -278,6 +278,12 @@ private:
                                         : fmt::format("{}'s first sector loads the loader directly", r.name));
         if (stops != own) ladder.go_on(own, State::Holds, r.first_sector_text, {place.evidence(0, 440)});
         if (!stops || (*stops > Stage::Loader)) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+        if (stops && r.untold) {
+            ladder.set(*stops, State::Unknown, r.stop_reason, r.stop_evidence);
+            if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
+            end(std::move(route));
+            return;
+        }
         if (stops) {
             std::string screen = r.screen;
             if (*stops == own && rehearsal && !rehearsal->text.empty()) screen = rehearsal_screen(*rehearsal);
@@ -352,7 +358,7 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            if (entry->kind != EntryKind::Chainload || entry->stops_at || !entry->chain_code) {
+            if (entry->kind != EntryKind::Chainload || entry->stops_at || !entry->chain_code || !entry->unread.empty()) {
                 end(std::move(next));
                 continue;
             }

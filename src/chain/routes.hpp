@@ -3,6 +3,7 @@
 #pragma once
 
 #include <deque>
+#include <memory>
 #include <string>
 #include <utility>
 #include <vector>
@@ -31,6 +32,7 @@ struct Routes {
     std::deque<LoaderRun> loaders;  ///< reached, in the order of their discovery
     std::vector<StartEdge> steps;
     int first_drive = 0;  ///< the disk that the firmware starts; 0: none
+    std::shared_ptr<const void> keeps;  ///< what `passed` leads to, where that is not the machine
 };
 
 [[nodiscard]] Routes find_routes(const Machine& machine, bool rehearsing);

@@ -3,8 +3,6 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <filesystem>
-#include <fstream>
-#include <iterator>
 
 #include <herberge/uefi.hpp>
 
@@ -156,6 +154,17 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
     return out;
 }
 
+namespace {
+/// Only regular files of a bounded size: others may have no end, or block for ever.
+Result<std::vector<std::uint8_t>> whole_file(const std::string& path) {
+    const auto file = open_image(path, 0);
+    if (!file) return tl::unexpected(file.error());
+    if ((*file)->size() > most_flash)
+        return fail(ErrorKind::TooLarge, "the flash image is too large", path, size_text(most_flash), size_text((*file)->size()));
+    return (*file)->bytes(0, (*file)->size(), most_flash);
+}
+}  // namespace
+
 Result<UefiVariables> read_uefi_variables(const std::string& path) {
     std::error_code error;
     if (std::filesystem::is_directory(path, error)) {
@@ -165,25 +174,21 @@ Result<UefiVariables> read_uefi_variables(const std::string& path) {
             // "BootOrder-8be4df61-…": four bytes of attributes, then the data.
             const std::string name = file.path().filename().string();
             if (name.size() < 38 || name[name.size() - 37] != '-') continue;
-            std::ifstream in(file.path(), std::ios::binary);
-            const std::vector<char> raw{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
-            if (raw.size() < 4 || raw.size() > most_flash) continue;
+            const auto raw = whole_file(file.path().string());
+            if (!raw || raw->size() < 4) continue;
             UefiVariable v;
             v.name = name.substr(0, name.size() - 37);
             v.guid = name.substr(name.size() - 36);
             std::ranges::transform(v.guid, v.guid.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
-            v.data.assign(raw.begin() + 4, raw.end());
+            v.data.assign(raw->begin() + 4, raw->end());
             out.all.push_back(std::move(v));
         }
         if (out.all.empty()) return fail(ErrorKind::NotFound, "no variable files are in the folder", path);
         return out;
     }
-    std::ifstream in(path, std::ios::binary);
-    if (!in) return fail(ErrorKind::NotFound, "the file cannot be opened", path);
-    std::vector<char> raw{std::istreambuf_iterator<char>(in), std::istreambuf_iterator<char>()};
-    if (raw.size() > most_flash) return fail(ErrorKind::TooLarge, "the flash image is too large", path, size_text(most_flash), size_text(raw.size()));
-    const std::vector<std::uint8_t> bytes(raw.begin(), raw.end());
-    auto out = parse_uefi_flash(bytes);
+    const auto bytes = whole_file(path);
+    if (!bytes) return tl::unexpected(bytes.error());
+    auto out = parse_uefi_flash(*bytes);
     if (!out) {
         out.error().place = path;
         return out;

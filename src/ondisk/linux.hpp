@@ -109,6 +109,30 @@ BOOST_DESCRIBE_STRUCT(Elf64, (),
                        section_entry_size, section_count, section_names))
 static_assert(sizeof(Elf64) == 64);
 
+/// The head of /etc/ld.so.cache (glibc sysdeps/generic/dl-cache.h, cache_file_new).
+struct LibraryCacheHead {
+    Bytes<20> magic;  ///< "glibc-ld.so.cache1.1"
+    little_uint32_t entries;
+    little_uint32_t strings;
+    std::uint8_t flags;
+    Bytes<3> unused;
+    little_uint32_t extensions;
+    Bytes<12> reserved;
+};
+BOOST_DESCRIBE_STRUCT(LibraryCacheHead, (), (magic, entries, strings, flags, unused, extensions, reserved))
+static_assert(sizeof(LibraryCacheHead) == 48);
+
+/// file_entry_new of the same.
+struct LibraryCacheEntry {
+    little_uint32_t flags;
+    little_uint32_t name;  ///< from the head's first byte, as is `path`
+    little_uint32_t path;
+    little_uint32_t system_version;
+    little_uint64_t capabilities;
+};
+BOOST_DESCRIBE_STRUCT(LibraryCacheEntry, (), (flags, name, path, system_version, capabilities))
+static_assert(sizeof(LibraryCacheEntry) == 24);
+
 struct Elf32Section {
     little_uint32_t name;
     little_uint32_t type;

@@ -137,9 +137,20 @@ struct RaidSuper {
     Bytes<8> skipped;
     Bytes<16> array_uuid;
     Bytes<32> name;
+    little_uint64_t created;
+    little_uint32_t level;
+    little_uint32_t layout;
+    little_uint64_t size;  ///< sectors used of each member
+    little_uint32_t chunk;
+    little_uint32_t members;
+    Bytes<32> more;
+    little_uint64_t data_offset;   ///< sectors
+    little_uint64_t data_size;     ///< sectors
+    little_uint64_t super_offset;  ///< sectors: where this structure itself lies
 };
-BOOST_DESCRIBE_STRUCT(RaidSuper, (), (magic, major, skipped, array_uuid, name))
-static_assert(sizeof(RaidSuper) == 64);
+BOOST_DESCRIBE_STRUCT(RaidSuper, (),
+                      (magic, major, skipped, array_uuid, name, created, level, layout, size, chunk, members, more, data_offset, data_size, super_offset))
+static_assert(sizeof(RaidSuper) == 152);
 
 /// LVM 2 label in one of the first four sectors (lib/format_text/layout.h's label_header and pv_header).
 struct LvmLabel {

@@ -14,6 +14,7 @@ constexpr std::uint32_t video_memory = 0xB8000;
 constexpr std::uint64_t most_polls = 2400;  // about half a minute of virtual time
 constexpr std::size_t most_text = 64U << 10U;
 constexpr std::size_t most_regions = 60000;
+constexpr std::uint64_t least_piece = 1024;  // what a written sector costs in memory
 
 struct Key {
     std::string_view name;
@@ -91,7 +92,7 @@ void Pc::put_cell(unsigned row, unsigned column, std::uint8_t c, std::uint8_t at
 void Pc::scroll(unsigned top, unsigned left, unsigned bottom, unsigned right, unsigned lines, std::uint8_t attribute) {
     bottom = std::min(bottom, 24U);
     right = std::min(right, 79U);
-    if (top > bottom || left > right) return;
+    if (top > bottom || left > right || !spend((bottom - top + 1) * (right - left + 1))) return;
     if (lines == 0 || lines > bottom - top + 1) lines = bottom - top + 1;
     for (unsigned row = top; row <= bottom; ++row)
         for (unsigned column = left; column <= right; ++column) {
@@ -163,6 +164,7 @@ void Pc::video() {
         case 0x09:
         case 0x0A: {
             unsigned at = std::min<unsigned>(peek8(0x451), 24) * 80 + std::min<unsigned>(peek8(0x450), 79);
+            if (!spend(std::min<unsigned>(r.R_CX, 80 * 25))) break;
             for (unsigned i = 0; i < r.R_CX && at < 80 * 25; ++i, ++at) {
                 poke8(video_memory + at * 2, r.R_AL);
                 if (r.R_AH == 9) poke8(video_memory + at * 2 + 1, r.R_BL);
@@ -244,14 +246,24 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
     polls_ = 0;
     halts_ = 0;
     const bool inside = lba < (std::uint64_t{1} << 50U) && range.offset + range.length <= drive.overlay->size();
+    if (!spend(range.length / 4)) return false;
     if (write) {
+        // What is written is kept in memory.
+        if (inside) written_ += std::max<std::uint64_t>(range.length, least_piece);
+        if (written_ > options_.touched_memory) {
+            finish(RehearsalEnd::Limit, "the code writes more to its disks than a rehearsal affords");
+            return false;
+        }
         std::vector<std::uint8_t> bytes(static_cast<std::size_t>(range.length));
         for (std::size_t i = 0; i < bytes.size(); ++i) bytes[i] = peek8(address + static_cast<std::uint32_t>(i));
         if (!inside || !drive.overlay->write(range.offset, bytes)) return false;
         ++out_.writes;
+        last_progress_ = instructions_;
         event(RehearsalEventKind::Write, fmt::format("writes {} sector{}", count, count == 1 ? "" : "s"));
-        out_.events.back().range = range;
-        out_.events.back().lies_in = places_.at(number, range.offset);
+        if (auto& e = out_.events.back(); e.kind == RehearsalEventKind::Write && !e.range) {
+            e.range = range;
+            e.lies_in = places_.at(number, range.offset);
+        }
         return true;
     }
     if (++out_.reads > options_.most_reads) {
@@ -265,6 +277,7 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
                 finish(RehearsalEnd::KernelRead, "the kernel's own sectors are asked for: decoding knows them");
                 return false;
             }
+    last_progress_ = instructions_;
     const std::string lies_in = places_.at(number, range.offset);
     const auto bytes = inside ? drive.overlay->bytes(range.offset, range.length) : fail(ErrorKind::OutOfRange, "a read past the end of the disk");
     // Reads that go on where the last one ended, in the same thing, are one event.
@@ -483,6 +496,7 @@ void Pc::system_service() {
             };
             const std::uint32_t from = base(table + 0x10);
             const std::uint32_t to = base(table + 0x18);
+            if (!spend(r.R_CX * 4U)) break;
             for (std::uint32_t i = 0; i < r.R_CX * 2U; ++i) poke8(to + i, peek8(from + i));
             r.R_AH = 0;
             set_carry(false);
@@ -523,6 +537,7 @@ void Pc::keyboard() {
             return;
         }
         r.R_AX = options_.keys[next_key_++].code;
+        last_progress_ = instructions_;
         event(RehearsalEventKind::Key, fmt::format("key {:04x} is read", r.R_AX));
         return;
     }
@@ -531,6 +546,7 @@ void Pc::keyboard() {
         const bool ready = key_ready();
         if (ready) r.R_AX = options_.keys[next_key_].code;
         set_flag(F_ZF, !ready);
+        last_progress_ = instructions_;
         if (!ready && ++polls_ > most_polls) finish(RehearsalEnd::WaitsForKey, "a key is waited for, by asking again and again");
         return;
     }
@@ -540,6 +556,7 @@ void Pc::keyboard() {
 void Pc::clock() {
     auto& r = emu_->x86;
     pass_time(1);
+    last_progress_ = instructions_;
     const std::uint64_t total = 9 * 3600 + static_cast<std::uint64_t>(seconds());  // nine in the morning
     switch (r.R_AH) {
         case 0x00: {

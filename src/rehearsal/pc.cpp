@@ -11,7 +11,28 @@ namespace herberge::rehearsal {
 namespace {
 
 constexpr std::uint32_t chunk_size = 1U << 16U;
-constexpr std::uint64_t most_memory_operations = 40'000'000;  // within one instruction: a REP that runs wild
+/// An ordinary instruction needs three to five accesses to memory, those for its own bytes included.
+constexpr std::uint64_t operations_per_instruction = 8;
+/// An instruction is at most 15 bytes long (Intel SDM volume 2, section 2.3.11).
+constexpr std::uint32_t most_prefixes = 14;
+
+constexpr bool is_prefix(std::uint8_t byte) {
+    switch (byte) {
+        case 0x26:
+        case 0x2E:
+        case 0x36:
+        case 0x3E:
+        case 0x64:
+        case 0x65:
+        case 0x66:
+        case 0x67:
+        case 0xF0:
+        case 0xF2:
+        case 0xF3: return true;
+        default: return false;
+    }
+}
+constexpr std::uint64_t operations_per_service = 50;
 constexpr std::size_t most_text = 64U << 10U;
 constexpr std::size_t most_events = 5000;
 constexpr std::uint64_t most_boots = 8;
@@ -58,10 +79,7 @@ unsigned Pc::on_memory(x86emu_t* emu, u32 address, u32* value, unsigned type) {
     static constexpr unsigned sizes[] = {1, 2, 4, 1};
     const unsigned size = sizes[type & 3U];
     // A repeated instruction is one instruction to the library: only a jump out of here can end it.
-    if (++pc.memory_operations_ - pc.memory_mark_ > most_memory_operations) {
-        pc.finish(RehearsalEnd::Limit, "one instruction repeats without end");
-        std::longjmp(pc.escape_, 1);
-    }
+    if (!pc.spend(1)) std::longjmp(pc.escape_, 1);
     switch (type & ~0xFFU) {
         case X86EMU_MEMIO_W: pc.store(address, *value, size); break;
         case X86EMU_MEMIO_I: {
@@ -254,6 +272,7 @@ void Pc::flush_text() {
 
 /// A character for the record; the time of a text is that of its first one.
 void Pc::record_text(char c) {
+    last_progress_ = instructions_;
     if (pending_text_.empty()) {
         pending_instruction_ = instructions_;
         pending_seconds_ = seconds();
@@ -287,10 +306,11 @@ std::uint16_t Pc::copied_from(std::uint32_t linear) {
     std::array<std::uint8_t, piece> code{};
     for (std::uint32_t i = 0; i < piece; ++i) code[i] = peek8(linear + i);
     for (auto recent = recent_.rbegin(); recent != recent_.rend(); ++recent) {
-        const auto hit = std::search(recent->bytes.begin(), recent->bytes.end(), code.begin(), code.end());
-        if (hit == recent->bytes.end()) continue;
+        if (!spend(recent->bytes.size() / 4 + 16)) return 0;
+        const void* hit = memmem(recent->bytes.data(), recent->bytes.size(), code.data(), code.size());
+        if (hit == nullptr) continue;
         Region region = regions_[recent->region];
-        const auto within = static_cast<std::uint64_t>(hit - recent->bytes.begin()) / 512 * 512;
+        const auto within = static_cast<std::uint64_t>(static_cast<const std::uint8_t*>(hit) - recent->bytes.data()) / 512 * 512;
         region.range = {region.range.disk, region.range.offset + within, std::min<std::uint64_t>(512, region.range.length - within)};
         region.lies_in = places_.at(region.range.disk, region.range.offset);
         if (regions_.size() >= 0xFFFE) return 0;
@@ -343,15 +363,59 @@ void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
     if (options_.until && stage == *options_.until) finish(RehearsalEnd::UntilReached, fmt::format("the stage {} was reached", stage_id(stage)));
 }
 
+bool Pc::spend(std::uint64_t operations) {
+    operations_ += operations;
+    if (operations_ / operations_per_instruction <= options_.most_instructions) return true;
+    finish(RehearsalEnd::Limit, fmt::format("stopped after {} instructions and {} accesses to memory", instructions_, operations_));
+    return false;
+}
+
+/// Only prefixes, as far as an instruction may reach. The CPU library would go on reading them, and appends a text for
+/// each to a buffer whose size it does not watch: it must never see them.
+bool Pc::too_long(std::uint32_t linear) {
+    if (!is_prefix(peek8(linear))) return false;
+    const auto& r = emu_->x86;
+    const bool wide = (r.R_CS_ACC & 0x400U) != 0;
+    for (std::uint32_t i = 1; i <= most_prefixes; ++i) {
+        const std::uint32_t offset = wide ? r.R_EIP + i : (r.R_EIP + i) & 0xFFFFU;
+        if (!is_prefix(peek8(r.R_CS_BASE + offset))) return false;
+    }
+    return true;
+}
+
+/// A CPU exception in real mode, delivered through the table at 0 as the CPU does.
+void Pc::raise(unsigned vector) {
+    auto& r = emu_->x86;
+    for (const std::uint32_t value : {static_cast<std::uint32_t>(r.R_FLG), static_cast<std::uint32_t>(r.R_CS), static_cast<std::uint32_t>(r.R_EIP)}) {
+        r.R_SP = static_cast<std::uint16_t>(r.R_SP - 2);
+        poke16(r.R_SS_BASE + r.R_SP, value & 0xFFFFU);
+    }
+    r.R_FLG &= ~static_cast<std::uint32_t>(F_IF | F_TF);
+    x86emu_set_seg_register(emu_, r.R_CS_SEL, peek16(vector * 4 + 2));
+    r.R_EIP = peek16(vector * 4);
+}
+
 /// Called before each instruction; false ends the run.
 bool Pc::instruction() {
+    constexpr unsigned general_protection = 13;
+    while (before_instruction()) {
+        // Wherever control is now, a timer's handler or an overwritten stub included.
+        const std::uint32_t linear = emu_->x86.R_CS_BASE + emu_->x86.R_EIP;
+        if (!too_long(linear)) return true;
+        if (protected_mode()) finish(RehearsalEnd::Fault, fmt::format("an instruction of more than 15 bytes at {:08x}", linear));
+        else raise(general_protection);
+    }
+    return false;
+}
+
+/// Budgets, services, what was entered; false: the run has ended.
+bool Pc::before_instruction() {
     auto& r = emu_->x86;
     if (finished_) return false;
     if (++instructions_ > options_.most_instructions) {
         finish(RehearsalEnd::Limit, fmt::format("stopped after {} instructions", options_.most_instructions));
         return false;
     }
-    memory_mark_ = memory_operations_;
     if (instructions_ - last_progress_ > options_.idle_instructions) {
         finish(RehearsalEnd::Loops, fmt::format("{} instructions without asking the firmware for anything", options_.idle_instructions));
         return false;
@@ -369,7 +433,7 @@ bool Pc::instruction() {
         }
     }
     if (!now_protected && r.R_CS == stub_segment && r.R_EIP >= stub_offset && r.R_EIP < stub_offset + 0x400 && r.R_EIP % 4 == 0) {
-        last_progress_ = instructions_;
+        if (!spend(operations_per_service)) return false;
         service(static_cast<unsigned>(r.R_EIP - stub_offset) / 4);
         // The timer interrupt comes when the firmware gives control back; its own return is a lone IRET.
         if (!finished_) timer(stub_segment, plain_return);

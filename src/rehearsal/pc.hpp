@@ -66,6 +66,11 @@ private:
     void poke16(std::uint32_t a, unsigned v) { store(a, v, 2); }
     void poke32(std::uint32_t a, std::uint32_t v) { store(a, v, 4); }
     bool instruction();
+    bool before_instruction();
+    /// Takes `operations` from the run's one budget; false: it is used up, and the run has ended.
+    bool spend(std::uint64_t operations);
+    [[nodiscard]] bool too_long(std::uint32_t linear);
+    void raise(unsigned vector);
     void record_text(char c);
     std::uint16_t copied_from(std::uint32_t linear);
     void remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes);
@@ -118,8 +123,8 @@ private:
     bool was_protected_ = false;
     std::uint64_t instructions_ = 0;
     std::uint64_t last_progress_ = 0;  ///< instruction of the last BIOS call
-    std::uint64_t memory_operations_ = 0;
-    std::uint64_t memory_mark_ = 0;  ///< memory operations at the current instruction's start
+    std::uint64_t operations_ = 0;  ///< what was spent so far: memory accesses, bytes of services, searches
+    std::uint64_t written_ = 0;     ///< bytes of disk writes
     std::uint64_t quarter_ticks_ = 0;
     std::uint64_t timer_ticks_ = 0;  ///< ticks for which the timer interrupt was delivered
     std::uint64_t polls_ = 0;        ///< key polls since the last disk read

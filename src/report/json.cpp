@@ -16,7 +16,7 @@ std::string clean(std::string_view text) {
     std::string out;
     while (!text.empty()) {
         const auto end = std::min(text.find('\n'), text.size());
-        out += printable(text.substr(0, end));
+        out += shown(text.substr(0, end));
         if (end < text.size()) out += '\n';
         text.remove_prefix(std::min(end + 1, text.size()));
     }
@@ -84,8 +84,14 @@ ordered_json to_json(const SystemVerdict& s) {
 
 ordered_json disks_json(const Machine& machine) {
     auto out = ordered_json::array();
-    for (const auto& disk : machine.disks)
-        out.push_back({{"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()}});
+    for (const auto& disk : machine.disks) {
+        ordered_json one = {{"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()}};
+        if (const auto* damaged = dynamic_cast<const DamagedSource*>(disk.source.get()); damaged != nullptr) {
+            one["unreadable_asked"] = ordered_json::array();
+            for (const auto& [offset, length] : damaged->asked()) one["unreadable_asked"].push_back({{"offset", offset}, {"length", length}});
+        }
+        out.push_back(std::move(one));
+    }
     return out;
 }
 
@@ -121,7 +127,8 @@ ordered_json to_json(const MenuEntry& e) {
         for (const auto& child : e.children) out["entries"].push_back(to_json(child));
         return out;
     }
-    out["resolves"] = !e.stops_at && std::ranges::all_of(e.ramdisks, [](const FileReference& f) { return f.found(); });
+    if (!e.unread.empty()) out["unread"] = clean(e.unread);
+    out["resolves"] = e.unread.empty() && !e.stops_at && std::ranges::all_of(e.ramdisks, [](const FileReference& f) { return f.found(); });
     out["kernel"] = to_json(e.kernel);
     out["ramdisks"] = to_json(e.ramdisks);
     if (!e.devicetree.empty()) out["devicetree"] = to_json(e.devicetree);

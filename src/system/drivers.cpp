@@ -7,6 +7,8 @@
 
 #include <herberge/system.hpp>
 
+#include "artifact/libraries.hpp"
+
 namespace herberge {
 
 namespace {
@@ -119,6 +121,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     StageResult out;
     const std::string init = arguments.value("rdinit").value_or("/init");
     const auto* program = ramdisk.find(init);
+    std::string runner = init;
     std::vector<std::string> parts;
     for (const auto& member : ramdisk.members)
         parts.push_back(fmt::format("{}{} ({} files, {} unpacked)", member.early ? "early " : "",
@@ -141,6 +144,12 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
                 "ramdisk-compression-unsupported", fmt::format("the kernel was built without support for {} RAM disks", compression_name(member.compression)),
                 fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}", compression_name(member.compression), mount_panic), {});
     }
+    if (ramdisk.too_large) {
+        out.state = State::Unknown;
+        out.text = "the RAM disk unpacks to more than is looked at here";
+        out.evidence.push_back(evidence_error(*ramdisk.damage));
+        return out;
+    }
     if (ramdisk.damage && (program == nullptr || !program->complete))
         return breaks("ramdisk-damaged", fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
                       ramdisk.kernel_message.empty() ? std::string(mount_panic) : fmt::format("{}\n{}", ramdisk.kernel_message, mount_panic),
@@ -160,10 +169,28 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         const auto from = std::min(line.find_first_not_of(" \t"), line.size());
         const auto word = line.substr(from, line.find_first_of(" \t", from) - from);
         const auto* interpreter = ramdisk.find(word);
+        runner = word;
         if (interpreter == nullptr || !interpreter->executable() || !interpreter->complete)
             return breaks("ramdisk-init-unusable", fmt::format("the interpreter {} of {} is not in the RAM disk", printable(word), init),
                           fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.", init),
                           {Evidence{{}, "RAM disk:" + init, 1, "an interpreter in the RAM disk", printable(word)}});
+    }
+    // The init itself, or the shell that reads it, may be a dynamic program.
+    const auto* running = ramdisk.find(runner);
+    if (running != nullptr && running->complete && running->elf != nullptr && !running->elf->interpreter.empty()) {
+        const ElfInfo& elf = *running->elf;
+        const auto* loader = ramdisk.find(elf.interpreter);
+        if (loader == nullptr || !loader->executable())
+            return breaks("ramdisk-init-unusable", fmt::format("{} in the RAM disk needs {}, which is not there", runner, printable(elf.interpreter)),
+                          fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.", init),
+                          {Evidence{{}, "RAM disk:" + runner, {}, printable(elf.interpreter), "absent"}});
+        if (const auto problem = library_problem(*program_files(ramdisk), runner, elf))
+            return breaks("ramdisk-library-missing",
+                          fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
+                          fmt::format("{}: error while loading shared libraries: {}: {}\n"
+                                      "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
+                                      runner, printable(problem->library), problem->words),
+                          {problem->evidence});
     }
     out.state = State::Holds;
     out.text = fmt::format("unpacks whole: {}; its init is {}", shape, init);

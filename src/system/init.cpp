@@ -9,12 +9,21 @@ namespace herberge {
 
 namespace {
 
+/// System V's init asks for a run level and names its table; its words stand in the program.
+bool mentions_run_levels(const FileSystem& fs, const std::string& path) {
+    constexpr std::uint64_t most = std::uint64_t{1} << 20U;
+    const auto found = resolve(fs, path);
+    const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
+    const auto text = file ? (*file)->text(most) : tl::unexpected(file.error());
+    return text && text->find("/etc/inittab") != std::string::npos && text->find("runlevel") != std::string::npos;
+}
+
 std::string flavour_of(const FileSystem& fs, const Executable& program) {
     const std::string_view path(program.path);
     if (path.ends_with("/systemd")) return "systemd";
     if (path.ends_with("/busybox")) return "busybox";
     if (path.ends_with("/openrc-init")) return "openrc";
-    if (path.ends_with("/init") && resolve(fs, "/etc/inittab")) return "sysvinit";
+    if (path.ends_with("/init") && (resolve(fs, "/etc/inittab") || mentions_run_levels(fs, program.path))) return "sysvinit";
     return {};
 }
 
@@ -42,12 +51,22 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     const Executable first = out.program;
     // What is tried next: the kernel's own list (init/main.c) when it mounts the root itself and init= is not given;
     // initramfs-tools has the same list. Other RAM disks give up.
-    const bool tries_others = ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools";
+    const bool started = first.code == "program-library-missing";
+    const bool tries_others = !started && (ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools");
     if (tries_others && first.code != "program-interpreter-missing") {
-        for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init"}) {
+        for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}) {
             if (other == out.asked) continue;
             auto next = judge_executable(*fs, root.place, other);
             if (!next.runs) continue;
+            if (other == "/bin/sh") {
+                // A shell takes the place of the system: nothing is mounted, nothing starts.
+                result.state = State::Breaks;
+                result.text = fmt::format("the init {} cannot run: {}; a shell, /bin/sh, is started in its place", out.asked, first.why);
+                result.evidence = first.evidence;
+                result.symptom = ramdisk != nullptr ? fmt::format("Target filesystem doesn't have requested {}.\n# ", out.asked) : "# ";
+                result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
+                return out;
+            }
             result.state = State::Doubtful;
             result.text = fmt::format("{} cannot run ({}), but {} is tried next and can", out.asked, first.why, other);
             result.evidence = first.evidence;
@@ -62,7 +81,11 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     result.evidence = first.evidence;
     const bool late =
         first.code == "program-interpreter-missing" || first.code == "program-format" || first.code == "program-architecture" || first.code == "program-cut";
-    if (ramdisk == nullptr)
+    if (started)
+        result.symptom = fmt::format("{}: error while loading shared libraries: {}\n"
+                                     "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
+                                     out.asked, printable(first.missing_library));
+    else if (ramdisk == nullptr)
         result.symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
                                : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
     else if (late)

@@ -100,7 +100,13 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
 
 std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
+    std::vector<std::string> arrays;
     machine.each_volume([&](const Volume& volume) {
+        // A mirror shows the same system in each of its members.
+        if (volume.info.content == Content::Member && !volume.info.uuid.empty()) {
+            if (std::ranges::find(arrays, volume.info.uuid) != arrays.end()) return;
+            arrays.push_back(volume.info.uuid);
+        }
         if (auto system = identify_linux(volume)) out.push_back(std::move(*system));
         else if (auto medium = identify_medium(volume)) out.push_back(std::move(*medium));
         for (auto& system : find_windows(volume)) out.push_back(std::move(system));

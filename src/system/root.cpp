@@ -66,6 +66,25 @@ std::optional<DeviceName> parse_device_name(std::string_view name) {
     return std::nullopt;
 }
 
+/// Nothing that can be seen answers: whatever is recognised and not looked into may hold it.
+void may_be_hidden(const Machine& machine, RootReference& out, std::string places) {
+    if (places.empty()) return;
+    out.cannot_tell = true;
+    out.note = fmt::format("it may lie in {}, which is not looked into here", places);
+    bool encrypted = false;
+    machine.each_volume([&](const Volume& v) { encrypted = encrypted || v.info.content == Content::Encrypted; });
+    if (encrypted) out.note += "; before an encrypted volume opens, the machine asks for its passphrase";
+}
+
+/// Arrays may be divided into partitions; logical volumes and encrypted ones are not by themselves.
+std::string arrays(const Machine& machine) {
+    std::string out;
+    machine.each_volume([&](const Volume& v) {
+        if (v.info.content == Content::Member && v.info.kind.starts_with("md")) out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.kind);
+    });
+    return out;
+}
+
 /// udev's by-label and by-uuid names escape what cannot stand in a file name as \xNN.
 std::string unescape(std::string_view text) {
     std::string out;
@@ -101,13 +120,19 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         out.kind = Kind::Uuid;
         // The kernel side compares text as udev writes it, which is the form recorded here.
         out.volume = machine.by_uuid(out.value);
-        if (out.volume == nullptr) out.near = volumes_with(machine, [](const Volume& v) { return v.info.uuid.empty() ? "" : "UUID=" + v.info.uuid; });
+        if (out.volume == nullptr) {
+            out.near = volumes_with(machine, [](const Volume& v) { return v.info.uuid.empty() ? "" : "UUID=" + v.info.uuid; });
+            may_be_hidden(machine, out, machine.hiding_places());
+        }
         return out;
     }
     if (take("LABEL=") || take("/dev/disk/by-label/")) {
         out.kind = Kind::Label;
         out.volume = machine.by_label(out.value);
-        if (out.volume == nullptr) out.near = volumes_with(machine, [](const Volume& v) { return v.info.label.empty() ? "" : "LABEL=" + v.info.label; });
+        if (out.volume == nullptr) {
+            out.near = volumes_with(machine, [](const Volume& v) { return v.info.label.empty() ? "" : "LABEL=" + v.info.label; });
+            may_be_hidden(machine, out, machine.hiding_places());
+        }
         return out;
     }
     if (take("PARTUUID=") || take("/dev/disk/by-partuuid/")) {
@@ -119,12 +144,20 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         }
         out.volume = machine.by_partuuid(out.value);
         if (out.volume != nullptr && offset != 0) out.volume = machine.volume(out.volume->disk, out.volume->partition + offset);
-        if (out.volume == nullptr) out.near = volumes_with(machine, [](const Volume& v) { return v.partuuid.empty() ? "" : "PARTUUID=" + v.partuuid; });
+        if (out.volume == nullptr) {
+            out.near = volumes_with(machine, [](const Volume& v) { return v.partuuid.empty() ? "" : "PARTUUID=" + v.partuuid; });
+            may_be_hidden(machine, out, arrays(machine));
+        }
         return out;
     }
     if (take("PARTLABEL=") || take("/dev/disk/by-partlabel/")) {
         out.kind = Kind::PartLabel;
-        out.note = "partition labels exist on GPT disks only";
+        out.volume = machine.by_partlabel(out.value);
+        if (out.volume == nullptr) {
+            out.near = volumes_with(machine, [](const Volume& v) { return v.partlabel.empty() ? "" : "PARTLABEL=" + v.partlabel; });
+            out.note = "partition labels exist on GPT disks only";
+            may_be_hidden(machine, out, arrays(machine));
+        }
         return out;
     }
     if (take("/dev/")) {
@@ -139,7 +172,8 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
             return out;
         }
         out.cannot_tell = true;
-        out.note = fmt::format("{} is made by device mapper, RAID or a name rule", written);
+        may_be_hidden(machine, out, machine.hiding_places());
+        out.note = fmt::format("{} is made by device mapper, RAID or a name rule{}", written, out.note.empty() ? "" : "; " + out.note);
         return out;
     }
     out.kind = Kind::Other;
@@ -180,6 +214,20 @@ RootReference resolve_root(const Machine& machine, std::string_view root) {
     return out;
 }
 
+bool file_system_fits(std::string_view kind, std::string_view type) {
+    for (std::size_t at = 0; at <= type.size();) {
+        const auto end = std::min(type.find(',', at), type.size());
+        const std::string_view word = type.substr(at, end - at);
+        // The driver of ext4 mounts its predecessors as well; of theirs it takes only what has no newer features.
+        const bool fits = word == "auto" || word == kind || (word == "ext4" && kind.starts_with("ext")) || (word == "ext3" && kind == "ext2") ||
+                          (word == "ext2" && kind == "ext3") || ((word == "vfat" || word == "msdos") && kind.starts_with("fat")) ||
+                          (word.starts_with("ntfs") && kind == "ntfs") || word == "fuseblk";
+        if (fits) return true;
+        at = end + 1;
+    }
+    return false;
+}
+
 bool FstabLine::has_option(std::string_view option) const {
     std::string_view rest(options);
     while (!rest.empty()) {
@@ -217,6 +265,27 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
 StageResult judge_root_mount(const Volume& volume) {
     StageResult out;
     if (volume.kernel_view == nullptr) {
+        if (volume.problem && volume.problem->unreadable()) {
+            out.state = State::Breaks;
+            out.text = fmt::format("the superblock of {} lies in sectors that cannot be read: {}", volume.place, volume.problem->what);
+            out.evidence.push_back(evidence_error(*volume.problem));
+            out.symptom = "mount: mounting " + volume.place + " on /root failed: Input/output error";
+            out.findings.push_back(make_finding("root-unreadable", out.text, out.evidence, out.symptom));
+            return out;
+        }
+        if (volume.unread() && !volume.info.kind.starts_with("ext")) {
+            // Recognised is not read: neither sound nor broken.
+            out.state = State::Unknown;
+            out.text = volume.info.content == Content::Encrypted
+                           ? fmt::format("{} is encrypted ({}): the machine will ask for its passphrase; what lies inside cannot be looked at without it",
+                                         volume.place, volume.info.kind)
+                       : volume.info.content == Content::Member
+                           ? fmt::format("{} is a {}: what lies inside is not looked into here", volume.place, volume.info.kind)
+                           : fmt::format("{} holds {}{}, which is recognised and not read here", volume.place, volume.info.kind,
+                                         volume.info.uuid.empty() ? "" : fmt::format(" (UUID {})", volume.info.uuid));
+            out.evidence.push_back(evidence_place(volume.place, {}, volume.info.kind));
+            return out;
+        }
         if (volume.problem && volume.problem->kind == ErrorKind::Unsupported && volume.info.kind.starts_with("ext")) {
             out.state = State::Unknown;
             out.text = fmt::format("whether {} can be mounted is not known: {}", volume.place, volume.problem->what);

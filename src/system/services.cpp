@@ -35,13 +35,39 @@ public:
         if (init_.flavour == "systemd") systemd();
         else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
         else out_.text = "this init's own configuration is not known";
-        mounts();
+        if (mounts_all_) mounts();
+        logins();
         if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
         if (out_.state == State::Holds && out_.text.empty()) out_.text = summary_;
+        if (out_.state == State::Holds && !asked_rescue_.empty()) {
+            out_.state = State::Doubtful;
+            out_.text = asked_rescue_;
+        }
+        if (out_.state != State::Breaks && !untold_.empty()) {
+            out_.state = State::Unknown;
+            out_.text = fmt::format("{}{}", out_.text.empty() ? "" : out_.text + "; but ", untold_);
+        }
         return out_;
     }
 
 private:
+    /// What cannot be looked at, in place of a statement about it.
+    void untold(std::string text, Evidence evidence) {
+        if (untold_.empty()) untold_ = std::move(text);
+        out_.evidence.push_back(std::move(evidence));
+    }
+    /// A text file of the root; when the medium does not give it, that is said, and it is neither there nor absent.
+    std::optional<std::string> text_of(const std::string& path) {
+        auto text = read_text_file(fs_, path);
+        if (text) return std::move(*text);
+        if (text.error().unreadable()) untold(fmt::format("{} cannot be read: {}", path, text.error().what), evidence_error(text.error()));
+        return std::nullopt;
+    }
+    [[nodiscard]] bool was_unreadable(const std::string& path) const {
+        const auto text = read_text_file(fs_, path);
+        return !text && text.error().unreadable();
+    }
+
     void breaks(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
         if (out_.state != State::Breaks) {
             out_.state = State::Breaks;
@@ -58,15 +84,40 @@ private:
 
     // --- systemd -------------------------------------------------------------------------------------------------
     void systemd() {
+        mounts_all_ = true;
         std::string unit = arguments_.value("systemd.unit").value_or("default.target");
+        std::string by = "the command line asks for";
+        if (unit == "default.target") by = "the default target is";
         for (const std::string_view word : {"single", "s", "S", "1", "rescue", "emergency"})
-            if (arguments_.has(word)) unit = word == "emergency" ? "emergency.target" : "rescue.target";
+            if (arguments_.has(word)) {
+                unit = word == "emergency" ? "emergency.target" : "rescue.target";
+                by = "the command line asks for";
+            }
         std::optional<Error> first;
         for (const std::string_view folder : {"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"}) {
             const std::string path = fmt::format("{}/{}", folder, unit);
+            const auto link = resolve(fs_, path, {.most_links = 40, .follow_last = false});
+            const auto target = link && link->file.type == FileType::Symlink ? fs_.link_target(link->file.id) : fail(ErrorKind::NotFound, {});
             const auto found = resolve(fs_, path);
+            // A link to /dev/null, or an empty file, masks a unit (systemd.unit(5)).
+            const bool masked = (target && *target == "/dev/null") || (found && found->file.type == FileType::Regular && found->file.size == 0);
+            if (masked) {
+                breaks("services-target-masked", fmt::format("systemd's target {} is masked: it goes into rescue mode instead", unit),
+                       {evidence_place(at(path), "a unit file", target ? "a link to " + *target : std::string("an empty file"))},
+                       fmt::format("Unit {} is masked.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
+                return;
+            }
+            if (!found && found.error().unreadable()) {
+                untold(fmt::format("whether {} is there cannot be read: {}", path, found.error().what), evidence_error(found.error()));
+                return;
+            }
             if (found) {
                 ++checked_;
+                const std::string real = found->path.substr(found->path.rfind('/') + 1);
+                if (real == "rescue.target" || real == "emergency.target") {
+                    asked_rescue_ = fmt::format("{} {}: a shell for repairs, not the usual system", by, real);
+                    risk("services-rescue-asked", asked_rescue_, {evidence_place(at(path), {}, found->path)});
+                }
                 summary_ = fmt::format("the target to start, {}, is there: {}", unit, found->path);
                 out_.evidence.push_back(evidence_place(at(path), {}, found->path));
                 return;
@@ -79,12 +130,13 @@ private:
         }
         breaks("services-target-missing", fmt::format("systemd's target {} cannot be loaded", unit),
                {first ? evidence_error(*first) : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
-               fmt::format("systemd[1]: Failed to load {}: No such file or directory\nYou are in rescue mode.", unit));
+               fmt::format("Unit {} not found.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
     }
 
     // --- inittab ---------------------------------------------------------------------------------------------------
     void inittab() {
-        const auto text = read_text_file(fs_, "/etc/inittab");
+        const auto text = text_of("/etc/inittab");
+        if (!text && was_unreadable("/etc/inittab")) return;
         if (!text) {
             if (init_.flavour == "busybox")
                 start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab", evidence_place(at("/etc/inittab"), {}, "not there"));
@@ -109,12 +161,27 @@ private:
                 line.remove_prefix(colon + 1);
             }
             fields[3] = line;
+            if (fields[2] == "respawn" || fields[2] == "askfirst") terminals_.emplace_back(fields[3].substr(0, fields[3].find(' ')));
             const bool sysinit = fields[2] == "sysinit" || fields[2] == "boot" || fields[2] == "bootwait";
             const bool level_wait = fields[2] == "wait" && (init_.flavour == "busybox" || fields[1].find(level) != std::string_view::npos);
             if (!sysinit && !level_wait) return;
             const auto program = fields[3].substr(0, fields[3].find(' '));
             start_program(program, fmt::format("action {}", fields[2]), evidence_line(at("/etc/inittab"), number, {}, printable(fields[3])));
         });
+    }
+
+    /// A shell script that mounts what /etc/fstab lists: "mount -a", with other options between or beside.
+    static bool mounts_everything(std::string_view text) {
+        bool out = false;
+        each_line(text, [&](int, std::string_view line) {
+            line = trim(line);
+            if (line.starts_with('#')) return;
+            for (auto at = line.find("mount"); at != std::string_view::npos; at = line.find("mount", at + 1)) {
+                const auto rest = line.substr(at + 5, std::min(line.find_first_of(";|&", at), line.size()) - at - 5);
+                out = out || rest.starts_with("all") || (rest.starts_with(' ') && (rest.find(" -a") != std::string_view::npos || rest.find(" --all") != std::string_view::npos));
+            }
+        });
+        return out;
     }
 
     void start_program(std::string_view program, std::string why, Evidence named_by) {
@@ -132,14 +199,18 @@ private:
         }
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));
         out_.evidence.push_back(std::move(named_by));
+        // The start-up scripts of a distribution: a folder for run level S, or OpenRC's own mounting service.
+        mounts_all_ = mounts_all_ || ((program.ends_with("/rc") || program.ends_with("/rcS")) && resolve(fs_, "/etc/rcS.d")) ||
+                      (program.ends_with("/openrc") && resolve(fs_, "/etc/runlevels/boot/localmount"));
         if (judged.interpreter.ends_with("sh") && !judged.evidence.empty()) script(judged.path);
     }
 
     /// Programs that a start-up script runs by their full path. One that is missing stops the start only where the
     /// script itself treats a failure as fatal; guarded by a test it does not matter at all.
     void script(const std::string& path) {
-        const auto text = read_text_file(fs_, path);
+        const auto text = text_of(path);
         if (!text) return;
+        mounts_all_ = mounts_all_ || mounts_everything(*text);
         const bool exits_on_error = text->find("\nset -e") != std::string::npos;
         each_line(*text, [&](int number, std::string_view line) {
             line = trim(line);
@@ -168,7 +239,7 @@ private:
 
     // --- fstab -------------------------------------------------------------------------------------------------------
     void mounts() {
-        const auto text = read_text_file(fs_, "/etc/fstab");
+        const auto text = text_of("/etc/fstab");
         if (!text) return;
         for (const auto& line : parse_fstab(*text)) {
             ++checked_;
@@ -182,6 +253,11 @@ private:
         if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") || line.has_option("bind") || line.has_option("_netdev"))
             return;
         const auto target = resolve_device(machine_, line.device);
+        const bool needed = !line.has_option("noauto") && !line.has_option("nofail") && !line.has_option("x-systemd.automount") && line.type != "swap" &&
+                            line.mount_point != "/";
+        if (target.cannot_tell && needed)
+            untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device), printable(line.mount_point), target.note),
+                   evidence_line(at("/etc/fstab"), line.line, {}, printable(line.device)));
         if (target.cannot_tell || target.kind == RootReference::Kind::Other) return;
         const Evidence where =
             evidence_line(at("/etc/fstab"), line.line, printable(line.device), target.volume != nullptr ? target.volume->place : "nothing here answers to it");
@@ -195,8 +271,11 @@ private:
                 risk("fstab-root-differs", fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device), root_.place), {where});
             return;
         }
-        if (line.has_option("noauto") || line.has_option("nofail") || line.has_option("x-systemd.automount")) return;
-        const bool known_type = line.type.starts_with("ext") || line.type == "auto";
+        if (!needed) return;
+        // File systems whose own identifiers are read here; those of a partition table are, whatever it holds.
+        static constexpr std::array<std::string_view, 10> identified = {"auto", "vfat", "msdos", "xfs", "btrfs", "f2fs", "exfat", "iso9660", "squashfs", "fuseblk"};
+        const bool known_type = line.type.starts_with("ext") || line.type.starts_with("ntfs") || std::ranges::find(identified, line.type) != identified.end() ||
+                                target.kind == RootReference::Kind::PartUuid || target.kind == RootReference::Kind::PartLabel;
         const std::string symptom =
             init_.flavour == "systemd"
                 ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
@@ -212,6 +291,12 @@ private:
             breaks("fstab-device-missing",
                    fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"), printable(line.device), printable(line.mount_point)),
                    {where}, symptom);
+            return;
+        }
+        if (target.volume->unread()) {
+            untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place, printable(line.mount_point),
+                               target.volume->info.kind),
+                   where);
             return;
         }
         if (!known_type) return;
@@ -234,6 +319,39 @@ private:
         }
     }
 
+    // --- who may come in --------------------------------------------------------------------------------------------
+    /// Nothing of this stops the start, but the person at the screen stands before a closed door.
+    void logins() {
+        if (init_.flavour == "systemd") {
+            if (resolve(fs_, "/lib/systemd/system/getty@.service") || resolve(fs_, "/usr/lib/systemd/system/getty@.service")) terminals_.emplace_back("/sbin/agetty");
+            for (const std::string_view path : {"/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd"}) {
+                const bool wanted = resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service").has_value();
+                if (!wanted) continue;
+                if (const auto program = judge_executable(fs_, root_.place, path); !program.runs)
+                    risk("services-no-device-manager",
+                         fmt::format("{} cannot run ({}): devices are not announced, and what waits for one by UUID or label waits in vain", path, program.why),
+                         program.evidence);
+                break;
+            }
+        }
+        std::vector<Evidence> refused;
+        bool any = false;
+        for (const auto& terminal : terminals_) {
+            const auto program = judge_executable(fs_, root_.place, terminal);
+            any = any || program.runs;
+            if (!program.runs) refused.insert(refused.end(), program.evidence.begin(), program.evidence.end());
+        }
+        if (!terminals_.empty() && !any)
+            risk("services-no-login", fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen", printable(terminals_.front())), refused);
+        const bool getty = std::ranges::any_of(terminals_, [](const std::string& t) { return t.ends_with("getty"); });
+        if (!getty) return;
+        if (const auto login = judge_executable(fs_, root_.place, "/bin/login"); !login.runs)
+            risk("services-no-login", fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
+        const auto accounts = text_of("/etc/passwd");
+        if (!accounts && !was_unreadable("/etc/passwd"))
+            risk("services-no-login", "/etc/passwd is missing: nobody can log in at the screen", {evidence_place(at("/etc/passwd"), "accounts", "not there")});
+    }
+
     const Machine& machine_;
     const Volume& root_;
     const FileSystem& fs_;
@@ -241,6 +359,10 @@ private:
     const CommandLine& arguments_;
     StageResult out_;
     std::string summary_;
+    std::string asked_rescue_;
+    std::string untold_;
+    std::vector<std::string> terminals_;  ///< programs that ask for a login, or stand in for it
+    bool mounts_all_ = false;             ///< something mounts what /etc/fstab lists
     int checked_ = 0;
 };
 

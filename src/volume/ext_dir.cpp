@@ -24,9 +24,14 @@ FileType from_dir_type(std::uint8_t type) {
 bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8_t> block, bool first) const {
     const std::size_t tail = block.size() - 12;
     const auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(block, tail);
-    if (entry.inode == 0 && entry.record_length == 12 && entry.name_length == 0 && entry.file_type == 0xDE)
-        return crc32c(inode_seed(inode), block.first(tail)) == ondisk::from_bytes<ondisk::little_uint32_t>(block, tail + 8);
-    if ((inode.flags() & inode_flag::indexed) == 0) return false;
+    // In an indexed directory block 0, and each that one empty entry fills, belong to the index: what looks like a leaf's
+    // tail there is left over from the time before the directory grew (fs/ext4/namei.c, __ext4_read_dirblock).
+    const auto head = ondisk::from_bytes<ondisk::ExtDirEntry>(block);
+    const bool indexed = (inode.flags() & inode_flag::indexed) != 0 && (super_.feature_compat & compat::dir_index) != 0;
+    const bool of_index = indexed && (first || head.record_length == block.size() || (block.size() == 65536 && head.record_length % 65535 == 0));
+    if (!of_index)
+        return entry.inode == 0 && entry.record_length == 12 && entry.name_length == 0 && entry.file_type == 0xDE &&
+               crc32c(inode_seed(inode), block.first(tail)) == ondisk::from_bytes<ondisk::little_uint32_t>(block, tail + 8);
     const std::size_t count_at = first ? 0x20 : 0x8;
     const std::size_t limit = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at);
     const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at + 2);

@@ -43,6 +43,7 @@ inline constexpr std::uint32_t metadata_csum = 0x400;
 
 namespace compat {
 inline constexpr std::uint32_t has_journal = 0x4;
+inline constexpr std::uint32_t dir_index = 0x20;
 inline constexpr std::uint32_t sparse_super2 = 0x200;
 }  // namespace compat
 

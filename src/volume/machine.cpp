@@ -15,6 +15,16 @@ bool same_without_case(std::string_view a, std::string_view b) {
     return std::ranges::equal(a, b, [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
 }
 
+/// Nothing is recognised: because nothing is there, or because the medium does not give the places of the marks?
+Error no_mark(const ByteSource& source) {
+    // Superblocks lie in the first 4 KiB, Btrfs' and ISO 9660's further behind.
+    for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{1024}, std::uint64_t{32768}, std::uint64_t{65536}}) {
+        const std::uint64_t length = std::min<std::uint64_t>(1024, source.size() - std::min(source.size(), at));
+        if (const auto bytes = source.bytes(std::min(source.size(), at), length); !bytes && bytes.error().unreadable()) return bytes.error();
+    }
+    return Error{ErrorKind::NotFound, "no known file system", source.place(), {}, {}};
+}
+
 Volume inspect_volume(Source source, int disk, int partition, std::string partuuid) {
     Volume volume;
     volume.disk = disk;
@@ -22,15 +32,17 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
     volume.place = source->place();
     volume.partuuid = std::move(partuuid);
     volume.info = recognise_volume(*source);
-    if (!volume.info.kind.empty()) {
+    const bool layered = volume.info.holds_others();
+    volume.plain_info = layered && volume.info.content == Content::Member ? recognise_plain_volume(*source) : volume.info;
+    if (!volume.plain_info.kind.empty() && !volume.plain_info.holds_others()) {
         auto loader = open_file_system(source, Reader::Loader);
         if (loader) volume.loader_view = *loader;
         else volume.problem = loader.error();
-        auto kernel = open_file_system(source, Reader::Kernel);
+        auto kernel = layered ? fail(ErrorKind::Unsupported, {}) : open_file_system(source, Reader::Kernel);
         if (kernel) volume.kernel_view = *kernel;
-    } else {
-        volume.problem = Error{ErrorKind::NotFound, "no known file system", volume.place, {}, {}};
     }
+    if (layered) volume.problem = Error{ErrorKind::Unsupported, fmt::format("{}: what lies inside is not read here", volume.info.kind), volume.place, {}, {}};
+    else if (volume.info.kind.empty()) volume.problem = no_mark(*source);
     volume.source = std::move(source);
     return volume;
 }
@@ -79,6 +91,7 @@ Disk inspect_partitions(Disk disk) {
         if (p.extended()) continue;  // it only holds others
         const std::string place = fmt::format("d{}p{}", disk.number, p.number);
         disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place), disk.number, p.number, p.partuuid));
+        disk.volumes.back().partlabel = p.name;
     }
     // A disk without a table may be one volume from its first sector on; what serves as an optical disc is one as well,
     // unless a partition begins there, too.
@@ -167,10 +180,18 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
     constexpr std::uint64_t first_sectors = 8192;
     const std::uint64_t end = disk.source->size() / sector;
     auto starts_here = [&](std::uint64_t lba) { return std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba; }); };
+    // What lies inside a member of an array or group is in its place.
+    auto inside_member = [&](std::uint64_t lba) {
+        return std::ranges::any_of(disk.volumes, [&](const Volume& v) {
+            const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), sector));
+            return v.info.holds_others() && !where.empty() && lba >= where.front().offset / sector &&
+                   lba < (where.front().offset + v.source->size()) / sector;
+        });
+    };
     auto look = [&](std::uint64_t lba) -> std::optional<MisplacedVolume> {
-        if (lba == 0 || lba >= end || starts_here(lba)) return std::nullopt;
+        if (lba == 0 || lba >= end || starts_here(lba) || inside_member(lba)) return std::nullopt;
         const auto volume = slice(disk.source, lba * sector, (end - lba) * sector, {});
-        auto info = recognise_volume(*volume);
+        auto info = recognise_plain_volume(*volume);
         // A plausible size guards against a backup superblock or leftovers of a copy.
         if (info.kind.empty() || info.block_size == 0 || info.size == 0 || info.size > volume->size()) return std::nullopt;
         if (info.kind.starts_with("ext") && !is_primary_ext(*volume)) return std::nullopt;
@@ -228,6 +249,19 @@ const Volume* Machine::by_uuid(std::string_view uuid) const {
 
 const Volume* Machine::by_label(std::string_view label) const {
     return first_volume(*this, [&](const Volume& v) { return !label.empty() && v.info.label == label; });
+}
+
+const Volume* Machine::by_partlabel(std::string_view partlabel) const {
+    return first_volume(*this, [&](const Volume& v) { return !partlabel.empty() && v.partlabel == partlabel; });
+}
+
+std::string Machine::hiding_places() const {
+    std::string out;
+    each_volume([&](const Volume& v) {
+        if (!v.info.holds_others() && !v.mark_unreadable()) return;
+        out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.holds_others() ? v.info.kind : std::string("unreadable"));
+    });
+    return out;
 }
 
 const Volume* Machine::by_partuuid(std::string_view partuuid) const {

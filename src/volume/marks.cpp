@@ -24,9 +24,10 @@ std::string fixed_text(std::span<const std::uint8_t> bytes) {
     return printable(std::string(bytes.begin(), end));
 }
 
-VolumeInfo named(std::string kind) {
+VolumeInfo named(std::string kind, Content content = Content::Files) {
     VolumeInfo info;
     info.kind = std::move(kind);
+    info.content = content;
     return info;
 }
 
@@ -36,7 +37,7 @@ Found swap(const ByteSource& volume) {
     if (!mark || !begins(*mark, "SWAPSPACE2")) return std::nullopt;
     const auto header = volume.load<ondisk::SwapHeader>(0);
     if (!header) return std::nullopt;
-    auto info = named("swap");
+    auto info = named("swap", Content::Swap);
     info.uuid = uuid_text(header->uuid);
     info.label = fixed_text(header->label);
     info.block_size = 4096;
@@ -47,7 +48,7 @@ Found swap(const ByteSource& volume) {
 Found bitlocker(const ByteSource& volume) {
     const auto boot = volume.load<ondisk::NtfsBoot>(0);
     if (!boot || !begins(boot->oem_name, "-FVE-FS-")) return std::nullopt;
-    auto info = named("bitlocker");
+    auto info = named("bitlocker", Content::Encrypted);
     info.size = boot->sectors * boot->bytes_per_sector;
     return info;
 }
@@ -108,7 +109,7 @@ Found squashfs(const ByteSource& volume) {
 Found luks(const ByteSource& volume) {
     const auto header = volume.load<ondisk::LuksHeader>(0);
     if (!header || !begins(header->magic, "LUKS\xBA\xBE")) return std::nullopt;
-    auto info = named(fmt::format("luks{}", static_cast<unsigned>(header->version)));
+    auto info = named(fmt::format("luks{}", static_cast<unsigned>(header->version)), Content::Encrypted);
     info.uuid = fixed_text(header->uuid);
     if (header->version == 2) info.label = fixed_text(header->label);
     return info;
@@ -119,8 +120,10 @@ Found raid(const ByteSource& volume) {
     const std::uint64_t size = volume.size();
     auto at = [&](std::uint64_t offset) -> Found {
         const auto super = volume.load<ondisk::RaidSuper>(offset);
-        if (!super || super->magic != 0xA92B4EFCU) return std::nullopt;
-        auto info = named("md raid member");
+        if (!super || super->magic != 0xA92B4EFCU || super->major > 1) return std::nullopt;
+        // It says itself where it lies: the end of a disk is the end of its last partition, too.
+        if (super->major == 1 && super->super_offset != offset / 512) return std::nullopt;
+        auto info = named("md raid member", Content::Member);
         if (super->major == 1) {
             info.uuid = uuid_text(super->array_uuid);
             info.label = fixed_text(super->name);
@@ -138,7 +141,7 @@ Found lvm(const ByteSource& volume) {
     for (std::uint64_t sector = 0; sector < 4; ++sector) {
         const auto label = volume.load<ondisk::LvmLabel>(sector * 512);
         if (!label || !begins(label->id, "LABELONE") || !begins(label->type, "LVM2 001")) continue;
-        auto info = named("lvm physical volume");
+        auto info = named("lvm physical volume", Content::Member);
         info.uuid = fixed_text(label->uuid);
         info.size = label->size;
         return info;
@@ -148,9 +151,14 @@ Found lvm(const ByteSource& volume) {
 
 }  // namespace
 
+std::optional<VolumeInfo> recognise_layer(const ByteSource& volume) {
+    for (const auto& look : {luks, raid, lvm, bitlocker})
+        if (auto found = look(volume)) return found;
+    return std::nullopt;
+}
+
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
-    // What lies around other things comes first: an encrypted or a RAID member's content may look like its own.
-    for (const auto& look : {luks, raid, lvm, bitlocker, exfat, xfs, btrfs, f2fs, squashfs, swap})
+    for (const auto& look : {exfat, xfs, btrfs, f2fs, squashfs, swap})
         if (auto found = look(volume)) return found;
     return std::nullopt;
 }

@@ -26,6 +26,13 @@ constexpr Bidder bidders[] = {
 }  // namespace
 
 VolumeInfo recognise_volume(const ByteSource& volume) {
+    // What lies around other things comes first, as for the operating system: an encrypted volume's or a member's content
+    // may look like a file system of its own.
+    if (auto info = recognise_layer(volume)) return *info;
+    return recognise_plain_volume(volume);
+}
+
+VolumeInfo recognise_plain_volume(const ByteSource& volume) {
     for (const auto& bidder : bidders)
         if (auto info = bidder.recognise(volume)) return *info;
     return {};

@@ -78,12 +78,17 @@ int Interpreter::cmd_set(const Arguments& a, const Command& /*c*/) {
 }
 
 int Interpreter::cmd_unset(const Arguments& a, const Command& /*c*/) {
-    for (std::size_t i = 1; i < a.size(); ++i) context_.variables.erase(a[i]);
+    for (std::size_t i = 1; i < a.size(); ++i)
+        if (const auto found = context_.variables.find(a[i]); found != context_.variables.end()) {
+            context_.variable_bytes -= std::min(context_.variable_bytes, found->first.size() + found->second.size());
+            context_.variables.erase(found);
+        }
     return 0;
 }
 
 int Interpreter::cmd_export(const Arguments& a, const Command& /*c*/) {
-    for (std::size_t i = 1; i < a.size(); ++i) context_.exported.insert(a[i].substr(0, a[i].find('=')));
+    constexpr std::size_t most_exported = 2000;
+    for (std::size_t i = 1; i < a.size() && context_.exported.size() < most_exported; ++i) context_.exported.insert(a[i].substr(0, a[i].find('=')));
     return 0;
 }
 
@@ -138,8 +143,8 @@ namespace {
 class Test {
 public:
     using FileTest = std::function<bool(char, std::string_view)>;
-    Test(const std::vector<std::string>& words, std::size_t from, std::size_t to, FileTest files)
-        : words_(words), at_(from), end_(to), files_(std::move(files)) {}
+    Test(const std::vector<std::string>& words, std::size_t from, std::size_t to, FileTest files, int depth = 0)
+        : words_(words), at_(from), end_(to), files_(std::move(files)), depth_(depth) {}
 
     bool run() {
         bool result = false;
@@ -175,13 +180,25 @@ private:
     }
 
     bool primary() {
-        if (words_[at_] == "!") {
+        bool inverted = false;
+        while (at_ < end_ && words_[at_] == "!") {
+            inverted = !inverted;
             ++at_;
-            return at_ >= end_ || !primary();
         }
+        if (at_ >= end_) return inverted;
+        return plain_primary() != inverted;
+    }
+
+    bool plain_primary() {
         if (words_[at_] == "(") {
+            // GRUB's own stack would be long used up.
+            constexpr int most_depth = 200;
+            if (depth_ >= most_depth) {
+                at_ = end_;
+                return false;
+            }
             ++at_;
-            Test inner(words_, at_, end_, files_);
+            Test inner(words_, at_, end_, files_, depth_ + 1);
             const bool value = inner.run();
             at_ = std::min(end_, inner.at_ + 1);
             return value;
@@ -224,6 +241,7 @@ private:
     std::size_t at_;
     std::size_t end_;
     FileTest files_;
+    int depth_;
 };
 
 }  // namespace
@@ -253,7 +271,7 @@ int Interpreter::cmd_source(const Arguments& a, const Command& /*c*/) {
     if (a.size() < 2) return error("filename expected.");
     Opened why;
     if (run_file(a[1], &why)) return status_;
-    return error(why.message);
+    return why.failure == Opened::Failure::Unread ? goes_on_unread(why) : error(why.message);
 }
 
 /// `configfile` and `normal FILE` run in a context of their own: exported variables only, and a menu of their own.
@@ -261,6 +279,7 @@ int Interpreter::cmd_configfile(const Arguments& a, const Command& /*c*/) {
     const std::string path = a.size() > 1 ? a[1] : variable("prefix") + "/grub.cfg";
     if (a[0] == "configfile" && a.size() < 2) return error("filename expected.");
     auto opened = open(path);
+    if (opened.failure == Opened::Failure::Unread) return goes_on_unread(opened);
     if (!opened.source) return a[0] == "configfile" ? error(opened.message) : 0;
     std::erase_if(context_.variables, [&](const auto& item) { return !context_.exported.contains(item.first); });
     context_.menu.clear();
@@ -329,10 +348,13 @@ int Interpreter::cmd_insmod(const Arguments& a, const Command& /*c*/) {
 // --- devices --------------------------------------------------------------------------------------------------------
 
 bool Interpreter::matches(const Device& device, std::string_view kind, std::string_view key) const {
-    if (device.volume == nullptr || !world_.readable(*device.volume, context_.modules)) return false;
-    if (kind == "label") return device.volume->info.label == key;
+    if (device.volume == nullptr) return false;
+    const bool unread = world_.unread(*device.volume, context_.modules);
+    if (!unread && !world_.readable(*device.volume, context_.modules)) return false;
+    if (kind == "label") return device.volume->plain_info.label == key;
+    if (kind == "file" && unread) return false;
     if (kind == "file") return resolve(*device.volume->loader_view, key, {.most_links = 8, .follow_last = true}).has_value();
-    return std::ranges::equal(device.volume->info.uuid, key,
+    return std::ranges::equal(device.volume->plain_info.uuid, key,
                               [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
 }
 
@@ -346,6 +368,8 @@ int Interpreter::search_for(std::string_view kind, std::string_view key, std::st
         if (const auto device = world_.device(hint, context_.modules); device && matches(*device, kind, key)) return take(hint);
     for (const auto& [name, device] : world_.search_order(context_.modules))
         if (matches(device, kind, key)) return take(name);
+    if (const auto places = world_.unread_places(context_.modules, kind == "file"); !places.empty())
+        return take(world_.unread_device(fmt::format("{} may lie in {}, which is not looked into here", key, places)));
     return error(fmt::format("no such device: {}.", key));
 }
 
@@ -405,9 +429,10 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
     if (!device) return error(fmt::format("disk `{}' not found.", device_name));
     if (device->volume == nullptr) return error("unknown filesystem.");
     std::string value;
-    if (what == "-u" || what == "--fs-uuid") value = device->volume->info.uuid;
-    else if (what == "-l" || what == "--label") value = device->volume->info.label;
-    else if (what == "-f" || what == "--fs") value = device->volume->info.kind.starts_with("ext") ? "ext2" : device->volume->info.kind;
+    const VolumeInfo& info = device->volume->plain_info;
+    if (what == "-u" || what == "--fs-uuid") value = info.uuid;
+    else if (what == "-l" || what == "--label") value = info.label;
+    else if (what == "-f" || what == "--fs") value = info.kind.starts_with("ext") ? "ext2" : info.kind;
     else if (what == "--part-uuid") value = device->volume->partuuid;
     if (!variable_name.empty()) set(variable_name, value);
     return 0;
@@ -450,6 +475,8 @@ int Interpreter::cmd_menuentry(const Arguments& a, const Command& c) {
     definition.arguments.assign(rest.begin(), rest.end());
     definition.body = c.block;
     if (!c.block) return error("no menuentry definition.");
+    constexpr std::size_t most_definitions = 5000;
+    if (context_.menu.size() >= most_definitions) return error("out of memory.");
     context_.menu.push_back(std::move(definition));
     return 0;
 }

@@ -46,7 +46,6 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
     };
     const auto names = body(section(head.section_names));
     Module out;
-    bool symbols = false;
     for (std::size_t i = 0; i < head.section_count; ++i) {
         const auto s = section(i);
         const std::string name = text_at(names, s.name);
@@ -56,7 +55,6 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
             for (std::size_t at = 0; at < content.size(); at += text_at(content, at).size() + 1)
                 if (auto dep = text_at(content, at); !dep.empty()) out.depends.push_back(std::move(dep));
         if (s.type != section_symbols || s.entry_size < Symbol::size || s.link >= head.section_count) continue;
-        symbols = true;
         const auto strings = body(section(s.link));
         for (std::size_t at = static_cast<std::size_t>(s.entry_size); at + Symbol::size <= content.size(); at += static_cast<std::size_t>(s.entry_size)) {
             const auto symbol = text_at(strings, ondisk::from_bytes<ondisk::little_uint32_t>(content, at));
@@ -68,7 +66,7 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
         }
     }
     if (out.name.empty()) return refuse("no module name found");
-    if (!symbols) return refuse("no symbol table");
+    // Without a symbol table it may still pull in others (grub-core/kern/dl.c, grub_dl_resolve_symbols): all_video does.
     return out;
 }
 

@@ -57,6 +57,14 @@ void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& ou
     out.loader_evidence.insert(out.loader_evidence.end(), run.loader_evidence.begin(), run.loader_evidence.end());
     out.findings = core.findings;
     out.menu = std::move(run.menu);
+    if (run.stops_at && run.untold) {
+        out.stops_at = run.stops_at;
+        out.untold = true;
+        out.stop_reason = std::move(run.stop_reason);
+        out.stop_evidence = std::move(run.stop_evidence);
+        out.loader_text = "the core image unpacks";
+        return;
+    }
     if (run.stops_at) {
         if (disk == nullptr || !table_is_to_blame(run, *disk, out))
             stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));

@@ -10,22 +10,45 @@ namespace herberge::grub {
 
 namespace {
 
-constexpr std::size_t most_steps = 200000;
 constexpr std::size_t most_messages = 400;
+constexpr std::size_t most_message = 1024;
 constexpr int most_depth = 48;
-constexpr std::uint64_t most_config = 8U << 20U;
+constexpr std::uint64_t most_config = 2U << 20U;
+constexpr std::size_t most_variable_bytes = 1U << 20U;  // of all variables together
 
 }  // namespace
 
 bool Interpreter::may_go_on() {
-    if (++steps_ > most_steps && flow_ == Flow::Go) {
+    auto& budget = world_.budget();
+    if (budget.steps > 0) --budget.steps;
+    if (budget.spent() && flow_ == Flow::Go) {
         context_.messages.push_back({"the configuration runs on without end; its execution was given up", file_, line_});
         flow_ = Flow::Left;
     }
     return flow_ == Flow::Go;
 }
 
+void Interpreter::set(std::string_view name, std::string value) {
+    const auto found = context_.variables.find(name);
+    const std::size_t before = found != context_.variables.end() ? found->second.size() + name.size() : 0;
+    const std::size_t after = context_.variable_bytes - std::min(before, context_.variable_bytes) + name.size() + value.size();
+    if (after > most_variable_bytes) {
+        error("out of memory.");
+        return;
+    }
+    context_.variable_bytes = after;
+    if (found != context_.variables.end()) found->second = std::move(value);
+    else context_.variables.emplace(std::string(name), std::move(value));
+}
+
+int Interpreter::goes_on_unread(const Opened& opened) {
+    context_.unread = opened.message;
+    flow_ = Flow::Left;
+    return 0;
+}
+
 int Interpreter::error(std::string message) {
+    message.resize(std::min(message.size(), most_message));
     if (context_.messages.size() < most_messages) context_.messages.push_back({"error: " + std::move(message), file_, line_});
     return 1;
 }
@@ -56,7 +79,9 @@ std::vector<std::string> Interpreter::expand_word(const Word& word) const {
     std::vector<std::string> out;
     std::string current;
     bool present = false;  // quotes keep an empty word
+    const std::size_t room = world_.budget().bytes;
     for (const auto& part : word.parts) {
+        if (current.size() > room) break;
         if (part.kind == Part::Kind::Text) {
             current += part.text;
             present = present || part.quoted || !part.text.empty();
@@ -102,8 +127,13 @@ std::vector<std::string> Interpreter::expand_word(const Word& word) const {
 
 Interpreter::Arguments Interpreter::expand(const std::vector<Word>& words) const {
     Arguments out;
+    auto& budget = world_.budget();
     for (const auto& word : words)
-        for (auto& text : expand_word(word)) out.push_back(std::move(text));
+        for (auto& text : expand_word(word)) {
+            budget.bytes -= std::min(budget.bytes, text.size() + 1);
+            if (budget.spent()) return out;
+            out.push_back(std::move(text));
+        }
     return out;
 }
 
@@ -273,6 +303,9 @@ int Interpreter::run_text(std::string_view text, const std::string& name) {
 bool Interpreter::run_file(std::string_view path, Opened* why) {
     auto opened = open(path);
     if (opened.source) {
+        // What a file costs is its size, however short its lines are.
+        auto& budget = world_.budget();
+        budget.bytes -= std::min<std::size_t>(budget.bytes, static_cast<std::size_t>(opened.source->size()));
         const auto text = opened.source->text(most_config);
         if (text) {
             if (depth_ >= most_depth) {
@@ -319,6 +352,7 @@ void Interpreter::run_embedded(std::string_view text) {
 FileReference Interpreter::reference(const Opened& opened, std::string_view written) const {
     FileReference out;
     out.written = written;
+    out.unreadable = opened.failure == Opened::Failure::Read;
     out.place = opened.place;
     out.volume = opened.volume;
     out.line = line_;

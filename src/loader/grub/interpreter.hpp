@@ -32,6 +32,7 @@ struct Loaded {
     std::optional<Stage> stops_at;
     std::string stop_code;
     std::string stop_reason;
+    std::string unread;  ///< as MenuEntry::unread
     std::optional<int> chain_disk;
     int chain_partition = 0;
     std::optional<DiskRange> chain_code;
@@ -48,6 +49,8 @@ struct Context {
     std::vector<LoaderMessage> messages;
     std::vector<LoaderMessage> echoes;
     bool superusers_asked = false;
+    std::string unread;             ///< the configuration goes on in a file that is not read here: why; empty: it does not
+    std::size_t variable_bytes = 0;  ///< names and values
 };
 
 /// Ends that stop the running of a script.
@@ -83,12 +86,14 @@ private:
     [[nodiscard]] Arguments expand(const std::vector<Word>& words) const;
     [[nodiscard]] std::vector<std::string> expand_word(const Word& word) const;
     [[nodiscard]] std::string variable(std::string_view name) const;
-    void set(std::string_view name, std::string value) { context_.variables.insert_or_assign(std::string(name), std::move(value)); }
+    void set(std::string_view name, std::string value);
     [[nodiscard]] bool condition(const SharedBlock& block);
     /// Prints "error: …" and gives the failing status.
     int error(std::string message);
     [[nodiscard]] FileReference reference(const Opened& opened, std::string_view written) const;
-    Opened open(std::string_view path) const { return world_.open(path, variable("root"), context_.modules); }
+    Opened open(std::string_view path, bool as_stored = false) const { return world_.open(path, variable("root"), context_.modules, as_stored); }
+    /// The configuration goes on in `opened`, which is not read here: nothing behind it can be told.
+    int goes_on_unread(const Opened& opened);
     void stop(Stage stage, std::string code, std::string reason);
     void module_missing(const Arguments& arguments, const std::string& module, const std::string& message);
     bool may_go_on();
@@ -136,7 +141,6 @@ private:
     std::string file_;                   ///< place of the file being run
     int line_ = 0;
     int depth_ = 0;
-    std::size_t steps_ = 0;
 };
 
 }  // namespace herberge::grub

@@ -70,14 +70,15 @@ public:
     explicit Runner(World& world) : world_(world) {}
 
     /// Tries every entry of a menu on a copy of the state the menu leaves behind.
-    std::vector<MenuEntry> try_entries(const Context& context, int depth, const std::vector<int>& path) {
+    std::vector<MenuEntry> try_entries(Context& context, int depth, const std::vector<int>& path) {
         std::vector<MenuEntry> entries;
-        for (const auto& definition : context.menu) {
-            if (++tried_ > most_entries) break;
+        // The state to copy is what the menu leaves behind, without the menu itself.
+        const auto menu = std::exchange(context.menu, {});
+        auto messages = std::exchange(context.messages, {});
+        auto echoes = std::exchange(context.echoes, {});
+        for (const auto& definition : menu) {
+            if (++tried_ > most_entries || world_.budget().spent()) break;
             Context copy = context;
-            copy.messages.clear();
-            copy.echoes.clear();
-            copy.menu.clear();
             MenuEntry entry = definition.entry;
             entry.path = path;
             entry.path.push_back(entry.index);
@@ -85,6 +86,8 @@ public:
             else try_one(definition, std::move(copy), entry, depth);
             entries.push_back(std::move(entry));
         }
+        context.messages = std::move(messages);
+        context.echoes = std::move(echoes);
         return entries;
     }
 
@@ -101,6 +104,7 @@ public:
         entry.stops_at = loaded.stops_at;
         entry.stop_code = loaded.stop_code;
         entry.stop_reason = loaded.stop_reason;
+        entry.unread = loaded.unread;
     }
 
 private:
@@ -126,11 +130,17 @@ private:
         auto& after = inner.context();
         entry.messages = after.messages;
         take_loaded(after.loaded, entry);
+        if (!after.unread.empty()) {
+            // It goes on with another configuration.
+            entry.unread = after.unread;
+            entry.kernel_loaded = true;
+            return;
+        }
         if (!after.menu.empty() && depth < most_menu_depth) {
             // The entry read another configuration: its menu is what comes next.
             entry.kind = EntryKind::Submenu;
-            entry.children = try_entries(after, depth + 1, entry.path);
             entry.default_child = choose(after.menu, value_of(after, "default")).index;
+            entry.children = try_entries(after, depth + 1, entry.path);
             return;
         }
         if (entry.kind == EntryKind::Nothing && !entry.stops_at && !entry.messages.empty()) {
@@ -168,7 +178,7 @@ Context first_context(const std::string& prefix, const std::string& root, const 
 }
 
 void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
-    const Context& context = interpreter.context();
+    Context& context = interpreter.context();
     Menu& menu = out.menu;
     menu.loader = "GRUB 2";
     menu.after_error = "Press any key to continue...";
@@ -230,6 +240,20 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     const auto opened = world.open(config, root, interpreter.context().modules);
     out.menu.place = !opened.place.empty() ? opened.place : config;
     for (const auto& message : interpreter.context().messages) out.screen.push_back(message.text);
+    const std::string unread = why.failure == grub::Opened::Failure::Unread ? why.message : interpreter.context().unread;
+    if (!unread.empty() && interpreter.context().menu.empty()) {
+        stop_at(out, Stage::Configuration, {}, fmt::format("GRUB goes on with a configuration that is not read here: {}", unread),
+                {evidence_place(out.menu.place, {}, unread)}, {});
+        out.untold = true;
+        return;
+    }
+    if (!read && why.failure == grub::Opened::Failure::Read) {
+        stop_at(out, Stage::Configuration, "grub-config-unreadable", fmt::format("GRUB cannot read its configuration: {}", why.message),
+                {evidence_place(out.menu.place, "a readable file", why.message)}, "grub>");
+        out.screen.push_back("error: " + why.message);
+        out.screen.emplace_back("grub>");
+        return;
+    }
     if (!read) {
         stop_at(out, Stage::Configuration, "grub-config-missing", fmt::format("GRUB finds no configuration: {}", why.message),
                 {evidence_place(out.menu.place, "a configuration file", why.message)}, "grub>");
@@ -303,12 +327,27 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                 {evidence_place(fmt::format("d{}", core.disk), fmt::format("the partition ({})", device_name), "not there")}, "grub rescue>");
         return out;
     }
-    const Volume* volume = device->volume != nullptr ? device->volume : machine.volume(device->disk->number, 0);
+    const Volume* volume = device->volume != nullptr || device->disk == nullptr ? device->volume : machine.volume(device->disk->number, 0);
+    std::string unread = device->unread;
+    if (volume != nullptr && world.unread(*volume, interpreter.context().modules))
+        unread = fmt::format("{} is {}, whose files GRUB reads and this program does not yet", volume->place, volume->plain_info.kind);
+    // An image that carries normal mode in itself goes on from there.
+    if (!unread.empty() && !interpreter.context().modules.loaded.contains("normal")) {
+        stop_at(out, Stage::Loader, {}, fmt::format("GRUB looks for its files in ({}): {}", device_name, unread),
+                {evidence_place(volume != nullptr ? volume->place : fmt::format("({})", device_name), {}, unread)}, {});
+        out.untold = true;
+        return out;
+    }
     const std::string below = close != std::string::npos ? prefix.substr(close + 1) : prefix;
     if (volume != nullptr) out.prefix_place = fmt::format("{}:{}", volume->place, below);
     if (auto message = world.load_module("normal", prefix, interpreter.context().modules); !message.empty()) {
         rescue(out, message);
         const bool no_file_system = message == "unknown filesystem.";
+        if (message.starts_with("failure reading")) {
+            stop_at(out, Stage::Loader, "grub-files-unreadable", fmt::format("GRUB cannot read its files in {}: {}", out.prefix_place, message),
+                    {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "readable sectors", message)}, "grub rescue>");
+            return out;
+        }
         stop_at(out, Stage::Loader, no_file_system ? "grub-prefix-file-system" : "grub-normal-module",
                 no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files", volume != nullptr ? volume->place : device_name)
                                : fmt::format("GRUB cannot load its module normal: {}", message),

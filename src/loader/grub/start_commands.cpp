@@ -38,9 +38,15 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
     if (a.size() < 2) return error("filename expected.");
     auto& loaded = context_.loaded;
     loaded.kind = EntryKind::Linux;
-    const auto opened = open(a[1]);
+    // GRUB reads a packed kernel as what it unpacks to; the kernels of this processor are not packed as files.
+    const auto opened = open(a[1], true);
     loaded.kernel = {reference(opened, a[1])};
     loaded.arguments = fmt::format("{}", fmt::join(a.begin() + 2, a.end(), " "));
+    if (opened.failure == Opened::Failure::Unread) {
+        loaded.unread = opened.message;
+        loaded.ready = true;
+        return 0;
+    }
     if (!opened.source) {
         std::string reason = fmt::format("the kernel {} cannot be opened: {}", a[1], opened.message);
         std::string code = "entry-kernel-missing";
@@ -79,9 +85,10 @@ int Interpreter::cmd_initrd(const Arguments& a, const Command& /*c*/) {
         // newc:NAME:FILE packs a file into an archive (grub-core/loader/linux.c).
         if (path.starts_with("newc:"))
             if (const auto colon = path.find(':', 5); colon != std::string::npos) path = path.substr(colon + 1);
-        const auto opened = open(path);
+        const auto opened = open(path, true);
         files.push_back(reference(opened, path));
-        if (!opened.source && first_error.empty()) first_error = opened.message;
+        if (opened.failure == Opened::Failure::Unread) loaded.unread = opened.message;
+        else if (!opened.source && first_error.empty()) first_error = opened.message;
     }
     if (!loaded.ready) {
         if (loaded.kind == EntryKind::Linux) loaded.ramdisks = std::move(files);
@@ -106,7 +113,8 @@ int Interpreter::cmd_multiboot(const Arguments& a, const Command& /*c*/) {
     if (file == a.end()) return error("filename expected.");
     const auto opened = open(*file);
     context_.loaded.kernel = {reference(opened, *file)};
-    if (!opened.source) {
+    if (opened.failure == Opened::Failure::Unread) context_.loaded.unread = opened.message;
+    else if (!opened.source) {
         stop(Stage::Entry, "entry-kernel-missing", fmt::format("the kernel {} cannot be opened: {}", *file, opened.message));
         return error(opened.message);
     }
@@ -137,6 +145,11 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
     if (plus != std::string::npos && !rest.starts_with('/')) {
         // A block list: "+1" is the first sector of the device.
         const auto device = world_.device(device_name, context_.modules);
+        if (device && !device->unread.empty()) {
+            loaded.unread = device->unread;
+            loaded.ready = true;
+            return 0;
+        }
         if (!device) {
             stop(Stage::Entry, "entry-device-missing", fmt::format("the device {} does not exist", device_name));
             return error(fmt::format("disk `{}' not found.", device_name));
@@ -149,6 +162,11 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
     } else {
         const auto opened = open(target);
         loaded.kernel = {reference(opened, target)};
+        if (opened.failure == Opened::Failure::Unread) {
+            loaded.unread = opened.message;
+            loaded.ready = true;
+            return 0;
+        }
         if (!opened.source) {
             stop(Stage::Entry, "entry-kernel-missing", fmt::format("the loader {} cannot be opened: {}", target, opened.message));
             return error(opened.message);

@@ -36,7 +36,19 @@ std::string_view driver_for(const VolumeInfo& info) {
     if (info.kind.starts_with("fat")) return "fat";
     if (info.kind == "ntfs") return "ntfs";
     if (info.kind == "iso9660") return "iso9660";
+    if (info.kind == "xfs") return "xfs";
+    if (info.kind == "btrfs") return "btrfs";
+    if (info.kind == "f2fs") return "f2fs";
+    if (info.kind == "squashfs") return "squash4";
+    if (info.kind == "exfat") return "exfat";
     return {};
+}
+
+constexpr std::string_view unread_prefix = "unread:";
+
+/// What biosdisk and its kin say of a sector that the drive does not give.
+std::string read_failure(const Error& error, std::string_view device) {
+    return fmt::format("failure reading sector 0x{:x} from `{}'.", error.byte / 512, device.substr(0, device.find(',')));
 }
 
 std::string_view table_driver(TableKind kind) { return kind == TableKind::Mbr ? "part_msdos" : kind == TableKind::Gpt ? "part_gpt" : std::string_view{}; }
@@ -51,7 +63,13 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
             if (disk.optical) return Device{&disk, machine_.volume(disk.number, 0)};
         return std::nullopt;
     }
-    if (!name.starts_with("hd")) return std::nullopt;
+    if (name.starts_with(unread_prefix)) {
+        const auto index = whole_number(name.substr(unread_prefix.size()));
+        if (index && *index >= 0 && static_cast<std::size_t>(*index) < unread_devices_.size())
+            return Device{nullptr, nullptr, unread_devices_[static_cast<std::size_t>(*index)]};
+        return std::nullopt;
+    }
+    if (!name.starts_with("hd")) return layered_device(name, modules);
     const auto comma = name.find(',');
     const auto index = whole_number(name.substr(2, comma == std::string_view::npos ? comma : comma - 2));
     if (!index) return std::nullopt;
@@ -108,11 +126,68 @@ bool World::driver_at_hand(std::string_view driver, const Modules& modules) cons
 }
 
 bool World::readable(const Volume& volume, const Modules& modules) const {
-    const auto driver = driver_for(volume.info);
-    return !driver.empty() && volume.loader_view != nullptr && driver_at_hand(driver, modules) && ext_within_reach(volume.info);
+    const auto driver = driver_for(volume.plain_info);
+    return !driver.empty() && volume.loader_view != nullptr && driver_at_hand(driver, modules) && ext_within_reach(volume.plain_info);
 }
 
-Opened World::open(std::string_view path, std::string_view root, const Modules& modules) const {
+bool World::unread(const Volume& volume, const Modules& modules) const {
+    const auto driver = driver_for(volume.plain_info);
+    return !driver.empty() && volume.loader_view == nullptr && driver_at_hand(driver, modules);
+}
+
+/// GRUB has the module that looks into this member or encrypted volume (grub-core/disk).
+bool World::layer_at_hand(const Volume& volume, const Modules& modules) const {
+    const auto any = [&](std::initializer_list<std::string_view> names) {
+        return std::ranges::any_of(names, [&](std::string_view name) { return all_modules_ || modules.loaded.contains(name); });
+    };
+    if (volume.info.content == Content::Encrypted) return any({"luks", "luks2", "geli", "cryptodisk"});
+    if (volume.info.content == Content::Member) return volume.info.kind.starts_with("md") ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
+    return false;
+}
+
+std::string World::unread_places(const Modules& modules, bool files) const {
+    std::string out;
+    machine_.each_volume([&](const Volume& v) {
+        const bool inside = layer_at_hand(v, modules) || v.mark_unreadable();
+        if (inside || (files && unread(v, modules)))
+            out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.kind.empty() ? std::string("unreadable") : v.info.kind);
+    });
+    return out;
+}
+
+std::string World::unread_device(std::string what) const {
+    const auto known = std::ranges::find(unread_devices_, what);
+    const auto index = known - unread_devices_.begin();
+    if (known == unread_devices_.end() && unread_devices_.size() < 1000) unread_devices_.push_back(std::move(what));
+    return fmt::format("{}{}", unread_prefix, index);
+}
+
+/// Names that GRUB gives to arrays, logical volumes and opened encrypted ones (grub-core/disk/diskfilter.c, cryptodisk.c).
+std::optional<Device> World::layered_device(std::string_view name, const Modules& modules) const {
+    static constexpr std::array<std::string_view, 7> beginnings = {"lvm", "md", "ieee1275/", "crypto", "luks", "ldm", "diskfilter"};
+    if (std::ranges::none_of(beginnings, [&](std::string_view b) { return name.starts_with(b); })) return std::nullopt;
+    const auto places = unread_places(modules, false);
+    if (places.empty()) return std::nullopt;
+    return Device{nullptr, nullptr, fmt::format("({}) is made from {}, which is not looked into here", name, places)};
+}
+
+/// Packed files as GRUB reads them (grub-core/io/gzio.c, xzio.c, lzopio.c): by their first bytes, when the module is there.
+Source World::unpacked(const Source& file, const Modules& modules) const {
+    constexpr std::uint64_t most_unpacked = std::uint64_t{16} << 20U;
+    const auto head = file->bytes(0, std::min<std::uint64_t>(8, file->size()));
+    if (!head || head->size() < 6) return file;
+    const auto kind = recognise_compression(*head);
+    const std::string_view module = kind == Compression::Gzip ? "gzio" : kind == Compression::Xz ? "xzio" : kind == Compression::Lzop ? "lzopio" : "";
+    if (module.empty() || !(all_modules_ || modules.loaded.contains(module))) return file;
+    std::vector<std::uint8_t> bytes;
+    const auto done = unpack(kind, *file, 0, file->size(), most_unpacked, [&](std::span<const std::uint8_t> piece) {
+        bytes.insert(bytes.end(), piece.begin(), piece.end());
+        return true;
+    });
+    return done ? memory_source(std::move(bytes), file->place()) : file;
+}
+
+Opened World::open(std::string_view path, std::string_view root, const Modules& modules, bool as_stored) const {
     Opened out;
     auto refuse = [&](Opened::Failure failure, std::string message) {
         out.failure = failure;
@@ -131,6 +206,7 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (device_name.empty()) return refuse(Opened::Failure::Device, "no such device.");
     const auto found = device(device_name, modules);
     if (!found) return refuse(Opened::Failure::Device, fmt::format("disk `{}' not found.", device_name));
+    if (!found->unread.empty()) return refuse(Opened::Failure::Unread, found->unread);
     if (device_name == "memdisk" && found->volume == nullptr) {
         const auto member = memory_files_.find(file);
         if (member == memory_files_.end()) return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
@@ -139,6 +215,10 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
         return out;
     }
     out.volume = found->volume != nullptr ? found->volume : machine_.volume(found->disk->number, 0);
+    if (out.volume != nullptr && unread(*out.volume, modules))
+        return refuse(Opened::Failure::Unread, fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,
+                                                           out.volume->plain_info.kind));
+    if (out.volume != nullptr && out.volume->mark_unreadable()) return refuse(Opened::Failure::Read, read_failure(*out.volume->problem, device_name));
     if (out.volume == nullptr || !readable(*out.volume, modules)) return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
     out.place = fmt::format("{}:{}", out.volume->place, file);
     auto resolved = resolve(*out.volume->loader_view, file, {.most_links = most_links, .follow_last = true});
@@ -146,13 +226,16 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
         const auto kind = resolved.error().kind;
         if (kind == ErrorKind::LinkLoop) return refuse(Opened::Failure::File, "too deep nesting of symlinks.");
         if (kind == ErrorKind::NotFound || kind == ErrorKind::WrongType) return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
-        return refuse(Opened::Failure::Read, resolved.error().text());
+        return refuse(Opened::Failure::Read, resolved.error().unreadable() ? read_failure(resolved.error(), device_name) : resolved.error().text());
     }
     out.resolved = std::move(*resolved);
     if (out.resolved.file.type != FileType::Regular) return refuse(Opened::Failure::File, "not a regular file.");
     auto source = out.volume->loader_view->open(out.resolved.file.id, fmt::format("{}:{}", out.volume->place, out.resolved.path));
-    if (!source) return refuse(Opened::Failure::Read, source.error().text());
-    out.source = std::move(*source);
+    if (!source) return refuse(Opened::Failure::Read, source.error().unreadable() ? read_failure(source.error(), device_name) : source.error().text());
+    // GRUB looks at a file's first bytes when it opens it, to find out whether it is packed.
+    if (const auto head = (*source)->bytes(0, std::min<std::uint64_t>(512, (*source)->size())); !head && head.error().unreadable())
+        return refuse(Opened::Failure::Read, read_failure(head.error(), device_name));
+    out.source = as_stored ? std::move(*source) : unpacked(*source, modules);
     return out;
 }
 
@@ -166,7 +249,7 @@ void World::set_memory_disk(const std::vector<std::uint8_t>& bytes) {
         Volume volume;
         volume.place = "memdisk";
         volume.source = source;
-        volume.info = recognise_volume(*source);
+        volume.info = volume.plain_info = recognise_plain_volume(*source);
         volume.loader_view = *fs;
         volume.kernel_view = *fs;
         memory_disk_->volumes.push_back(std::move(volume));
@@ -217,7 +300,9 @@ std::string World::load_one(std::string_view name, std::string_view prefix, Modu
         if (file.source) {
             looked_up_.insert(file.place);
             const auto bytes = file.source->bytes(0, file.source->size(), most_module);
-            module = bytes ? read_module(*bytes, platform_.starts_with("x86_64")) : fail(ErrorKind::Io, "premature end of file " + file.place);
+            if (bytes) module = read_module(*bytes, platform_.starts_with("x86_64"));
+            else if (bytes.error().unreadable()) module = fail(ErrorKind::Unreadable, fmt::format("failure reading sector 0x{:x}", bytes.error().byte / 512));
+            else module = fail(ErrorKind::Io, "premature end of file " + file.place);
             if (!module) module.error().what += ".";
         }
         cached = module_files_.emplace(path, std::move(module)).first;

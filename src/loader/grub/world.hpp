@@ -20,6 +20,7 @@ namespace herberge::grub {
 struct Device {
     const Disk* disk = nullptr;
     const Volume* volume = nullptr;  ///< null: the disk as a whole
+    std::string unread;              ///< GRUB makes it from what is recognised and not read here: from what; then `disk` is null
 };
 
 /// The modules loaded so far. Copied for each entry that is tried.
@@ -35,7 +36,21 @@ struct Opened {
     Resolved resolved;
     std::string message;  ///< GRUB's own words when it failed, without "error: "
     std::string place;    ///< "d1p1:/boot/x" where a device was found
-    enum class Failure : std::uint8_t { None, Device, FileSystem, File, Read } failure = Failure::None;
+    enum class Failure : std::uint8_t {
+        None,
+        Device,
+        FileSystem,
+        File,
+        Read,
+        Unread,  ///< GRUB might well open it: it lies in what is not read here; `message` says in what
+    } failure = Failure::None;
+};
+
+/// What all scripts of one start may cost together.
+struct Budget {
+    std::size_t steps = 400'000;
+    std::size_t bytes = std::size_t{32} << 20U;  ///< of words after their variables are put in
+    [[nodiscard]] bool spent() const { return steps == 0 || bytes == 0; }
 };
 
 class World {
@@ -53,8 +68,16 @@ public:
     [[nodiscard]] std::vector<std::pair<std::string, Device>> search_order(const Modules& modules) const;
     /// Whether a file system driver for this volume is at hand (and its features are within GRUB's reach).
     [[nodiscard]] bool readable(const Volume& volume, const Modules& modules) const;
-    /// `path` is "(device)/file" or "/file" below `root`.
-    [[nodiscard]] Opened open(std::string_view path, std::string_view root, const Modules& modules) const;
+    /// A file system that GRUB has a driver at hand for, and that is not read here.
+    [[nodiscard]] bool unread(const Volume& volume, const Modules& modules) const;
+    /// Volumes that this GRUB could find something in, and that are not looked into here; empty: none. `files`: also such
+    /// whose own identifiers are known.
+    [[nodiscard]] std::string unread_places(const Modules& modules, bool files) const;
+    /// A device name for something that lies in one of them.
+    [[nodiscard]] std::string unread_device(std::string what) const;
+    /// `path` is "(device)/file" or "/file" below `root`. Packed files are unpacked when the module for it is loaded,
+    /// unless `as_stored`.
+    [[nodiscard]] Opened open(std::string_view path, std::string_view root, const Modules& modules, bool as_stored = false) const;
 
     /// Names that the core's kernel exports; a name is exported if it stands as a whole string in the image.
     void set_kernel(std::span<const std::uint8_t> kernel);
@@ -74,9 +97,13 @@ public:
     /// No module files are looked for: every command is taken to be there.
     void assume_all_modules() { all_modules_ = true; }
     [[nodiscard]] const std::set<std::string>& looked_up() const { return looked_up_; }
+    [[nodiscard]] Budget& budget() const { return budget_; }
 
 private:
     [[nodiscard]] bool driver_at_hand(std::string_view driver, const Modules& modules) const;
+    [[nodiscard]] bool layer_at_hand(const Volume& volume, const Modules& modules) const;
+    [[nodiscard]] std::optional<Device> layered_device(std::string_view name, const Modules& modules) const;
+    [[nodiscard]] Source unpacked(const Source& file, const Modules& modules) const;
     std::string load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const;
 
     const Machine& machine_;
@@ -92,6 +119,8 @@ private:
     std::map<std::string, Source, std::less<>> memory_files_;  ///< of a tar archive
     mutable std::map<std::string, Result<Module>, std::less<>> module_files_;
     mutable std::set<std::string> looked_up_;
+    mutable std::vector<std::string> unread_devices_;
+    mutable Budget budget_;
 };
 
 }  // namespace herberge::grub
