@@ -137,6 +137,7 @@ struct Executable {
     std::vector<std::string> links;
     std::vector<Evidence> evidence;
     std::string interpreter;      ///< of a script or a dynamic program
+    bool script = false;          ///< it begins with "#!"
     std::string missing_library;  ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
 };
 

@@ -179,7 +179,7 @@ struct InitChoice {
     StageResult result;
     std::string asked;    ///< init= or the default
     Executable program;   ///< the one that runs, when one does
-    std::string flavour;  ///< "systemd", "sysvinit", "busybox", or empty
+    std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
 /// What that init must start.

@@ -225,6 +225,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     const auto from = std::min(line.find_first_not_of(" \t"), line.size());
     const auto word = line.substr(from, line.find_first_of(" \t", from) - from);
     out.interpreter = word;
+    out.script = true;
     if (word.empty() || depth >= most_interpreters)
         return refuse("program-format", fmt::format("{} names no usable interpreter", found->path), evidence_line(real, 1));
     auto interpreter = judge(fs, volume, word, depth + 1);

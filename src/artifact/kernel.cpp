@@ -113,7 +113,7 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
 
 /// The set-up code checks its own last mark before it goes on (arch/x86/boot/header.S, setup_sig), and its entry is a jump.
 void judge_setup(const ByteSource& file, KernelImage& out) {
-    if (out.crc_matches) return;
+    if (out.crc_matches || out.other_program) return;
     const std::uint64_t length = std::uint64_t{out.setup_sectors + 1} * 512;
     const auto code = file.bytes(0, std::min(length, file.size()));
     if (!code || code->size() < 0x210) return;

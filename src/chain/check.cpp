@@ -250,6 +250,18 @@ private:
         const auto automatic = std::ranges::find_if(routes_.list, [](const Route& r) { return r.unattended; });
         const Route& route = automatic != routes_.list.end() ? *automatic : routes_.list.front();
         if (route.entry == nullptr) return finish(std::move(out), route.ladder, &route);
+        if (route.entry->stop_code == "entry-device-missing" && is_medium(routes_.first_drive)) {
+            // A medium to repair machines with: its entries are for their disks.
+            Ladder ladder = route.ladder;
+            ladder.set(Stage::Entry, State::Unknown,
+                       fmt::format("“{}” starts something that lies on another machine's disk: {}", route.entry->title, route.entry->stop_reason),
+                       {evidence_line(route.entry->place, route.entry->line)});
+            out.name = fmt::format("the menu of {}", route.menu->loader);
+            out.kind = "medium";
+            out.entry = route.entry->title;
+            out.entry_is_default = route.unattended;
+            return finish(std::move(out), ladder, &route);
+        }
         if (chain::is_other_program(*route.entry)) {
             out.name = route.entry->title;
             out.kind = "tool";
@@ -259,6 +271,12 @@ private:
         out.entry = route.entry->title;
         out.entry_is_default = route.unattended;
         return finish(std::move(out), walk(route), &route);
+    }
+
+    /// The disk is a disc, or a hybrid of one and a disk.
+    [[nodiscard]] bool is_medium(int number) const {
+        const Disk* disk = machine_.disk(number);
+        return disk != nullptr && (disk->optical || disk->catalogue || disk->emulation != Emulation::None);
     }
 
     /// Entries whose system is on no partition: perhaps the table has lost it, perhaps it was removed long ago.

@@ -284,6 +284,11 @@ private:
             end(std::move(route));
             return;
         }
+        if (stops && *stops <= Stage::Loader && rehearsal && of_layout(r.stop_code) && rehearsal->end == RehearsalEnd::UntilReached &&
+            works_all_the_same(place, r, own, ladder)) {
+            end(std::move(route));
+            return;
+        }
         if (stops) {
             std::string screen = r.screen;
             if (*stops == own && rehearsal && !rehearsal->text.empty()) screen = rehearsal_screen(*rehearsal);
@@ -303,6 +308,33 @@ private:
         route.hops.push_back(r.menu.place);
         route.menu = &r.menu;
         follow_menu(place, r, route);
+    }
+
+    /// Statements about where a loader's parts lie: wrong where the layout is one that the decoder does not know.
+    static bool of_layout(std::string_view code) {
+        return code == "grub-core-pointer" || code == "grub-core-first-sector" || code == "grub-core-header" || code == "grub-disc-no-table" ||
+               code == "isolinux-pointer";
+    }
+
+    /// What was decoded says that it cannot work; run, it went on. How far? A menu, or a kernel, outranks the decoder.
+    bool works_all_the_same(const BootPlace& place, const LoaderRun& r, Stage own, Ladder& ladder) {
+        RehearsalOptions options;
+        options.most_instructions = 120'000'000;
+        options.idle_instructions = 100'000'000;
+        if (place.image == 0) options.start_sector = place.lba;
+        const auto rehearsal = rehearse(machine_, place.disk->number, options);
+        if (rehearsal.end != RehearsalEnd::WaitsForKey && rehearsal.end != RehearsalEnd::KernelEntered && rehearsal.end != RehearsalEnd::Limit) return false;
+        const auto evidence = rehearsal_evidence(rehearsal);
+        const bool told = rehearsal.end != RehearsalEnd::Limit;
+        ladder.add_finding(make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it goes on all the same", r.stop_reason),
+                                        {r.stop_evidence.empty() ? place.evidence(0, 512) : r.stop_evidence.front(), evidence}));
+        ladder.set(own, State::Holds, fmt::format("{}; run in an emulated PC, it starts the loader", r.first_sector_text), {place.evidence(0, 440), evidence});
+        ladder.set(Stage::Loader, told ? State::Holds : State::Unknown,
+                   told ? fmt::format("run in an emulated PC, {} comes as far as its menu or a kernel; its layout is none that is decoded here", r.name)
+                        : fmt::format("the layout of {} is none that is decoded here, and running it told nothing in bounded time", r.name),
+                   {evidence});
+        ladder.set(Stage::Configuration, State::Unknown, "its configuration was not found by decoding", {evidence});
+        return true;
     }
 
     /// Runs the loader in the emulated PC until it reads its configuration: the only proof for parts without checksums.

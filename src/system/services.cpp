@@ -34,6 +34,7 @@ public:
     StageResult run() {
         if (init_.flavour == "systemd") systemd();
         else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
+        else if (init_.flavour == "script") own_script();
         else out_.text = "this init's own configuration is not known";
         if (mounts_all_) mounts();
         logins();
@@ -131,6 +132,14 @@ private:
         breaks("services-target-missing", fmt::format("systemd's target {} cannot be loaded", unit),
                {first ? evidence_error(*first) : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
                fmt::format("Unit {} not found.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
+    }
+
+    /// An init that is a script: it has no configuration besides itself.
+    void own_script() {
+        ++checked_;
+        summary_ = fmt::format("{} is a script of its own; what it cannot do without is there", init_.program.path);
+        out_.evidence.push_back(evidence_place(at(init_.program.path), {}, "a script for " + printable(init_.program.interpreter)));
+        script(init_.program.path);
     }
 
     // --- inittab ---------------------------------------------------------------------------------------------------

@@ -117,6 +117,20 @@ void into_optical_drive(Disk& disk) {
     disk = inspect_partitions(std::move(disk));
 }
 
+namespace {
+/// A floppy has no partition table: what stands at its place is boot code.
+Disk inspect_floppy(Source source, int number, std::string path) {
+    Disk disk;
+    disk.number = number;
+    disk.path = std::move(path);
+    disk.source = std::move(source);
+    const auto mark = disk.source->bytes(510, 2);
+    if (!mark) disk.problem = mark.error();
+    else disk.table.boot_signature = (*mark)[0] == 0x55 && (*mark)[1] == 0xAA;
+    return disk.problem ? disk : inspect_partitions(std::move(disk));
+}
+}  // namespace
+
 std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
     const auto poses = [](const Disk& disk) {
         return disk.optical && disk.catalogue && !disk.catalogue->refused && disk.catalogue->images.front().emulation != Emulation::None &&
@@ -139,9 +153,15 @@ std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
             default: break;
         }
         const std::string place = fmt::format("d{}c{}", disk.number, image.number);
-        auto posing = inspect_disk(slice(disk.source, image.offset, std::min(size, room), place), disk.number, disk.path);
+        const auto source = slice(disk.source, image.offset, std::min(size, room), place);
+        if (image.emulation != Emulation::HardDisk) {
+            out->disks.push_back(inspect_floppy(source, disk.number, disk.path));
+            out->disks.back().emulation = image.emulation;
+            continue;
+        }
+        auto posing = inspect_disk(source, disk.number, disk.path);
         // A hard disk's size follows from its only partition (El Torito 1.0, section 2.4).
-        if (image.emulation == Emulation::HardDisk && !posing.table.partitions.empty()) {
+        if (!posing.table.partitions.empty()) {
             const auto& p = posing.table.partitions.front();
             posing = inspect_disk(slice(disk.source, image.offset, std::min((p.first_lba + p.sectors) * 512, room), place), disk.number, disk.path);
         }

@@ -89,11 +89,14 @@ std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes)
     out.core_sector = head.kernel_sector;
     out.boot_drive = head.boot_drive;
     out.jump_lands_in_code = jump_lands(bytes);
-    // boot_hybrid.img begins with a mark that is harmless as code, and keeps its pointer where makers of discs patch it.
-    if (bytes[0] == 'E' && bytes[1] == 'R') {
+    // boot_hybrid.img keeps its pointer where makers of discs patch it, at 7DB0h once it is loaded, and leaves the usual
+    // place empty; those makers may put a mark in front that is harmless as code.
+    const bool marked = bytes[0] == 'E' && bytes[1] == 'R';
+    const bool reads_there = contains(bytes.first(0x180), std::string_view("\xB0\x7D", 2));
+    if (marked || (out.core_sector == 0 && reads_there)) {
         out.core_sector = ondisk::from_bytes<ondisk::little_uint64_t>(bytes, 0x1B0);
         out.pointer_at = 0x1B0;
-        out.jump_lands_in_code = true;
+        out.jump_lands_in_code = out.jump_lands_in_code || marked;
     }
     if (!out.jump_lands_in_code)
         out.damage = Error{ErrorKind::Malformed, "the jump at the start of the first sector does not lead to its code", {}, "eb 63", hex(bytes.first(3))};
