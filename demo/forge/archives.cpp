@@ -190,6 +190,76 @@ Bytes make_program() {
     return out;
 }
 
+Bytes make_dynamic(const DynamicOptions& options) {
+    constexpr std::uint64_t base = 0x400000;
+    constexpr std::size_t heads = 64;
+    constexpr std::size_t head = 56;
+    std::string strings(1, '\0');
+    auto text = [&](const std::string& word) {
+        const auto at = strings.size();
+        strings += word;
+        strings += '\0';
+        return static_cast<std::uint64_t>(at);
+    };
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> dynamic;
+    for (const auto& name : options.needed) dynamic.emplace_back(1, text(name));
+    if (!options.soname.empty()) dynamic.emplace_back(14, text(options.soname));
+    if (!options.rpath.empty()) dynamic.emplace_back(15, text(options.rpath));
+    if (!options.runpath.empty()) dynamic.emplace_back(29, text(options.runpath));
+    const std::size_t interpreter_at = heads + 3 * head;
+    const std::size_t strings_at = interpreter_at + options.interpreter.size() + 1;
+    const std::size_t dynamic_at = (strings_at + strings.size() + 7) / 8 * 8;
+    dynamic.emplace_back(5, base + strings_at);
+    dynamic.emplace_back(10, strings.size());
+    dynamic.emplace_back(0, 0);
+    const std::size_t end = dynamic_at + dynamic.size() * 16;
+    Bytes out;
+    elf64_head(out, options.interpreter.empty() ? 3 : 2, base, 3);
+    grow(out, end);
+    put16(out, 18, options.machine);
+    auto program = [&](std::size_t index, std::uint32_t type, std::uint64_t at, std::uint64_t length) {
+        const std::size_t p = heads + index * head;
+        put32(out, p, type);
+        put32(out, p + 4, 5);
+        put64(out, p + 8, at);
+        put64(out, p + 16, base + at);
+        put64(out, p + 24, base + at);
+        put64(out, p + 32, length);
+        put64(out, p + 40, length);
+        put64(out, p + 48, 8);
+    };
+    program(0, 1, 0, end);
+    program(1, 2, dynamic_at, dynamic.size() * 16);
+    // A library has a note in the interpreter's place.
+    program(2, options.interpreter.empty() ? 4 : 3, interpreter_at, options.interpreter.size() + 1);
+    std::copy(options.interpreter.begin(), options.interpreter.end(), out.begin() + static_cast<std::ptrdiff_t>(interpreter_at));
+    std::copy(strings.begin(), strings.end(), out.begin() + static_cast<std::ptrdiff_t>(strings_at));
+    for (std::size_t i = 0; i < dynamic.size(); ++i) {
+        put64(out, dynamic_at + i * 16, dynamic[i].first);
+        put64(out, dynamic_at + i * 16 + 8, dynamic[i].second);
+    }
+    return out;
+}
+
+Bytes make_library_cache(const std::vector<std::pair<std::string, std::string>>& entries) {
+    Bytes out = to_bytes("glibc-ld.so.cache1.1");
+    constexpr std::size_t head = 48;
+    constexpr std::size_t each = 24;
+    grow(out, head + entries.size() * each);
+    put32(out, 20, static_cast<std::uint32_t>(entries.size()));
+    for (std::size_t i = 0; i < entries.size(); ++i) {
+        const std::size_t at = head + i * each;
+        put32(out, at, 0x0303);
+        put32(out, at + 4, static_cast<std::uint32_t>(out.size()));
+        append(out, entries[i].first);
+        out.push_back(0);
+        put32(out, at + 8, static_cast<std::uint32_t>(out.size()));
+        append(out, entries[i].second);
+        out.push_back(0);
+    }
+    return out;
+}
+
 Bytes make_kernel_module(std::string_view name) {
     Bytes out;
     elf64_head(out, 1, 0, 0);

@@ -113,6 +113,16 @@ Bytes make_kernel(const KernelOptions& options = {});
 
 /// A static x86-64 program that exits at once.
 Bytes make_program();
+/// A dynamic x86-64 program or library.
+struct DynamicOptions {
+    std::string interpreter = "/lib64/ld-linux-x86-64.so.2";  ///< empty: a library
+    std::vector<std::string> needed;
+    std::string soname, rpath, runpath;
+    std::uint16_t machine = 62;
+};
+Bytes make_dynamic(const DynamicOptions& options);
+/// /etc/ld.so.cache: a name and the path it has.
+Bytes make_library_cache(const std::vector<std::pair<std::string, std::string>>& entries);
 /// A relocatable ELF file like a kernel module.
 Bytes make_kernel_module(std::string_view name);
 

@@ -71,7 +71,8 @@ private:
         const auto found = fs != nullptr ? resolve(*fs, c.path) : fail(ErrorKind::NotFound, "no file system");
         const std::string place = fmt::format("{}:{}", c.volume->place, c.path);
         if (!found) {
-            missed_.push_back(evidence_place(place, fmt::format("{} ({})", "an EFI application", c.by), "absent"));
+            missed_.push_back(evidence_place(place, fmt::format("{} ({})", "an EFI application", c.by),
+                                             found.error().unreadable() ? "unreadable: " + found.error().what : std::string("absent")));
             return false;
         }
         const auto source = fs->open(found->file.id, place);

@@ -85,7 +85,12 @@ private:
         if (fs == nullptr)
             return fails("store-device-unreadable",
                          fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title, start_.system->place), "Status: 0xc000000e");
-        if (!resolve(*fs, start_.directory))
+        const auto directory = resolve(*fs, start_.directory);
+        if (!directory && directory.error().unreadable())
+            return fails("windows-directory-unreadable",
+                         fmt::format("“{}” has its system in {}, which cannot be read: {}", entry_.title, place(start_.directory), directory.error().what),
+                         older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc0000185"));
+        if (!directory)
             return fails(
                 "windows-directory-missing", fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),
                 older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc000000f"));
@@ -114,6 +119,7 @@ private:
 
     [[nodiscard]] ImageState judge_image(const FileSystem& fs, const std::string& volume, const std::string& path, bool checksum) const {
         const auto found = resolve(fs, path);
+        if (!found && found.error().unreadable()) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + found.error().what, {}};
         if (!found) return {ImageState::Kind::Missing, "0xc000000f", "it is not there", {}};
         const auto source = fs.open(found->file.id, volume + ":" + path);
         if (!source && source.error().kind == ErrorKind::Unsupported) return {};  // encrypted or packed beyond this reader: there
@@ -224,7 +230,10 @@ private:
         }
         if (!imports_of(kernel_file, machine) || !imports_of(hal_file, machine)) return false;
         for (const auto& page : registry_->code_pages)
-            if (!resolve(*fs_, system32 + page))
+            if (const auto found = resolve(*fs_, system32 + page); !found && found.error().unreadable())
+                return kernel_breaks("windows-code-page-unreadable", fmt::format("the language file {} cannot be read", place(system32 + page)),
+                                     {evidence_error(found.error())}, screen(system32 + page, "0xc0000185"));
+            else if (!found)
                 return kernel_breaks("windows-code-page-missing", fmt::format("the language file {} is not there", place(system32 + page)),
                                      {evidence_place(place(system32 + page), "a file", "absent")}, screen(system32 + page, "0xc000000f"));
         std::size_t drivers = 0;
@@ -274,7 +283,8 @@ private:
         if (small.starts_with("ext-ms-") || small.starts_with("api-ms-")) return start_.directory + "/System32/ntoskrnl.exe";
         for (const char* folder : {"/System32/", "/System32/drivers/"}) {
             std::string path = start_.directory + folder + name;
-            if (resolve(*fs_, path)) return path;
+            // One that cannot be read is there, and what is wrong with it shows when it is loaded.
+            if (const auto found = resolve(*fs_, path); found || found.error().unreadable()) return path;
         }
         return {};
     }

@@ -81,7 +81,8 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     const auto found = resolve(*fs, path, {.most_links = most_links, .follow_last = true});
     if (!found) {
         out.error = found.error().kind == ErrorKind::NotFound || found.error().kind == ErrorKind::WrongType ? "File not found" : found.error().text();
-        out.near_misses = near_misses(*fs, path);
+        out.unreadable = found.error().unreadable();
+        if (!out.unreadable) out.near_misses = near_misses(*fs, path);
         return out;
     }
     if (found->file.type != FileType::Regular) {

@@ -227,7 +227,7 @@ private:
         }
         out = refer(*place.volume, written, name, line_, 8);
         if (out.found()) return 0;
-        const int error = *out.error == "File not found" ? 15 : *out.error == "not a regular file" ? 2 : 16;
+        const int error = out.unreadable ? 25 : *out.error == "File not found" ? 15 : *out.error == "not a regular file" ? 2 : 16;
         out.error = error_text(error);
         return error;
     }

@@ -45,6 +45,11 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
         return std::nullopt;
     }
     const auto file = refer(volume, std::string(name), fmt::format("/{}", name), 0);
+    if (file.unreadable) {
+        stop(out, Stage::Loader, "windows-loader-unreadable", fmt::format("whether {} is in the root of {} cannot be read", shown, volume.place),
+             {evidence_place(fmt::format("{}:/{}", volume.place, name), "readable sectors", *file.error)}, read_failed());
+        return std::nullopt;
+    }
     if (!file.found()) {
         stop(out, Stage::Loader, "windows-loader-missing", fmt::format("{} is not in the root of {}", shown, volume.place),
              {evidence_place(fmt::format("{}:/{}", volume.place, name), "a file", *file.error)}, fmt::format("{} is missing\n{}", shown, restart));
@@ -127,6 +132,11 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     };
     const auto file = refer(volume, path, path, 0);
     const auto source = open_file(file);
+    if (file.unreadable || (file.found() && !source)) {
+        stop(out, Stage::Configuration, "store-unreadable", fmt::format("the boot store {} cannot be read", where),
+             {evidence_place(where, "readable sectors", file.error.value_or("it cannot be opened"))}, screen("0xc0000185"));
+        return;
+    }
     if (!source) {
         stop(out, Stage::Configuration, "store-missing", fmt::format("the boot store {} is not there", where),
              {evidence_place(where, "a file", file.error.value_or("unreadable"))}, screen("0xc000000f"));

@@ -226,9 +226,10 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     } else {
         file = refer(*volume, path, slashes(path), 0);
         if (!file.found()) {
-            const std::string why = fmt::format("“{}” starts {}:{}, which is not there", entry.title, volume->place, slashes(path));
-            entry.messages.push_back({screen + "0xc000000f", where, 0});
-            stop(entry, Stage::Entry, "entry-kernel-missing", why);
+            const std::string why = fmt::format("“{}” starts {}:{}, which {}", entry.title, volume->place, slashes(path),
+                                                file.unreadable ? "cannot be read: " + *file.error : std::string("is not there"));
+            entry.messages.push_back({screen + (file.unreadable ? "0xc0000185" : "0xc000000f"), where, 0});
+            stop(entry, Stage::Entry, file.unreadable ? "entry-kernel-unreadable" : "entry-kernel-missing", why);
         }
     }
     entry.kernel = {file};
