@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // What is recognised and not read, and what the medium does not give: neither sound nor absent nor damaged.
+#include <algorithm>
 #include <nlohmann/json.hpp>
 
 #include "kiosk.hpp"

@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <atomic>
 
 #include "artifact/hive_log.hpp"
 #include "ondisk/hive.hpp"
@@ -15,6 +16,7 @@ namespace {
 constexpr std::uint64_t bins_at = 4096;
 constexpr std::uint32_t none = 0xFFFFFFFF;
 constexpr std::uint32_t most_keys = 200'000;
+constexpr std::uint64_t most_read = std::uint64_t{512} << 20U;
 constexpr std::uint32_t most_value = 64U << 20U;
 constexpr std::size_t big_piece = 16344;
 
@@ -113,6 +115,9 @@ private:
         const std::int64_t length = -std::int64_t{*size};
         if (length < 8 || at + static_cast<std::uint64_t>(length) > base_.bins_size)
             return fail(ErrorKind::Malformed, "a cell that is not in use or does not fit", fmt::format("{} cell {:#x}", source_->place(), at));
+        // Lists may name the same cell again and again: what is read counts, however small the hive is.
+        if (spent_.fetch_add(static_cast<std::uint64_t>(length), std::memory_order_relaxed) > most_read)
+            return fail(ErrorKind::TooLarge, "a hive whose lists lead to the same cells again and again", source_->place());
         return source_->bytes(bins_at + at + 4, static_cast<std::uint64_t>(length) - 4);
     }
 
@@ -215,6 +220,7 @@ private:
         return out;
     }
 
+    mutable std::atomic<std::uint64_t> spent_{0};  ///< bytes of cells
     Source source_;
     ondisk::HiveBase base_;
     HiveState state_;

@@ -13,7 +13,7 @@ namespace {
 constexpr std::size_t most_messages = 400;
 constexpr std::size_t most_message = 1024;
 constexpr int most_depth = 48;
-constexpr std::uint64_t most_config = 2U << 20U;
+constexpr std::uint64_t most_config = 8U << 20U;
 constexpr std::size_t most_variable_bytes = 1U << 20U;  // of all variables together
 
 }  // namespace
@@ -317,8 +317,10 @@ bool Interpreter::run_file(std::string_view path, Opened* why) {
             --depth_;
             return true;
         }
-        opened.failure = Opened::Failure::Read;
-        opened.message = text.error().text();
+        // GRUB has no such limit: what is not read here is not broken there.
+        const bool large = text.error().kind == ErrorKind::TooLarge;
+        opened.failure = large ? Opened::Failure::Unread : Opened::Failure::Read;
+        opened.message = large ? fmt::format("{} is larger ({}) than is read here", opened.place, size_text(opened.source->size())) : text.error().text();
     }
     if (why != nullptr) *why = std::move(opened);
     return false;
