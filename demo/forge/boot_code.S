@@ -228,7 +228,11 @@ forge_core_start:
         movb    $0x0E, %ah
         int     $0x10
         jmp     10b
-11:     hlt
+11:     cli                                     /* as the real one does next: protected mode */
+        movl    %cr0, %eax
+        orb     $1, %al
+        movl    %eax, %cr0
+        hlt
         jmp     11b
 .Lcore_text: .asciz "\r\nThis is a stand-in for a loader: it ends here.\r\n"
         .globl  forge_core_start_end

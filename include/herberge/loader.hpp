@@ -173,6 +173,14 @@ struct LoaderRun {
     std::string last_words;        ///< what the parts print that are known to work; more text comes from the part in question
     bool undecoded = false;        ///< its name is known, and what it does only by running it
     bool proof_by_kernel = false;  ///< `proof` is the kernel that its sectors should lead to: another one means that they are stale
+    /// Parts that the first code must have read before protected mode is entered.
+    std::vector<DiskRange> must_load;
+    /// Every part is proven by a checksum of its own, or is byte by byte a known build: running it tells nothing more.
+    bool parts_proven = false;
+    /// Bytes of code that nothing protects and that differ from the same part as it lies as a file.
+    std::vector<Evidence> differing;
+    std::shared_ptr<const std::vector<std::uint8_t>> unpacked;  ///< what its start-up code unpacks, and to where
+    std::uint32_t unpacked_at = 0;
     bool needs_proof = false;      ///< nothing in its parts could tell damage: only running them does
     Menu menu;
 };
@@ -236,6 +244,8 @@ struct GrubCore {
     std::vector<std::uint8_t> kernel;  ///< the unpacked image
     std::vector<std::string> symbols;  ///< that embedded modules define, where they are not in the unpacked image
     std::vector<std::uint8_t> memory_disk;
+    std::vector<std::uint8_t> first_code;  ///< the sector that loads the rest, as it lies on the disk
+    std::vector<std::uint8_t> start_up;    ///< what its redundancy does not cover: header, start-up code, decoder
     std::vector<Finding> findings;
 };
 
@@ -273,6 +283,8 @@ struct GrubRun {
     std::string prompt;                     ///< "grub rescue>" or "grub>" when it stops there
     std::vector<std::string> screen;        ///< messages up to the menu or the stop
     std::string prefix_place;               ///< "d1p1:/boot/grub"
+    const Volume* prefix_volume = nullptr;  ///< null: none
+    std::string prefix_path;                ///< "/boot/grub"
     std::vector<std::string> modules;       ///< loaded besides the embedded ones
     std::vector<Evidence> loader_evidence;  ///< for "the loader's own files are there"
     Menu menu;

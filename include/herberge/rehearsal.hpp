@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <memory>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -25,6 +26,7 @@ enum class RehearsalEnd : std::uint8_t {
     EmptyMemory,    ///< execution reached memory that holds nothing
     Fault,          ///< a CPU exception nobody handles
     Loops,          ///< instructions without any effect outside the CPU
+    Differs,        ///< code is entered that is not what its image holds
     Limit,          ///< the budget of instructions, reads, text or memory was used up
     NotStarted,     ///< the firmware would not start this disk
 };
@@ -68,6 +70,10 @@ struct RehearsalOptions {
     /// Starts this sector of the boot disk instead of its first one, as a first sector's code does: at 0000:7C00, with
     /// SI pointing at the table entry that leads to it.
     std::uint64_t start_sector = 0;
+    /// What must have been unpacked by the time protected-mode code at `unpacked_at` is entered: the run ends there, with
+    /// UntilReached when memory holds these bytes and with Differs when it does not.
+    std::shared_ptr<const std::vector<std::uint8_t>> unpacked;
+    std::uint32_t unpacked_at = 0;
     bool name_files = false;  ///< map reads to files of the boot directories (costs directory reads)
 
     /// What `check` affords: first stages only, a few milliseconds.

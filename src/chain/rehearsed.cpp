@@ -100,6 +100,35 @@ void compare_with_loader(const BootPlace& place, const LoaderRun& run, Stage own
                   {place.evidence(0, 440), evidence}, rehearsal_screen(rehearsal));
 }
 
+void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal, Ladder& ladder) {
+    const bool left_real_mode = rehearsal.end == RehearsalEnd::UntilReached;
+    if (run.must_load.empty() || ladder.first_break() || !run.next_sector || !reaches_sector(rehearsal, place.disk->number, *run.next_sector) ||
+        (!left_real_mode && !gave_up(rehearsal.end)))
+        return;
+    const auto read = [&](std::uint64_t at) {
+        return std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
+            return e.kind == RehearsalEventKind::Read && e.range && e.text == "reads" && e.range->disk == place.disk->number && e.range->offset <= at &&
+                   at < e.range->offset + e.range->length;
+        });
+    };
+    for (const auto& part : run.must_load)
+        for (std::uint64_t at = part.offset; at < part.offset + part.length; at += 512) {
+            if (read(at)) continue;
+            ladder.breaks(Stage::Loader, "loader-not-loaded",
+                          fmt::format("run in an emulated PC, {}'s first part does not load the rest of it (sector {} is never read): {}", run.name, at / 512,
+                                      rehearsal.end_text),
+                          {run.differing.empty() ? place.evidence(0, 512) : run.differing.front(),
+                           Evidence{DiskRange{part.disk, at, 512}, {}, {}, "read", "never asked for"}, rehearsal_evidence(rehearsal)},
+                          rehearsal_screen(rehearsal));
+            return;
+        }
+    if (left_real_mode) return;
+    // All of it is there, and it goes no further.
+    if (run.unpacked != nullptr && own != Stage::Loader && rehearsal.end != RehearsalEnd::WaitsForKey)
+        ladder.breaks(Stage::Loader, "loader-does-not-work", fmt::format("run in an emulated PC, {} is loaded and does not work: {}", run.name, rehearsal.end_text),
+                      {run.differing.empty() ? place.evidence(0, 512) : run.differing.front(), rehearsal_evidence(rehearsal)}, rehearsal_screen(rehearsal));
+}
+
 void judge_boot_sector_by_rehearsal(const BootPlace& place, const Rehearsal& rehearsal, Ladder& ladder) {
     const auto evidence = rehearsal_evidence(rehearsal);
     const auto* loader = entered(rehearsal, Stage::Loader);

@@ -298,8 +298,12 @@ private:
             end(std::move(route));
             return;
         }
-        if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
-        if (rehearsing_ && path_.size() <= 2 && route.chosen.empty() && !r.proof.empty() && !ladder.first_break()) prove(place, r, ladder);
+        if (rehearsal) {
+            compare_with_loader(place, r, own, *rehearsal, ladder);
+            parts_loaded(place, r, own, *rehearsal, ladder);
+        }
+        if (rehearsing_ && !r.differing.empty() && r.unpacked != nullptr && !ladder.first_break()) prove_start_up(place, r, ladder);
+        if (rehearsing_ && path_.size() <= 2 && route.chosen.empty() && !r.proof.empty() && !r.parts_proven && !ladder.first_break()) prove(place, r, ladder);
         if (ladder.first_break()) {
             end(std::move(route));
             return;
@@ -337,6 +341,34 @@ private:
         return true;
     }
 
+    /// Code that nothing protects differs from the same code in a file: does it unpack what it should all the same?
+    void prove_start_up(const BootPlace& place, const LoaderRun& r, Ladder& ladder) {
+        RehearsalOptions options;
+        options.most_instructions = 150'000'000;
+        options.idle_instructions = 150'000'000;
+        options.unpacked = r.unpacked;
+        options.unpacked_at = r.unpacked_at;
+        if (place.image == 0) options.start_sector = place.lba;
+        const auto rehearsal = rehearse(machine_, place.disk->number, options);
+        auto evidence = r.differing;
+        evidence.resize(std::min<std::size_t>(evidence.size(), 4));
+        evidence.push_back(rehearsal_evidence(rehearsal));
+        const std::string text = fmt::format("{} byte{} of {}'s start-up code differ{} from the same code in its file, and no installer writes there",
+                                             r.differing.size(), r.differing.size() == 1 ? "" : "s", r.name, r.differing.size() == 1 ? "s" : "");
+        if (rehearsal.end == RehearsalEnd::UntilReached) {
+            ladder.support(Stage::Loader, "; " + text + "; run in an emulated PC, it works all the same", evidence.front());
+            ladder.add_finding(make_finding("loader-code-differs", text + "; run in an emulated PC, it works all the same", evidence));
+            return;
+        }
+        if (rehearsal.end == RehearsalEnd::Limit) {
+            ladder.set(Stage::Loader, State::Unknown, text + "; running it told nothing in bounded time", evidence);
+            ladder.add_finding(make_finding("loader-code-differs", text, evidence));
+            return;
+        }
+        ladder.breaks(Stage::Loader, "loader-does-not-work", fmt::format("{}; run in an emulated PC, it does not work: {}", text, rehearsal.end_text), evidence,
+                      rehearsal_screen(rehearsal));
+    }
+
     /// Runs the loader in the emulated PC until it reads its configuration: the only proof for parts without checksums.
     void prove(const BootPlace& place, const LoaderRun& r, Ladder& ladder) {
         RehearsalOptions options;
@@ -353,8 +385,11 @@ private:
         const auto rehearsal = rehearse(machine_, place.disk->number, options);
         // A menu that waits, or an entry that fails and waits, has been read, too.
         const auto spoken = r.last_words.empty() ? std::string::npos : rehearsal.text.find(r.last_words);
-        const bool goes_on = spoken != std::string::npos && rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size()) != std::string::npos;
-        const bool waits = r.needs_proof && (rehearsal.end == RehearsalEnd::WaitsForKey || rehearsal.end == RehearsalEnd::KernelEntered || goes_on);
+        const auto more = spoken == std::string::npos ? spoken : rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size());
+        // An error by number alone is still the earlier stage's.
+        const bool still_before = more != std::string::npos && rehearsal.text.compare(more, 6, "Error ") == 0 && rehearsal.text.find(':', more) == std::string::npos;
+        const bool goes_on = more != std::string::npos && !still_before;
+        const bool waits = r.needs_proof && ((rehearsal.end == RehearsalEnd::WaitsForKey && !still_before) || rehearsal.end == RehearsalEnd::KernelEntered || goes_on);
         if (rehearsal.end == RehearsalEnd::KernelRead || waits) {
             ladder.support(Stage::Loader, "; run in an emulated PC, it works",
                            evidence_place("run in an emulated PC", {}, fmt::format("it uses {} within {} instructions", r.menu.place, rehearsal.instructions)));

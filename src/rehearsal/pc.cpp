@@ -460,6 +460,10 @@ bool Pc::before_instruction() {
         }
     }
     last_linear_ = linear;
+    if (options_.unpacked != nullptr && now_protected && linear == options_.unpacked_at) {
+        unpacked_entered();
+        return false;
+    }
     if ((r.R_EIP == 0 || (now_protected && linear >= 0x100000 && (linear & 0xFFFU) == 0)) && kernel_entry(linear)) {
         event(RehearsalEventKind::Transfer, now_protected ? "the kernel's 32-bit entry" : "the kernel's real-mode entry");
         out_.events.back().stage = Stage::Kernel;
@@ -468,6 +472,16 @@ bool Pc::before_instruction() {
         return false;
     }
     return !finished_;
+}
+
+void Pc::unpacked_entered() {
+    const auto& wanted = *options_.unpacked;
+    for (std::uint32_t i = 0; i < wanted.size(); ++i)
+        if (peek8(options_.unpacked_at + i) != wanted[i]) {
+            finish(RehearsalEnd::Differs, fmt::format("what is unpacked to {:08x} differs from what its image holds, from byte {} on", options_.unpacked_at, i));
+            return;
+        }
+    finish(RehearsalEnd::UntilReached, fmt::format("what is unpacked to {:08x} is entered, byte by byte what its image holds", options_.unpacked_at));
 }
 
 /// What a first sector's code leaves behind: its own copy at 0000:0600, SI at the entry of the partition it starts.

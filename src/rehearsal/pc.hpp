@@ -76,6 +76,7 @@ private:
     void remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes);
     void enter_region(std::uint16_t id, std::uint32_t linear);
     bool kernel_entry(std::uint32_t linear);
+    void unpacked_entered();
     void leave_entry(std::uint64_t sector);
     bool load_first_sector();
     bool load_boot_image();

@@ -17,6 +17,7 @@ std::string_view rehearsal_end_id(RehearsalEnd end) {
         case RehearsalEnd::EmptyMemory: return "empty-memory";
         case RehearsalEnd::Fault: return "fault";
         case RehearsalEnd::Loops: return "loops";
+        case RehearsalEnd::Differs: return "differs";
         case RehearsalEnd::Limit: return "limit";
         case RehearsalEnd::NotStarted: return "not-started";
     }

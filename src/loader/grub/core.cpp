@@ -145,6 +145,7 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
                                        std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
     }
     core.ranges.push_back({disk.number, first_at, sector});
+    core.first_code = *first;
     std::vector<std::uint8_t> rest;
     constexpr std::size_t run_size = sizeof(ondisk::GrubBlockRun);
     for (std::size_t at = sector - run_size; at > 0x100; at -= run_size) {
@@ -213,6 +214,7 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
     if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 || core.compressed_size > total || core.uncompressed_size == 0 ||
         core.uncompressed_size > most_core || core.redundancy > total - core.compressed_size || unprotected >= total)
         return problem("grub-core-header", "the start of GRUB's core image is damaged", silent, whole);
+    core.start_up.assign(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(unprotected));
     // The image is decompressor, compressed part, redundancy; the installer rounds the sum up to whole sectors and
     // enlarges the redundancy to fill them, so the decompressor's size is what remains. Without redundancy
     // the payload's own start is searched for.

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "loader/family.hpp"
+#include "loader/grub/installed.hpp"
 
 namespace herberge::loader {
 
@@ -104,7 +105,15 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     }
     out.first_sector_text = fmt::format("GRUB 2 boot code, which loads its core image from sector {}", boot->core_sector);
     out.route.push_back(fmt::format("GRUB core image at d{}@{}", place.disk->number, core->first_sector * 512));
-    take_run(run_grub(machine, *core, place.first_drive), *core, place.disk, out);
+    auto run = run_grub(machine, *core, place.first_drive);
+    const auto compared = grub::compare_installed(machine, *core, run.prefix_volume, run.prefix_path);
+    out.must_load = core->ranges;
+    out.differing = compared.differing;
+    out.unpacked = std::make_shared<const std::vector<std::uint8_t>>(core->kernel);
+    out.unpacked_at = 0x100000;  // include/grub/i386/pc/memory.h: GRUB_MEMORY_MACHINE_DECOMPRESSION_ADDR
+    take_run(std::move(run), *core, place.disk, out);
+    if (!compared.with.empty() && compared.differing.empty())
+        out.loader_evidence.push_back(evidence_place(place.text(), {}, fmt::format("its start-up code is that of {}", compared.with)));
     return out;
 }
 

@@ -340,6 +340,8 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     }
     const std::string below = close != std::string::npos ? prefix.substr(close + 1) : prefix;
     if (volume != nullptr) out.prefix_place = fmt::format("{}:{}", volume->place, below);
+    out.prefix_volume = volume;
+    out.prefix_path = below;
     if (auto message = world.load_module("normal", prefix, interpreter.context().modules); !message.empty()) {
         rescue(out, message);
         const bool no_file_system = message == "unknown filesystem.";

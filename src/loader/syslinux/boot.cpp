@@ -6,6 +6,7 @@
 
 #include <herberge/artifact.hpp>
 
+#include "artifact/pkcs7.hpp"
 #include "loader/family.hpp"
 #include "loader/syslinux/config.hpp"
 #include "loader/syslinux/core_module.hpp"
@@ -172,6 +173,15 @@ std::optional<FileReference> find_core_module(const Volume& volume, const std::s
     return std::nullopt;
 }
 
+/// Builds of ldlinux.c32 by their digest: the module carries no checksum of its own.
+struct KnownModule {
+    std::string_view sha256, name;
+};
+constexpr KnownModule known_modules[] = {
+    {"087ab8d6fba4beb6ff0043b66c7199f31f2e4080e0ebd487798f9f5395c7794e", "6.04 as Debian's extlinux and syslinux 6.04~git20190206 install it"},
+    {"26cbd44c3a3dacbf3971cfbc04db539da07767fa00797f505044e2f68dcfae89", "6.04 as Debian's syslinux-common 6.04~git20190206 has it"},
+};
+
 std::string judge_module(const FileReference& file) {
     const auto source = open_file(file);
     if (!source) return "it cannot be read";
@@ -197,6 +207,38 @@ std::optional<FileReference> usable_core_module(const Volume& volume, const std:
     }
     return module;
 }
+
+}  // namespace
+
+void prove_module(const Machine& machine, const FileReference& module, LoaderRun& out) {
+    constexpr std::uint64_t most = std::uint64_t{1} << 20U;
+    const auto source = open_file(module);
+    const auto bytes = source ? source->bytes(0, source->size(), most) : fail(ErrorKind::NotFound, {});
+    if (!bytes) return;
+    auto proven = [&](std::string by) {
+        out.parts_proven = true;
+        out.loader_text += fmt::format(" and is byte by byte {}", by);
+        out.loader_evidence.push_back(evidence_place(module.place, {}, std::move(by)));
+    };
+    const auto digest = pkcs7::sha256_of(*bytes);
+    const auto* known = std::ranges::find(known_modules, std::string_view(digest), &KnownModule::sha256);
+    if (known != std::end(known_modules)) {
+        proven(std::string(known->name));
+        return;
+    }
+    // The package's own copy, on a system that lies on one of the disks.
+    machine.each_volume([&](const Volume& volume) {
+        for (const char* path : {"/usr/lib/syslinux/modules/bios/ldlinux.c32", "/usr/share/syslinux/ldlinux.c32", "/usr/lib/syslinux/bios/ldlinux.c32"}) {
+            if (out.parts_proven || plain_view(volume) == nullptr) return;
+            const auto file = refer(volume, path, path, 0);
+            const auto copy = file.size == bytes->size() ? open_file(file) : nullptr;
+            const auto same = copy != nullptr && file.place != module.place ? copy->bytes(0, copy->size(), most) : fail(ErrorKind::NotFound, {});
+            if (same && *same == *bytes) proven("the package's own, " + file.place);
+        }
+    });
+}
+
+namespace {
 
 /// The second stage was found by its sectors; the file of that name may lie elsewhere by now.
 void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun& out) {
@@ -253,6 +295,10 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
                  {},
                  fmt::format("{} sectors, checksum over {} bytes", static_cast<unsigned>(stage->patch.data_sectors), stage->patch.dwords * 4)},
         evidence_place(module->place, {}, "a 32-bit ELF module")};
+    prove_module(machine, *module, out);
+    // With nothing left to prove by running it further, that much must be seen: its code reads where its own place is from
+    // the boot sector.
+    if (out.parts_proven) out.must_load = stage->ranges;
     const std::string core_directory = module->place.substr(module->place.find(':') + 1);
     read_menu(machine, *volume, core_directory.substr(0, std::max<std::size_t>(core_directory.rfind('/'), 1)), banner, out);
     return out;

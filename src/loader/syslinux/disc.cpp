@@ -56,6 +56,7 @@ public:
         if (!module) return;
         out_.loader_text = fmt::format("{}; {} is there", table_text_, module->place);
         out_.loader_evidence = {evidence_bytes(*disk_.source, image_at_ + 8, 16, {}, table_text_), evidence_place(module->place, {}, "a 32-bit ELF module")};
+        if (sum_holds_) prove_module(machine_, *module, out_);
         read_disc_menu(machine_, *volume, spoken, out_);
     }
 
@@ -86,6 +87,7 @@ private:
                  screen);
             return false;
         }
+        sum_holds_ = true;
         table_text_ = "the boot image is whole (its checksum holds)";
         return true;
     }
@@ -95,6 +97,7 @@ private:
     std::uint64_t image_at_;
     std::string way_;
     std::string table_text_;
+    bool sum_holds_ = false;
     LoaderRun& out_;
 };
 
