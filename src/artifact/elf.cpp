@@ -205,7 +205,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
                 out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", printable(elf->interpreter), found->path, why);
                 return out;
             }
-            if (const auto problem = library_problem(*program_files(fs, volume), found->path, *elf)) {
+            if (const auto problem = library_problem(*program_files(fs, volume), found->path, *elf, &out.libraries)) {
                 out.missing_library = fmt::format("{}: {}", problem->library, problem->words);
                 return refuse("program-library-missing",
                               fmt::format("{} needs {}{}: {}", found->path, printable(problem->library),

@@ -2,8 +2,10 @@
 // x86 Linux kernels. Sources: Linux Documentation/x86/boot.rst, arch/x86/boot/header.S, arch/x86/boot/tools/build.c.
 #include <fmt/format.h>
 #include <algorithm>
+#include <charconv>
 
 #include <herberge/artifact.hpp>
+#include <herberge/signature.hpp>
 
 #include "ondisk/linux.hpp"
 
@@ -27,7 +29,7 @@ void clear_signed_fields(std::span<std::uint8_t> head) {
 }
 
 /// Up to Linux 6.14 the build stores, as the image's last four bytes, a CRC-32 (no final inversion) over the rest.
-bool crc_holds(const ByteSource& file, std::uint64_t end) {
+bool crc_holds(const ByteSource& file, std::uint64_t end, const std::function<void(std::span<std::uint8_t>)>& mend = {}) {
     if (end < 1024 || end > file.size()) return false;
     constexpr std::uint64_t step = std::uint64_t{256} << 10U;
     const auto stored = file.load<ondisk::little_uint32_t>(end - 4);
@@ -36,10 +38,82 @@ bool crc_holds(const ByteSource& file, std::uint64_t end) {
     for (std::uint64_t at = 0; at < end - 4; at += step) {
         auto part = file.bytes(at, std::min(step, end - 4 - at));
         if (!part) return false;
+        if (at == 0 && mend) mend(*part);
         if (at == 0) clear_signed_fields(*part);
         sum = crc32(sum, *part);
     }
     return (sum ^ 0xFFFFFFFFU) == *stored;
+}
+
+/// Marks of the head that not every loader looks at. With them put back the CRC-32 holds: nothing else was changed. Names
+/// the marks; empty: that is not it.
+std::string crc_holds_but_for_marks(const ByteSource& file, std::uint64_t end) {
+    struct Mark {
+        std::string_view name, bytes;
+        std::size_t at;
+    };
+    const auto pe = file.load<ondisk::little_uint32_t>(0x3C);
+    const std::size_t pe_at = pe && *pe < 0x1000 ? std::size_t{*pe} : 0;
+    const Mark marks[] = {{"55AA", std::string_view("\x55\xAA", 2), 0x1FE}, {"HdrS", "HdrS", 0x202}, {"PE", std::string_view("PE\0\0", 4), pe_at}, {"MZ", "MZ", 0}};
+    // First those of every kernel, then those of one with an EFI stub.
+    for (const std::size_t count : {2U, 3U, 4U}) {
+        if (count > 2 && pe_at == 0) break;
+        std::string changed;
+        const bool holds = crc_holds(file, end, [&](std::span<std::uint8_t> head) {
+            for (const auto& mark : std::span(marks).first(count)) {
+                if (mark.at + mark.bytes.size() > head.size()) continue;
+                const auto from = head.begin() + static_cast<std::ptrdiff_t>(mark.at);
+                if (std::equal(mark.bytes.begin(), mark.bytes.end(), from, [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; })) continue;
+                std::transform(mark.bytes.begin(), mark.bytes.end(), from, [](char c) { return static_cast<std::uint8_t>(c); });
+                changed += fmt::format("{}{}", changed.empty() ? "" : " and ", mark.name);
+            }
+        });
+        if (holds && !changed.empty()) return changed;
+    }
+    return {};
+}
+
+/// "6.1.0-1-amd64" is below 6.15, the first version whose build adds no CRC-32.
+bool build_adds_crc(std::string_view release) {
+    unsigned major = 0;
+    unsigned minor = 0;
+    const char* end = release.data() + release.size();
+    const auto first = std::from_chars(release.data(), end, major);
+    if (first.ec != std::errc{} || first.ptr == end || *first.ptr != '.') return false;
+    if (std::from_chars(first.ptr + 1, end, minor).ec != std::errc{}) return false;
+    return major < 6 || (major == 6 && minor < 15);
+}
+
+/// The list of places to relocate behind the unpacked kernel, as the kernel walks it (arch/x86/boot/compressed/misc.c,
+/// handle_relocations): 32-bit words, all inside the kernel, with zeros between three sorts. `tail` are the last bytes of
+/// `size` unpacked ones. None: sound, or there is no list.
+std::optional<Error> relocation_problem(std::span<const std::uint8_t> head, std::span<const std::uint8_t> tail, std::uint64_t size, const std::string& place) {
+    if (head.size() < sizeof(ondisk::Elf64) || head[4] != 2) return std::nullopt;
+    const auto elf = ondisk::from_bytes<ondisk::Elf64>(head);
+    const std::uint64_t end = elf.section_offset + std::uint64_t{elf.section_count} * elf.section_entry_size;
+    if (elf.section_offset == 0 || end > size || size - end <= 4 || size - end > tail.size()) return std::nullopt;
+    std::uint64_t lowest = ~std::uint64_t{0};
+    std::uint64_t highest = 0;
+    for (unsigned i = 0; i < elf.program_count; ++i) {
+        const std::uint64_t at = elf.program_offset + std::uint64_t{i} * elf.program_entry_size;
+        if (at + sizeof(ondisk::Elf64Program) > head.size()) return std::nullopt;
+        const auto program = ondisk::from_bytes<ondisk::Elf64Program>(head, static_cast<std::size_t>(at));
+        constexpr std::uint32_t load = 1;
+        if (program.type != load || program.virtual_address < 0xFFFFFFFF80000000U) continue;  // the per-CPU area lies at 0
+        lowest = std::min<std::uint64_t>(lowest, program.virtual_address);
+        highest = std::max<std::uint64_t>(highest, program.virtual_address + program.memory_size);
+    }
+    if (highest == 0) return std::nullopt;
+    const auto list = tail.subspan(tail.size() - static_cast<std::size_t>(size - end));
+    const std::size_t first = list.size() % 4;
+    for (std::size_t at = first; at + 4 <= list.size(); at += 4) {
+        const std::uint32_t word = ondisk::from_bytes<ondisk::little_uint32_t>(list, at);
+        const auto address = static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(word)));
+        if (word == 0 || (address >= lowest && address <= highest)) continue;
+        return Error{ErrorKind::Malformed, "its list of relocations leads outside the kernel", place, fmt::format("{:x} to {:x}", lowest, highest),
+                     fmt::format("{:x} at byte {} of the unpacked kernel", address, end + at)};
+    }
+    return std::nullopt;
 }
 
 bool has_own_check(Compression kind) { return kind == Compression::Gzip || kind == Compression::Xz || kind == Compression::Bzip2 || kind == Compression::Zstd; }
@@ -76,6 +150,21 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
              evidence_bytes(file, out.expected_size - 4, 4));
         return;
     }
+    if (const auto marks = crc_holds_but_for_marks(file, out.expected_size); !marks.empty()) {
+        tell(Soundness::Sound, fmt::format("whole but for the mark {}, which this way to start it does not look at: with it put back the build's CRC-32 matches", marks),
+             evidence_bytes(file, out.expected_size - 4, 4));
+        return;
+    }
+    out.changed_since_build = build_adds_crc(out.release);
+    // Signing changes the head, and the signature covers all of it.
+    if (out.changed_since_build && out.efi_stub) {
+        const auto signatures = image_signatures(file);
+        if (std::ranges::any_of(signatures, [](const ImageSignature& s) { return s.digest_matches; })) {
+            out.changed_since_build = false;
+            tell(Soundness::Sound, "whole: the digest in its signature matches", evidence_place(file.place(), {}, "the digest in its signature"));
+            return;
+        }
+    }
     if (out.payload == Compression::None) {
         tell(Soundness::Damaged, "the compressed kernel does not begin like any known format",
              evidence_bytes(file, at, 8, "a compression's mark", magic ? hex(*magic) : std::string("unreadable")));
@@ -84,9 +173,15 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
     // The last four bytes of the payload give the unpacked size (scripts/Makefile.lib, size_append; gzip has it anyway).
     const auto promised = file.load<ondisk::little_uint32_t>(at + length - 4);
     std::vector<std::uint8_t> head;
+    std::vector<std::uint8_t> tail;
+    constexpr std::size_t most_head = 4096;
+    constexpr std::size_t most_tail = std::size_t{8} << 20U;
     const std::uint64_t packed = out.payload == Compression::Gzip ? length : length - 4;
     const auto done = unpack(out.payload, file, at, packed, most_unpacked, [&](std::span<const std::uint8_t> piece) {
-        if (head.size() < 64) head.insert(head.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(64, piece.size())));
+        if (head.size() < most_head)
+            head.insert(head.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(std::min(most_head - head.size(), piece.size())));
+        tail.insert(tail.end(), piece.begin(), piece.end());
+        if (tail.size() > 2 * most_tail) tail.erase(tail.begin(), tail.end() - static_cast<std::ptrdiff_t>(most_tail));
         return true;
     });
     if (!done) {
@@ -103,12 +198,20 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
              evidence_bytes(file, at, length, "7f 45 4c 46", hex(std::span(head).first(std::min<std::size_t>(4, head.size())))));
         return;
     }
-    tell(has_own_check(out.payload) ? Soundness::Sound : Soundness::Unknown,
-         has_own_check(out.payload)
-             ? fmt::format("its {} payload unpacks to {} and its check matches", compression_name(out.payload), size_text(done->produced))
-             : fmt::format("its {} payload unpacks to {}, but that format carries no check and the image's CRC-32 does not match",
-                           compression_name(out.payload), size_text(done->produced)),
-         evidence_bytes(file, at, length));
+    if (const auto problem = relocation_problem(head, tail, done->produced, file.place())) {
+        tell(Soundness::Damaged, problem->what, evidence_error(*problem));
+        out.relocations_bad = true;
+        return;
+    }
+    const std::string unpacks = fmt::format("its {} payload unpacks to {}", compression_name(out.payload), size_text(done->produced));
+    const bool checked = has_own_check(out.payload);
+    if (checked && !out.changed_since_build) tell(Soundness::Sound, unpacks + " and its check matches", evidence_bytes(file, at, length));
+    else if (!out.changed_since_build) tell(Soundness::Unknown, unpacks + "; that format carries no check, and the image has none", evidence_bytes(file, at, length));
+    else
+        tell(Soundness::Unknown,
+             checked ? unpacks + " and its check matches, but the build's CRC-32 over the whole image does not: something outside the payload was changed"
+                     : unpacks + ", but that format carries no check and the build's CRC-32 does not match",
+             evidence_bytes(file, out.expected_size - 4, 4, "the build's CRC-32", "another"));
 }
 
 /// The set-up code checks its own last mark before it goes on (arch/x86/boot/header.S, setup_sig), and its entry is a jump.

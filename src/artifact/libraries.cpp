@@ -79,7 +79,7 @@ public:
             for (auto& [name, path] : read_library_cache(files.content("/etc/ld.so.cache"))) cache_[name].push_back(std::move(path));
     }
 
-    std::optional<LibraryProblem> run(const std::string& path) {
+    std::optional<LibraryProblem> run(const std::string& path, std::vector<std::string>* got) {
         std::deque<std::shared_ptr<const Object>> pending{std::make_shared<const Object>(Object{path, std::make_shared<const ElfInfo>(program_), nullptr})};
         std::set<std::string, std::less<>> loaded{program_.interpreter.substr(program_.interpreter.rfind('/') + 1)};
         while (!pending.empty() && loaded.size() < most_objects) {
@@ -94,6 +94,7 @@ public:
                     if (problem.evidence.place.empty()) problem.evidence = evidence_place(files_.place(object->path), "a library " + printable(name), "not found");
                     return problem;
                 }
+                if (got != nullptr) got->push_back(found->path);
                 pending.push_back(std::make_shared<const Object>(Object{found->path, found->elf, object}));
             }
         }
@@ -243,9 +244,9 @@ std::vector<std::pair<std::string, std::string>> read_library_cache(std::string_
     return out;
 }
 
-std::optional<LibraryProblem> library_problem(const ProgramFiles& files, const std::string& path, const ElfInfo& program) {
+std::optional<LibraryProblem> library_problem(const ProgramFiles& files, const std::string& path, const ElfInfo& program, std::vector<std::string>* found) {
     if (program.needed.empty()) return std::nullopt;
-    return Search(files, program).run(path);
+    return Search(files, program).run(path, found);
 }
 
 std::unique_ptr<ProgramFiles> program_files(const Ramdisk& ramdisk) { return std::make_unique<RamdiskFiles>(ramdisk); }

@@ -2,6 +2,7 @@
 #include "chain/linux_walk.hpp"
 
 #include "chain/lost.hpp"
+#include "system/packages.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -176,8 +177,7 @@ private:
                 return nullptr;
             case Soundness::Unknown:
                 if (setup_breaks(image, about)) return nullptr;
-                ladder_.set(Stage::Kernel, State::Doubtful, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
-                ladder_.add_finding(make_finding("kernel-not-verified", fmt::format("{}: {}", about, image.soundness_text), image.evidence));
+                not_verified(image, about);
                 break;
             case Soundness::Sound:
                 if (setup_breaks(image, about)) return nullptr;
@@ -185,6 +185,40 @@ private:
                 break;
         }
         return &image;
+    }
+
+    /// Nothing in the file itself says that it is whole. What does: a package manager's digest; that the damage shows in
+    /// the part which this loader does not run. Else it is unknown, not sound.
+    void not_verified(const KernelImage& image, const std::string& about) {
+        auto evidence = image.evidence;
+        std::string text = fmt::format("{}: {}", about, image.soundness_text);
+        State state = image.changed_since_build ? State::Unknown : State::Doubtful;
+        if (const auto digest = packaged(image)) {
+            evidence.push_back(evidence_place(digest->list, digest->expected, digest->found));
+            if (digest->same) {
+                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}; but it is byte by byte the file of the package {}", text, digest->package), evidence);
+                return;
+            }
+            ladder_.add_finding(make_finding("file-differs-from-package",
+                                             fmt::format("{} is not the file that the package {} brought", entry_.kernel.front().place, digest->package),
+                                             {evidence.back()}));
+        }
+        if (image.setup_damage && !entry_.real_mode) {
+            state = State::Doubtful;
+            text += fmt::format("; {}, which {} does not run", image.setup_damage->what, menu_.loader);
+        }
+        ladder_.add_finding(make_finding("kernel-not-verified", text, evidence));
+        ladder_.set(Stage::Kernel, state, std::move(text), std::move(evidence));
+    }
+
+    [[nodiscard]] std::optional<PackageDigest> packaged(const KernelImage& image) const {
+        const auto& file = entry_.kernel.front();
+        const auto root = resolve_root(machine_, arguments_.value("root").value_or(""));
+        const auto source = open_reference(file);
+        if (root.volume == nullptr || root.volume->by_kernel() == nullptr || source == nullptr || image.release.empty()) return std::nullopt;
+        // A volume of its own for /boot shows its files without that directory.
+        const std::string path = file.volume == root.volume || file.real_path.starts_with("/boot/") ? file.real_path : "/boot" + file.real_path;
+        return package_digest(*root.volume->by_kernel(), path, *source, {"linux-image-" + image.release, "linux-image-unsigned-" + image.release});
     }
 
     /// Loaders that start the kernel in real mode run its set-up code; GRUB 2 skips it.
@@ -197,6 +231,7 @@ private:
     }
 
     static std::string damaged_symptom(const KernelImage& image) {
+        if (image.relocations_bad) return "32-bit relocation outside of kernel!\n -- System halted";
         switch (image.payload) {
             case Compression::Xz: return "XZ-compressed data is corrupt\n -- System halted";
             case Compression::Gzip: return "crc error\n -- System halted";

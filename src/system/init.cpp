@@ -5,6 +5,8 @@
 
 #include <herberge/system.hpp>
 
+#include "system/packages.hpp"
+
 namespace herberge {
 
 namespace {
@@ -28,6 +30,24 @@ std::string flavour_of(const FileSystem& fs, const Executable& program) {
     return {};
 }
 
+/// The init and its libraries against what their packages brought. One that differs may well work: a risk.
+void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program, StageResult& result) {
+    auto paths = program.libraries;
+    paths.push_back(program.path);
+    for (const auto& path : paths) {
+        const auto name = path.substr(path.rfind('/') + 1);
+        // "libm.so.6" comes with libc6, "libmount.so.1" with libmount1: packages begin with the library's name.
+        std::vector<std::string> packages = {"systemd", "libsystemd", "sysvinit", "busybox", "libc6", "init"};
+        if (name.starts_with("lib")) packages.push_back(name.substr(0, name.find_first_of(".-")));
+        const auto found = resolve(fs, path);
+        const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
+        const auto digest = file ? package_digest(fs, path, **file, packages) : std::nullopt;
+        if (!digest || digest->same) continue;
+        result.findings.push_back(make_finding("file-differs-from-package", fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
+                                               {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
+    }
+}
+
 }  // namespace
 
 InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk) {
@@ -47,6 +67,7 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
         result.text = out.program.path == out.asked ? fmt::format("{} can be executed", out.asked)
                                                     : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
         result.evidence = out.program.evidence;
+        compare_with_packages(*fs, root.place, out.program, result);
         return out;
     }
     const Executable first = out.program;

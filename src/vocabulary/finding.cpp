@@ -79,6 +79,7 @@ constexpr FindingCode codes[] = {
      "A disk read error occurred"},
     {"store-unreadable", Stage::Configuration, breaks, "The boot store lies where the medium gives nothing.", "Status: 0xc0000185"},
     {"loader-code-differs", Stage::Loader, risk, "Start-up code of a loader differs from the same code as it lies in a file, where no installer writes.", ""},
+    {"file-differs-from-package", Stage::Init, risk, "A file of the boot chain is not the one that its package brought.", ""},
     {"disk-too-small", Stage::Firmware, breaks, "The image is smaller than one sector.", "No bootable device."},
     {"mbr-no-signature", Stage::Firmware, risk, "Sector 0 does not end with 55AA: a BIOS does not start the disk, and nobody reads a partition table from it.",
      "No bootable device."},

@@ -1,0 +1,27 @@
+// SPDX-License-Identifier: MIT
+// What the package manager of an installed system recorded of its files.
+#pragma once
+
+#include <optional>
+#include <string>
+#include <string_view>
+
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+/// A file against the digest that its package brought.
+struct PackageDigest {
+    bool same = false;
+    std::string package;   ///< "linux-image-6.1.0-1-amd64"
+    std::string list;      ///< the file with the digest: "/var/lib/dpkg/info/….md5sums"
+    std::string expected;  ///< MD5 in hexadecimal
+    std::string found;
+};
+
+/// Looks in the lists of packages whose name begins with one of `packages` for `path` (absolute, links followed; /usr may
+/// be left out as merged systems do). None: no list names it, or the file cannot be read. Files of up to 256 MiB.
+[[nodiscard]] std::optional<PackageDigest> package_digest(const FileSystem& root, std::string_view path, const ByteSource& file,
+                                                          const std::vector<std::string>& packages);
+
+}  // namespace herberge
