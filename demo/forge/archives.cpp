@@ -282,6 +282,7 @@ Bytes make_kernel(const KernelOptions& options) {
     const Bytes filler = noise(options.payload_size / 3, 7);
     while (inner.size() < options.payload_size)
         inner.insert(inner.end(), filler.begin(), filler.begin() + static_cast<std::ptrdiff_t>(std::min(filler.size(), options.payload_size - inner.size())));
+    if (!options.payload.empty()) inner = options.payload;
     Bytes payload = options.compress != nullptr ? options.compress(inner) : gzip(inner);
     const bool gz = payload[0] == 0x1F;
     if (!gz) put32(payload, payload.size(), static_cast<std::uint32_t>(inner.size()));
@@ -311,6 +312,7 @@ Bytes make_kernel(const KernelOptions& options) {
     put64(out, 0x258, 0x1000000);
     put32(out, 0x260, static_cast<std::uint32_t>(inner.size() + 0x100000));
     std::copy(forge_kernel_setup, forge_kernel_setup_end, out.begin() + 0x268);
+    put32(out, setup_size - 8, 0x5A5AAA55);  // what the set-up code looks for itself
 
     Bytes protected_part(payload_offset);
     std::copy(forge_kernel_entry, forge_kernel_entry_end, protected_part.begin());

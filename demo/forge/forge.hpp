@@ -108,6 +108,7 @@ struct KernelOptions {
     Bytes (*compress)(const Bytes&) = nullptr;  ///< null: gzip
     bool with_crc = true;
     std::size_t payload_size = 300000;  ///< bytes of the unpacked kernel
+    Bytes payload;                      ///< the unpacked kernel itself; empty: one is made
 };
 Bytes make_kernel(const KernelOptions& options = {});
 
@@ -133,6 +134,7 @@ struct ModuleOptions {
     std::vector<std::string> depends;
     std::vector<std::string> needs = {"grub_malloc"};
     std::vector<std::string> defines;
+    bool symbols = true;  ///< false: no symbol table, as a module has that only pulls in others
 };
 Bytes make_grub_module(const ModuleOptions& options);
 

@@ -142,7 +142,7 @@ Bytes make_grub_module(const ModuleOptions& options) {
     grow(out, table + 6 * 40);
     section(out, table + 40, 1, 1, name_at, name.size(), 0, 0);
     section(out, table + 80, 10, 1, depends_at, depends.size(), 0, 0);
-    section(out, table + 120, 19, 2, symbols_at, symbols.size(), 4, 16);
+    section(out, table + 120, 19, options.symbols ? 2 : 1, symbols_at, symbols.size(), 4, 16);
     section(out, table + 160, 27, 3, strings_at, strings.size(), 0, 0);
     section(out, table + 200, 35, 3, names_at, names.size(), 0, 0);
     return out;
