@@ -63,6 +63,7 @@ TEST(KernelProof, ThePackagesDigestDecides) {
 TEST(KernelProof, DamageThatShowsInThePartNobodyRunsStarts) {
     auto kernel = forge::make_kernel({demo::release, forge::lz4_legacy});
     std::fill_n(kernel.begin() + 0x268, 300, std::uint8_t{0});
+    std::fill_n(kernel.begin() + 0x7F0, 16, std::uint8_t{0});
     const auto checked = with_kernel(kernel);
     EXPECT_EQ(checked.stage(), "yes") << "GRUB 2 goes straight to the 32-bit part";
     EXPECT_EQ(checked.system().at(Stage::Kernel).state, State::Doubtful);

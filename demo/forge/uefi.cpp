@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "uefi.hpp"
 
+#include <zlib.h>
 #include <algorithm>
 
 namespace forge {
@@ -103,6 +104,7 @@ Bytes with_efi_stub(Bytes kernel) {
     constexpr std::size_t table = optional + 112 + directories * 8;
     constexpr std::uint32_t head = 0x200;
     constexpr std::uint32_t alignment = 0x20;
+    const std::size_t built = kernel.size();
     while (kernel.size() % alignment != 0) kernel.push_back(0);
     std::fill_n(kernel.begin(), table + 40, std::uint8_t{0});
     const auto size = static_cast<std::uint32_t>(kernel.size());
@@ -125,6 +127,8 @@ Bytes with_efi_stub(Bytes kernel) {
     for (const std::size_t at : {8U, 16U}) put32(kernel, table + at, size - head);
     for (const std::size_t at : {12U, 20U}) put32(kernel, table + at, head);
     put32(kernel, table + 36, 0x60500020);
+    // The build's checksum covers the head, too.
+    put32(kernel, built - 4, static_cast<std::uint32_t>(crc32_z(0, kernel.data(), built - 4)) ^ 0xFFFFFFFFU);
     return kernel;
 }
 
