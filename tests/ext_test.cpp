@@ -300,4 +300,42 @@ TEST(Recognition, SwapAndBackupsAreKnown) {
     EXPECT_EQ(open_file_system(memory_source(Bytes(5000), "d1"), Reader::Loader).error().kind, ErrorKind::NotFound);
 }
 
+/// A directory that grew from one block into an indexed one: where the leaf's tail lay, the index's checksum has its
+/// unused field, and the old bytes stay in it (the kernel writes only the checksum). Written by the systems' own tools.
+TEST(ExtIndex, AnOldTailInBlockZeroIsNoTail) {
+    if (std::system("command -v mke2fs >/dev/null && command -v e2fsck >/dev/null") != 0) FAIL() << "e2fsprogs is not installed";
+    const support::Folder folder;
+    std::filesystem::create_directories(folder.file("tree/boot"));
+    for (int i = 0; i < 200; ++i) std::ofstream(folder.file("tree/boot/a room of the inn, number " + std::to_string(i))) << i;
+    const auto image = folder.file("index.img");
+    ASSERT_EQ(std::system(("mke2fs -q -t ext4 -b 1024 -O metadata_csum,^has_journal -d " + folder.file("tree") + " " + image + " 8M && "
+                           "{ e2fsck -fyD " + image + " >/dev/null 2>&1; [ $? -le 1 ]; }").c_str()), 0);
+    std::ifstream in(image, std::ios::binary);
+    forge::Bytes bytes{std::istreambuf_iterator<char>(in), {}};
+    const auto fs = open_file_system(support::source_of(bytes), Reader::Kernel);
+    ASSERT_TRUE(fs) << fs.error().text();
+    const auto directory = resolve(**fs, "/boot");
+    ASSERT_TRUE(directory);
+    const auto extents = (*fs)->extents(directory->file.id);
+    ASSERT_TRUE(extents);
+    const std::size_t block = extents->front().base_offset;
+    const auto missing = [](const forge::Bytes& volume) {
+        const auto opened = open_file_system(support::source_of(volume), Reader::Kernel);
+        const auto found = resolve(**opened, "/boot/no such room");
+        return found ? ErrorKind::Io : found.error().kind;
+    };
+    EXPECT_EQ(missing(bytes), ErrorKind::NotFound);
+    // The old tail: record length 12, type DE; a CRC is linear, so that the new one follows from the change alone.
+    const std::size_t unused = block + 1024 - 8;
+    ASSERT_EQ(forge::get32(bytes, unused), 0U) << "the index fills its block";
+    const std::array<std::uint8_t, 8> change = {0x0C, 0x00, 0x00, 0xDE, 0, 0, 0, 0};
+    std::copy_n(change.begin(), 4, bytes.begin() + static_cast<std::ptrdiff_t>(unused));
+    forge::put32(bytes, unused + 4, forge::get32(bytes, unused + 4) ^ crc32c(0, change));
+    EXPECT_EQ(missing(bytes), ErrorKind::NotFound) << "not there, and not a failed checksum";
+    EXPECT_TRUE(resolve(**open_file_system(support::source_of(bytes), Reader::Kernel), "/boot/a room of the inn, number 7"));
+    // The index's own checksum decides.
+    bytes[unused + 4] ^= 1U;
+    EXPECT_EQ(missing(bytes), ErrorKind::Checksum);
+}
+
 }  // namespace

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // The command-line tool and the examples, run as a person would run them.
+#include <sys/stat.h>
 #include <sys/wait.h>
 #include <array>
 #include <cstdio>
@@ -248,6 +249,107 @@ TEST_F(Tool, DemoWritesAndWalks) {
         EXPECT_NE(ran.out.find(story.name), std::string::npos);
         if (!story.stops_at.empty()) EXPECT_NE(ran.out.find("stops at " + story.stops_at), std::string::npos) << story.stops_at;
     }
+}
+
+TEST_F(Tool, TheDemoReplacesOnlyWhatItWrote) {
+    const auto folder = folder_.file("inn");
+    ASSERT_EQ(tool("demo " + folder).status, 0);
+    EXPECT_EQ(tool("demo " + folder).status, 0) << "its own files may be written again";
+    // Somebody else's file of the same name, and a link to one.
+    const auto other = folder_.file("other");
+    std::filesystem::create_directory(other);
+    std::ofstream(other + "/healthy.img") << "precious";
+    const auto refused = tool("demo " + other);
+    EXPECT_EQ(refused.status, 3);
+    EXPECT_NE(refused.out.find("healthy.img is there already and was not written by this command"), std::string::npos) << refused.out;
+    std::ifstream kept(other + "/healthy.img");
+    EXPECT_EQ(std::string(std::istreambuf_iterator<char>(kept), {}), "precious");
+}
+
+TEST_F(Tool, CopiesReplaceNothingUnlessTold) {
+    const auto image = disk("healthy.img");
+    const auto target = folder_.file("out");
+    const std::string what = "copy " + image + " --from d1@510+2 --to ";
+    EXPECT_EQ(tool(what + target).status, 0);
+    EXPECT_EQ(std::filesystem::file_size(target), 2U);
+    std::ofstream(target, std::ios::trunc) << "precious";
+    const auto refused = tool(what + target);
+    EXPECT_EQ(refused.status, 3);
+    EXPECT_NE(refused.out.find("is there already; --replace replaces it"), std::string::npos) << refused.out;
+    EXPECT_EQ(std::filesystem::file_size(target), 8U);
+    EXPECT_EQ(tool(what + target + " --replace").status, 0);
+    EXPECT_EQ(std::filesystem::file_size(target), 2U);
+    // A copy that fails half-way leaves nothing, and what was there stays.
+    std::ofstream(folder_.file("bad")) << "3 1\n";
+    const auto failed = tool("copy " + image + " --unreadable " + folder_.file("bad") + " --from d1@0+4096 --replace --to " + target);
+    EXPECT_EQ(failed.status, 3);
+    EXPECT_EQ(std::filesystem::file_size(target), 2U);
+    EXPECT_EQ(tool("copy " + image + " --unreadable " + folder_.file("bad") + " --from d1@0+4096 --to " + folder_.file("new")).status, 3);
+    std::size_t files = 0;
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.file(""))) files += entry.path().filename().string().starts_with("new") ? 1 : 0;
+    EXPECT_EQ(files, 0U) << "no temporary file stays behind";
+    EXPECT_EQ(tool(what + folder_.file("")).status, 3) << "a folder";
+    EXPECT_EQ(tool(what + "/dev/null").status, 0);
+    EXPECT_TRUE(std::filesystem::is_character_file("/dev/null"));
+    EXPECT_EQ(tool(what + image + " --replace").status, 2) << "never an image";
+}
+
+TEST_F(Tool, OutputThatIsNotWrittenIsAnError) {
+    const auto image = disk("healthy.img");
+    const auto full = shell("(" + std::string(TOOL_PATH) + " check " + image + " > /dev/full)");
+    EXPECT_EQ(full.status, 3);
+    EXPECT_NE(full.out.find("could not be written"), std::string::npos) << full.out;
+    EXPECT_EQ(shell("(" + std::string(TOOL_PATH) + " check " + image + " >&-)").status, 3);
+    EXPECT_EQ(shell("(" + std::string(TOOL_PATH) + " copy " + image + " --from d1@0+512 --to - > /dev/full)").status, 3);
+}
+
+TEST_F(Tool, InputsWithoutAnEndAreRefused) {
+    const auto image = disk("healthy.img");
+    const auto pipe = folder_.file("pipe");
+    ASSERT_EQ(::mkfifo(pipe.c_str(), 0600), 0);
+    for (const std::string& input : {pipe, std::string("/dev/zero"), folder_.file("")})
+        for (const std::string option : {"--unreadable ", "--firmware uefi --variables "}) {
+            const auto ran = tool("check " + image + " " + option + input);
+            EXPECT_EQ(ran.status, 3) << option << input << ran.out;
+        }
+    EXPECT_EQ(tool("check " + pipe).status, 3);
+    // A million lines are sorted, not walked at every read.
+    std::ofstream list(folder_.file("list"));
+    for (int i = 0; i < 1'000'000; ++i) list << 100'000 + i * 2 << " 1\n";
+    list.close();
+    EXPECT_EQ(tool("check " + image + " --unreadable " + folder_.file("list")).status, 0);
+}
+
+TEST_F(Tool, UnreadableSectorsThatAreAskedForAreListed) {
+    const auto image = disk("healthy.img");
+    std::ofstream(folder_.file("bad")) << "# one sector of the gap\nd1 1 1\n20000 4\n";
+    const auto ran = tool("check " + image + " --unreadable " + folder_.file("bad"));
+    EXPECT_EQ(ran.status, 1);
+    EXPECT_NE(ran.out.find("a start asks for 1 range:\n  d1@512+512\n"), std::string::npos) << ran.out;
+    std::ofstream(folder_.file("bad"), std::ios::trunc) << "20000 4\n";
+    EXPECT_NE(tool("check " + image + " --unreadable " + folder_.file("bad")).out.find("Nothing that a start reads"), std::string::npos);
+}
+
+TEST_F(Tool, HundredsOfDisksAreTaken) {
+    const auto image = folder_.write("empty.img", forge::Bytes(4096));
+    std::string all;
+    for (int i = 0; i < 256; ++i) all += " " + image;
+    const auto ran = tool("check" + all);
+    EXPECT_EQ(ran.status, 1);
+    EXPECT_NE(ran.out.find("d256 "), std::string::npos);
+}
+
+TEST(Shown, NothingTurnsOthersAroundOrPosesAsAnEscape) {
+    EXPECT_EQ(herberge::printable("inn\xE2\x80\xAEgnp.exe"), "inn\\xe2\\x80\\xaegnp.exe");  // U+202E
+    EXPECT_EQ(herberge::printable("a\xE2\x80\x8B" "b\xEF\xBB\xBF"), "a\\xe2\\x80\\x8bb\\xef\\xbb\\xbf");
+    EXPECT_EQ(herberge::printable("Gästezimmer 4 → Süd"), "Gästezimmer 4 → Süd");
+    // A backslash that could be taken for an escape is doubled; others stay.
+    EXPECT_EQ(herberge::printable("\x1b"), "\\x1b");
+    EXPECT_EQ(herberge::printable("\\x1b"), "\\\\x1b");
+    EXPECT_EQ(herberge::printable("\\\\x1b"), "\\\\\\\\x1b");
+    EXPECT_EQ(herberge::printable("C:\\Windows\\xyz"), "C:\\Windows\\xyz");
+    EXPECT_EQ(herberge::shown(herberge::printable("\x1b \\x1b")), "\\x1b \\\\x1b") << "a sentence around a printable name changes nothing";
+    EXPECT_EQ(herberge::shown("\x1b"), "\\x1b");
 }
 
 TEST_F(Tool, RehearseShowsTimeLineAndScreen) {

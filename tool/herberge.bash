@@ -1,7 +1,7 @@
 # bash completion for herberge                                   SPDX-License-Identifier: MIT
 _herberge() {
     local current=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}
-    local commands="check systems startup layout sector entries files copy rehearse demo"
+    local commands="check systems startup layout sector entries variables files copy rehearse demo"
     if [ "$COMP_CWORD" -eq 1 ]; then
         mapfile -t COMPREPLY < <(compgen -W "$commands --help --version" -- "$current")
         return
@@ -14,14 +14,14 @@ _herberge() {
     esac
     local options="--help"
     case ${COMP_WORDS[1]} in
-        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --stats --unreadable --optical" ;;
+        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --strict --stats --unreadable --optical" ;;
         systems) options="$options --format --firmware --variables --secure-boot --stats --unreadable --optical" ;;
         entries) options="$options --format --variables --stats --unreadable --optical" ;;
         startup | layout) options="$options --format --stats --unreadable --optical" ;;
         sector) options="$options --format --stats --at --boot-sectors --optical" ;;
         files) options="$options --format --stats --in" ;;
         rehearse) options="$options --format --stats --optical --keys --until --millions" ;;
-        copy) options="$options --stats --from --to" ;;
+        copy) options="$options --stats --from --to --replace" ;;
     esac
     case $current in
         -*) mapfile -t COMPREPLY < <(compgen -W "$options" -- "$current") ;;
