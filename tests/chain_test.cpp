@@ -205,7 +205,7 @@ INSTANTIATE_TEST_SUITE_P(
                                d.rebuild_ramdisk = false;
                                d.root.file(ramdisk, bytes);
                            },
-                           "root", "ramdisk-partly-damaged"}),
+                           "ramdisk", "ramdisk-damaged"}),
     support::by_name);
 
 const std::string root_argument = std::string("root=UUID=") + demo::root_uuid;

@@ -154,6 +154,11 @@ struct StageResult {
     std::string symptom;
 };
 
+/// How a disk is attached, as far as it matters for drivers.
+enum class Controller : std::uint8_t { Ata, Nvme, VirtioBlk, VirtioScsi, Scsi, Usb, Mmc, HyperV, Xen };
+/// "AHCI/ATA", "NVMe" …
+[[nodiscard]] std::string_view controller_name(Controller controller);
+
 /// What the RAM disk must do for this root: drivers and its own init.
 struct RootDemand {
     const Volume* volume = nullptr;
@@ -162,6 +167,9 @@ struct RootDemand {
     std::string config;        ///< the kernel's configuration text; empty: not found
     std::string builtin;       ///< modules.builtin; empty: not found
     bool locked_down = false;  ///< the kernel refuses modules that carry no signature
+    /// How the root's disk is attached, where something tells; and what tells it.
+    std::optional<Controller> controller;
+    std::string controller_told_by;
     /// Asked when no file tells: does the unpacked kernel contain these words? None: cannot be told.
     std::function<std::optional<bool>(std::string_view words)> kernel_mentions;
 };

@@ -91,7 +91,7 @@ public:
                 const auto found = look(name, object, problem);
                 if (looks_ >= most_looks) return std::nullopt;
                 if (!found) {
-                    if (problem.evidence.place.empty()) problem.evidence = evidence_place(files_.place(object->path), "a library " + printable(name), "not found");
+                    if (problem.evidence.place.empty()) problem.evidence = evidence_place(files_.place(object->path), "a library " + printable(name), "in none of the places where it is looked for");
                     return problem;
                 }
                 if (got != nullptr) got->push_back(found->path);

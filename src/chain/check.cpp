@@ -46,8 +46,9 @@ private:
             chain::walk_windows(machine_, entry, *route.menu, ladder);
         } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
             const auto* system = chain::system_of(machine_, entry, systems_);
-            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder, route.locked_down,
-                              system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr);
+            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder,
+                              {route.locked_down, system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr, route.controller,
+                               route.controller_disk, route.controller_told_by});
         } else {
             ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
                        {evidence_line(entry.place, entry.line)});

@@ -23,7 +23,31 @@ struct Candidate {
     std::string option;    ///< for its message: Boot0010 "Almhof" from HD(…)
     std::string text;      ///< handed to it by the option
     std::string label;     ///< of its step in the graph: the option's title; empty: nobody named it
+    std::optional<Controller> controller;  ///< how its disk is attached, when the option's path says so
 };
+
+/// The messaging node that stands before the drive (UEFI specification 2.10, section 10.3.4). SCSI says nothing: adapters of
+/// every kind, those of virtual machines too, look the same.
+std::optional<Controller> controller_of(const DevicePath& path) {
+    constexpr std::uint8_t messaging = 3;
+    for (const auto& node : path.nodes) {
+        if (node.type != messaging) continue;
+        switch (node.subtype) {
+            case 1:    // ATAPI
+            case 18:   // SATA
+                return Controller::Ata;
+            case 5:    // USB
+            case 16:   // USB WWID
+                return Controller::Usb;
+            case 23: return Controller::Nvme;
+            case 26:   // SD
+            case 29:   // eMMC
+                return Controller::Mmc;
+            default: break;
+        }
+    }
+    return std::nullopt;
+}
 
 class Finder {
 public:
@@ -54,7 +78,7 @@ private:
             const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
             const auto files = files_of_option(option, *seen_, kind_);
             for (const auto* volume : files.volumes)
-                candidates_.push_back({volume, files.path, name, shown, load_option_text(option.optional_data), option.description});
+                candidates_.push_back({volume, files.path, name, shown, load_option_text(option.optional_data), option.description, controller_of(option.path)});
             if (files.problem.empty()) continue;
             skipped.push_back(files.problem);
             if (option.whole && option.path.whole) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
@@ -91,6 +115,9 @@ private:
         }
         Route route = start;
         route.locked_down = secure_.enforcing;
+        route.controller = c.controller;
+        route.controller_disk = c.volume->disk;
+        route.controller_told_by = fmt::format("the path of {}", c.by);
         std::vector<Evidence> evidence = missed_;
         evidence.insert(evidence.begin(), evidence_place(place));
         std::string text = fmt::format("the firmware starts {} ({})", place, c.by);

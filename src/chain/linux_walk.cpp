@@ -49,14 +49,14 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
 
 class LinuxWalk {
 public:
-    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down, const Volume* medium)
+    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around)
         : machine_(machine),
           entry_(entry),
           menu_(menu),
           artifacts_(artifacts),
           ladder_(ladder),
-          locked_down_(locked_down),
-          medium_(medium),
+          around_(around),
+          medium_(around.medium),
           arguments_(entry.arguments) {}
 
     void run() {
@@ -77,7 +77,11 @@ public:
             if (held->has_value()) ramdisk = &held->value();
         }
         RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
-        demand.locked_down = locked_down_;
+        demand.locked_down = around_.locked_down;
+        if (around_.controller && root.volume != nullptr && root.volume->disk == around_.controller_disk) {
+            demand.controller = around_.controller;
+            demand.controller_told_by = around_.controller_told_by;
+        }
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
         if (medium_ == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent && !asks_for_root(*ramdisk)) {
@@ -351,12 +355,20 @@ private:
         }
         if (ramdisk != nullptr) {
             auto drivers = judge_root_drivers(ramdisk, demand);
+            if (drivers.state == State::Breaks && ramdisk->damage) {
+                // The archive that the drivers were in is the one that is damaged.
+                ladder_.breaks(Stage::Ramdisk, "ramdisk-damaged", fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
+                               {evidence_error(*ramdisk->damage)},
+                               fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n", not_found_symptom(root.written, ramdisk)));
+                return false;
+            }
             if (drivers.state == State::Breaks) {
                 drivers.symptom = not_found_symptom(root.written, ramdisk);
                 ladder_.set(Stage::Root, drivers);
                 return false;
             }
             if (drivers.state == State::Unknown) driver_note_ = drivers.text;
+            if (drivers.state == State::Holds) driver_text_ = drivers.text;
         }
         if (const auto why = disk_name_impossible(root, demand, ramdisk)) {
             ladder_.breaks(Stage::Root, "root-device-name-wrong", *why, {where}, not_found_symptom(root.written, ramdisk));
@@ -399,6 +411,7 @@ private:
             mount.symptom += fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
         if (mount.state == State::Holds) {
             mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
+            if (!driver_text_.empty()) mount.text += "; " + driver_text_;
             if (root.depends_on_hardware) {
                 mount.findings.push_back(
                     make_finding("root-device-name", fmt::format("root={} depends on how this machine's kernel names its disks", root.written), {where}));
@@ -417,11 +430,12 @@ private:
     const Menu& menu_;
     Artifacts& artifacts_;
     Ladder& ladder_;
-    bool locked_down_;
+    LinuxSurroundings around_;
     const Volume* medium_;  ///< the install or live medium that is started; null: none
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::string driver_note_;
+    std::string driver_text_;
 };
 
 }  // namespace
@@ -528,9 +542,8 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     return only->volume->disk == entry.kernel.front().volume->disk ? &*only : nullptr;
 }
 
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down,
-                const Volume* medium) {
-    LinuxWalk(machine, entry, menu, artifacts, ladder, locked_down, medium).run();
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around) {
+    LinuxWalk(machine, entry, menu, artifacts, ladder, around).run();
 }
 
 }  // namespace herberge::chain

@@ -4,6 +4,7 @@
 
 #include <map>
 #include <memory>
+#include <optional>
 #include <string>
 #include <utility>
 
@@ -32,8 +33,16 @@ bool is_other_program(const MenuEntry& entry);
 /// entry names. Null: none of `systems`.
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);
 
+/// What the way to an entry says about the machine.
+struct LinuxSurroundings {
+    bool locked_down = false;          ///< Secure Boot is enforced: a kernel refuses modules without a signature
+    const Volume* medium = nullptr;    ///< the install or live medium that is started; null: none
+    std::optional<Controller> controller;  ///< how disk `controller_disk` is attached, where something tells
+    int controller_disk = 0;
+    std::string controller_told_by;
+};
+
 /// Sets the rungs from `entry` on. What a loader does when the kernel is refused is already in the entry.
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, bool locked_down = false,
-                const Volume* medium = nullptr);
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around = {});
 
 }  // namespace herberge::chain

@@ -20,6 +20,9 @@ struct Route {
     std::vector<std::string> hops;
     const Menu* menu = nullptr;         ///< of the last loader
     const MenuEntry* entry = nullptr;   ///< null: it ends before an entry is chosen
+    std::optional<Controller> controller;  ///< how the disk of the firmware's choice is attached, as its option tells
+    int controller_disk = 0;
+    std::string controller_told_by;
     bool locked_down = false;           ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
     bool unattended = true;             ///< nobody presses a key on the way
     std::vector<const Volume*> passed;  ///< volumes whose boot sectors it started

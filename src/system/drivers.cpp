@@ -17,6 +17,7 @@ constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: V
 
 /// A disk needs its block driver and one of the drivers below it.
 struct DriverPath {
+    Controller controller;
     std::string_view block;
     std::string_view config;
     std::vector<std::string_view> below;  ///< empty: it needs none
@@ -24,18 +25,26 @@ struct DriverPath {
 };
 
 const std::vector<DriverPath>& driver_paths() {
+    constexpr std::string_view sd = "sd_mod";
+    constexpr std::string_view sd_config = "CONFIG_BLK_DEV_SD";
     static const std::vector<DriverPath> paths = {
-        {"virtio_blk", "CONFIG_VIRTIO_BLK", {"virtio_pci", "virtio_mmio"}, {"CONFIG_VIRTIO_PCI", "CONFIG_VIRTIO_MMIO"}},
-        {"nvme", "CONFIG_BLK_DEV_NVME", {}, {}},
-        {"mmc_block", "CONFIG_MMC_BLOCK", {}, {}},
-        {"xen_blkfront", "CONFIG_XEN_BLKDEV_FRONTEND", {}, {}},
-        {"sd_mod",
-         "CONFIG_BLK_DEV_SD",
-         {"ahci",        "ata_piix",  "ata_generic", "pata_acpi",  "sata_nv",  "sata_sil", "sata_sil24",   "sata_via",     "sata_mv", "virtio_scsi",
-          "usb_storage", "uas",       "hv_storvsc",  "vmw_pvscsi", "mptspi",   "mptsas",   "mpt3sas",      "megaraid_sas", "aacraid", "hpsa",
-          "smartpqi",    "sym53c8xx", "aic7xxx",     "BusLogic",   "pata_amd", "pata_via", "pata_marvell", "pata_jmicron", "isci",    "3w_9xxx"},
-         {"CONFIG_SATA_AHCI", "CONFIG_ATA_PIIX", "CONFIG_ATA_GENERIC", "CONFIG_SCSI_VIRTIO", "CONFIG_USB_STORAGE", "CONFIG_HYPERV_STORAGE",
-          "CONFIG_VMWARE_PVSCSI"}},
+        {Controller::Ata,
+         sd,
+         sd_config,
+         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv", "pata_amd", "pata_via", "pata_marvell", "pata_jmicron"},
+         {"CONFIG_SATA_AHCI", "CONFIG_ATA_PIIX", "CONFIG_ATA_GENERIC"}},
+        {Controller::Nvme, "nvme", "CONFIG_BLK_DEV_NVME", {}, {}},
+        {Controller::VirtioBlk, "virtio_blk", "CONFIG_VIRTIO_BLK", {"virtio_pci", "virtio_mmio"}, {"CONFIG_VIRTIO_PCI", "CONFIG_VIRTIO_MMIO"}},
+        {Controller::VirtioScsi, sd, sd_config, {"virtio_scsi"}, {"CONFIG_SCSI_VIRTIO"}},
+        {Controller::Scsi,
+         sd,
+         sd_config,
+         {"mptspi", "mptsas", "mpt3sas", "megaraid_sas", "aacraid", "hpsa", "smartpqi", "sym53c8xx", "aic7xxx", "BusLogic", "isci", "3w_9xxx", "vmw_pvscsi"},
+         {"CONFIG_VMWARE_PVSCSI"}},
+        {Controller::Usb, sd, sd_config, {"usb_storage", "uas"}, {"CONFIG_USB_STORAGE"}},
+        {Controller::Mmc, "mmc_block", "CONFIG_MMC_BLOCK", {}, {}},
+        {Controller::HyperV, sd, sd_config, {"hv_storvsc"}, {"CONFIG_HYPERV_STORAGE"}},
+        {Controller::Xen, "xen_blkfront", "CONFIG_XEN_BLKDEV_FRONTEND", {}, {}},
     };
     return paths;
 }
@@ -86,13 +95,13 @@ bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_vie
     return brings(ramdisk, demand, module) || builtin(demand, module, option) == Told::Yes;
 }
 
-/// The block drivers at hand together with something below them.
-std::vector<std::string> usable_paths(const Ramdisk* ramdisk, const RootDemand& demand) {
-    std::vector<std::string> out;
+/// Controllers that can be driven, each with what drives it.
+std::vector<std::pair<Controller, std::string>> usable_paths(const Ramdisk* ramdisk, const RootDemand& demand) {
+    std::vector<std::pair<Controller, std::string>> out;
     for (const auto& path : driver_paths()) {
         if (!available(ramdisk, demand, path.block, path.config)) continue;
         if (path.below.empty()) {
-            out.emplace_back(path.block);
+            out.emplace_back(path.controller, path.block);
             continue;
         }
         std::vector<std::string> below;
@@ -103,9 +112,19 @@ std::vector<std::string> usable_paths(const Ramdisk* ramdisk, const RootDemand& 
         if (!demand.builtin.empty())
             for (const auto& name : path.below)
                 if (builtin(demand, name, "") == Told::Yes) below.emplace_back(name);
-        if (!below.empty()) out.push_back(fmt::format("{} over {}", path.block, fmt::join(below, ", ")));
+        if (!below.empty()) out.emplace_back(path.controller, fmt::format("{}", fmt::join(below, ", ")));
     }
     return out;
+}
+
+/// "AHCI/ATA (ahci), virtio-blk (virtio_pci); none for NVMe, USB, eMMC and SD"
+std::string controllers_text(const std::vector<std::pair<Controller, std::string>>& usable) {
+    std::vector<std::string> there;
+    std::vector<std::string_view> absent;
+    for (const auto& [controller, drivers] : usable) there.push_back(fmt::format("{} ({})", controller_name(controller), drivers));
+    for (const Controller usual : {Controller::Ata, Controller::Nvme, Controller::VirtioBlk, Controller::VirtioScsi, Controller::Scsi, Controller::Usb, Controller::Mmc})
+        if (std::ranges::find(usable, usual, &std::pair<Controller, std::string>::first) == usable.end()) absent.push_back(controller_name(usual));
+    return fmt::format("drivers for {}{}", fmt::join(there, ", "), absent.empty() ? "" : fmt::format("; none for {}", fmt::join(absent, ", ")));
 }
 
 std::string_view file_system_option(std::string_view kind) {
@@ -116,6 +135,21 @@ std::string_view file_system_option(std::string_view kind) {
 }
 
 }  // namespace
+
+std::string_view controller_name(Controller controller) {
+    switch (controller) {
+        case Controller::Ata: return "AHCI/ATA";
+        case Controller::Nvme: return "NVMe";
+        case Controller::VirtioBlk: return "virtio-blk";
+        case Controller::VirtioScsi: return "virtio-scsi";
+        case Controller::Scsi: return "SCSI and SAS adapters";
+        case Controller::Usb: return "USB";
+        case Controller::Mmc: return "eMMC and SD";
+        case Controller::HyperV: return "Hyper-V";
+        case Controller::Xen: return "Xen";
+    }
+    return "";
+}
 
 StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments) {
     StageResult out;
@@ -241,6 +275,13 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
                                 "sd_mod with a controller, virtio_blk, nvme …",
                                 has_modules ? fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300) : "no modules"}});
     }
+    // Modules that are there and a kernel that tells what it has built in: then what is absent is absent.
+    if (demand.controller && has_modules && any_told && std::ranges::find(paths, *demand.controller, &std::pair<Controller, std::string>::first) == paths.end())
+        return breaks("ramdisk-no-controller-driver",
+                      fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by, controller_name(*demand.controller),
+                                  controllers_text(paths)),
+                      {Evidence{{}, "RAM disk:/lib/modules", {}, fmt::format("a driver for {}", controller_name(*demand.controller)),
+                                fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300)}});
     const auto option = file_system_option(demand.file_system);
     if (!option.empty()) {
         const std::string module = demand.file_system.starts_with("ext") ? "ext4" : demand.file_system;
@@ -261,7 +302,7 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
         }
     }
     out.state = State::Holds;
-    out.text = fmt::format("drivers for the disk: {}", fmt::join(paths, "; "));
+    out.text = controllers_text(paths);
     return out;
 }
 

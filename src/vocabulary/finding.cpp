@@ -80,6 +80,8 @@ constexpr FindingCode codes[] = {
     {"store-unreadable", Stage::Configuration, breaks, "The boot store lies where the medium gives nothing.", "Status: 0xc0000185"},
     {"loader-code-differs", Stage::Loader, risk, "Start-up code of a loader differs from the same code as it lies in a file, where no installer writes.", ""},
     {"file-differs-from-package", Stage::Init, risk, "A file of the boot chain is not the one that its package brought.", ""},
+    {"ramdisk-no-controller-driver", Stage::Root, breaks, "The disk is attached in a way that neither the RAM disk nor the kernel has a driver for.",
+     "ALERT! … does not exist. Dropping to a shell!"},
     {"disk-too-small", Stage::Firmware, breaks, "The image is smaller than one sector.", "No bootable device."},
     {"mbr-no-signature", Stage::Firmware, risk, "Sector 0 does not end with 55AA: a BIOS does not start the disk, and nobody reads a partition table from it.",
      "No bootable device."},
