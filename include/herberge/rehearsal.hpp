@@ -74,6 +74,8 @@ struct RehearsalOptions {
     /// UntilReached when memory holds these bytes and with Differs when it does not.
     std::shared_ptr<const std::vector<std::uint8_t>> unpacked;
     std::uint32_t unpacked_at = 0;
+    /// Text that goes on for a dozen characters behind these words ends the run with UntilReached; empty: none does.
+    std::string until_text;
     bool name_files = false;  ///< map reads to files of the boot directories (costs directory reads)
 
     /// What `check` affords: first stages only, a few milliseconds.

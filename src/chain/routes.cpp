@@ -375,6 +375,9 @@ private:
         options.most_instructions = 60'000'000;
         options.idle_instructions = r.needs_proof ? 5'000'000 : 20'000'000;
         options.kernels = kernel_ranges({r.menu});
+        // An entry that fails has been read; waiting for the key that nobody presses tells nothing more.
+        const MenuEntry* automatic = unattended_entry(r.menu);
+        if (r.needs_proof && automatic != nullptr && automatic->stops_at) options.until_text = r.last_words;
         // Loaders read whole sectors.
         const std::uint64_t unit = std::ranges::any_of(r.proof, [&](const DiskRange& p) { return p.offset % 2048 != 0; }) ? 512 : 2048;
         for (auto range : r.proof) {
@@ -389,7 +392,8 @@ private:
         // An error by number alone is still the earlier stage's.
         const bool still_before = more != std::string::npos && rehearsal.text.compare(more, 6, "Error ") == 0 && rehearsal.text.find(':', more) == std::string::npos;
         const bool goes_on = more != std::string::npos && !still_before;
-        const bool waits = r.needs_proof && ((rehearsal.end == RehearsalEnd::WaitsForKey && !still_before) || rehearsal.end == RehearsalEnd::KernelEntered || goes_on);
+        const bool waits = r.needs_proof && ((rehearsal.end == RehearsalEnd::WaitsForKey && !still_before) || rehearsal.end == RehearsalEnd::KernelEntered ||
+                                              rehearsal.end == RehearsalEnd::UntilReached || goes_on);
         if (rehearsal.end == RehearsalEnd::KernelRead || waits) {
             ladder.support(Stage::Loader, "; run in an emulated PC, it works",
                            evidence_place("run in an emulated PC", {}, fmt::format("it uses {} within {} instructions", r.menu.place, rehearsal.instructions)));

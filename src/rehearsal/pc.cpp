@@ -279,6 +279,12 @@ void Pc::record_text(char c) {
     }
     pending_text_ += c;
     out_.text += c;
+    if (!options_.until_text.empty() && !finished_) {
+        constexpr std::size_t enough = 12;
+        const auto at = out_.text.find(options_.until_text);
+        const auto more = at == std::string::npos ? at : out_.text.find_first_not_of(" \r\n", at + options_.until_text.size());
+        if (more != std::string::npos && out_.text.size() - more >= enough) finish(RehearsalEnd::UntilReached, "the text goes on");
+    }
 }
 
 void Pc::pass_time(std::uint64_t quarter_ticks) {
