@@ -303,13 +303,18 @@ TEST(Recognition, SwapAndBackupsAreKnown) {
 /// A directory that grew from one block into an indexed one: where the leaf's tail lay, the index's checksum has its
 /// unused field, and the old bytes stay in it (the kernel writes only the checksum). Written by the systems' own tools.
 TEST(ExtIndex, AnOldTailInBlockZeroIsNoTail) {
-    if (std::system("command -v mke2fs >/dev/null && command -v e2fsck >/dev/null") != 0) FAIL() << "e2fsprogs is not installed";
+    const std::string with_path = "PATH=$PATH:/usr/sbin:/sbin; ";
+    if (std::system((with_path + "command -v mke2fs >/dev/null && command -v e2fsck >/dev/null").c_str()) != 0) FAIL() << "e2fsprogs is not installed";
     const support::Folder folder;
     std::filesystem::create_directories(folder.file("tree/boot"));
     for (int i = 0; i < 200; ++i) std::ofstream(folder.file("tree/boot/a room of the inn, number " + std::to_string(i))) << i;
     const auto image = folder.file("index.img");
-    ASSERT_EQ(std::system(("mke2fs -q -t ext4 -b 1024 -O metadata_csum,^has_journal -d " + folder.file("tree") + " " + image + " 8M && "
-                           "{ e2fsck -fyD " + image + " >/dev/null 2>&1; [ $? -le 1 ]; }").c_str()), 0);
+    ASSERT_EQ(std::system((with_path + "mke2fs -q -t ext4 -b 1024 -O metadata_csum,^has_journal -d " + folder.file("tree") + " " + image +
+                           " 8M && "
+                           "{ e2fsck -fyD " +
+                           image + " >/dev/null 2>&1; [ $? -le 1 ]; }")
+                              .c_str()),
+              0);
     std::ifstream in(image, std::ios::binary);
     forge::Bytes bytes{std::istreambuf_iterator<char>(in), {}};
     const auto fs = open_file_system(support::source_of(bytes), Reader::Kernel);

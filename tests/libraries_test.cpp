@@ -8,7 +8,6 @@ namespace {
 
 constexpr const char* loader = "/lib64/ld-linux-x86-64.so.2";
 
-
 forge::Bytes library(const std::string& soname, std::vector<std::string> needed = {}, std::uint16_t machine = 62) {
     return forge::make_dynamic({"", std::move(needed), soname, "", "", machine});
 }
@@ -16,7 +15,8 @@ forge::Bytes library(const std::string& soname, std::vector<std::string> needed 
 /// A root whose init is a systemd with a shared library of its own, as distributions build it.
 forge::Tree systemd_root() {
     forge::Tree t;
-    t.file("/usr/lib/systemd/systemd", forge::make_dynamic({loader, {"libsystemd-shared-1.so", "libc.so.6"}, "", "", "/usr/lib/x86_64-linux-gnu/systemd"}), 0755);
+    t.file("/usr/lib/systemd/systemd", forge::make_dynamic({loader, {"libsystemd-shared-1.so", "libc.so.6"}, "", "", "/usr/lib/x86_64-linux-gnu/systemd"}),
+           0755);
     t.link("/sbin/init", "../usr/lib/systemd/systemd").link("/lib", "usr/lib").link("/lib64", "usr/lib64");
     t.file("/usr/lib64/ld-linux-x86-64.so.2", library("ld-linux-x86-64.so.2"), 0755);
     t.file("/usr/lib/x86_64-linux-gnu/libc.so.6", library("libc.so.6", {"ld-linux-x86-64.so.2"}), 0755);
@@ -81,9 +81,11 @@ INSTANTIATE_TEST_SUITE_P(
              "libc.so.6: cannot open shared object file: No such file or directory", "/usr/lib/systemd/systemd"},
         Loss{"OwnLibraryGone", [](auto& files) { files.remove(usr + "systemd/libsystemd-shared-1.so"); }, "needs libsystemd-shared-1.so",
              "libsystemd-shared-1.so: cannot open shared object file: No such file or directory", "/usr/lib/systemd/systemd"},
-        Loss{"LibraryOfALibraryGone", [](auto& files) { files.remove(usr + "libm.so.6"); }, "needs libm.so.6 (for /usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so)",
+        Loss{"LibraryOfALibraryGone", [](auto& files) { files.remove(usr + "libm.so.6"); },
+             "needs libm.so.6 (for /usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so)",
              "libm.so.6: cannot open shared object file: No such file or directory", "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
-        Loss{"Empty", [](auto& files) { files.file(usr + "libc.so.6", ""); }, "file too short", "libc.so.6: file too short", "/usr/lib/x86_64-linux-gnu/libc.so.6"},
+        Loss{"Empty", [](auto& files) { files.file(usr + "libc.so.6", ""); }, "file too short", "libc.so.6: file too short",
+             "/usr/lib/x86_64-linux-gnu/libc.so.6"},
         Loss{"Garbage", [](auto& files) { files.file(usr + "libc.so.6", forge::noise(5000, 4)); }, "invalid ELF header", "libc.so.6: invalid ELF header",
              "/usr/lib/x86_64-linux-gnu/libc.so.6"},
         Loss{"OtherProcessor", [](auto& files) { files.file(usr + "libc.so.6", library("libc.so.6", {}, 183)); }, "needs libc.so.6",
@@ -110,14 +112,14 @@ INSTANTIATE_TEST_SUITE_P(
                  files.remove(usr + "libm.so.6").file("/usr/lib/systemd/more/libm.so.6", library("libm.so.6"));
                  // RPATH is inherited by what the program loads; RUNPATH is not.
                  files.file("/usr/lib/systemd/systemd",
-                        forge::make_dynamic({loader, {"libsystemd-shared-1.so"}, "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd", ""}), 0755);
+                            forge::make_dynamic({loader, {"libsystemd-shared-1.so"}, "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd", ""}), 0755);
              },
              "", "", ""},
         Loss{"RunpathIsNotInherited",
              [](auto& files) {
                  files.remove(usr + "libm.so.6").file("/usr/lib/systemd/more/libm.so.6", library("libm.so.6"));
                  files.file("/usr/lib/systemd/systemd",
-                        forge::make_dynamic({loader, {"libsystemd-shared-1.so"}, "", "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd"}), 0755);
+                            forge::make_dynamic({loader, {"libsystemd-shared-1.so"}, "", "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd"}), 0755);
              },
              "needs libm.so.6", "libm.so.6: cannot open shared object file: No such file or directory",
              "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"}),
@@ -207,8 +209,9 @@ TEST(RamdiskLibraries, AreFollowedForItsInitAndItsShell) {
     auto result = judged(without);
     EXPECT_EQ(result.state, State::Breaks);
     EXPECT_EQ(result.findings.at(0).code, "ramdisk-library-missing");
-    EXPECT_EQ(result.symptom, "/bin/sh: error while loading shared libraries: libc.so.6: cannot open shared object file: No such file or directory\n"
-                              "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
+    EXPECT_EQ(result.symptom,
+              "/bin/sh: error while loading shared libraries: libc.so.6: cannot open shared object file: No such file or directory\n"
+              "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
     without = t;
     without.file(usr + "libc.so.6", "");
     EXPECT_NE(judged(without).symptom.find("libc.so.6: file too short"), std::string::npos);

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
 // What proves that unprotected parts are whole, and what is said where nothing does.
-#include <algorithm>
 #include <openssl/evp.h>
+#include <algorithm>
 
 #include "support.hpp"
 

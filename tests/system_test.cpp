@@ -219,17 +219,18 @@ TEST_P(Targets, AreTakenFromTheCommandLine) {
     EXPECT_EQ(codes, *GetParam().code == '\0' ? std::vector<std::string>{} : std::vector<std::string>{GetParam().code});
     EXPECT_NE(judged.symptom.find(GetParam().screen), std::string::npos) << judged.symptom;
 }
-INSTANTIATE_TEST_SUITE_P(All, Targets,
-                         testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, "services-target-missing", "Unit default.target not found.\nFalling back"},
-                                         Unit{"Single", "single", State::Doubtful, "services-rescue-asked", ""},
-                                         Unit{"RunLevelOne", "ro 1", State::Doubtful, "services-rescue-asked", ""},
-                                         Unit{"Named", "systemd.unit=multi-user.target", State::Holds, "", ""},
-                                         Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks, "services-target-missing", "Unit kiosk.target not found."},
-                                         Unit{"MaskedByALink", "systemd.unit=hut.target", State::Breaks, "services-target-masked",
-                                              "Unit hut.target is masked.\nFalling back to rescue.target."},
-                                         Unit{"MaskedByEmptiness", "systemd.unit=empty.target", State::Breaks, "services-target-masked", "is masked"},
-                                         Unit{"Emergency", "emergency", State::Breaks, "services-target-missing", "Unit emergency.target not found."}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, Targets,
+    testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, "services-target-missing", "Unit default.target not found.\nFalling back"},
+                    Unit{"Single", "single", State::Doubtful, "services-rescue-asked", ""},
+                    Unit{"RunLevelOne", "ro 1", State::Doubtful, "services-rescue-asked", ""},
+                    Unit{"Named", "systemd.unit=multi-user.target", State::Holds, "", ""},
+                    Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks, "services-target-missing", "Unit kiosk.target not found."},
+                    Unit{"MaskedByALink", "systemd.unit=hut.target", State::Breaks, "services-target-masked",
+                         "Unit hut.target is masked.\nFalling back to rescue.target."},
+                    Unit{"MaskedByEmptiness", "systemd.unit=empty.target", State::Breaks, "services-target-masked", "is masked"},
+                    Unit{"Emergency", "emergency", State::Breaks, "services-target-missing", "Unit emergency.target not found."}),
+    support::by_name);
 
 TEST(Services, RunLevelsDecideWhatSysvinitMustRun) {
     forge::Tree tree;

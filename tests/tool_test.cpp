@@ -341,7 +341,9 @@ TEST_F(Tool, HundredsOfDisksAreTaken) {
 
 TEST(Shown, NothingTurnsOthersAroundOrPosesAsAnEscape) {
     EXPECT_EQ(herberge::printable("inn\xE2\x80\xAEgnp.exe"), "inn\\xe2\\x80\\xaegnp.exe");  // U+202E
-    EXPECT_EQ(herberge::printable("a\xE2\x80\x8B" "b\xEF\xBB\xBF"), "a\\xe2\\x80\\x8bb\\xef\\xbb\\xbf");
+    EXPECT_EQ(herberge::printable("a\xE2\x80\x8B"
+                                  "b\xEF\xBB\xBF"),
+              "a\\xe2\\x80\\x8bb\\xef\\xbb\\xbf");
     EXPECT_EQ(herberge::printable("Gästezimmer 4 → Süd"), "Gästezimmer 4 → Süd");
     // A backslash that could be taken for an escape is doubled; others stay.
     EXPECT_EQ(herberge::printable("\x1b"), "\\x1b");

@@ -55,8 +55,8 @@ Bytes luks_volume() {
 Bytes xfs_volume() {
     Bytes out(2U << 20U);
     put_text(out, 0, "XFSB");
-    out[6] = 0x10;   // blocks of 4096 bytes, big-endian
-    out[14] = 2;     // 512 of them
+    out[6] = 0x10;  // blocks of 4096 bytes, big-endian
+    out[14] = 2;    // 512 of them
     const auto uuid = forge::uuid_from("0f500000-0001-4a01-8a01-00000f500001");
     std::copy(uuid.begin(), uuid.end(), out.begin() + 32);
     return out;
@@ -276,22 +276,48 @@ TEST_P(Prefixes, AreFollowedAsFarAsTheyAreRead) {
 }
 INSTANTIATE_TEST_SUITE_P(
     All, Prefixes,
-    testing::Values(Prefix{"Btrfs", btrfs_volume, "(,msdos2)/boot/grub", {"btrfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is btrfs, whose files GRUB reads"},
-                    Prefix{"Xfs", xfs_volume, "(,msdos2)/boot/grub", {"xfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is xfs"},
-                    Prefix{"XfsWithoutItsModule", xfs_volume, "(,msdos2)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks,
-                           "cannot read the file system in d1p2"},
-                    Prefix{"Lvm", lvm_with_ext, "(lvmid/Almhof-Ridge/Root01)/boot/grub", {"lvm", "ext2", "part_msdos"}, "unknown", State::Unknown,
-                           "made from d1p2 (lvm physical volume)"},
-                    Prefix{"LvmWithoutItsModule", lvm_with_ext, "(lvmid/Almhof-Ridge/Root01)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks,
-                           "which this machine does not have"},
-                    Prefix{"LvmWithoutAMember", xfs_volume, "(lvmid/Almhof-Ridge/Root01)/boot/grub", {"lvm", "ext2"}, "loader", State::Breaks,
-                           "which this machine does not have"},
-                    Prefix{"Raid", [] { return raid_member(Bytes(1U << 20U), 2); }, "(mduuid/616c6d686f66)/boot/grub", {"mdraid1x", "ext2", "part_msdos"}, "unknown",
-                           State::Unknown, "made from d1p2 (md raid member)"},
-                    Prefix{"Luks", luks_volume, "(cryptouuid/1a0c5000)/boot/grub", {"luks2", "cryptodisk", "ext2", "part_msdos"}, "unknown", State::Unknown,
-                           "made from d1p2 (luks2)"},
-                    // The member's own partition: no file system for GRUB, and none that was misplaced.
-                    Prefix{"InsideAMember", lvm_with_ext, "(,msdos2)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks, "cannot read the file system in d1p2"}),
+    testing::Values(
+        Prefix{"Btrfs", btrfs_volume, "(,msdos2)/boot/grub", {"btrfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is btrfs, whose files GRUB reads"},
+        Prefix{"Xfs", xfs_volume, "(,msdos2)/boot/grub", {"xfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is xfs"},
+        Prefix{
+            "XfsWithoutItsModule", xfs_volume, "(,msdos2)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks, "cannot read the file system in d1p2"},
+        Prefix{"Lvm",
+               lvm_with_ext,
+               "(lvmid/Almhof-Ridge/Root01)/boot/grub",
+               {"lvm", "ext2", "part_msdos"},
+               "unknown",
+               State::Unknown,
+               "made from d1p2 (lvm physical volume)"},
+        Prefix{"LvmWithoutItsModule",
+               lvm_with_ext,
+               "(lvmid/Almhof-Ridge/Root01)/boot/grub",
+               {"ext2", "part_msdos"},
+               "loader",
+               State::Breaks,
+               "which this machine does not have"},
+        Prefix{"LvmWithoutAMember",
+               xfs_volume,
+               "(lvmid/Almhof-Ridge/Root01)/boot/grub",
+               {"lvm", "ext2"},
+               "loader",
+               State::Breaks,
+               "which this machine does not have"},
+        Prefix{"Raid",
+               [] { return raid_member(Bytes(1U << 20U), 2); },
+               "(mduuid/616c6d686f66)/boot/grub",
+               {"mdraid1x", "ext2", "part_msdos"},
+               "unknown",
+               State::Unknown,
+               "made from d1p2 (md raid member)"},
+        Prefix{"Luks",
+               luks_volume,
+               "(cryptouuid/1a0c5000)/boot/grub",
+               {"luks2", "cryptodisk", "ext2", "part_msdos"},
+               "unknown",
+               State::Unknown,
+               "made from d1p2 (luks2)"},
+        // The member's own partition: no file system for GRUB, and none that was misplaced.
+        Prefix{"InsideAMember", lvm_with_ext, "(,msdos2)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks, "cannot read the file system in d1p2"}),
     support::by_name);
 
 TEST(Misplaced, NothingInsideAMemberIs) {
@@ -311,10 +337,16 @@ TEST(Misplaced, NothingInsideAMemberIs) {
 TEST(Scripts, GoOnInWhatIsNotRead) {
     Two two;
     two.second = xfs_volume();
-    const std::string config = "search --no-floppy --fs-uuid --set=other 0f500000-0001-4a01-8a01-00000f500001\nset timeout=1\n"
-                               "menuentry 'From XFS' {\n linux ($other)/boot/vmlinuz root=UUID=0f500000-0001-4a01-8a01-00000f500001\n initrd ($other)/boot/initrd\n}\n";
+    const std::string config =
+        "search --no-floppy --fs-uuid --set=other 0f500000-0001-4a01-8a01-00000f500001\nset timeout=1\n"
+        "menuentry 'From XFS' {\n linux ($other)/boot/vmlinuz root=UUID=0f500000-0001-4a01-8a01-00000f500001\n initrd ($other)/boot/initrd\n}\n";
     for (const char* name : {"xfs", "lvm"}) two.desk.root.file(std::string("/boot/grub/i386-pc/") + name + ".mod", forge::make_grub_module({name, {}, {}, {}}));
-    two.desk.root.file("/boot/grub/i386-pc/fs.lst", "ext2\nxfs\n").file("/boot/grub/grub.cfg", config).remove("/etc/os-release").remove("/etc/passwd").remove("/etc/fstab").remove("/etc/inittab");
+    two.desk.root.file("/boot/grub/i386-pc/fs.lst", "ext2\nxfs\n")
+        .file("/boot/grub/grub.cfg", config)
+        .remove("/etc/os-release")
+        .remove("/etc/passwd")
+        .remove("/etc/fstab")
+        .remove("/etc/inittab");
     const support::Checked checked(two.build());
     ASSERT_EQ(checked.verdict.systems.size(), 1U);
     EXPECT_EQ(checked.stage(), "unknown");
@@ -322,18 +354,22 @@ TEST(Scripts, GoOnInWhatIsNotRead) {
     EXPECT_EQ(checked.system().at(Stage::Entry).state, State::Unknown);
     EXPECT_NE(text_at(checked.system(), Stage::Entry).find("d1p2 is xfs"), std::string::npos);
     // A configuration that goes on in one.
-    two.desk.root.file("/boot/grub/grub.cfg", "search --fs-uuid --set=dev 0f500000-0001-4a01-8a01-00000f500001\nset prefix=($dev)/grub2\nconfigfile $prefix/grub.cfg\n");
+    two.desk.root.file("/boot/grub/grub.cfg",
+                       "search --fs-uuid --set=dev 0f500000-0001-4a01-8a01-00000f500001\nset prefix=($dev)/grub2\nconfigfile $prefix/grub.cfg\n");
     two.desk.disk.partitions.clear();
     const support::Checked stub(two.build());
     EXPECT_EQ(stub.stage(), "unknown");
     EXPECT_EQ(stub.system().at(Stage::Configuration).state, State::Unknown);
     // A search that only a logical volume could answer.
     two.second = lvm_with_ext();
-    two.desk.root.file("/boot/grub/grub.cfg", "insmod lvm\nsearch --fs-uuid --set=dev a1b0f000-0009-4a01-8a01-00000a1b0f09\nset timeout=0\nmenuentry A {\n linux ($dev)/vmlinuz root=/dev/mapper/inn-root\n}\n");
+    two.desk.root.file("/boot/grub/grub.cfg",
+                       "insmod lvm\nsearch --fs-uuid --set=dev a1b0f000-0009-4a01-8a01-00000a1b0f09\nset timeout=0\nmenuentry A {\n linux ($dev)/vmlinuz "
+                       "root=/dev/mapper/inn-root\n}\n");
     two.desk.disk.partitions.clear();
     const support::Checked searched(two.build());
     EXPECT_EQ(searched.stage(), "unknown");
-    EXPECT_NE(text_at(searched.system(), Stage::Entry).find("may lie in d1p2 (lvm physical volume)"), std::string::npos) << text_at(searched.system(), Stage::Entry);
+    EXPECT_NE(text_at(searched.system(), Stage::Entry).find("may lie in d1p2 (lvm physical volume)"), std::string::npos)
+        << text_at(searched.system(), Stage::Entry);
 }
 
 // --- mirrors ---------------------------------------------------------------------------------------------------------
@@ -381,7 +417,9 @@ struct Damaged {
     }
     [[nodiscard]] const SystemVerdict& system() const { return verdict.systems.front(); }
     [[nodiscard]] std::string stage() const { return system().stops_at ? std::string(stage_id(*system().stops_at)) : std::string(starts_id(system().starts)); }
-    [[nodiscard]] bool has(std::string_view code) const { return std::ranges::any_of(verdict.findings, [&](const Finding& f) { return f.code == code; }); }
+    [[nodiscard]] bool has(std::string_view code) const {
+        return std::ranges::any_of(verdict.findings, [&](const Finding& f) { return f.code == code; });
+    }
 };
 
 /// Where a file of the first volume lies: byte `at` of it.

@@ -551,11 +551,14 @@ int run_demo(const Options& options) {
     if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
     DemoFolder folder(options.folder);
     const Terminal terminal;
-    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, folder, terminal);
+    if (const int problem =
+            show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, folder, terminal);
         problem != 0)
         return problem;
-    if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal); problem != 0) return problem;
-    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.", demo::help_discs(), options, folder, terminal); problem != 0)
+    if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal); problem != 0)
+        return problem;
+    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.", demo::help_discs(), options, folder, terminal);
+        problem != 0)
         return problem;
     print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
     for (const auto& story : demo::kiosk_stories()) {

@@ -87,12 +87,12 @@ struct KernelImage {
 // --- RAM disks ---------------------------------------------------------------------------------------------------
 
 struct RamdiskFile {
-    std::uint32_t mode = 0;    ///< POSIX mode with type bits
-    std::uint64_t size = 0;    ///< bytes
-    std::string target;        ///< of a symbolic link
-    std::string content;       ///< kept for small files that steer the start; else empty
-    bool complete = true;      ///< false: the archive ended inside this file
-    bool ends_signed = false;  ///< its last bytes are those of a signed kernel module
+    std::uint32_t mode = 0;              ///< POSIX mode with type bits
+    std::uint64_t size = 0;              ///< bytes
+    std::string target;                  ///< of a symbolic link
+    std::string content;                 ///< kept for small files that steer the start; else empty
+    bool complete = true;                ///< false: the archive ended inside this file
+    bool ends_signed = false;            ///< its last bytes are those of a signed kernel module
     std::shared_ptr<const ElfInfo> elf;  ///< of programs and libraries; null: no ELF file, or too large to be kept
     [[nodiscard]] bool executable() const { return (mode & 0111U) != 0; }
     [[nodiscard]] bool is_directory() const { return (mode & 0170000U) == 0040000U; }
@@ -139,10 +139,10 @@ struct Executable {
     std::string code;  ///< when it does not run: the finding's code
     std::vector<std::string> links;
     std::vector<Evidence> evidence;
-    std::string interpreter;      ///< of a script or a dynamic program
-    bool script = false;          ///< it begins with "#!"
+    std::string interpreter;             ///< of a script or a dynamic program
+    bool script = false;                 ///< it begins with "#!"
     std::vector<std::string> libraries;  ///< of a dynamic program that runs: the real paths of all it needs
-    std::string missing_library;  ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
+    std::string missing_library;         ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
 };
 
 /// Judges `path` on `fs` as execve would on an x86-64 machine: existence, type, permission, format, interpreter.

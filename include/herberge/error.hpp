@@ -25,10 +25,10 @@ enum class ErrorKind : std::uint8_t {
 /// Why something could not be read: what was read, where, what was expected and what was found.
 struct Error {
     ErrorKind kind = ErrorKind::Malformed;
-    std::string what;      ///< one sentence fragment: "the ext superblock has no magic number"
-    std::string place;     ///< in the notation of places: "d1p1:/boot/vmlinuz", "d1@512+512"
-    std::string expected;  ///< empty when there is nothing to compare
-    std::string found;     ///< empty when there is nothing to compare
+    std::string what;        ///< one sentence fragment: "the ext superblock has no magic number"
+    std::string place;       ///< in the notation of places: "d1p1:/boot/vmlinuz", "d1@512+512"
+    std::string expected;    ///< empty when there is nothing to compare
+    std::string found;       ///< empty when there is nothing to compare
     std::uint64_t byte = 0;  ///< Unreadable: the first byte that could not be had, from the disk's start
 
     friend bool operator==(const Error&, const Error&) = default;

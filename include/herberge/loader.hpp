@@ -84,9 +84,9 @@ struct MenuEntry {
     std::vector<FileReference> kernel;    ///< none or one; the file that is loaded or that fails
     std::vector<FileReference> ramdisks;  ///< in order
     std::vector<FileReference> devicetree;
-    std::optional<Stage> stops_at;        ///< the stage at which the loader itself gives up on this entry
-    std::string stop_code;                ///< the finding's code then
-    std::string stop_reason;              ///< for people
+    std::optional<Stage> stops_at;  ///< the stage at which the loader itself gives up on this entry
+    std::string stop_code;          ///< the finding's code then
+    std::string stop_reason;        ///< for people
     /// What it needs lies in something that is recognised and not read here: whether it starts cannot be told. For
     /// people; empty: nothing of the kind.
     std::string unread;
@@ -181,7 +181,7 @@ struct LoaderRun {
     std::vector<Evidence> differing;
     std::shared_ptr<const std::vector<std::uint8_t>> unpacked;  ///< what its start-up code unpacks, and to where
     std::uint32_t unpacked_at = 0;
-    bool needs_proof = false;      ///< nothing in its parts could tell damage: only running them does
+    bool needs_proof = false;  ///< nothing in its parts could tell damage: only running them does
     Menu menu;
 };
 

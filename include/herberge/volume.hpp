@@ -119,8 +119,8 @@ struct ResolveOptions {
 /// Names in the directory of `path` that resemble its last component, best first, at most three.
 [[nodiscard]] std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path);
 
-/// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it. Errors: NotFound (nothing known there), Unsupported
-/// (recognised, not readable; the message names it), Malformed.
+/// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it. Errors: NotFound (nothing known there),
+/// Unsupported (recognised, not readable; the message names it), Malformed.
 [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader);
 
 /// What a volume holds, judged by its superblock alone; kind is empty when nothing is recognised.
@@ -140,7 +140,7 @@ struct Volume {
     /// at its end is a file system to them. Else the same as `info`.
     VolumeInfo plain_info;
     std::string partuuid;
-    std::string partlabel;  ///< GPT; empty: none
+    std::string partlabel;                          ///< GPT; empty: none
     std::shared_ptr<const FileSystem> loader_view;  ///< null when not readable
     std::shared_ptr<const FileSystem> kernel_view;  ///< null when not readable
     /// The kernel's view, else the loaders'; null: nothing reads it.

@@ -149,7 +149,8 @@ std::string refuse_loader(const FileSystem& fs, std::string_view volume, const s
     const auto elf = file ? inspect_elf(**file) : tl::unexpected(file.error());
     if (!elf) return refuse(elf.error().text(), evidence_error(elf.error()));
     if (elf->machine != 3 && elf->machine != 62)
-        return refuse(fmt::format("it is built for {}", elf_machine_name(elf->machine)), evidence_place(place, "x86-64 or i386", elf_machine_name(elf->machine)));
+        return refuse(fmt::format("it is built for {}", elf_machine_name(elf->machine)),
+                      evidence_place(place, "x86-64 or i386", elf_machine_name(elf->machine)));
     if (!elf->complete) return refuse("it is cut short", evidence_place(place, "all segments inside the file", size_text((*file)->size())));
     return {};
 }

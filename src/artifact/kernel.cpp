@@ -54,7 +54,8 @@ std::string crc_holds_but_for_marks(const ByteSource& file, std::uint64_t end) {
     };
     const auto pe = file.load<ondisk::little_uint32_t>(0x3C);
     const std::size_t pe_at = pe && *pe < 0x1000 ? std::size_t{*pe} : 0;
-    const Mark marks[] = {{"55AA", std::string_view("\x55\xAA", 2), 0x1FE}, {"HdrS", "HdrS", 0x202}, {"PE", std::string_view("PE\0\0", 4), pe_at}, {"MZ", "MZ", 0}};
+    const Mark marks[] = {
+        {"55AA", std::string_view("\x55\xAA", 2), 0x1FE}, {"HdrS", "HdrS", 0x202}, {"PE", std::string_view("PE\0\0", 4), pe_at}, {"MZ", "MZ", 0}};
     // First those of every kernel, then those of one with an EFI stub.
     for (const std::size_t count : {2U, 3U, 4U}) {
         if (count > 2 && pe_at == 0) break;
@@ -151,7 +152,8 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
         return;
     }
     if (const auto marks = crc_holds_but_for_marks(file, out.expected_size); !marks.empty()) {
-        tell(Soundness::Sound, fmt::format("whole but for the mark {}, which this way to start it does not look at: with it put back the build's CRC-32 matches", marks),
+        tell(Soundness::Sound,
+             fmt::format("whole but for the mark {}, which this way to start it does not look at: with it put back the build's CRC-32 matches", marks),
              evidence_bytes(file, out.expected_size - 4, 4));
         return;
     }
@@ -206,7 +208,8 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
     const std::string unpacks = fmt::format("its {} payload unpacks to {}", compression_name(out.payload), size_text(done->produced));
     const bool checked = has_own_check(out.payload);
     if (checked && !out.changed_since_build) tell(Soundness::Sound, unpacks + " and its check matches", evidence_bytes(file, at, length));
-    else if (!out.changed_since_build) tell(Soundness::Unknown, unpacks + "; that format carries no check, and the image has none", evidence_bytes(file, at, length));
+    else if (!out.changed_since_build)
+        tell(Soundness::Unknown, unpacks + "; that format carries no check, and the image has none", evidence_bytes(file, at, length));
     else
         tell(Soundness::Unknown,
              checked ? unpacks + " and its check matches, but the build's CRC-32 over the whole image does not: something outside the payload was changed"

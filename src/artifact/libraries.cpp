@@ -74,7 +74,8 @@ std::string directory_of(std::string_view path) { return std::string(path.substr
 
 class Search {
 public:
-    Search(const ProgramFiles& files, const ElfInfo& program) : files_(files), program_(program), musl_(program.interpreter.find("ld-musl") != std::string::npos) {
+    Search(const ProgramFiles& files, const ElfInfo& program)
+        : files_(files), program_(program), musl_(program.interpreter.find("ld-musl") != std::string::npos) {
         if (!musl_)
             for (auto& [name, path] : read_library_cache(files.content("/etc/ld.so.cache"))) cache_[name].push_back(std::move(path));
     }
@@ -91,7 +92,9 @@ public:
                 const auto found = look(name, object, problem);
                 if (looks_ >= most_looks) return std::nullopt;
                 if (!found) {
-                    if (problem.evidence.place.empty()) problem.evidence = evidence_place(files_.place(object->path), "a library " + printable(name), "in none of the places where it is looked for");
+                    if (problem.evidence.place.empty())
+                        problem.evidence =
+                            evidence_place(files_.place(object->path), "a library " + printable(name), "in none of the places where it is looked for");
                     return problem;
                 }
                 if (got != nullptr) got->push_back(found->path);

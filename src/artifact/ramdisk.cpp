@@ -33,8 +33,9 @@ constexpr std::string_view module_mark = "~Module signature appended~\n";
 
 /// Small files whose content steers the start.
 bool worth_keeping(std::string_view name) {
-    return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" || name == "etc/initrd-release" ||
-           name == "etc/fstab" || name.starts_with("conf/conf.d/") || name == "conf/param.conf" || name.starts_with("etc/cmdline.d/") || name == "etc/crypttab" || name.ends_with("/modules.builtin");
+    return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" ||
+           name == "etc/initrd-release" || name == "etc/fstab" || name.starts_with("conf/conf.d/") || name == "conf/param.conf" ||
+           name.starts_with("etc/cmdline.d/") || name == "etc/crypttab" || name.ends_with("/modules.builtin");
 }
 
 std::string clean_name(std::string_view name) {
@@ -167,7 +168,8 @@ private:
             if (kept_ != nullptr) allowance_.kept -= size_;
             const bool regular = (mode_ & 0170000U) == 0100000U;
             program_.clear();
-            may_be_program_ = regular && size_ <= most_program && name_.find(".ko") == std::string::npos && (file.executable() || name_.find(".so") != std::string::npos);
+            may_be_program_ =
+                regular && size_ <= most_program && name_.find(".ko") == std::string::npos && (file.executable() || name_.find(".so") != std::string::npos);
         }
         body_left_ = size_;
         // Between name and body lies a pad; a body of any size may follow.

@@ -73,7 +73,8 @@ BootSectorCheck check_boot_sector(const Disk& disk, const Volume& volume) {
         const auto boot = ondisk::from_bytes<ondisk::FatBoot32>(*bytes);
         judge.hidden(boot.common.hidden_sectors);
         judge.size(volume.plain_info.size / sector, room);
-        if (volume.plain_info.kind == "fat32" && boot.fat32.backup_sector != 0 && boot.fat32.backup_sector < 32) judge.backup(boot.fat32.backup_sector * sector);
+        if (volume.plain_info.kind == "fat32" && boot.fat32.backup_sector != 0 && boot.fat32.backup_sector < 32)
+            judge.backup(boot.fat32.backup_sector * sector);
     } else if (volume.info.kind == "ntfs" || volume.info.kind == "bitlocker") {
         judge.out.kind = volume.info.kind;
         const auto boot = ondisk::from_bytes<ondisk::NtfsBoot>(*bytes);

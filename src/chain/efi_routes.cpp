@@ -17,12 +17,12 @@ constexpr std::size_t most_depth = 6;
 
 /// A file the firmware tries, and by whose word.
 struct Candidate {
-    const Volume* volume;  ///< in the firmware's view
-    std::string path;      ///< with slashes
-    std::string by;        ///< "Boot0010 “Almhof”", "the fallback file"
-    std::string option;    ///< for its message: Boot0010 "Almhof" from HD(…)
-    std::string text;      ///< handed to it by the option
-    std::string label;     ///< of its step in the graph: the option's title; empty: nobody named it
+    const Volume* volume;                  ///< in the firmware's view
+    std::string path;                      ///< with slashes
+    std::string by;                        ///< "Boot0010 “Almhof”", "the fallback file"
+    std::string option;                    ///< for its message: Boot0010 "Almhof" from HD(…)
+    std::string text;                      ///< handed to it by the option
+    std::string label;                     ///< of its step in the graph: the option's title; empty: nobody named it
     std::optional<Controller> controller;  ///< how its disk is attached, when the option's path says so
 };
 
@@ -33,15 +33,15 @@ std::optional<Controller> controller_of(const DevicePath& path) {
     for (const auto& node : path.nodes) {
         if (node.type != messaging) continue;
         switch (node.subtype) {
-            case 1:    // ATAPI
-            case 18:   // SATA
+            case 1:   // ATAPI
+            case 18:  // SATA
                 return Controller::Ata;
-            case 5:    // USB
-            case 16:   // USB WWID
+            case 5:   // USB
+            case 16:  // USB WWID
                 return Controller::Usb;
             case 23: return Controller::Nvme;
-            case 26:   // SD
-            case 29:   // eMMC
+            case 26:  // SD
+            case 29:  // eMMC
                 return Controller::Mmc;
             default: break;
         }
@@ -78,7 +78,8 @@ private:
             const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
             const auto files = files_of_option(option, *seen_, kind_);
             for (const auto* volume : files.volumes)
-                candidates_.push_back({volume, files.path, name, shown, load_option_text(option.optional_data), option.description, controller_of(option.path)});
+                candidates_.push_back(
+                    {volume, files.path, name, shown, load_option_text(option.optional_data), option.description, controller_of(option.path)});
             if (files.problem.empty()) continue;
             skipped.push_back(files.problem);
             if (option.whole && option.path.whole) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
@@ -208,7 +209,8 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            const bool chains = entry->kind == EntryKind::Chainload && !entry->stops_at && entry->unread.empty() && !entry->kernel.empty() && entry->kernel.front().found();
+            const bool chains =
+                entry->kind == EntryKind::Chainload && !entry->stops_at && entry->unread.empty() && !entry->kernel.empty() && entry->kernel.front().found();
             if (!chains) {
                 out_.list.push_back(std::move(next));
                 continue;

@@ -85,7 +85,8 @@ public:
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
         if (medium_ == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent && !asks_for_root(*ramdisk)) {
-            ladder_.set(Stage::Root, State::Unknown, "the command line names no root: the RAM disk's own init decides what it goes on with, or is the whole system",
+            ladder_.set(Stage::Root, State::Unknown,
+                        "the command line names no root: the RAM disk's own init decides what it goes on with, or is the whole system",
                         {evidence_place("RAM disk:/init")});
             return;
         }
@@ -110,7 +111,8 @@ private:
     static bool asks_for_root(const Ramdisk& ramdisk) {
         if (ramdisk.builder != "initramfs-tools") return false;
         return std::ranges::none_of(ramdisk.files, [](const auto& item) {
-            return item.first.starts_with("conf/") && (item.second.content.find("ROOT=") != std::string::npos || item.second.content.find("BOOT=") != std::string::npos);
+            return item.first.starts_with("conf/") &&
+                   (item.second.content.find("ROOT=") != std::string::npos || item.second.content.find("BOOT=") != std::string::npos);
         });
     }
 
@@ -357,9 +359,10 @@ private:
             auto drivers = judge_root_drivers(ramdisk, demand);
             if (drivers.state == State::Breaks && ramdisk->damage) {
                 // The archive that the drivers were in is the one that is damaged.
-                ladder_.breaks(Stage::Ramdisk, "ramdisk-damaged", fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
-                               {evidence_error(*ramdisk->damage)},
-                               fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n", not_found_symptom(root.written, ramdisk)));
+                ladder_.breaks(
+                    Stage::Ramdisk, "ramdisk-damaged", fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
+                    {evidence_error(*ramdisk->damage)},
+                    fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n", not_found_symptom(root.written, ramdisk)));
                 return false;
             }
             if (drivers.state == State::Breaks) {

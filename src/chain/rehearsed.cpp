@@ -125,7 +125,8 @@ void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const
     if (left_real_mode) return;
     // All of it is there, and it goes no further.
     if (run.unpacked != nullptr && own != Stage::Loader && rehearsal.end != RehearsalEnd::WaitsForKey)
-        ladder.breaks(Stage::Loader, "loader-does-not-work", fmt::format("run in an emulated PC, {} is loaded and does not work: {}", run.name, rehearsal.end_text),
+        ladder.breaks(Stage::Loader, "loader-does-not-work",
+                      fmt::format("run in an emulated PC, {} is loaded and does not work: {}", run.name, rehearsal.end_text),
                       {run.differing.empty() ? place.evidence(0, 512) : run.differing.front(), rehearsal_evidence(rehearsal)}, rehearsal_screen(rehearsal));
 }
 

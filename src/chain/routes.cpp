@@ -390,10 +390,11 @@ private:
         const auto spoken = r.last_words.empty() ? std::string::npos : rehearsal.text.find(r.last_words);
         const auto more = spoken == std::string::npos ? spoken : rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size());
         // An error by number alone is still the earlier stage's.
-        const bool still_before = more != std::string::npos && rehearsal.text.compare(more, 6, "Error ") == 0 && rehearsal.text.find(':', more) == std::string::npos;
+        const bool still_before =
+            more != std::string::npos && rehearsal.text.compare(more, 6, "Error ") == 0 && rehearsal.text.find(':', more) == std::string::npos;
         const bool goes_on = more != std::string::npos && !still_before;
         const bool waits = r.needs_proof && ((rehearsal.end == RehearsalEnd::WaitsForKey && !still_before) || rehearsal.end == RehearsalEnd::KernelEntered ||
-                                              rehearsal.end == RehearsalEnd::UntilReached || goes_on);
+                                             rehearsal.end == RehearsalEnd::UntilReached || goes_on);
         if (rehearsal.end == RehearsalEnd::KernelRead || waits) {
             ladder.support(Stage::Loader, "; run in an emulated PC, it works",
                            evidence_place("run in an emulated PC", {}, fmt::format("it uses {} within {} instructions", r.menu.place, rehearsal.instructions)));

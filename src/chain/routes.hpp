@@ -18,8 +18,8 @@ namespace herberge::chain {
 struct Route {
     Ladder ladder;
     std::vector<std::string> hops;
-    const Menu* menu = nullptr;         ///< of the last loader
-    const MenuEntry* entry = nullptr;   ///< null: it ends before an entry is chosen
+    const Menu* menu = nullptr;            ///< of the last loader
+    const MenuEntry* entry = nullptr;      ///< null: it ends before an entry is chosen
     std::optional<Controller> controller;  ///< how the disk of the firmware's choice is attached, as its option tells
     int controller_disk = 0;
     std::string controller_told_by;
@@ -34,7 +34,7 @@ struct Routes {
     std::vector<Route> list;
     std::deque<LoaderRun> loaders;  ///< reached, in the order of their discovery
     std::vector<StartEdge> steps;
-    int first_drive = 0;  ///< the disk that the firmware starts; 0: none
+    int first_drive = 0;                ///< the disk that the firmware starts; 0: none
     std::shared_ptr<const void> keeps;  ///< what `passed` leads to, where that is not the machine
 };
 

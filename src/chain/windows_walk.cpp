@@ -87,9 +87,10 @@ private:
                          fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title, start_.system->place), "Status: 0xc000000e");
         const auto directory = resolve(*fs, start_.directory);
         if (!directory && directory.error().unreadable())
-            return fails("windows-directory-unreadable",
-                         fmt::format("“{}” has its system in {}, which cannot be read: {}", entry_.title, place(start_.directory), directory.error().what),
-                         older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc0000185"));
+            return fails(
+                "windows-directory-unreadable",
+                fmt::format("“{}” has its system in {}, which cannot be read: {}", entry_.title, place(start_.directory), directory.error().what),
+                older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc0000185"));
         if (!directory)
             return fails(
                 "windows-directory-missing", fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),

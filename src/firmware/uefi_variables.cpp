@@ -159,8 +159,7 @@ namespace {
 Result<std::vector<std::uint8_t>> whole_file(const std::string& path) {
     const auto file = open_image(path, 0);
     if (!file) return tl::unexpected(file.error());
-    if ((*file)->size() > most_flash)
-        return fail(ErrorKind::TooLarge, "the flash image is too large", path, size_text(most_flash), size_text((*file)->size()));
+    if ((*file)->size() > most_flash) return fail(ErrorKind::TooLarge, "the flash image is too large", path, size_text(most_flash), size_text((*file)->size()));
     return (*file)->bytes(0, (*file)->size(), most_flash);
 }
 }  // namespace

@@ -484,7 +484,8 @@ void Pc::unpacked_entered() {
     const auto& wanted = *options_.unpacked;
     for (std::uint32_t i = 0; i < wanted.size(); ++i)
         if (peek8(options_.unpacked_at + i) != wanted[i]) {
-            finish(RehearsalEnd::Differs, fmt::format("what is unpacked to {:08x} differs from what its image holds, from byte {} on", options_.unpacked_at, i));
+            finish(RehearsalEnd::Differs,
+                   fmt::format("what is unpacked to {:08x} differs from what its image holds, from byte {} on", options_.unpacked_at, i));
             return;
         }
     finish(RehearsalEnd::UntilReached, fmt::format("what is unpacked to {:08x} is entered, byte by byte what its image holds", options_.unpacked_at));

@@ -124,8 +124,8 @@ private:
     bool was_protected_ = false;
     std::uint64_t instructions_ = 0;
     std::uint64_t last_progress_ = 0;  ///< instruction of the last BIOS call
-    std::uint64_t operations_ = 0;  ///< what was spent so far: memory accesses, bytes of services, searches
-    std::uint64_t written_ = 0;     ///< bytes of disk writes
+    std::uint64_t operations_ = 0;     ///< what was spent so far: memory accesses, bytes of services, searches
+    std::uint64_t written_ = 0;        ///< bytes of disk writes
     std::uint64_t quarter_ticks_ = 0;
     std::uint64_t timer_ticks_ = 0;  ///< ticks for which the timer interrupt was delivered
     std::uint64_t polls_ = 0;        ///< key polls since the last disk read

@@ -31,7 +31,8 @@ const std::vector<DriverPath>& driver_paths() {
         {Controller::Ata,
          sd,
          sd_config,
-         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv", "pata_amd", "pata_via", "pata_marvell", "pata_jmicron"},
+         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv", "pata_amd", "pata_via", "pata_marvell",
+          "pata_jmicron"},
          {"CONFIG_SATA_AHCI", "CONFIG_ATA_PIIX", "CONFIG_ATA_GENERIC"}},
         {Controller::Nvme, "nvme", "CONFIG_BLK_DEV_NVME", {}, {}},
         {Controller::VirtioBlk, "virtio_blk", "CONFIG_VIRTIO_BLK", {"virtio_pci", "virtio_mmio"}, {"CONFIG_VIRTIO_PCI", "CONFIG_VIRTIO_MMIO"}},
@@ -122,7 +123,8 @@ std::string controllers_text(const std::vector<std::pair<Controller, std::string
     std::vector<std::string> there;
     std::vector<std::string_view> absent;
     for (const auto& [controller, drivers] : usable) there.push_back(fmt::format("{} ({})", controller_name(controller), drivers));
-    for (const Controller usual : {Controller::Ata, Controller::Nvme, Controller::VirtioBlk, Controller::VirtioScsi, Controller::Scsi, Controller::Usb, Controller::Mmc})
+    for (const Controller usual :
+         {Controller::Ata, Controller::Nvme, Controller::VirtioBlk, Controller::VirtioScsi, Controller::Scsi, Controller::Usb, Controller::Mmc})
         if (std::ranges::find(usable, usual, &std::pair<Controller, std::string>::first) == usable.end()) absent.push_back(controller_name(usual));
     return fmt::format("drivers for {}{}", fmt::join(there, ", "), absent.empty() ? "" : fmt::format("; none for {}", fmt::join(absent, ", ")));
 }
@@ -219,8 +221,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
                           fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.", init),
                           {Evidence{{}, "RAM disk:" + runner, {}, printable(elf.interpreter), "absent"}});
         if (const auto problem = library_problem(*program_files(ramdisk), runner, elf))
-            return breaks("ramdisk-library-missing",
-                          fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
+            return breaks("ramdisk-library-missing", fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
                           fmt::format("{}: error while loading shared libraries: {}: {}\n"
                                       "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
                                       runner, printable(problem->library), problem->words),
@@ -278,9 +279,12 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     // Modules that are there and a kernel that tells what it has built in: then what is absent is absent.
     if (demand.controller && has_modules && any_told && std::ranges::find(paths, *demand.controller, &std::pair<Controller, std::string>::first) == paths.end())
         return breaks("ramdisk-no-controller-driver",
-                      fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by, controller_name(*demand.controller),
-                                  controllers_text(paths)),
-                      {Evidence{{}, "RAM disk:/lib/modules", {}, fmt::format("a driver for {}", controller_name(*demand.controller)),
+                      fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by,
+                                  controller_name(*demand.controller), controllers_text(paths)),
+                      {Evidence{{},
+                                "RAM disk:/lib/modules",
+                                {},
+                                fmt::format("a driver for {}", controller_name(*demand.controller)),
                                 fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300)}});
     const auto option = file_system_option(demand.file_system);
     if (!option.empty()) {

@@ -43,7 +43,8 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
         const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
         const auto digest = file ? package_digest(fs, path, **file, packages) : std::nullopt;
         if (!digest || digest->same) continue;
-        result.findings.push_back(make_finding("file-differs-from-package", fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
+        result.findings.push_back(make_finding("file-differs-from-package",
+                                               fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
                                                {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
     }
 }
@@ -104,9 +105,10 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     const bool late =
         first.code == "program-interpreter-missing" || first.code == "program-format" || first.code == "program-architecture" || first.code == "program-cut";
     if (started)
-        result.symptom = fmt::format("{}: error while loading shared libraries: {}\n"
-                                     "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
-                                     out.asked, printable(first.missing_library));
+        result.symptom = fmt::format(
+            "{}: error while loading shared libraries: {}\n"
+            "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
+            out.asked, printable(first.missing_library));
     else if (ramdisk == nullptr)
         result.symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
                                : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";

@@ -35,8 +35,7 @@ std::optional<std::string> listed(std::string_view list, std::string_view path) 
 
 }  // namespace
 
-std::optional<PackageDigest> package_digest(const FileSystem& root, std::string_view path, const ByteSource& file,
-                                            const std::vector<std::string>& packages) {
+std::optional<PackageDigest> package_digest(const FileSystem& root, std::string_view path, const ByteSource& file, const std::vector<std::string>& packages) {
     const auto directory = resolve(root, folder);
     const auto names = directory && directory->file.type == FileType::Directory ? root.list(directory->file.id) : fail(ErrorKind::NotFound, {});
     if (!names) return std::nullopt;

@@ -187,7 +187,8 @@ private:
             if (line.starts_with('#')) return;
             for (auto at = line.find("mount"); at != std::string_view::npos; at = line.find("mount", at + 1)) {
                 const auto rest = line.substr(at + 5, std::min(line.find_first_of(";|&", at), line.size()) - at - 5);
-                out = out || rest.starts_with("all") || (rest.starts_with(' ') && (rest.find(" -a") != std::string_view::npos || rest.find(" --all") != std::string_view::npos));
+                out = out || rest.starts_with("all") ||
+                      (rest.starts_with(' ') && (rest.find(" -a") != std::string_view::npos || rest.find(" --all") != std::string_view::npos));
             }
         });
         return out;
@@ -282,7 +283,8 @@ private:
         }
         if (!needed) return;
         // File systems whose own identifiers are read here; those of a partition table are, whatever it holds.
-        static constexpr std::array<std::string_view, 10> identified = {"auto", "vfat", "msdos", "xfs", "btrfs", "f2fs", "exfat", "iso9660", "squashfs", "fuseblk"};
+        static constexpr std::array<std::string_view, 10> identified = {"auto", "vfat",  "msdos",   "xfs",      "btrfs",
+                                                                        "f2fs", "exfat", "iso9660", "squashfs", "fuseblk"};
         const bool known_type = line.type.starts_with("ext") || line.type.starts_with("ntfs") || std::ranges::find(identified, line.type) != identified.end() ||
                                 target.kind == RootReference::Kind::PartUuid || target.kind == RootReference::Kind::PartLabel;
         const std::string symptom =
@@ -332,7 +334,8 @@ private:
     /// Nothing of this stops the start, but the person at the screen stands before a closed door.
     void logins() {
         if (init_.flavour == "systemd") {
-            if (resolve(fs_, "/lib/systemd/system/getty@.service") || resolve(fs_, "/usr/lib/systemd/system/getty@.service")) terminals_.emplace_back("/sbin/agetty");
+            if (resolve(fs_, "/lib/systemd/system/getty@.service") || resolve(fs_, "/usr/lib/systemd/system/getty@.service"))
+                terminals_.emplace_back("/sbin/agetty");
             for (const std::string_view path : {"/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd"}) {
                 const bool wanted = resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service").has_value();
                 if (!wanted) continue;
@@ -351,7 +354,8 @@ private:
             if (!program.runs) refused.insert(refused.end(), program.evidence.begin(), program.evidence.end());
         }
         if (!terminals_.empty() && !any)
-            risk("services-no-login", fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen", printable(terminals_.front())), refused);
+            risk("services-no-login",
+                 fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen", printable(terminals_.front())), refused);
         const bool getty = std::ranges::any_of(terminals_, [](const std::string& t) { return t.ends_with("getty"); });
         if (!getty) return;
         if (const auto login = judge_executable(fs_, root_.place, "/bin/login"); !login.runs)

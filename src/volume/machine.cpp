@@ -204,8 +204,7 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
     auto inside_member = [&](std::uint64_t lba) {
         return std::ranges::any_of(disk.volumes, [&](const Volume& v) {
             const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), sector));
-            return v.info.holds_others() && !where.empty() && lba >= where.front().offset / sector &&
-                   lba < (where.front().offset + v.source->size()) / sector;
+            return v.info.holds_others() && !where.empty() && lba >= where.front().offset / sector && lba < (where.front().offset + v.source->size()) / sector;
         });
     };
     auto look = [&](std::uint64_t lba) -> std::optional<MisplacedVolume> {

@@ -24,7 +24,8 @@ struct Build {
     std::string_view name, first_code, start_up;
 };
 constexpr Build builds[] = {
-    {"GRUB 2.06 as Debian 12 packages it", "b409fde704d4064922f37a8c44d264cd64adf37f678ca021272502d64cb59a15", "0d2eff2df468c45194f286229ce373207eb22616ea1896b63fd4eb11f76ed040"},
+    {"GRUB 2.06 as Debian 12 packages it", "b409fde704d4064922f37a8c44d264cd64adf37f678ca021272502d64cb59a15",
+     "0d2eff2df468c45194f286229ce373207eb22616ea1896b63fd4eb11f76ed040"},
 };
 
 /// Where the list of runs ends, growing downwards from the sector's end.
@@ -62,7 +63,8 @@ bool differences(std::span<const std::uint8_t> installed, std::span<const std::u
         if (installed[i] != file[i]) all.push_back(i);
     if (all.size() > most_differing) return false;
     for (const auto i : all)
-        out.push_back({DiskRange{where.disk, where.offset + i, 1}, {}, {}, fmt::format("{:02x}, as in {}", file[i], place), fmt::format("{:02x}", installed[i])});
+        out.push_back(
+            {DiskRange{where.disk, where.offset + i, 1}, {}, {}, fmt::format("{:02x}, as in {}", file[i], place), fmt::format("{:02x}", installed[i])});
     return true;
 }
 

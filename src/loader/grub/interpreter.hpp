@@ -49,7 +49,7 @@ struct Context {
     std::vector<LoaderMessage> messages;
     std::vector<LoaderMessage> echoes;
     bool superusers_asked = false;
-    std::string unread;             ///< the configuration goes on in a file that is not read here: why; empty: it does not
+    std::string unread;              ///< the configuration goes on in a file that is not read here: why; empty: it does not
     std::size_t variable_bytes = 0;  ///< names and values
 };
 

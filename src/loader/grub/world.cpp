@@ -216,8 +216,8 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     }
     out.volume = found->volume != nullptr ? found->volume : machine_.volume(found->disk->number, 0);
     if (out.volume != nullptr && unread(*out.volume, modules))
-        return refuse(Opened::Failure::Unread, fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,
-                                                           out.volume->plain_info.kind));
+        return refuse(Opened::Failure::Unread,
+                      fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place, out.volume->plain_info.kind));
     if (out.volume != nullptr && out.volume->mark_unreadable()) return refuse(Opened::Failure::Read, read_failure(*out.volume->problem, device_name));
     if (out.volume == nullptr || !readable(*out.volume, modules)) return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
     out.place = fmt::format("{}:{}", out.volume->place, file);
