@@ -281,4 +281,56 @@ TEST(DirectKernel, TheOptionsTextIsItsCommandLine) {
     EXPECT_EQ(stage(start("root=UUID=0badcafe-0000-4000-8000-000000000000 initrd=\\EFI\\almhof\\ramdisk", true)), "root");
 }
 
+/// An option whose path says how the disk is attached, in front of the drive's own node.
+forge::Variable attached(const Bytes& disk, const Bytes& node, const std::string& text) {
+    auto option = forge::make_boot_option("Kernel", 1, demo::kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\kernel.efi", true, forge::utf16(text));
+    const std::size_t path = 6 + forge::utf16("Kernel").size();
+    option.insert(option.begin() + static_cast<std::ptrdiff_t>(path), node.begin(), node.end());
+    option[4] = static_cast<std::uint8_t>(option[4] + node.size());
+    return {"Boot0004", global, option};
+}
+
+TEST(Controllers, TheFirmwaresOptionTellsWhichDriverIsNeeded) {
+    auto desk = demo::front_desk();
+    const auto nodes = desk.root.nodes();
+    const auto kernel = std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/vmlinuz-"); });
+    const auto config = std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/config-"); });
+    ASSERT_NE(config, nodes.end());
+    const std::string text = std::string("root=UUID=") + demo::kiosk_uuid + " ro initrd=\\EFI\\almhof\\ramdisk";
+    const auto start = [&](const Bytes& node, bool with_config) {
+        auto kiosk = demo::kiosk();
+        kiosk.esp.remove("/EFI/BOOT/BOOTX64.EFI");
+        kiosk.esp.file("/EFI/almhof/kernel.efi", forge::with_efi_stub(kernel->second.content));
+        kiosk.esp.file("/EFI/almhof/ramdisk", forge::gzip(forge::make_cpio(desk.ramdisk)));
+        if (!with_config) kiosk.root.remove(config->first);
+        if (with_config) kiosk.esp.file("/EFI/almhof/" + config->first.substr(6), config->second.content);
+        const auto disk = kiosk.build();
+        return Chosen(disk, {{"BootOrder", global, {4, 0}}, attached(disk, node, text)});
+    };
+    const Bytes nvme = {3, 23, 16, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0};
+    const Bytes sata = {3, 18, 10, 0, 0, 0, 0xFF, 0xFF, 0, 0};
+    const Bytes usb = {3, 5, 6, 0, 1, 0};
+    const Bytes emmc = {3, 29, 5, 0, 0};
+    const Bytes scsi = {3, 2, 8, 0, 0, 0, 0, 0};
+    const auto stage = [](const Chosen& c) {
+        const auto& s = c.verdict.systems.front();
+        return s.stops_at ? std::string(stage_id(*s.stops_at)) : std::string(starts_id(s.starts));
+    };
+    EXPECT_EQ(stage(start(sata, true)), "yes");
+    EXPECT_EQ(stage(start(scsi, true)), "yes") << "adapters of every kind look the same there";
+    for (const auto& [node, name] : {std::pair(nvme, "NVMe"), std::pair(usb, "USB"), std::pair(emmc, "eMMC and SD")}) {
+        const auto broken = start(node, true);
+        EXPECT_EQ(stage(broken), "root") << name;
+        EXPECT_NE(broken.text(Stage::Root).find(std::string("says that the disk is attached by ") + name), std::string::npos) << broken.text(Stage::Root);
+        EXPECT_TRUE(std::ranges::any_of(broken.verdict.findings, [](const Finding& f) { return f.code == "ramdisk-no-controller-driver"; }));
+        // Where nothing tells what the kernel has built in, the absence of a module tells nothing.
+        EXPECT_NE(stage(start(node, false)), "root") << name;
+    }
+    const auto told = start(sata, true);
+    EXPECT_NE(told.text(Stage::Root)
+                  .find("drivers for AHCI/ATA (ahci), virtio-blk (virtio_pci); none for NVMe, virtio-scsi, SCSI and SAS adapters, USB, eMMC and SD"),
+              std::string::npos)
+        << told.text(Stage::Root);
+}
+
 }  // namespace
