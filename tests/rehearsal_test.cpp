@@ -82,6 +82,29 @@ INSTANTIATE_TEST_SUITE_P(All, PlainBoot,
                                          Plain{"Second", {0, 0x80}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"}),
                          support::by_name);
 
+TEST(PlainBoot, SilentCodeThatWantsAnActiveEntryIsProvenToLackIt) {
+    // Copies itself to 0600, starts the active entry's sector, and gives up with INT 18h without a word.
+    const Bytes code = {0x31, 0xC0, 0x8E, 0xD8, 0x8E, 0xC0, 0x8E, 0xD0, 0xBC, 0x00, 0x7C, 0xBE, 0x00, 0x7C, 0xBF, 0x00, 0x06, 0xB9, 0x00, 0x01,
+                        0xF3, 0xA5, 0xEA, 0x1B, 0x06, 0x00, 0x00, 0xBE, 0xBE, 0x07, 0xB9, 0x04, 0x00, 0x80, 0x3C, 0x80, 0x74, 0x07, 0x83, 0xC6,
+                        0x10, 0xE2, 0xF6, 0xCD, 0x18, 0x66, 0x6A, 0x00, 0x66, 0xFF, 0x74, 0x08, 0x6A, 0x00, 0x68, 0x00, 0x7C, 0x6A, 0x01, 0x6A,
+                        0x10, 0x89, 0xF5, 0x89, 0xE6, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13, 0x89, 0xEE, 0xEA, 0x00, 0x7C, 0x00, 0x00};
+    auto image = plain_disk({"", {0, 0}, true, RehearsalEnd::Int18, "", ""});
+    std::fill_n(image.begin(), 440, std::uint8_t{0});
+    std::copy(code.begin(), code.end(), image.begin());
+    EXPECT_EQ(run(image).end, RehearsalEnd::Int18);
+    EXPECT_EQ(run(image).text, "");
+    const support::Checked checked(image);
+    EXPECT_EQ(checked.stage(), "partition-table");
+    EXPECT_TRUE(checked.has("boot-code-finds-no-partition"));
+    const auto& rung = checked.system().at(Stage::PartitionTable);
+    EXPECT_NE(rung.text.find("none is; with entry 1 marked, it goes on"), std::string::npos) << rung.text;
+    EXPECT_EQ(rung.evidence.front().range, (DiskRange{1, 446, 64}));
+    EXPECT_EQ(checked.system().at(Stage::BootCode).state, State::Holds);
+    // Code that gives up whatever is marked lacks something else.
+    std::fill_n(image.begin() + 0x21, 0x2B - 0x21, std::uint8_t{0x90});
+    EXPECT_EQ(support::Checked(image).system().at(Stage::PartitionTable).text.find("with entry"), std::string::npos);
+}
+
 TEST(Rehearsal, RecordsWhoStartsWhomAndWhereItLies) {
     const auto r = run(plain_disk({"", {0, 0x80}, true, RehearsalEnd::Int18, "", ""}));
     std::vector<std::string> steps;

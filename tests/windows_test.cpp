@@ -295,6 +295,7 @@ forge::HiveNode& services(demo::OfficePc& p) { return p.system_hive.child("Contr
 INSTANTIATE_TEST_SUITE_P(
     Windows, OfficeChanges,
     testing::Values(
+        Change{"BootManagersImageChanged", [](auto& p) { p.boot.at("/bootmgr").content.back() ^= 1U; }, "loader", "windows-loader-damaged"},
         Change{"BootManagerCut", [](auto& p) { p.boot.at("/bootmgr").content.resize(4096); }, "loader", "windows-loader-damaged"},
         Change{"StoreWithoutEntries", [](auto& p) { p.store = forge::make_store({}, 1U << 20U, 0x0A1B0F70); }, "configuration", "store-no-entry"},
         Change{"StoreInheritsInACircle",

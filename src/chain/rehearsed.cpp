@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <array>
 
 namespace herberge::chain {
 
@@ -43,6 +44,23 @@ const Volume* volume_at(const Machine& machine, const DiskRange& range) {
         if (!where.empty() && where[0].disk == range.disk && where[0].offset == range.offset) out = &v;
     });
     return out;
+}
+
+/// Nothing is marked active: would the code go on if something were? The slot of an entry with which it starts a boot
+/// sector; none: that is not what it lacks. The mark is set in a layer over the disk.
+std::optional<int> wants_an_active_entry(const Machine& machine, const Disk& disk) {
+    if (disk.table.kind != TableKind::Mbr || disk.table.active_count() != 0) return std::nullopt;
+    for (const auto& partition : disk.table.partitions) {
+        if (partition.logical || partition.extended() || partition.slot > 3) continue;
+        Machine marked = machine;
+        const auto layer = overlay(disk.source);
+        const std::array<std::uint8_t, 1> active = {0x80};
+        if (!layer->write(446 + 16 * static_cast<std::uint64_t>(partition.slot), active)) return std::nullopt;
+        for (auto& other : marked.disks)
+            if (other.number == disk.number) other.source = layer;
+        if (entered(rehearse(marked, disk.number, RehearsalOptions::brief()), Stage::BootSector) != nullptr) return partition.slot;
+    }
+    return std::nullopt;
 }
 
 /// Sector 0 and the gap: nothing that a table entry leads to.
@@ -161,8 +179,15 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
             ladder.support(Stage::BootCode, "", evidence);
             return;
         }
+        if (const auto slot = wants_an_active_entry(machine, disk)) {
+            ladder.set(Stage::BootCode, State::Holds, "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
+            ladder.breaks(Stage::PartitionTable, "boot-code-finds-no-partition",
+                          fmt::format("the first sector's code starts the partition that is marked active, and none is; with entry {} marked, it goes on", *slot + 1),
+                          {evidence_bytes(*disk.source, 446, 64, "an active entry", "none"), evidence}, screen);
+            return;
+        }
         if (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Loops ||
-            rehearsal.text.empty()) {
+            (rehearsal.text.empty() && rehearsal.end != RehearsalEnd::Int18)) {
             ladder.breaks(Stage::BootCode, "boot-code-does-nothing", "run in an emulated PC, the first sector's code starts nothing: " + rehearsal.end_text,
                           {code, evidence}, screen);
             return;

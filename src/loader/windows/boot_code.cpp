@@ -68,7 +68,9 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
 }
 
 /// A 16-bit head, and behind it the image that does the work. Large ones may be packed, so that no image is seen.
-std::optional<std::string> judge_loader_file(const ByteSource& file) {
+/// The boot manager's head checks the sum of that image before it starts it (`sum`).
+std::optional<std::string> judge_loader_file(const Source& source, bool sum) {
+    const ByteSource& file = *source;
     constexpr std::uint64_t most = std::uint64_t{4} << 20U;
     constexpr std::uint64_t head_only = 8192;
     const auto bytes = file.bytes(0, std::min(file.size(), most));
@@ -78,7 +80,13 @@ std::optional<std::string> judge_loader_file(const ByteSource& file) {
         const auto image = inspect_pe(file, at);
         if (!image) continue;
         if (!image->complete) return "the image in it is cut short";
-        return std::nullopt;
+        if (!sum || image->stored_checksum == 0) return std::nullopt;
+        // It may end with its last section, or with what was appended to the file.
+        for (const std::uint64_t length : {image->end, file.size() - at}) {
+            const auto found = pe_checksum(*slice(source, at, length, file.place()));
+            if (found && *found == image->stored_checksum) return std::nullopt;
+        }
+        return fmt::format("the image in it fails its own checksum ({:08x})", image->stored_checksum);
     }
     if (file.size() <= head_only) return fmt::format("only {} of it are there: the image behind its 16-bit head is missing", size_text(file.size()));
     return std::nullopt;
@@ -109,7 +117,7 @@ LoaderRun run_manager(const Machine& machine, const BootPlace& place) {
         stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{} cannot be read", file->place), {evidence_place(file->place)}, read_failed());
         return out;
     }
-    if (const auto why = judge_loader_file(*source)) {
+    if (const auto why = judge_loader_file(source, true)) {
         stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why),
              {evidence_place(file->place, "a whole boot manager", *why)}, fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
         return out;
@@ -312,7 +320,7 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     if (!file) return out;
     const Volume& volume = *place.volume;
     const auto source = open_file(*file);
-    const auto why = source ? judge_loader_file(*source) : std::optional<std::string>("it cannot be read");
+    const auto why = source ? judge_loader_file(source, false) : std::optional<std::string>("it cannot be read");
     if (why) {
         stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why), {evidence_place(file->place, "a whole NTLDR", *why)},
              "NTLDR is corrupt.  The system cannot boot.");
