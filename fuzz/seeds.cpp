@@ -64,6 +64,29 @@ int main(int argc, char** argv) {
     auto plain = forge::make_plain_boot();
     plain.resize(446);
     good = write("rehearsal", "plain", plain) && good;
+    // What hostile disks were made of: runs of prefixes, repeated instructions, writes, nesting, circles.
+    auto boot = [&](const char* name, forge::Bytes code, std::uint8_t fill) {
+        code.resize(446, fill);
+        return write("rehearsal", name, code);
+    };
+    good = boot("prefixes", {}, 0xF3) && good;
+    good = boot("repeat", {0xB9, 0xFF, 0xFF, 0xF3, 0xAC, 0xEB, 0xF9}, 0) && good;
+    good = boot("move", {0xBE, 0x00, 0x7D, 0xB9, 0x00, 0x80, 0xB4, 0x87, 0xCD, 0x15, 0xEB, 0xF4}, 0) && good;
+    good = boot("writes", {0xBE, 0x40, 0x7C, 0xB8, 0x00, 0x43, 0xB2, 0x80, 0xCD, 0x13, 0x83, 0x06, 0x48, 0x7C, 0x02, 0xEB, 0xEF}, 0) && good;
+    std::string nested = "if [ ";
+    for (int i = 0; i < 3000; ++i) nested += i % 3 == 0 ? "! " : "( ";
+    good = write("script", "nested", forge::to_bytes(nested + "]; then set a=b; fi\nset a=x\nset a=$a$a$a$a\nset a=$a$a$a$a\n")) && good;
+    forge::Tree programs;
+    programs.file("/init", forge::make_dynamic({"/init", {"libinn.so.1", "libinn.so.1"}, "", "$ORIGIN:$LIB", ""}), 0755);
+    programs.file("/lib/libinn.so.1", forge::make_dynamic({"", {"libinn.so.1"}, "libinn.so.1", "", "/lib"}), 0755);
+    programs.file("/etc/ld.so.cache", forge::make_library_cache({{"libinn.so.1", "/lib/libinn.so.1"}}));
+    good = write("ramdisk", "programs", forge::gzip(forge::make_cpio(programs))) && good;
+    options.extents = true;
+    options.metadata_csum = true;
+    good = write("volume", "programs", forge::make_ext(programs, options)) && good;
+    auto signed_sector = demo::kiosk().build();
+    signed_sector[510] = signed_sector[511] = 0;
+    good = write("machine", "kiosk-without-a-mark", signed_sector) && good;
     disk = d.build();
     disk.resize(200U << 10U);
     disk.insert(disk.begin(), 2);

@@ -181,9 +181,10 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         }
         if (const auto slot = wants_an_active_entry(machine, disk)) {
             ladder.set(Stage::BootCode, State::Holds, "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
-            ladder.breaks(Stage::PartitionTable, "boot-code-finds-no-partition",
-                          fmt::format("the first sector's code starts the partition that is marked active, and none is; with entry {} marked, it goes on", *slot + 1),
-                          {evidence_bytes(*disk.source, 446, 64, "an active entry", "none"), evidence}, screen);
+            ladder.breaks(
+                Stage::PartitionTable, "boot-code-finds-no-partition",
+                fmt::format("the first sector's code starts the partition that is marked active, and none is; with entry {} marked, it goes on", *slot + 1),
+                {evidence_bytes(*disk.source, 446, 64, "an active entry", "none"), evidence}, screen);
             return;
         }
         if (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault || rehearsal.end == RehearsalEnd::Loops ||
