@@ -67,7 +67,7 @@ def screen_of(drive, serial, expected, seconds=60):
     try:
         while time.time() < end and machine.poll() is None:
             time.sleep(1)
-            machine.stdin.write(f"pmemsave 0xb8000 4000 {memory}\n")
+            machine.stdin.write(f"pmemsave 0xb8000 4000 \"{memory}\"\n")
             machine.stdin.flush()
             time.sleep(0.3)
             raw = open(memory, "rb").read() if os.path.exists(memory) else b""
