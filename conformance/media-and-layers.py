@@ -54,7 +54,7 @@ def judge(images, *options):
     return json.loads(done.stdout), done.returncode
 
 
-def screen_of(drive, serial, expected, seconds=60):
+def screen_of(drive, serial, expected, seconds=180):
     """Starts a machine until one of the texts stands on its screen or serial line."""
     memory, line = os.path.join(work, "screen.raw"), os.path.join(work, "serial.txt")
     for f in (memory, line):

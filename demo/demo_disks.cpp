@@ -52,6 +52,7 @@ FrontDesk front_desk() {
     t.link("/usr/bin/sh", "busybox")
         .link("/usr/sbin/init", "/usr/bin/busybox")
         .link("/usr/sbin/getty", "../bin/busybox")
+        .link("/usr/bin/login", "busybox")
         .link("/usr/sbin/reboot", "../bin/busybox");
     t.link("/bin", "usr/bin").link("/sbin", "usr/sbin").link("/lib", "usr/lib");
     for (const char* directory : {"/dev", "/proc", "/sys", "/run", "/tmp", "/root", "/usr/lib", "/var/log"}) t.directory(directory);

@@ -47,6 +47,7 @@ TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
     const auto healthy = tool("check " + disk("healthy.img"));
     EXPECT_EQ(healthy.status, 0) << healthy.out;
     EXPECT_NE(healthy.out.find("d1p1   Almhof Desk 4 (Enzian)  starts\n"), std::string::npos) << healthy.out;
+    EXPECT_EQ(healthy.out.find("Also found"), std::string::npos) << "a sound machine has nothing to repair: " << healthy.out;
     const auto broken = tool("check " + disk("wrong-kernel.img"));
     EXPECT_EQ(broken.status, 1);
     const auto verdict = broken.out.find("will not start: stops at entry");
