@@ -177,10 +177,15 @@ def layer(name, volume, kind, identifiers):
         old = b"root=UUID=a1b0f000-0001-4a01-8a01-00000a1b0f01"
         new = ("root=" + root).encode().ljust(len(old))
         assert len(new) == len(old) and old in changed
-        open(os.path.join(work, "changed.img"), "wb").write(changed.replace(old, new))
+        # The kernel's configuration has the driver built in: without one this RAM disk could not mount it, and that is said rightly.
+        lacks = b"# CONFIG_RD_LZO is not set"
+        assert lacks in changed
+        has = f"CONFIG_{kind.upper()}_FS=y\n#".encode().ljust(len(lacks), b"-")
+        open(os.path.join(work, "changed.img"), "wb").write(changed.replace(old, new).replace(lacks, has))
         verdict, status = judge(["changed.img"])
-        broken = [(s["name"], s["stops_at"]) for s in verdict["systems"] if s["starts"] == "no"]
-        breaks = [f["code"] for f in verdict["findings"] if f["severity"] == "breaks"]
+        # The system that stays on the first partition is one that no entry starts any more; that is so.
+        broken = [(s["name"], s["stops_at"]) for s in verdict["systems"] if s["starts"] == "no" and s["stops_at"] != "entry"]
+        breaks = [f["code"] for f in verdict["findings"] if f["severity"] == "breaks" and f["code"] != "entry-none-for-system"]
         text = " ".join(x["text"] for s in verdict["systems"] for x in s["stages"])
         if broken or breaks or "d1p3" not in text:
             problem = (problem or "") + f" root={root}: said {broken} {breaks}, {text[-160:]}"
