@@ -267,7 +267,7 @@ private:
             out.name = route.entry->title;
             out.kind = "tool";
         }
-        const auto root = resolve_root(machine_, CommandLine(route.entry->arguments).value("root").value_or(""));
+        const auto root = chain::named_root(machine_, *route.entry);
         if (root.volume != nullptr) out.place = root.volume->place;
         out.entry = route.entry->title;
         out.entry_is_default = route.unattended;
@@ -312,27 +312,30 @@ private:
     /// Entries whose system could not be identified because its root lies in something that is not read here, or because
     /// nothing tells where it is: one element for each root that they name.
     void unread_systems(Verdict& out) {
-        std::map<std::string, std::vector<const Route*>> by_root;
+        struct Named {
+            const Volume* volume;  ///< null: none that is there
+            std::vector<const Route*> routes;
+        };
+        std::map<std::string, Named> by_root;
         std::vector<std::string> order;
         for (const auto& route : routes_.list) {
             if (route.entry == nullptr || route.entry->kind != EntryKind::Linux || (route.entry->stops_at && route.entry->unread.empty())) continue;
             if (chain::system_of(machine_, *route.entry, systems_) != nullptr || chain::is_other_program(*route.entry)) continue;
             if (chain::names_missing_volume(machine_, *route.entry)) continue;  // told with the lost ones
-            const auto root = resolve_root(machine_, CommandLine(route.entry->arguments).value("root").value_or(""));
+            const auto root = chain::named_root(machine_, *route.entry);
             if (root.volume == nullptr && !root.cannot_tell && route.entry->unread.empty()) continue;
             const std::string key = root.volume != nullptr ? root.volume->place : !root.written.empty() ? root.written : route.entry->title;
             if (!by_root.contains(key)) order.push_back(key);
-            by_root[key].push_back(&route);
+            by_root.try_emplace(key, Named{root.volume, {}}).first->second.routes.push_back(&route);
         }
         for (const auto& key : order) {
-            const auto& own = by_root[key];
+            const auto& [volume, own] = by_root.at(key);
             const auto automatic = std::ranges::find_if(own, [](const Route* r) { return r->unattended; });
             const Route& primary = automatic != own.end() ? **automatic : *own.front();
-            const auto root = resolve_root(machine_, CommandLine(primary.entry->arguments).value("root").value_or(""));
             SystemVerdict verdict;
             verdict.kind = "unknown";
             verdict.name = fmt::format("the system that “{}” starts", primary.entry->title);
-            if (root.volume != nullptr) verdict.place = root.volume->place;
+            if (volume != nullptr) verdict.place = volume->place;
             verdict.entry = primary.entry->title;
             verdict.entry_is_default = primary.unattended;
             for (const auto* route : own) verdict.named_by.push_back(fmt::format("{} ({}:{})", route->entry->title, route->entry->place, route->entry->line));

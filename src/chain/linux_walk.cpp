@@ -50,14 +50,7 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
 class LinuxWalk {
 public:
     LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around)
-        : machine_(machine),
-          entry_(entry),
-          menu_(menu),
-          artifacts_(artifacts),
-          ladder_(ladder),
-          around_(around),
-          medium_(around.medium),
-          arguments_(entry.arguments) {}
+        : machine_(machine), entry_(entry), menu_(menu), artifacts_(artifacts), ladder_(ladder), around_(around), arguments_(entry.arguments) {}
 
     void run() {
         if (!entry()) return;
@@ -68,7 +61,7 @@ public:
                 ladder_.set(stage, State::NotNeeded, "what is started is a program of its own, no Linux");
             return;
         }
-        const auto root = resolve_root(machine_, arguments_.value("root").value_or(""));
+        const auto root = named_root(machine_, entry_);
         const auto loaded = ramdisk_files();
         const Ramdisk* ramdisk = nullptr;
         std::shared_ptr<const Result<Ramdisk>> held;
@@ -84,14 +77,14 @@ public:
         }
         demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
-        if (medium_ == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent && !asks_for_root(*ramdisk)) {
+        if (around_.medium == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent && !asks_for_root(*ramdisk)) {
             ladder_.set(Stage::Root, State::Unknown,
                         "the command line names no root: the RAM disk's own init decides what it goes on with, or is the whole system",
                         {evidence_place("RAM disk:/init")});
             return;
         }
-        if (medium_ != nullptr && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
-            const auto packed = judge_medium(*medium_, arguments_);
+        if (around_.medium != nullptr && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
+            const auto packed = judge_medium(*around_.medium, arguments_);
             ladder_.set(Stage::Root, packed);
             if (packed.state == State::Breaks) return;
             const bool inside = packed.state == State::NotNeeded;
@@ -219,7 +212,7 @@ private:
 
     [[nodiscard]] std::optional<PackageDigest> packaged(const KernelImage& image) const {
         const auto& file = entry_.kernel.front();
-        const auto root = resolve_root(machine_, arguments_.value("root").value_or(""));
+        const auto root = named_root(machine_, entry_);
         const auto source = open_reference(file);
         if (root.volume == nullptr || root.volume->by_kernel() == nullptr || source == nullptr || image.release.empty()) return std::nullopt;
         // A volume of its own for /boot shows its files without that directory.
@@ -434,7 +427,6 @@ private:
     Artifacts& artifacts_;
     Ladder& ladder_;
     LinuxSurroundings around_;
-    const Volume* medium_;  ///< the install or live medium that is started; null: none
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::string driver_note_;
@@ -515,6 +507,10 @@ bool is_other_program(const MenuEntry& entry) {
     return source != nullptr && is_other_program(*source);
 }
 
+RootReference named_root(const Machine& machine, const MenuEntry& entry) {
+    return resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
+}
+
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
     if (entry.windows) return windows_system(entry, systems);
     auto system_on = [&](const Volume* volume) -> const InstalledSystem* {
@@ -522,7 +518,7 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
             std::ranges::find_if(systems, [&](const InstalledSystem& s) { return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux; });
         return found != systems.end() ? &*found : nullptr;
     };
-    const auto root = resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
+    const auto root = named_root(machine, entry);
     if (const auto* system = system_on(root.volume)) return system;
     if (root.volume != nullptr && root.volume->unread()) return nullptr;
     if (root.kind == RootReference::Kind::Absent && is_other_program(entry)) return nullptr;

@@ -5,6 +5,8 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
+#include "chain/linux_walk.hpp"
+
 namespace herberge::chain {
 
 namespace {
@@ -92,12 +94,10 @@ std::string name_of_system(const Stray& stray) {
     return systems.empty() ? std::string{} : systems.front().name;
 }
 
-std::string root_of(const MenuEntry& entry) { return CommandLine(entry.arguments).value("root").value_or(""); }
-
 }  // namespace
 
 bool names_missing_volume(const Machine& machine, const MenuEntry& entry) {
-    const auto root = resolve_root(machine, root_of(entry));
+    const auto root = named_root(machine, entry);
     using Kind = RootReference::Kind;
     const bool by_name = root.kind == Kind::Uuid || root.kind == Kind::Label || root.kind == Kind::PartUuid || root.kind == Kind::Device;
     return (by_name && root.volume == nullptr && !root.cannot_tell) || entry.stop_code == "entry-device-missing";
@@ -121,7 +121,7 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
     for (const auto* route : homeless) {
         LostSystem lost;
         lost.route = route;
-        const auto root = resolve_root(machine, root_of(*route->entry));
+        const auto root = named_root(machine, *route->entry);
         lost.wanted = root.written.empty() ? route->entry->stop_reason : root.written;
         if (std::ranges::any_of(out, [&](const LostSystem& l) { return l.wanted == lost.wanted; })) continue;
         for (const auto& stray : found) {
