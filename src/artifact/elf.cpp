@@ -131,6 +131,8 @@ namespace {
 
 constexpr int most_interpreters = 4;  // Linux: BINPRM_MAX_RECURSION
 
+bool runs_on_x86(std::uint16_t machine) { return machine == 3 || machine == 62; }
+
 /// What the kernel asks of the loader that an ELF program names (fs/binfmt_elf.c, load_elf_binary): an executable ELF
 /// file for this processor. Its own interpreter, if it named one, is not looked at. Empty: it serves.
 std::string refuse_loader(const FileSystem& fs, std::string_view volume, const std::string& path, std::vector<Evidence>& evidence) {
@@ -148,14 +150,12 @@ std::string refuse_loader(const FileSystem& fs, std::string_view volume, const s
     const auto file = fs.open(found->file.id, fmt::format("{}:{}", volume, found->path));
     const auto elf = file ? inspect_elf(**file) : tl::unexpected(file.error());
     if (!elf) return refuse(elf.error().text(), evidence_error(elf.error()));
-    if (elf->machine != 3 && elf->machine != 62)
+    if (!runs_on_x86(elf->machine))
         return refuse(fmt::format("it is built for {}", elf_machine_name(elf->machine)),
                       evidence_place(place, "x86-64 or i386", elf_machine_name(elf->machine)));
     if (!elf->complete) return refuse("it is cut short", evidence_place(place, "all segments inside the file", size_text((*file)->size())));
     return {};
 }
-
-bool runs_on_x86(std::uint16_t machine) { return machine == 3 || machine == 62; }
 
 Executable judge(const FileSystem& fs, std::string_view volume, std::string_view path, int depth) {
     Executable out;

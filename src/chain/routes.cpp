@@ -179,6 +179,12 @@ private:
         path_.pop_back();
     }
 
+    /// What stands at `place`, run in the emulated PC.
+    [[nodiscard]] Rehearsal rehearse_from(const BootPlace& place, RehearsalOptions options) const {
+        if (place.image == 0) options.start_sector = place.lba;
+        return rehearse(machine_, place.disk->number, options);
+    }
+
     void look_at(BootPlace place, Route route, Stage own, bool by_firmware) {
         if (place.volume != nullptr) route.passed.push_back(place.volume);
         const auto sector = place.disk->source->bytes(place.lba * 512, 512);
@@ -189,9 +195,7 @@ private:
         }
         std::optional<Rehearsal> rehearsal;
         if (rehearsing_) {
-            auto options = RehearsalOptions::brief();
-            if (place.image == 0) options.start_sector = place.lba;
-            rehearsal = rehearse(machine_, place.disk->number, options);
+            rehearsal = rehearse_from(place, RehearsalOptions::brief());
         }
         auto run = run_loader(machine_, place);
         if (run && run->stop_code == "boot-code-damaged" && rehearsal && run->next_sector &&
@@ -325,8 +329,7 @@ private:
         RehearsalOptions options;
         options.most_instructions = 120'000'000;
         options.idle_instructions = 100'000'000;
-        if (place.image == 0) options.start_sector = place.lba;
-        const auto rehearsal = rehearse(machine_, place.disk->number, options);
+        const auto rehearsal = rehearse_from(place, std::move(options));
         if (rehearsal.end != RehearsalEnd::WaitsForKey && rehearsal.end != RehearsalEnd::KernelEntered && rehearsal.end != RehearsalEnd::Limit) return false;
         const auto evidence = rehearsal_evidence(rehearsal);
         const bool told = rehearsal.end != RehearsalEnd::Limit;
@@ -348,8 +351,7 @@ private:
         options.idle_instructions = 150'000'000;
         options.unpacked = r.unpacked;
         options.unpacked_at = r.unpacked_at;
-        if (place.image == 0) options.start_sector = place.lba;
-        const auto rehearsal = rehearse(machine_, place.disk->number, options);
+        const auto rehearsal = rehearse_from(place, std::move(options));
         auto evidence = r.differing;
         evidence.resize(std::min<std::size_t>(evidence.size(), 4));
         evidence.push_back(rehearsal_evidence(rehearsal));
@@ -384,8 +386,7 @@ private:
             range.length = (range.length + unit - 1) / unit * unit;
             if (!r.needs_proof) options.kernels.push_back(range);
         }
-        if (place.image == 0) options.start_sector = place.lba;
-        const auto rehearsal = rehearse(machine_, place.disk->number, options);
+        const auto rehearsal = rehearse_from(place, std::move(options));
         // A menu that waits, or an entry that fails and waits, has been read, too.
         const auto spoken = r.last_words.empty() ? std::string::npos : rehearsal.text.find(r.last_words);
         const auto more = spoken == std::string::npos ? spoken : rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size());

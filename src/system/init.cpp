@@ -14,9 +14,7 @@ namespace {
 /// System V's init asks for a run level and names its table; its words stand in the program.
 bool mentions_run_levels(const FileSystem& fs, const std::string& path) {
     constexpr std::uint64_t most = std::uint64_t{1} << 20U;
-    const auto found = resolve(fs, path);
-    const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
-    const auto text = file ? (*file)->text(most) : tl::unexpected(file.error());
+    const auto text = read_text_file(fs, path, most);
     return text && text->find("/etc/inittab") != std::string::npos && text->find("runlevel") != std::string::npos;
 }
 

@@ -58,15 +58,10 @@ private:
         out_.evidence.push_back(std::move(evidence));
     }
     /// A text file of the root; when the medium does not give it, that is said, and it is neither there nor absent.
-    std::optional<std::string> text_of(const std::string& path) {
+    Result<std::string> text_of(const std::string& path) {
         auto text = read_text_file(fs_, path);
-        if (text) return std::move(*text);
-        if (text.error().unreadable()) untold(fmt::format("{} cannot be read: {}", path, text.error().what), evidence_error(text.error()));
-        return std::nullopt;
-    }
-    [[nodiscard]] bool was_unreadable(const std::string& path) const {
-        const auto text = read_text_file(fs_, path);
-        return !text && text.error().unreadable();
+        if (!text && text.error().unreadable()) untold(fmt::format("{} cannot be read: {}", path, text.error().what), evidence_error(text.error()));
+        return text;
     }
 
     void breaks(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
@@ -145,7 +140,7 @@ private:
     // --- inittab ---------------------------------------------------------------------------------------------------
     void inittab() {
         const auto text = text_of("/etc/inittab");
-        if (!text && was_unreadable("/etc/inittab")) return;
+        if (!text && text.error().unreadable()) return;
         if (!text) {
             if (init_.flavour == "busybox")
                 start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab", evidence_place(at("/etc/inittab"), {}, "not there"));
@@ -361,7 +356,7 @@ private:
         if (const auto login = judge_executable(fs_, root_.place, "/bin/login"); !login.runs)
             risk("services-no-login", fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
         const auto accounts = text_of("/etc/passwd");
-        if (!accounts && !was_unreadable("/etc/passwd"))
+        if (!accounts && !accounts.error().unreadable())
             risk("services-no-login", "/etc/passwd is missing: nobody can log in at the screen", {evidence_place(at("/etc/passwd"), "accounts", "not there")});
     }
 

@@ -6,7 +6,6 @@
 #include <array>
 
 #include "artifact/pkcs7.hpp"
-#include "loader/family.hpp"
 #include "ondisk/grub.hpp"
 
 namespace herberge::grub {
