@@ -184,6 +184,8 @@ struct Machine {
     [[nodiscard]] const Volume* by_label(std::string_view label) const;
     [[nodiscard]] const Volume* by_partuuid(std::string_view partuuid) const;
     [[nodiscard]] const Volume* by_partlabel(std::string_view partlabel) const;
+    /// The volumes that `which` picks, for people: "d1p2 (lvm physical volume), d2p1 (unreadable)"; empty: none.
+    [[nodiscard]] std::string places_of(const std::function<bool(const Volume&)>& which) const;
     /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members,
     /// encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1 (luks2)"; empty: none.
     [[nodiscard]] std::string hiding_places() const;

@@ -217,7 +217,7 @@ private:
         if (root.volume == nullptr || root.volume->by_kernel() == nullptr || source == nullptr || image.release.empty()) return std::nullopt;
         // A volume of its own for /boot shows its files without that directory.
         const std::string path = file.volume == root.volume || file.real_path.starts_with("/boot/") ? file.real_path : "/boot" + file.real_path;
-        return package_digest(*root.volume->by_kernel(), path, *source, {"linux-image-" + image.release, "linux-image-unsigned-" + image.release});
+        return PackageLists(*root.volume->by_kernel()).digest(path, *source, {"linux-image-" + image.release, "linux-image-unsigned-" + image.release});
     }
 
     /// Loaders that start the kernel in real mode run its set-up code; GRUB 2 skips it.

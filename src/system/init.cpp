@@ -30,6 +30,7 @@ std::string flavour_of(const FileSystem& fs, const Executable& program) {
 
 /// The init and its libraries against what their packages brought. One that differs may well work: a risk.
 void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program, StageResult& result) {
+    const PackageLists lists(fs);
     auto paths = program.libraries;
     paths.push_back(program.path);
     for (const auto& path : paths) {
@@ -39,7 +40,7 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
         if (name.starts_with("lib")) packages.push_back(name.substr(0, name.find_first_of(".-")));
         const auto found = resolve(fs, path);
         const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
-        const auto digest = file ? package_digest(fs, path, **file, packages) : std::nullopt;
+        const auto digest = file ? lists.digest(path, **file, packages) : std::nullopt;
         if (!digest || digest->same) continue;
         result.findings.push_back(make_finding("file-differs-from-package",
                                                fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),

@@ -35,22 +35,26 @@ std::optional<std::string> listed(std::string_view list, std::string_view path) 
 
 }  // namespace
 
-std::optional<PackageDigest> package_digest(const FileSystem& root, std::string_view path, const ByteSource& file, const std::vector<std::string>& packages) {
+PackageLists::PackageLists(const FileSystem& root) : root_(root) {
     const auto directory = resolve(root, folder);
-    const auto names = directory && directory->file.type == FileType::Directory ? root.list(directory->file.id) : fail(ErrorKind::NotFound, {});
-    if (!names) return std::nullopt;
+    const auto entries = directory && directory->file.type == FileType::Directory ? root.list(directory->file.id) : fail(ErrorKind::NotFound, {});
+    if (!entries) return;
+    for (const auto& entry : *entries)
+        if (entry.name.ends_with(ending)) names_.push_back(entry.name);
+}
+
+std::optional<PackageDigest> PackageLists::digest(std::string_view path, const ByteSource& file, const std::vector<std::string>& packages) const {
     while (path.starts_with('/')) path.remove_prefix(1);
-    for (const auto& entry : *names) {
-        if (!entry.name.ends_with(ending)) continue;
-        if (std::ranges::none_of(packages, [&](const std::string& p) { return entry.name.starts_with(p); })) continue;
+    for (const auto& name : names_) {
+        if (std::ranges::none_of(packages, [&](const std::string& p) { return name.starts_with(p); })) continue;
         PackageDigest out;
-        out.list = fmt::format("{}/{}", folder, entry.name);
-        const auto text = read_text_file(root, out.list, most_list);
+        out.list = fmt::format("{}/{}", folder, name);
+        const auto text = read_text_file(root_, out.list, most_list);
         const auto digest = text ? listed(*text, path) : std::nullopt;
         if (!digest) continue;
         const auto bytes = file.bytes(0, file.size(), most_file);
         if (!bytes) return std::nullopt;
-        out.package = entry.name.substr(0, entry.name.size() - ending.size());
+        out.package = name.substr(0, name.size() - ending.size());
         out.package = out.package.substr(0, out.package.find(':'));
         out.expected = *digest;
         out.found = hex(pkcs7::digest_of(*bytes, EVP_md5()), "");

@@ -5,6 +5,7 @@
 #include <optional>
 #include <string>
 #include <string_view>
+#include <vector>
 
 #include <herberge/volume.hpp>
 
@@ -19,9 +20,17 @@ struct PackageDigest {
     std::string found;
 };
 
-/// Looks in the lists of packages whose name begins with one of `packages` for `path` (absolute, links followed; /usr may
-/// be left out as merged systems do). None: no list names it, or the file cannot be read. Files of up to 256 MiB.
-[[nodiscard]] std::optional<PackageDigest> package_digest(const FileSystem& root, std::string_view path, const ByteSource& file,
-                                                          const std::vector<std::string>& packages);
+/// The lists on one root file system, which must outlive this. Their folder is read once.
+class PackageLists {
+public:
+    explicit PackageLists(const FileSystem& root);
+    /// Looks in the lists of packages whose name begins with one of `packages` for `path` (absolute, links followed; /usr
+    /// may be left out as merged systems do). None: no list names it, or the file cannot be read. Files of up to 256 MiB.
+    [[nodiscard]] std::optional<PackageDigest> digest(std::string_view path, const ByteSource& file, const std::vector<std::string>& packages) const;
+
+private:
+    const FileSystem& root_;
+    std::vector<std::string> names_;  ///< of the lists, in the folder's order
+};
 
 }  // namespace herberge

@@ -78,11 +78,7 @@ void may_be_hidden(const Machine& machine, RootReference& out, std::string place
 
 /// Arrays may be divided into partitions; logical volumes and encrypted ones are not by themselves.
 std::string arrays(const Machine& machine) {
-    std::string out;
-    machine.each_volume([&](const Volume& v) {
-        if (v.info.content == Content::Member && v.info.kind.starts_with("md")) out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.kind);
-    });
-    return out;
+    return machine.places_of([](const Volume& v) { return v.info.content == Content::Member && v.info.kind.starts_with("md"); });
 }
 
 /// udev's by-label and by-uuid names escape what cannot stand in a file name as \xNN.

@@ -274,13 +274,16 @@ const Volume* Machine::by_partlabel(std::string_view partlabel) const {
     return first_volume(*this, [&](const Volume& v) { return !partlabel.empty() && v.partlabel == partlabel; });
 }
 
-std::string Machine::hiding_places() const {
+std::string Machine::places_of(const std::function<bool(const Volume&)>& which) const {
     std::string out;
     each_volume([&](const Volume& v) {
-        if (!v.info.holds_others() && !v.mark_unreadable()) return;
-        out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.holds_others() ? v.info.kind : std::string("unreadable"));
+        if (which(v)) out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.kind.empty() ? std::string("unreadable") : v.info.kind);
     });
     return out;
+}
+
+std::string Machine::hiding_places() const {
+    return places_of([](const Volume& v) { return v.info.holds_others() || v.mark_unreadable(); });
 }
 
 const Volume* Machine::by_partuuid(std::string_view partuuid) const {

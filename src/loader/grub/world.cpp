@@ -146,13 +146,7 @@ bool World::layer_at_hand(const Volume& volume, const Modules& modules) const {
 }
 
 std::string World::unread_places(const Modules& modules, bool files) const {
-    std::string out;
-    machine_.each_volume([&](const Volume& v) {
-        const bool inside = layer_at_hand(v, modules) || v.mark_unreadable();
-        if (inside || (files && unread(v, modules)))
-            out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.kind.empty() ? std::string("unreadable") : v.info.kind);
-    });
-    return out;
+    return machine_.places_of([&](const Volume& v) { return layer_at_hand(v, modules) || v.mark_unreadable() || (files && unread(v, modules)); });
 }
 
 std::string World::unread_device(std::string what) const {
