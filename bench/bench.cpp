@@ -93,7 +93,8 @@ void rehearsal_brief(benchmark::State& state) {
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(herberge::memory_source(desk(), "d1", 1), 1, "desk"));
     std::uint64_t instructions = 0;
-    for (auto _ : state) instructions = herberge::rehearse(machine, 1, herberge::RehearsalOptions::brief()).instructions;
+    for (auto _ : state)
+        instructions = herberge::rehearse(machine, 1, herberge::RehearsalOptions::brief()).instructions;
     state.counters["instructions"] = static_cast<double>(instructions);
 }
 BENCHMARK(rehearsal_brief)->Unit(benchmark::kMicrosecond);
@@ -109,27 +110,31 @@ void rehearsal_instructions(benchmark::State& state) {
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(herberge::memory_source(disk, "d1", 1), 1, "loop"));
     for (auto _ : state) benchmark::DoNotOptimize(herberge::rehearse(machine, 1));
-    state.counters["instructions/s"] = benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
+    state.counters["instructions/s"] =
+        benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
 }
 BENCHMARK(rehearsal_instructions)->Unit(benchmark::kMillisecond);
 
 void bare_library_instructions(benchmark::State& state) {
     for (auto _ : state) {
         x86emu_t* emu = x86emu_new(X86EMU_PERM_RWX, 0);
-        for (std::size_t i = 0; i < counting_loop.size(); ++i) x86emu_write_byte(emu, 0x7C00 + static_cast<unsigned>(i), counting_loop[i]);
+        for (std::size_t i = 0; i < counting_loop.size(); ++i)
+            x86emu_write_byte(emu, 0x7C00 + static_cast<unsigned>(i), counting_loop[i]);
         x86emu_set_seg_register(emu, emu->x86.R_CS_SEL, 0);
         emu->x86.R_EIP = 0x7C00;
         benchmark::DoNotOptimize(x86emu_run(emu, 0));
         x86emu_done(emu);
     }
-    state.counters["instructions/s"] = benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
+    state.counters["instructions/s"] =
+        benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
 }
 BENCHMARK(bare_library_instructions)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 
 int main(int argc, char** argv) {
-    if (std::getenv("HERBERGE_BENCH_IMAGE") != nullptr) benchmark::RegisterBenchmark("check_given_image", check_given_image)->Unit(benchmark::kMillisecond);
+    if (std::getenv("HERBERGE_BENCH_IMAGE") != nullptr)
+        benchmark::RegisterBenchmark("check_given_image", check_given_image)->Unit(benchmark::kMillisecond);
     benchmark::Initialize(&argc, argv);
     benchmark::RunSpecifiedBenchmarks();
     return 0;

@@ -67,7 +67,8 @@ public:
             for (const char* name : {"PK", "KEK"}) variables.push_back({name, global, house_list, 0x3F, 0x27});
         if (c.option) {
             variables.push_back({"BootOrder", global, {4, 0}});
-            variables.push_back({"Boot0004", global, forge::make_boot_option("Almhof", 1, guid, c.path, c.active, c.optional)});
+            variables.push_back(
+                {"Boot0004", global, forge::make_boot_option("Almhof", 1, guid, c.path, c.active, c.optional)});
         }
         forge::write_sparse(folder_ + "/" + c.name + ".img", disk);
         const Bytes flash = forge::fill_flash(flash_, variables);
@@ -91,7 +92,9 @@ public:
         const forge::SigningKey authority("Almhof clock");
         const forge::SigningKey between("Almhof intermediate", &house_);
         const forge::SigningKey leaf("Almhof leaf", &between);
-        const auto list = [](const std::vector<Bytes>& certificates) { return forge::make_certificate_list(certificates); };
+        const auto list = [](const std::vector<Bytes>& certificates) {
+            return forge::make_certificate_list(certificates);
+        };
         const auto db = [&](const Bytes& data) { return forge::Variable{"db", security, data, 0x3F, 0x27}; };
         const auto dbx = [&](const Bytes& data) { return forge::Variable{"dbx", security, data, 0x3F, 0x27}; };
         const auto dbt = [&](const Bytes& data) { return forge::Variable{"dbt", security, data, 0x3F, 0x27}; };
@@ -108,17 +111,21 @@ public:
         changed[forge::get32(changed, 0x98 + 60) + 64] ^= 1U;
         write(with("changed", changed, {house}));
         write(with("stranger", stranger.sign(app), {house}));
-        write(with("digest-allowed", app, {db(forge::make_signature_list(images_by_sha256, {forge::image_digest(app)}))}));
-        write(with("digest-denied", house_.sign(app), {house, dbx(forge::make_signature_list(images_by_sha256, {forge::image_digest(app)}))}));
+        write(with("digest-allowed", app,
+                   {db(forge::make_signature_list(images_by_sha256, {forge::image_digest(app)}))}));
+        write(with("digest-denied", house_.sign(app),
+                   {house, dbx(forge::make_signature_list(images_by_sha256, {forge::image_digest(app)}))}));
         write(with("signer-denied", house_.sign(app), {house, dbx(list({house_.certificate()}))}));
         write(with("signer-revoked", house_.sign(app), {house, dbx(revoked(house_, Bytes(16)))}));
         const Bytes summer = forge::efi_time(2025, 7, 1);
-        write(with("revoked-later-no-stamp", house_.sign(app), {house, dbx(revoked(house_, summer)), dbt(list({authority.certificate()}))}));
+        write(with("revoked-later-no-stamp", house_.sign(app),
+                   {house, dbx(revoked(house_, summer)), dbt(list({authority.certificate()}))}));
         write(with("revoked-later-stamped-before", house_.sign(app, authority, "20250315120000Z"),
                    {house, dbx(revoked(house_, summer)), dbt(list({authority.certificate()}))}));
         write(with("revoked-later-stamped-after", house_.sign(app, authority, "20250915120000Z"),
                    {house, dbx(revoked(house_, summer)), dbt(list({authority.certificate()}))}));
-        write(with("revoked-later-no-authority", house_.sign(app, authority, "20250315120000Z"), {house, dbx(revoked(house_, summer))}));
+        write(with("revoked-later-no-authority", house_.sign(app, authority, "20250315120000Z"),
+                   {house, dbx(revoked(house_, summer))}));
         write(with("revoked-later-other-authority", house_.sign(app, authority, "20250315120000Z"),
                    {house, dbx(revoked(house_, summer)), dbt(list({stranger.certificate()}))}));
         write(with("revoked-later-countersigned", house_.sign(app, authority, "20250315120000Z", false),
@@ -129,10 +136,13 @@ public:
         write(with("chain-intermediate-revoked", leaf.sign(app), {house, dbx(revoked(between, Bytes(16)))}));
         write(with("chain-root-revoked", leaf.sign(app), {house, dbx(revoked(house_, Bytes(16)))}));
         write(with("chain-intermediate-denied", leaf.sign(app), {house, dbx(list({between.certificate()}))}));
-        write(with("two-roots-second-revoked", leaf.sign(app), {db(list({between.certificate(), house_.certificate()})), dbx(revoked(house_, Bytes(16)))}));
-        write(with("two-roots-one-revoked", leaf.sign(app), {db(list({house_.certificate(), between.certificate()})), dbx(revoked(house_, Bytes(16)))}));
+        write(with("two-roots-second-revoked", leaf.sign(app),
+                   {db(list({between.certificate(), house_.certificate()})), dbx(revoked(house_, Bytes(16)))}));
+        write(with("two-roots-one-revoked", leaf.sign(app),
+                   {db(list({house_.certificate(), between.certificate()})), dbx(revoked(house_, Bytes(16)))}));
         write(with("two-signatures", forge::sign_again(stranger.sign(app), house_.sign(app)), {house}));
-        write(with("two-signatures-first-revoked", forge::sign_again(stranger.sign(app), house_.sign(app)), {house, dbx(revoked(stranger, Bytes(16)))}));
+        write(with("two-signatures-first-revoked", forge::sign_again(stranger.sign(app), house_.sign(app)),
+                   {house, dbx(revoked(stranger, Bytes(16)))}));
         Bytes behind = house_.sign(app);
         behind.resize(behind.size() + 64);
         write(with("bytes-behind-the-table", behind, {house}));
@@ -201,8 +211,9 @@ public:
         forge::put16(full, 0x86, (0x200 - 0x188) / 40 + 1);
         c.esp.file(own, full);
         write(c);
-        for (const auto& [name, at, size] : {std::tuple("past-the-end", 0x10000U, 64U), std::tuple("too-long", 512U, 0x10000U),
-                                             std::tuple("wrapping", 0xFFFFFFF0U, 64U), std::tuple("empty", 512U, 0U)}) {
+        for (const auto& [name, at, size] :
+             {std::tuple("past-the-end", 0x10000U, 64U), std::tuple("too-long", 512U, 0x10000U),
+              std::tuple("wrapping", 0xFFFFFFF0U, 64U), std::tuple("empty", 512U, 0U)}) {
             c = plain(std::string("certificates-") + name);
             Bytes wrong = app;
             forge::put32(wrong, 0x98 + 112 + 32, at);
@@ -210,7 +221,8 @@ public:
             c.esp.file(own, wrong);
             write(c);
         }
-        for (const auto& [name, size] : {std::pair("image-smaller-than-headers", 0x100U), std::pair("image-smaller-than-section", 0x1040U)}) {
+        for (const auto& [name, size] :
+             {std::pair("image-smaller-than-headers", 0x100U), std::pair("image-smaller-than-section", 0x1040U)}) {
             c = plain(name);
             Bytes small = app;
             forge::put32(small, 0x98 + 56, size);
@@ -227,16 +239,17 @@ public:
             forge::put32(out, 0x200 + 68, block);
             return out;
         };
-        for (const auto& [name, image] :
-             {std::pair("relocations-good", relocated(0x1040, 12, 0x1000, 12)), std::pair("relocations-outside", relocated(0x9000, 12, 0x1000, 12)),
-              std::pair("relocations-block-of-zero", relocated(0x1040, 12, 0x1000, 0)),
-              std::pair("relocations-block-too-long", relocated(0x1040, 12, 0x1000, 500)),
-              std::pair("relocations-page-outside", relocated(0x1040, 12, 0x7000, 12))}) {
+        for (const auto& [name, image] : {std::pair("relocations-good", relocated(0x1040, 12, 0x1000, 12)),
+                                          std::pair("relocations-outside", relocated(0x9000, 12, 0x1000, 12)),
+                                          std::pair("relocations-block-of-zero", relocated(0x1040, 12, 0x1000, 0)),
+                                          std::pair("relocations-block-too-long", relocated(0x1040, 12, 0x1000, 500)),
+                                          std::pair("relocations-page-outside", relocated(0x1040, 12, 0x7000, 12))}) {
             c = plain(name);
             c.esp.file(own, image);
             write(c);
         }
-        for (const auto& [name, base] : {std::pair("stripped-at-0", 0U), std::pair("stripped-at-4m", 0x400000U), std::pair("stripped-odd", 0x400100U)}) {
+        for (const auto& [name, base] : {std::pair("stripped-at-0", 0U), std::pair("stripped-at-4m", 0x400000U),
+                                         std::pair("stripped-odd", 0x400100U)}) {
             c = plain(name);
             Bytes stripped = app;
             stripped[0x96] |= 1U;

@@ -17,7 +17,8 @@ const std::string ramdisk = std::string("/boot/initrd.img-") + release;
 forge::Tree system_tree(const std::string& name, const std::string& version, const std::string& uuid) {
     auto desk = front_desk();
     auto tree = desk.root;
-    tree.file("/etc/os-release", "PRETTY_NAME=\"" + name + "\"\nNAME=\"Almhof\"\nVERSION_ID=\"" + version + "\"\nID=almhof\n");
+    tree.file("/etc/os-release",
+              "PRETTY_NAME=\"" + name + "\"\nNAME=\"Almhof\"\nVERSION_ID=\"" + version + "\"\nID=almhof\n");
     tree.file("/etc/fstab", "UUID=" + uuid + " / ext4 errors=remount-ro 0 1\n");
     tree.file(ramdisk, forge::gzip(forge::make_cpio(desk.ramdisk)));
     tree.remove("/boot/grub/grub.cfg");
@@ -25,8 +26,8 @@ forge::Tree system_tree(const std::string& name, const std::string& version, con
 }
 
 std::string linux_entry(const std::string& title, const std::string& device, const std::string& uuid) {
-    return "menuentry '" + title + "' {\n\tset root='" + device + "'\n\tsearch --no-floppy --fs-uuid --set=root " + uuid + "\n\tlinux " + kernel +
-           " root=UUID=" + uuid + " ro quiet\n\tinitrd " + ramdisk + "\n}\n";
+    return "menuentry '" + title + "' {\n\tset root='" + device + "'\n\tsearch --no-floppy --fs-uuid --set=root " +
+           uuid + "\n\tlinux " + kernel + " root=UUID=" + uuid + " ro quiet\n\tinitrd " + ramdisk + "\n}\n";
 }
 
 Bytes ext_of(const forge::Tree& tree, const char* uuid, const std::string& label, bool modern) {
@@ -50,10 +51,11 @@ BackOffice back_office() {
     BackOffice out;
     out.office = system_tree("Almhof Office 3 (Arnika)", "3", office_uuid);
     const std::string missing = "0ff1ce00-dead-4a01-8a01-00000ff1ce99";
-    out.office.file("/boot/grub/grub.cfg", "# the back office of the inn Almhof\nset default=0\nset timeout=5\n" +
-                                               linux_entry("Office", "hd0,msdos1", office_uuid) +
-                                               "menuentry 'Ledger (second disk)' {\n\tinsmod chain\n\tset root='hd1'\n\tchainloader +1\n}\n" +
-                                               linux_entry("Office of 2019", "hd0,msdos3", missing));
+    out.office.file("/boot/grub/grub.cfg",
+                    "# the back office of the inn Almhof\nset default=0\nset timeout=5\n" +
+                        linux_entry("Office", "hd0,msdos1", office_uuid) +
+                        "menuentry 'Ledger (second disk)' {\n\tinsmod chain\n\tset root='hd1'\n\tchainloader +1\n}\n" +
+                        linux_entry("Office of 2019", "hd0,msdos3", missing));
     const std::string modules = "/boot/grub/i386-pc/";
     out.office.file(modules + "chain.mod", forge::make_grub_module({"chain", {"boot"}, {"grub_loader_set"}, {}}));
     auto& list = out.office.at(modules + "command.lst").content;
@@ -62,15 +64,17 @@ BackOffice back_office() {
     out.weather = system_tree("Almhof Weather Station 2 (Wetterfrosch)", "2", weather_uuid);
     out.ledger = system_tree("Almhof Ledger 1 (Edelweiss)", "1", ledger_uuid);
     out.ledger.file("/boot/grub/stage2", forge::make_legacy_stage2());
-    out.ledger.file("/boot/grub/menu.lst", "# the ledger machine\ndefault 0\ntimeout 5\nfallback 1\n\ntitle Ledger\nroot (hd1,0)\nkernel " + kernel +
-                                               " root=UUID=" + ledger_uuid + " ro\ninitrd " + ramdisk +
-                                               "\n\ntitle Guests\nrootnoverify (hd1,1)\nchainloader +1\n");
+    out.ledger.file("/boot/grub/menu.lst",
+                    "# the ledger machine\ndefault 0\ntimeout 5\nfallback 1\n\ntitle Ledger\nroot (hd1,0)\nkernel " +
+                        kernel + " root=UUID=" + ledger_uuid + " ro\ninitrd " + ramdisk +
+                        "\n\ntitle Guests\nrootnoverify (hd1,1)\nchainloader +1\n");
     out.guests = system_tree("Almhof Guest Terminal 4 (Murmeltier)", "4", guests_uuid);
     auto& notice = out.notice;
     notice.file("/SYSLINUX/ldlinux.sys", forge::make_syslinux_stage2("/SYSLINUX"));
     notice.file("/SYSLINUX/ldlinux.c32", forge::make_syslinux_module());
     notice.file("/SYSLINUX/syslinux.cfg",
-                std::string("DEFAULT guests\nPROMPT 0\nTIMEOUT 30\n\nLABEL guests\n  MENU LABEL Guest terminal\n  LINUX /guest-kernel\n  APPEND root=UUID=") +
+                std::string("DEFAULT guests\nPROMPT 0\nTIMEOUT 30\n\nLABEL guests\n  MENU LABEL Guest terminal\n  "
+                            "LINUX /guest-kernel\n  APPEND root=UUID=") +
                     guests_uuid + " ro\n  INITRD /guest-ramdisk.img\n");
     notice.file("/guest-kernel", out.guests.at(kernel).content);
     notice.file("/guest-ramdisk.img", out.guests.at(ramdisk).content);
@@ -115,22 +119,27 @@ std::vector<MachineStory> back_office_machines() {
     return {
         {"back-office",
          "two disks, four systems, three loaders, an entry for a system that is gone, a system that no menu names",
-         {{"office.img", [] { return back_office().first(); }}, {"archive.img", [] { return back_office().second(); }}}},
+         {{"office.img", [] { return back_office().first(); }},
+          {"archive.img", [] { return back_office().second(); }}}},
         {"back-office-swapped",
          "the two disks were plugged in the other way round",
-         {{"archive.img", [] { return back_office().second(); }}, {"office.img", [] { return back_office().first(); }}}},
+         {{"archive.img", [] { return back_office().second(); }},
+          {"office.img", [] { return back_office().first(); }}}},
         {"back-office-circle",
          "each disk's menu sends the machine to the other disk",
          {{"circle-office.img",
            [] {
                auto b = back_office();
-               b.office.file("/boot/grub/grub.cfg", "set default=0\nset timeout=1\nmenuentry 'Ledger' {\n\tset root='hd1'\n\tchainloader +1\n}\n");
+               b.office.file(
+                   "/boot/grub/grub.cfg",
+                   "set default=0\nset timeout=1\nmenuentry 'Ledger' {\n\tset root='hd1'\n\tchainloader +1\n}\n");
                return b.first();
            }},
           {"circle-archive.img",
            [] {
                auto b = back_office();
-               b.ledger.file("/boot/grub/menu.lst", "default 0\ntimeout 1\ntitle Office\nrootnoverify (hd0)\nchainloader +1\n");
+               b.ledger.file("/boot/grub/menu.lst",
+                             "default 0\ntimeout 1\ntitle Office\nrootnoverify (hd0)\nchainloader +1\n");
                return b.second();
            }}}},
     };

@@ -32,13 +32,18 @@ HelpDisc help_disc() {
     auto& t = out.files;
     t.file("/.disk/info", "Almhof Help 4 (Murmeltier)\n");
     t.file(help_image, forge::make_disc_boot()).file("/boot/isolinux/ldlinux.c32", forge::make_syslinux_module());
-    t.file(help_config, "DEFAULT help\nPROMPT 1\nTIMEOUT 50\nLABEL help\n  LINUX /live/vmlinuz\n  INITRD /live/initrd.img\n  APPEND boot=live quiet\n");
+    t.file(help_config,
+           "DEFAULT help\nPROMPT 1\nTIMEOUT 50\nLABEL help\n  LINUX /live/vmlinuz\n  INITRD /live/initrd.img\n  APPEND "
+           "boot=live quiet\n");
     t.file(help_kernel, kernel).file("/live/initrd.img", ramdisk).file(help_root, packed_root());
     t.file("/notes of the technician/what to do when the front desk stays dark.txt", "Look first, write later.\n");
     t.link("/vmlinuz", "live/vmlinuz").link("/notes of the technician/kernel", "../live/vmlinuz");
-    out.esp.file("/EFI/BOOT/BOOTX64.EFI", forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in for a boot manager ####")}}));
+    out.esp.file(
+        "/EFI/BOOT/BOOTX64.EFI",
+        forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in for a boot manager ####")}}));
     out.esp.file("/EFI/Linux/help-4.efi",
-                 forge::make_unified_kernel("PRETTY_NAME=\"Almhof Help 4 (Murmeltier)\"\nID=almhofhelp\nVERSION_ID=4\n", "boot=live quiet", kernel, ramdisk));
+                 forge::make_unified_kernel("PRETTY_NAME=\"Almhof Help 4 (Murmeltier)\"\nID=almhofhelp\nVERSION_ID=4\n",
+                                            "boot=live quiet", kernel, ramdisk));
     out.options.boot_image = help_image;
     out.options.efi_image = "/boot/efi.img";
     out.options.configuration = help_config;
@@ -66,7 +71,8 @@ std::vector<Story> help_discs() {
     };
     return {
         {"help.iso", "the technician's disc, written to a stick", "", changed([](HelpDisc&) {})},
-        {"help-drive.iso", "the same for a drive only: without a first sector of its own", "", changed([](HelpDisc& d) { d.options.hybrid = false; })},
+        {"help-drive.iso", "the same for a drive only: without a first sector of its own", "",
+         changed([](HelpDisc& d) { d.options.hybrid = false; })},
         {"help-scratched.iso", "a scratch runs through the loader's image", "loader",
          [] {
              auto disc = help_disc();
@@ -75,7 +81,8 @@ std::vector<Story> help_discs() {
              image.bytes[image.first_block.at(help_image) * std::size_t{2048} + 5000] ^= 0x41U;
              return image.bytes;
          }},
-        {"help-no-root.iso", "the packed root did not fit and was left out", "root", changed([](HelpDisc& d) { d.files.remove(help_root); })},
+        {"help-no-root.iso", "the packed root did not fit and was left out", "root",
+         changed([](HelpDisc& d) { d.files.remove(help_root); })},
     };
 }
 

@@ -33,11 +33,14 @@ void sign_module(Bytes& module) {
 /// The kiosk with everything signed that the firmware looks at.
 Kiosk signed_kiosk() {
     Kiosk out = kiosk(true);
-    for (const auto& path : {manager, own_manager, image}) out.esp.at(path).content = house_key().sign(out.esp.at(path).content);
+    for (const auto& path : {manager, own_manager, image})
+        out.esp.at(path).content = house_key().sign(out.esp.at(path).content);
     return out;
 }
 
-Bytes boot_manager() { return forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in for a boot manager ####")}}); }
+Bytes boot_manager() {
+    return forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in for a boot manager ####")}});
+}
 
 }  // namespace
 
@@ -60,7 +63,8 @@ Kiosk kiosk(bool locked) {
     out.root = desk.root;
     // A machine that starts by UEFI has no use for the desk's menu.
     out.root.remove("/boot/grub");
-    out.root.file("/etc/os-release", "PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nVERSION_ID=\"4\"\nID=almhofcheckin\n");
+    out.root.file("/etc/os-release",
+                  "PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nVERSION_ID=\"4\"\nID=almhofcheckin\n");
     out.root.file("/etc/fstab", std::string("UUID=") + kiosk_uuid + " / ext4 errors=remount-ro 0 1\n");
     const Bytes kernel = out.root.at(std::string("/boot/vmlinuz-") + release).content;
     // A copy of the tree: its nodes are changed on the way.
@@ -71,8 +75,9 @@ Kiosk kiosk(bool locked) {
     const Bytes ramdisk = forge::gzip(forge::make_cpio(desk.ramdisk));
     out.esp.file(manager, boot_manager());
     out.esp.file(own_manager, boot_manager());
-    out.esp.file(image, forge::make_unified_kernel("PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nID=almhofcheckin\nVERSION_ID=4\n",
-                                                   std::string("root=UUID=") + kiosk_uuid + " ro quiet", kernel, ramdisk));
+    out.esp.file(image, forge::make_unified_kernel(
+                            "PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nID=almhofcheckin\nVERSION_ID=4\n",
+                            std::string("root=UUID=") + kiosk_uuid + " ro quiet", kernel, ramdisk));
     out.esp.file("/loader/loader.conf", "default checkin-*\ntimeout 3\n");
     return out;
 }
@@ -87,7 +92,8 @@ Bytes Kiosk::build() const {
     forge::ExtOptions ext;
     ext.size = 10U << 20U;
     ext.uuid = forge::uuid_from(kiosk_uuid);
-    disk.partitions = {{2048, forge::make_fat(esp, fat).bytes, 0xEF, false}, {2048 + fat.size / 512, forge::make_ext(root, ext), 0x83, false}};
+    disk.partitions = {{2048, forge::make_fat(esp, fat).bytes, 0xEF, false},
+                       {2048 + fat.size / 512, forge::make_ext(root, ext), 0x83, false}};
     return forge::make_disk(disk);
 }
 
@@ -102,9 +108,9 @@ std::vector<KioskStory> kiosk_stories() {
     const auto option = [](const std::string& guid) {
         Bytes order;
         forge::put16(order, 0, 0x0004);
-        return forge::make_flash(
-            {{"BootOrder", "8be4df61-93ca-11d2-aa0d-00e098032b8c", order},
-             {"Boot0004", "8be4df61-93ca-11d2-aa0d-00e098032b8c", forge::make_boot_option("Almhof Check-in", 1, guid, "\\EFI\\almhof\\checkin.efi")}});
+        return forge::make_flash({{"BootOrder", "8be4df61-93ca-11d2-aa0d-00e098032b8c", order},
+                                  {"Boot0004", "8be4df61-93ca-11d2-aa0d-00e098032b8c",
+                                   forge::make_boot_option("Almhof Check-in", 1, guid, "\\EFI\\almhof\\checkin.efi")}});
     };
     const auto right = [option](const Bytes& disk) { return option(kiosk_partition_guid(disk, 1)); };
     const auto gone = [option](const Bytes&) { return option("0ff1ce00-dead-4000-8000-000000000001"); };
@@ -114,11 +120,12 @@ std::vector<KioskStory> kiosk_stories() {
         Bytes order;
         forge::put16(order, 0, 0x0004);
         const Bytes allowed = forge::make_certificate_list({house_key().certificate()});
-        return forge::make_flash(
-            {{"PK", global, allowed},
-             {"db", "d719b2cb-3d3a-4596-a3bc-dad00e67656f", allowed},
-             {"BootOrder", global, order},
-             {"Boot0004", global, forge::make_boot_option("Almhof Check-in", 1, kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\checkin.efi")}});
+        return forge::make_flash({{"PK", global, allowed},
+                                  {"db", "d719b2cb-3d3a-4596-a3bc-dad00e67656f", allowed},
+                                  {"BootOrder", global, order},
+                                  {"Boot0004", global,
+                                   forge::make_boot_option("Almhof Check-in", 1, kiosk_partition_guid(disk, 1),
+                                                           "\\EFI\\almhof\\checkin.efi")}});
     };
     const auto signed_one = [](auto change) {
         return [change] {
@@ -128,22 +135,26 @@ std::vector<KioskStory> kiosk_stories() {
         };
     };
     return {
-        {"kiosk-secure", "Secure Boot is on, and all that the firmware starts is signed by the house", "", signed_one([](Kiosk&) {}), secured},
+        {"kiosk-secure", "Secure Boot is on, and all that the firmware starts is signed by the house", "",
+         signed_one([](Kiosk&) {}), secured},
         {"kiosk-unsigned", "Secure Boot is on, and a kernel image without a signature was put in", "kernel",
          signed_one([](Kiosk& k) { k.esp.at(image).content = kiosk().esp.at(image).content; }), secured},
-        {"kiosk-tampered", "Secure Boot is on, and one byte of the signed boot manager was changed", "boot-code", signed_one([](Kiosk& k) {
+        {"kiosk-tampered", "Secure Boot is on, and one byte of the signed boot manager was changed", "boot-code",
+         signed_one([](Kiosk& k) {
              for (const auto& path : {manager, own_manager}) k.esp.at(path).content[0x401] ^= 1U;
          }),
          secured},
         {"kiosk", "as it was delivered", "", changed([](Kiosk&) {}), right},
-        {"kiosk-no-fallback", "the fallback file is missing; the boot option leads the way", "", changed([](Kiosk& k) { k.esp.remove(manager); }), right},
+        {"kiosk-no-fallback", "the fallback file is missing; the boot option leads the way", "",
+         changed([](Kiosk& k) { k.esp.remove(manager); }), right},
         {"kiosk-gone", "its boot option names a partition that is gone, and there is no fallback file", "firmware",
          changed([](Kiosk& k) { k.esp.remove(manager); }), gone},
         {"kiosk-cut", "the boot manager was cut short by a full volume", "boot-code", changed([](Kiosk& k) {
              for (const auto& path : {manager, own_manager}) k.esp.at(path).content.resize(700);
          }),
          right},
-        {"kiosk-no-image", "the kernel image was deleted", "configuration", changed([](Kiosk& k) { k.esp.remove(image); }), right},
+        {"kiosk-no-image", "the kernel image was deleted", "configuration",
+         changed([](Kiosk& k) { k.esp.remove(image); }), right},
     };
 }
 

@@ -16,7 +16,8 @@ constexpr std::uint64_t boot_lba = 2048;
 constexpr std::uint64_t boot_sectors = (4U << 20U) / 512;
 constexpr const char* system_id = "{0a1b0f00-0000-4000-8000-00000000c001}";
 
-void driver(forge::HiveNode& services, const std::string& name, std::uint32_t start, const std::string& group, std::uint32_t type = 1) {
+void driver(forge::HiveNode& services, const std::string& name, std::uint32_t start, const std::string& group,
+            std::uint32_t type = 1) {
     auto& key = services.child(name);
     key.number("Type", type).number("Start", start).number("ErrorControl", 3);
     key.text("ImagePath", "System32\\drivers\\" + name + ".sys", 2);
@@ -43,9 +44,11 @@ OfficePc office_pc() {
         .number("Start", 2)
         .number("ErrorControl", 1)
         .text("ImagePath", "\"C:\\Program Files\\Almhof\\guestbook.exe\" --service", 2);
-    set.child("Control\\ServiceGroupOrder").texts("List", {"Boot Bus Extender", "System Bus Extender", "SCSI miniport", "SCSI Class"});
+    set.child("Control\\ServiceGroupOrder")
+        .texts("List", {"Boot Bus Extender", "System Bus Extender", "SCSI miniport", "SCSI Class"});
     set.child("Control\\Session Manager").texts("BootExecute", {"autocheck autochk *"});
-    set.child("Control\\Session Manager\\SubSystems").text("Windows", "%SystemRoot%\\system32\\csrss.exe ObjectDirectory=\\Windows", 2);
+    set.child("Control\\Session Manager\\SubSystems")
+        .text("Windows", "%SystemRoot%\\system32\\csrss.exe ObjectDirectory=\\Windows", 2);
     set.child("Control\\Nls\\CodePage").text("ACP", "1252").text("1252", "c_1252.nls");
     Bytes letter;
     forge::put32(letter, 0, signature);
@@ -54,9 +57,12 @@ OfficePc office_pc() {
     auto& software = out.software_hive;
     software.name = "ROOT";
     auto& version = software.child("Microsoft\\Windows NT\\CurrentVersion");
-    version.text("ProductName", "Almhof Window Workplace").text("CurrentVersion", "6.1").text("CurrentBuildNumber", "7601");
+    version.text("ProductName", "Almhof Window Workplace")
+        .text("CurrentVersion", "6.1")
+        .text("CurrentBuildNumber", "7601");
     version.child("Winlogon").text("Userinit", "C:\\Windows\\system32\\userinit.exe,").text("Shell", "explorer.exe");
-    software.child("Microsoft\\Windows\\CurrentVersion\\Run").text("Bell", "\"C:\\Program Files\\Almhof\\bell.exe\" /quiet");
+    software.child("Microsoft\\Windows\\CurrentVersion\\Run")
+        .text("Bell", "\"C:\\Program Files\\Almhof\\bell.exe\" /quiet");
     auto& t = out.windows;
     const std::string s32 = "/Windows/System32/";
     const Bytes boot_application = forge::make_pe({i386, 16, {}, {}, true});
@@ -66,25 +72,28 @@ OfficePc office_pc() {
     t.file(s32 + "BOOTVID.dll", forge::make_pe({i386, 1, {}, {}, true}));
     for (const char* name : {"disk", "partmgr", "volmgr", "storahci", "almbell", "Ntfs"})
         t.file(s32 + "drivers/" + name + ".sys", forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {}, true}));
-    t.file(s32 + "drivers/almbell.sys", forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {{".bell", forge::noise(600, 5)}}, true}));
-    for (const char* name : {"smss.exe", "csrss.exe", "wininit.exe", "winlogon.exe", "services.exe", "lsass.exe", "userinit.exe", "autochk.exe"})
+    t.file(s32 + "drivers/almbell.sys",
+           forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {{".bell", forge::noise(600, 5)}}, true}));
+    for (const char* name : {"smss.exe", "csrss.exe", "wininit.exe", "winlogon.exe", "services.exe", "lsass.exe",
+                             "userinit.exe", "autochk.exe"})
         t.file(s32 + name, forge::make_pe({i386, 2, {}, {}, true}));
     // The maker's own files are listed in a catalogue; the bell's driver came from elsewhere.
     static const forge::SigningKey maker("Almhof Window Workplace");
     std::vector<Bytes> listed;
-    for (const char* name :
-         {"ntoskrnl.exe", "hal.dll", "drivers/disk.sys", "drivers/partmgr.sys", "drivers/volmgr.sys", "drivers/storahci.sys", "drivers/Ntfs.sys"})
+    for (const char* name : {"ntoskrnl.exe", "hal.dll", "drivers/disk.sys", "drivers/partmgr.sys", "drivers/volmgr.sys",
+                             "drivers/storahci.sys", "drivers/Ntfs.sys"})
         listed.push_back(t.at(s32 + name).content);
     t.file(s32 + "CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE}/workplace.cat", maker.catalogue(listed));
     t.file("/Windows/explorer.exe", forge::make_pe({i386, 2, {}, {}, true}));
     t.file(s32 + "c_1252.nls", forge::noise(1500, 12));
     t.file("/Program Files/Almhof/guestbook.exe", forge::make_pe({i386, 3, {}, {}, true}));
     t.file("/Program Files/Almhof/bell.exe", forge::make_pe({i386, 2, {}, {}, true}));
-    for (int i = 0; i < 60; ++i) t.file("/Windows/System32/spool" + std::to_string(i) + ".dat", "room " + std::to_string(i) + "\n");
+    for (int i = 0; i < 60; ++i)
+        t.file("/Windows/System32/spool" + std::to_string(i) + ".dat", "room " + std::to_string(i) + "\n");
     out.boot.file("/bootmgr", forge::make_boot_manager());
-    out.store =
-        forge::make_store({{system_id, "Almhof Window Workplace", "\\Windows\\system32\\winload.exe", "\\Windows", (boot_lba + boot_sectors) * 512, signature}},
-                          boot_lba * 512, signature);
+    out.store = forge::make_store({{system_id, "Almhof Window Workplace", "\\Windows\\system32\\winload.exe",
+                                    "\\Windows", (boot_lba + boot_sectors) * 512, signature}},
+                                  boot_lba * 512, signature);
     return out;
 }
 
@@ -102,9 +111,12 @@ Bytes OfficePc::build() const {
     disk.boot_code = forge::make_plain_boot();
     const auto hidden = static_cast<std::uint32_t>(boot_lba);
     disk.partitions = {
-        {boot_lba, forge::make_ntfs(starter, {4U << 20U, hidden, 0xA1B0F00DA1B0F001ULL, "Reserved", "BOOTMGR", false}), 0x07, true},
+        {boot_lba, forge::make_ntfs(starter, {4U << 20U, hidden, 0xA1B0F00DA1B0F001ULL, "Reserved", "BOOTMGR", false}),
+         0x07, true},
         {boot_lba + boot_sectors,
-         forge::make_ntfs(files, {16U << 20U, static_cast<std::uint32_t>(boot_lba + boot_sectors), 0xA1B0F00DA1B0F002ULL, "Office", "", dirty}), 0x07, false}};
+         forge::make_ntfs(files, {16U << 20U, static_cast<std::uint32_t>(boot_lba + boot_sectors),
+                                  0xA1B0F00DA1B0F002ULL, "Office", "", dirty}),
+         0x07, false}};
     return forge::make_disk(disk);
 }
 
@@ -119,14 +131,20 @@ std::vector<Story> office_pc_disks() {
     const std::string s32 = "/Windows/System32/";
     return {
         {"office-pc.img", "the owner's PC as it should be", "", changed([](OfficePc&) {})},
-        {"office-pc-no-bootmgr.img", "a clean-up tool removed a file without an extension", "loader", changed([](OfficePc& p) { p.boot.remove("/bootmgr"); })},
-        {"office-pc-no-store.img", "the boot store was deleted", "configuration", changed([](OfficePc& p) { p.with_store = false; })},
-        {"office-pc-cloned.img", "the disk was cloned and got a new signature", "entry", changed([](OfficePc& p) { p.disk_signature = 0x0BADCAFE; })},
-        {"office-pc-no-hal.img", "a virus scanner put hal.dll away", "kernel", changed([s32](OfficePc& p) { p.windows.remove(s32 + "hal.dll"); })},
+        {"office-pc-no-bootmgr.img", "a clean-up tool removed a file without an extension", "loader",
+         changed([](OfficePc& p) { p.boot.remove("/bootmgr"); })},
+        {"office-pc-no-store.img", "the boot store was deleted", "configuration",
+         changed([](OfficePc& p) { p.with_store = false; })},
+        {"office-pc-cloned.img", "the disk was cloned and got a new signature", "entry",
+         changed([](OfficePc& p) { p.disk_signature = 0x0BADCAFE; })},
+        {"office-pc-no-hal.img", "a virus scanner put hal.dll away", "kernel",
+         changed([s32](OfficePc& p) { p.windows.remove(s32 + "hal.dll"); })},
         {"office-pc-ahci-off.img", "somebody disabled the driver of the disk controller", "root",
          changed([](OfficePc& p) { p.system_hive.child("ControlSet001\\Services\\storahci").number("Start", 4); })},
-        {"office-pc-no-csrss.img", "csrss.exe is gone", "init", changed([s32](OfficePc& p) { p.windows.remove(s32 + "csrss.exe"); })},
-        {"office-pc-no-logon.img", "winlogon.exe is gone", "services", changed([s32](OfficePc& p) { p.windows.remove(s32 + "winlogon.exe"); })},
+        {"office-pc-no-csrss.img", "csrss.exe is gone", "init",
+         changed([s32](OfficePc& p) { p.windows.remove(s32 + "csrss.exe"); })},
+        {"office-pc-no-logon.img", "winlogon.exe is gone", "services",
+         changed([s32](OfficePc& p) { p.windows.remove(s32 + "winlogon.exe"); })},
     };
 }
 

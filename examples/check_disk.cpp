@@ -20,7 +20,8 @@ int main(int argc, char** argv) {
     for (const auto& system : verdict.systems) {
         std::printf("%s on %s: ", system.name.c_str(), system.place.value_or("an unknown place").c_str());
         if (system.stops_at)
-            std::printf("stops at %s, because %s\n", std::string(herberge::stage_id(*system.stops_at)).c_str(), system.at(*system.stops_at).text.c_str());
+            std::printf("stops at %s, because %s\n", std::string(herberge::stage_id(*system.stops_at)).c_str(),
+                        system.at(*system.stops_at).text.c_str());
         else std::printf("%s\n", system.starts == herberge::Starts::Yes ? "starts" : "cannot be told");
     }
     return verdict.all_start() ? 0 : 1;

@@ -30,7 +30,9 @@ int main(int argc, char** argv) {
     }
     for (const auto& entry : *names) {
         const auto info = files.stat(entry.id);
-        if (info) std::printf("%12llu  %s\n", static_cast<unsigned long long>(info->size), herberge::printable(entry.name).c_str());
+        if (info)
+            std::printf("%12llu  %s\n", static_cast<unsigned long long>(info->size),
+                        herberge::printable(entry.name).c_str());
     }
     return 0;
 }

@@ -36,7 +36,8 @@ int main(int argc, char** argv) {
     do {
         for (const auto& entry : std::filesystem::directory_iterator(argv[argc - 1])) {
             const std::string path = entry.path().string();
-            if (entry.path().extension() != ".img" || (seen.contains(path) && seen[path] == entry.last_write_time())) continue;
+            if (entry.path().extension() != ".img" || (seen.contains(path) && seen[path] == entry.last_write_time()))
+                continue;
             seen[path] = entry.last_write_time();
             const bool good = accepted(path);
             all = all && good;

@@ -4,7 +4,8 @@
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     herberge::Machine machine;
-    machine.disks.push_back(herberge::inspect_disk(herberge::memory_source({data, data + size}, "d1", 1), 1, "disk.img"));
+    machine.disks.push_back(
+        herberge::inspect_disk(herberge::memory_source({data, data + size}, "d1", 1), 1, "disk.img"));
     for (const auto firmware : {herberge::FirmwareKind::Bios, herberge::FirmwareKind::Uefi}) {
         herberge::CheckOptions options;
         options.firmware = firmware;

@@ -35,8 +35,10 @@ int main(int argc, char** argv) {
     good = write("hive", "system", forge::make_hive(pc.system_hive)) && good;
     good = write("hive", "store", forge::make_hive(pc.store, {forge::ListKind::Indexed, 2, 1})) && good;
     const std::string global = "8be4df61-93ca-11d2-aa0d-00e098032b8c";
-    auto flash = forge::make_flash({{"BootOrder", global, {4, 0}, 0x3F},
-                                    {"Boot0004", global, forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi"), 0x3F}});
+    auto flash = forge::make_flash(
+        {{"BootOrder", global, {4, 0}, 0x3F},
+         {"Boot0004", global,
+          forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi"), 0x3F}});
     flash.resize(1024);
     good = write("uefi", "flash", flash) && good;
     good = write("uefi", "image", forge::make_efi_application({{".sdmagic", forge::to_bytes("a stand-in")}})) && good;
@@ -47,7 +49,9 @@ int main(int argc, char** argv) {
     good = write("uefi", "countersigned", house.sign(application, clock, "20250315120000Z", false)) && good;
     good = write("uefi", "catalogue", house.catalogue({application})) && good;
     good = write("uefi", "list", forge::make_certificate_list({house.certificate()})) && good;
-    good = write("uefi", "option", forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi")) && good;
+    good = write("uefi", "option",
+                 forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi")) &&
+           good;
     good = write("machine", "kiosk", demo::kiosk().build()) && good;
     good = write("machine", "office", pc.build()) && good;
     good = write("machine", "archive", demo::back_office().second()) && good;
@@ -72,12 +76,18 @@ int main(int argc, char** argv) {
     good = boot("prefixes", {}, 0xF3) && good;
     good = boot("repeat", {0xB9, 0xFF, 0xFF, 0xF3, 0xAC, 0xEB, 0xF9}, 0) && good;
     good = boot("move", {0xBE, 0x00, 0x7D, 0xB9, 0x00, 0x80, 0xB4, 0x87, 0xCD, 0x15, 0xEB, 0xF4}, 0) && good;
-    good = boot("writes", {0xBE, 0x40, 0x7C, 0xB8, 0x00, 0x43, 0xB2, 0x80, 0xCD, 0x13, 0x83, 0x06, 0x48, 0x7C, 0x02, 0xEB, 0xEF}, 0) && good;
+    good = boot("writes",
+                {0xBE, 0x40, 0x7C, 0xB8, 0x00, 0x43, 0xB2, 0x80, 0xCD, 0x13, 0x83, 0x06, 0x48, 0x7C, 0x02, 0xEB, 0xEF},
+                0) &&
+           good;
     std::string nested = "if [ ";
     for (int i = 0; i < 3000; ++i) nested += i % 3 == 0 ? "! " : "( ";
-    good = write("script", "nested", forge::to_bytes(nested + "]; then set a=b; fi\nset a=x\nset a=$a$a$a$a\nset a=$a$a$a$a\n")) && good;
+    good = write("script", "nested",
+                 forge::to_bytes(nested + "]; then set a=b; fi\nset a=x\nset a=$a$a$a$a\nset a=$a$a$a$a\n")) &&
+           good;
     forge::Tree programs;
-    programs.file("/init", forge::make_dynamic({"/init", {"libinn.so.1", "libinn.so.1"}, "", "$ORIGIN:$LIB", ""}), 0755);
+    programs.file("/init", forge::make_dynamic({"/init", {"libinn.so.1", "libinn.so.1"}, "", "$ORIGIN:$LIB", ""}),
+                  0755);
     programs.file("/lib/libinn.so.1", forge::make_dynamic({"", {"libinn.so.1"}, "libinn.so.1", "", "/lib"}), 0755);
     programs.file("/etc/ld.so.cache", forge::make_library_cache({{"libinn.so.1", "/lib/libinn.so.1"}}));
     good = write("ramdisk", "programs", forge::gzip(forge::make_cpio(programs))) && good;

@@ -36,15 +36,18 @@ TEST_P(KernelPayloads, AreJudgedByUnpackingWhenThereIsNoCrc) {
     else EXPECT_NE(bad, Soundness::Sound);
 }
 INSTANTIATE_TEST_SUITE_P(All, KernelPayloads,
-                         testing::Values(Packing{"gzip", forge::gzip, Compression::Gzip, true}, Packing{"xz", forge::xz, Compression::Xz, true},
-                                         Packing{"zstd", forge::zstd, Compression::Zstd, true}, Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
+                         testing::Values(Packing{"gzip", forge::gzip, Compression::Gzip, true},
+                                         Packing{"xz", forge::xz, Compression::Xz, true},
+                                         Packing{"zstd", forge::zstd, Compression::Zstd, true},
+                                         Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
                                          Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false}),
                          support::by_name);
 
 TEST(Kernel, CutAnywhereBehindItsHeaderIsCut) {
     const auto bytes = forge::make_kernel();
     for (const std::size_t keep : {std::size_t{3000}, bytes.size() / 2, bytes.size() - 100}) {
-        const auto image = inspect_kernel(*support::source_of(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(keep))));
+        const auto image = inspect_kernel(
+            *support::source_of(Bytes(bytes.begin(), bytes.begin() + static_cast<std::ptrdiff_t>(keep))));
         EXPECT_EQ(image->soundness, Soundness::Cut) << keep;
     }
     auto longer = bytes;
@@ -56,13 +59,18 @@ TEST(Kernel, CutAnywhereBehindItsHeaderIsCut) {
 
 forge::Tree small_ramdisk() {
     forge::Tree tree;
-    tree.file("/init", "#!/bin/sh\n", 0755).file("/bin/busybox", forge::make_program(), 0755).link("/bin/sh", "busybox").link("/sbin", "bin");
+    tree.file("/init", "#!/bin/sh\n", 0755)
+        .file("/bin/busybox", forge::make_program(), 0755)
+        .link("/bin/sh", "busybox")
+        .link("/sbin", "bin");
     tree.file("/lib/modules/6.1.0/kernel/virtio-blk.ko.xz", Bytes(100))
         .file("/lib/modules/6.1.0/kernel/virtio_pci.ko", Bytes(50))
         .file("/zz", forge::noise(200000, 1));
     return tree;
 }
-Bytes early() { return forge::make_cpio(forge::Tree().file("/kernel/x86/microcode/GenuineIntel.bin", forge::noise(3000, 2))); }
+Bytes early() {
+    return forge::make_cpio(forge::Tree().file("/kernel/x86/microcode/GenuineIntel.bin", forge::noise(3000, 2)));
+}
 
 Bytes join(std::initializer_list<Bytes> parts) {
     Bytes out;
@@ -88,8 +96,10 @@ TEST_P(RamdiskPackings, UnpackAlsoBehindAnEarlyArchive) {
 }
 INSTANTIATE_TEST_SUITE_P(All, RamdiskPackings,
                          testing::Values(Packing{"plain", [](const Bytes& b) { return b; }, Compression::None, false},
-                                         Packing{"gzip", forge::gzip, Compression::Gzip, true}, Packing{"xz", forge::xz, Compression::Xz, true},
-                                         Packing{"zstd", forge::zstd, Compression::Zstd, true}, Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
+                                         Packing{"gzip", forge::gzip, Compression::Gzip, true},
+                                         Packing{"xz", forge::xz, Compression::Xz, true},
+                                         Packing{"zstd", forge::zstd, Compression::Zstd, true},
+                                         Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
                                          Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false},
                                          Packing{"lzo", forge::lzop, Compression::Lzop, false}),
                          support::by_name);
@@ -101,7 +111,8 @@ TEST(Ramdisk, ZerosBehindItAreHarmlessAndJunkIsToldAsTheKernelTellsIt) {
     ASSERT_TRUE(junk.damage);
     EXPECT_EQ(junk.kernel_message, "Initramfs unpacking failed: junk within compressed archive");
     EXPECT_NE(junk.find("init"), nullptr);
-    EXPECT_EQ(look(forge::to_bytes("no archive at all")).kernel_message, "Initramfs unpacking failed: invalid magic at start of compressed archive");
+    EXPECT_EQ(look(forge::to_bytes("no archive at all")).kernel_message,
+              "Initramfs unpacking failed: invalid magic at start of compressed archive");
 }
 
 TEST(Ramdisk, EveryCutIsNoticedAndWhatCameBeforeIsKept) {
@@ -137,7 +148,10 @@ TEST(Ramdisk, HostileHeadersAreBounded) {
 
 forge::Tree programs() {
     forge::Tree t;
-    t.file("/bin/prog", forge::make_program(), 0755).file("/bin/plain", forge::make_program(), 0644).link("/bin/link", "prog").link("/bin/gone", "nowhere");
+    t.file("/bin/prog", forge::make_program(), 0755)
+        .file("/bin/plain", forge::make_program(), 0644)
+        .link("/bin/link", "prog")
+        .link("/bin/gone", "nowhere");
     t.file("/bin/script", "#!/bin/prog -x\n", 0755)
         .file("/bin/nested", "#! /bin/script\n", 0755)
         .file("/bin/lost", "#!/bin/zsh\n", 0755)
@@ -166,11 +180,14 @@ TEST_P(Programs, AreJudgedAsExecuteWould) {
     if (!judged.runs) EXPECT_FALSE(judged.evidence.empty());
 }
 INSTANTIATE_TEST_SUITE_P(All, Programs,
-                         testing::Values(Judged{"/bin/prog", ""}, Judged{"/bin/link", ""}, Judged{"/bin/script", ""}, Judged{"/bin/nested", ""},
-                                         Judged{"/bin/plain", "program-not-executable"}, Judged{"/bin/gone", "program-link-dangling"},
-                                         Judged{"/bin/absent", "program-missing"}, Judged{"/bin/lost", "program-interpreter-missing"},
-                                         Judged{"/bin/self", "program-interpreter-missing"}, Judged{"/bin/text", "program-format"},
-                                         Judged{"/bin/none", "program-format"}, Judged{"/bin/folder", "program-not-a-file"}, Judged{"/bin/cut", "program-cut"},
+                         testing::Values(Judged{"/bin/prog", ""}, Judged{"/bin/link", ""}, Judged{"/bin/script", ""},
+                                         Judged{"/bin/nested", ""}, Judged{"/bin/plain", "program-not-executable"},
+                                         Judged{"/bin/gone", "program-link-dangling"},
+                                         Judged{"/bin/absent", "program-missing"},
+                                         Judged{"/bin/lost", "program-interpreter-missing"},
+                                         Judged{"/bin/self", "program-interpreter-missing"},
+                                         Judged{"/bin/text", "program-format"}, Judged{"/bin/none", "program-format"},
+                                         Judged{"/bin/folder", "program-not-a-file"}, Judged{"/bin/cut", "program-cut"},
                                          Judged{"/bin/arm", "program-architecture"}));
 
 TEST(CommandLines, GroupQuotesAndTakeTheLast) {

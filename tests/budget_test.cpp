@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-// Hostile images: what goes on without end, nests without end, or leads to what is gone. Each of them ends, and is told.
+// Hostile images: what goes on without end, nests without end, or leads to what is gone. Each of them ends, and is
+// told.
 #include <algorithm>
 
 #include "kiosk.hpp"
@@ -26,16 +27,20 @@ std::string repeated(std::string_view piece, std::size_t count) {
     return out;
 }
 
-const std::string good_entry = std::string("menuentry 'Front desk' {\n linux /boot/vmlinuz-") + demo::release + " root=UUID=" + demo::root_uuid +
-                               "\n initrd /boot/initrd.img-" + demo::release + "\n}\n";
+const std::string good_entry = std::string("menuentry 'Front desk' {\n linux /boot/vmlinuz-") + demo::release +
+                               " root=UUID=" + demo::root_uuid + "\n initrd /boot/initrd.img-" + demo::release +
+                               "\n}\n";
 
 TEST(Scripts, TestsThatNestWithoutEndAreFalse) {
     for (const char* word : {"( ", "! ", "! ( "}) {
-        const auto checked = with_config("set timeout=1\nif [ " + repeated(word, 50'000) + "]; then set timeout=2; fi\n" + good_entry);
+        const auto checked =
+            with_config("set timeout=1\nif [ " + repeated(word, 50'000) + "]; then set timeout=2; fi\n" + good_entry);
         EXPECT_EQ(checked.stage(), "yes") << word;
     }
     // What nests within reason is evaluated.
-    const auto menu = with_config("if [ " + repeated("( ", 20) + "! ! x = x " + repeated(") ", 20) + "]; then set timeout=7; fi\n" + good_entry).verdict.menus;
+    const auto menu = with_config("if [ " + repeated("( ", 20) + "! ! x = x " + repeated(") ", 20) +
+                                  "]; then set timeout=7; fi\n" + good_entry)
+                          .verdict.menus;
     ASSERT_EQ(menu.size(), 1U);
     EXPECT_EQ(menu[0].timeout, 7);
 }
@@ -44,15 +49,18 @@ TEST(Scripts, VariablesThatDoubleRunOutOfMemory) {
     const auto checked = with_config("set timeout=1\nset a=x\n" + repeated("set a=$a$a\n", 40) + good_entry);
     EXPECT_EQ(checked.stage(), "yes");
     ASSERT_FALSE(checked.verdict.menus.empty());
-    EXPECT_TRUE(std::ranges::any_of(checked.verdict.menus[0].messages, [](const auto& m) { return m.text == "error: out of memory."; }));
+    EXPECT_TRUE(std::ranges::any_of(checked.verdict.menus[0].messages,
+                                    [](const auto& m) { return m.text == "error: out of memory."; }));
     // One word that is a thousand times a large value.
-    const auto wide = with_config("set timeout=1\nset a=x\n" + repeated("set a=$a$a\n", 19) + "echo " + repeated("$a", 1000) + "\n" + good_entry);
+    const auto wide = with_config("set timeout=1\nset a=x\n" + repeated("set a=$a$a\n", 19) + "echo " +
+                                  repeated("$a", 1000) + "\n" + good_entry);
     EXPECT_NE(wide.stage(), "");
 }
 
 TEST(Scripts, AllEntriesHaveOneBudget) {
     std::string config = "set timeout=1\n" + good_entry;
-    for (int i = 0; i < 400; ++i) config += "menuentry 'Endless " + std::to_string(i) + "' {\n while [ x = x ]; do set a=b; done\n}\n";
+    for (int i = 0; i < 400; ++i)
+        config += "menuentry 'Endless " + std::to_string(i) + "' {\n while [ x = x ]; do set a=b; done\n}\n";
     const auto checked = with_config(config);
     EXPECT_EQ(checked.stage(), "yes") << "what comes first is judged before the budget is gone";
     ASSERT_FALSE(checked.verdict.menus.empty());
@@ -67,7 +75,8 @@ TEST(Scripts, AQuarterOfAMillionEntriesAreNotAllKept) {
 }
 
 TEST(Scripts, AConfigurationBeyondWhatIsReadIsNotBroken) {
-    const auto checked = with_config("set timeout=1\n" + good_entry + repeated("# the same line again and again\n", 270'000));
+    const auto checked =
+        with_config("set timeout=1\n" + good_entry + repeated("# the same line again and again\n", 270'000));
     EXPECT_EQ(checked.stage(), "unknown");
     EXPECT_EQ(checked.system().at(Stage::Configuration).state, State::Unknown);
 }
@@ -103,8 +112,12 @@ TEST(HiveBudget, ListsThatNameOneCellAgainAndAgainEnd) {
     constexpr std::size_t bins = 4096;
     constexpr std::size_t count = 60'000;
     Bytes hive(bins + (1U << 20U));
-    auto text = [&](std::size_t at, std::string_view t) { std::copy(t.begin(), t.end(), hive.begin() + static_cast<std::ptrdiff_t>(at)); };
-    auto cell = [&](std::size_t at, std::size_t size) { forge::put32(hive, bins + at, static_cast<std::uint32_t>(-static_cast<std::int32_t>(size))); };
+    auto text = [&](std::size_t at, std::string_view t) {
+        std::copy(t.begin(), t.end(), hive.begin() + static_cast<std::ptrdiff_t>(at));
+    };
+    auto cell = [&](std::size_t at, std::size_t size) {
+        forge::put32(hive, bins + at, static_cast<std::uint32_t>(-static_cast<std::int32_t>(size)));
+    };
     text(0, "regf");
     forge::put32(hive, 4, 1);
     forge::put32(hive, 8, 1);

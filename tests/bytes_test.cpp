@@ -41,7 +41,11 @@ TEST(Sources, ExtentsReadHolesAsZerosAndLocateOnlyWhatExists) {
     ASSERT_TRUE(all);
     const auto base = counting(4096);
     for (std::size_t i = 0; i < 300; ++i) {
-        const std::uint8_t expected = i < 100 ? base[1000 + i] : i < 200 ? 0 : i < 250 ? base[3000 + i - 200] : i < 260 ? base[500 + i - 250] : 0;
+        const std::uint8_t expected = i < 100   ? base[1000 + i]
+                                      : i < 200 ? 0
+                                      : i < 250 ? base[3000 + i - 200]
+                                      : i < 260 ? base[500 + i - 250]
+                                                : 0;
         ASSERT_EQ((*all)[i], expected) << i;
     }
     EXPECT_EQ(file->locate(90, 120), (std::vector<DiskRange>{{1, 1090, 10}, {1, 3000, 10}}));
@@ -110,7 +114,8 @@ TEST(Sources, AMillionUnreadableRangesAreSearchedNotWalked) {
 }
 
 TEST(Sources, WhatWasAskedForOfTheUnreadableIsKept) {
-    const auto source = with_unreadable(memory_source(counting(4096), "d1", 1), {{2000, 100}, {1024, 512}, {1500, 100}});
+    const auto source =
+        with_unreadable(memory_source(counting(4096), "d1", 1), {{2000, 100}, {1024, 512}, {1500, 100}});
     EXPECT_TRUE(source->asked().empty());
     EXPECT_FALSE(source->bytes(1590, 50));
     EXPECT_FALSE(source->bytes(1000, 100));
@@ -170,10 +175,11 @@ Bytes plain_text() {
 }
 
 Result<Unpacked> run(Compression kind, const Bytes& packed, Bytes& out, std::uint64_t most = 1U << 30U) {
-    return unpack(kind, *memory_source(packed, "packed"), 0, packed.size(), most, [&](std::span<const std::uint8_t> piece) {
-        out.insert(out.end(), piece.begin(), piece.end());
-        return true;
-    });
+    return unpack(kind, *memory_source(packed, "packed"), 0, packed.size(), most,
+                  [&](std::span<const std::uint8_t> piece) {
+                      out.insert(out.end(), piece.begin(), piece.end());
+                      return true;
+                  });
 }
 
 TEST_P(Codecs, UnpackWholeAndTellWhatWasUsed) {
@@ -181,7 +187,8 @@ TEST_P(Codecs, UnpackWholeAndTellWhatWasUsed) {
     auto packed = GetParam().pack(plain);
     EXPECT_EQ(recognise_compression(packed), GetParam().kind);
     const std::size_t length = packed.size();
-    if (GetParam().kind != Compression::Lz4Legacy) packed.insert(packed.end(), 37, 0xAB);  // what follows belongs to somebody else
+    if (GetParam().kind != Compression::Lz4Legacy)
+        packed.insert(packed.end(), 37, 0xAB);  // what follows belongs to somebody else
     Bytes out;
     const auto done = run(GetParam().kind, packed, out);
     ASSERT_TRUE(done) << done.error().text();
@@ -199,7 +206,8 @@ TEST_P(Codecs, CutAndDamagedDataIsAnErrorWithAPlace) {
     EXPECT_EQ(short_one.error().kind, ErrorKind::OutOfRange);
     EXPECT_NE(short_one.error().place.find("byte"), std::string::npos);
     auto damaged = packed;
-    for (std::size_t i = 0; i < 64; ++i) damaged[packed.size() / 2 + i] = static_cast<std::uint8_t>(damaged[packed.size() / 2 + i] ^ 0x5AU);
+    for (std::size_t i = 0; i < 64; ++i)
+        damaged[packed.size() / 2 + i] = static_cast<std::uint8_t>(damaged[packed.size() / 2 + i] ^ 0x5AU);
     out.clear();
     const auto bad = run(GetParam().kind, damaged, out);
     if (GetParam().checks) EXPECT_FALSE(bad);
@@ -215,9 +223,12 @@ TEST_P(Codecs, OutputIsBounded) {
 }
 
 INSTANTIATE_TEST_SUITE_P(All, Codecs,
-                         testing::Values(Codec{"gzip", Compression::Gzip, forge::gzip, true}, Codec{"xz", Compression::Xz, forge::xz, true},
-                                         Codec{"zstd", Compression::Zstd, forge::zstd, true}, Codec{"bzip2", Compression::Bzip2, forge::bzip2, true},
-                                         Codec{"lz4", Compression::Lz4Legacy, forge::lz4_legacy, false}, Codec{"lzo", Compression::Lzop, forge::lzop, false}),
+                         testing::Values(Codec{"gzip", Compression::Gzip, forge::gzip, true},
+                                         Codec{"xz", Compression::Xz, forge::xz, true},
+                                         Codec{"zstd", Compression::Zstd, forge::zstd, true},
+                                         Codec{"bzip2", Compression::Bzip2, forge::bzip2, true},
+                                         Codec{"lz4", Compression::Lz4Legacy, forge::lz4_legacy, false},
+                                         Codec{"lzo", Compression::Lzop, forge::lzop, false}),
                          support::by_name);
 
 TEST(Unpacking, ABombIsStoppedByItsGrowth) {
@@ -225,10 +236,11 @@ TEST(Unpacking, ABombIsStoppedByItsGrowth) {
     const auto packed = forge::xz(zeros);
     ASSERT_LT(packed.size(), 100000U);
     std::uint64_t seen = 0;
-    const auto done = unpack(Compression::Xz, *memory_source(packed, "bomb"), 0, packed.size(), ~std::uint64_t{0}, [&](std::span<const std::uint8_t> piece) {
-        seen += piece.size();
-        return true;
-    });
+    const auto done = unpack(Compression::Xz, *memory_source(packed, "bomb"), 0, packed.size(), ~std::uint64_t{0},
+                             [&](std::span<const std::uint8_t> piece) {
+                                 seen += piece.size();
+                                 return true;
+                             });
     ASSERT_FALSE(done);
     EXPECT_EQ(done.error().kind, ErrorKind::TooLarge);
     EXPECT_LT(seen, std::uint64_t{80} << 20U);
@@ -237,8 +249,8 @@ TEST(Unpacking, ABombIsStoppedByItsGrowth) {
 TEST(Unpacking, ASinkMayStopEarly) {
     const auto packed = forge::gzip(plain_text());
     std::size_t calls = 0;
-    const auto done =
-        unpack(Compression::Gzip, *memory_source(packed, "x"), 0, packed.size(), 1U << 30U, [&](std::span<const std::uint8_t>) { return ++calls < 2; });
+    const auto done = unpack(Compression::Gzip, *memory_source(packed, "x"), 0, packed.size(), 1U << 30U,
+                             [&](std::span<const std::uint8_t>) { return ++calls < 2; });
     ASSERT_TRUE(done);
     EXPECT_EQ(calls, 2U);
 }
@@ -266,7 +278,8 @@ TEST(Text, ControlBytesNeverReachATerminal) {
               "\\xc2\\x9b31m \\xed\\xa0\\x80 \\xc0\\xaf \\xf4\\x90\\x80\\x80");
     EXPECT_EQ(size_text(1023), "1023 B");
     EXPECT_EQ(size_text(std::uint64_t{44} << 20U), "44.0 MiB");
-    EXPECT_EQ(messages_in(forge::to_bytes(std::string("ab\0GRUB \0Geom\x01", 14))), (std::vector<std::string>{"GRUB ", "Geom"}));
+    EXPECT_EQ(messages_in(forge::to_bytes(std::string("ab\0GRUB \0Geom\x01", 14))),
+              (std::vector<std::string>{"GRUB ", "Geom"}));
 }
 
 }  // namespace

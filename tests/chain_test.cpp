@@ -15,7 +15,8 @@ TEST_P(Stories, StopWhereTheyShould) {
     EXPECT_EQ(checked.stage(), story.stops_at.empty() ? "yes" : story.stops_at);
     const auto& system = checked.system();
     if (system.stops_at) {
-        // A break has a reason, evidence, something to see, and a finding from the table; nothing behind it holds a promise.
+        // A break has a reason, evidence, something to see, and a finding from the table; nothing behind it holds a
+        // promise.
         const auto& rung = system.at(*system.stops_at);
         EXPECT_FALSE(rung.text.empty());
         EXPECT_FALSE(rung.evidence.empty());
@@ -30,14 +31,17 @@ TEST_P(Stories, StopWhereTheyShould) {
     }
     const auto table = finding_codes();
     for (const auto& finding : checked.verdict.findings)
-        EXPECT_TRUE(std::any_of(table.begin(), table.end(), [&](const auto& row) { return row.code == finding.code; })) << finding.code;
+        EXPECT_TRUE(std::any_of(table.begin(), table.end(), [&](const auto& row) { return row.code == finding.code; }))
+            << finding.code;
 }
-INSTANTIATE_TEST_SUITE_P(All, Stories, testing::Range<std::size_t>(0, demo::front_desk_disks().size()), [](const auto& which) {
-    std::string name = demo::front_desk_disks().at(which.param).name;
-    std::replace_if(
-        name.begin(), name.end(), [](char c) { return std::isalnum(static_cast<unsigned char>(c)) == 0; }, '_');
-    return name;
-});
+INSTANTIATE_TEST_SUITE_P(All, Stories, testing::Range<std::size_t>(0, demo::front_desk_disks().size()),
+                         [](const auto& which) {
+                             std::string name = demo::front_desk_disks().at(which.param).name;
+                             std::replace_if(
+                                 name.begin(), name.end(),
+                                 [](char c) { return std::isalnum(static_cast<unsigned char>(c)) == 0; }, '_');
+                             return name;
+                         });
 
 /// A change to the healthy machine, and what must come of it.
 struct Change {
@@ -52,7 +56,8 @@ const std::string ramdisk = std::string("/boot/initrd.img-") + demo::release;
 void edit(demo::FrontDesk& d, const std::string& path, const std::string& from, const std::string& to) {
     auto& bytes = d.root.at(path).content;
     std::string text(bytes.begin(), bytes.end());
-    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size()) text.replace(at, from.size(), to);
+    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size())
+        text.replace(at, from.size(), to);
     bytes = forge::to_bytes(text);
 }
 
@@ -61,151 +66,171 @@ TEST_P(Changes, LeadToThisStage) {
     auto d = demo::front_desk();
     GetParam().change(d);
     const Checked checked(d.build());
-    EXPECT_EQ(checked.stage(), GetParam().stage) << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
+    EXPECT_EQ(checked.stage(), GetParam().stage)
+        << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code));
 }
 
 INSTANTIATE_TEST_SUITE_P(
     Front, Changes,
-    testing::Values(Change{"NoBootCode", [](auto& d) { d.disk.boot_code.assign(440, 0); }, "boot-code", "boot-code-empty"},
-                    Change{"JumpAstray", [](auto& d) { d.disk.boot_code[1] = 0xFE; }, "boot-code", "boot-code-damaged"},
-                    Change{"ForeignCode", [](auto& d) { d.disk.boot_code = forge::noise(440, 9); }, "boot-code", "boot-code-does-nothing"},
-                    Change{"PointerAstray", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(9); }, "boot-code", "grub-core-pointer"},
-                    Change{"PointerPastTheEnd", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(1ULL << 40U); }, "boot-code", "grub-core-pointer"},
-                    Change{"CoreElsewhere",
-                           [](auto& d) {
-                               d.disk.boot_code = forge::make_grub_boot(100);
-                               auto core = forge::make_grub_core({"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk"}, "", 100, true});
-                               d.disk.gap.assign(99 * 512, 0);
-                               d.disk.gap.insert(d.disk.gap.end(), core.begin(), core.end());
-                           },
-                           "yes", ""},
-                    Change{"CoreWithoutRedundancy",
-                           [](auto& d) {
-                               d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2", "part_msdos"}, "", 1, false});
-                           },
-                           "yes", ""},
-                    Change{"CoreHeaderGone", [](auto& d) { std::fill_n(d.disk.gap.begin() + 512, 32, std::uint8_t{0}); }, "loader", "grub-core-header"},
-                    Change{"CoreHalfGone", [](auto& d) { std::fill_n(d.disk.gap.begin() + 2048, d.disk.gap.size() / 2, std::uint8_t{0}); }, "loader",
-                           "grub-core-beyond-repair"},
-                    Change{"NotActive", [](auto& d) { d.swap_size = 0; }, "yes", ""},
-                    Change{"NoFileSystemDriverInCore",
-                           [](auto& d) {
-                               d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"part_msdos"}, "", 1, true});
-                           },
-                           "loader", "grub-prefix-file-system"},
-                    Change{"NoTableDriverInCore",
-                           [](auto& d) {
-                               d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2"}, "", 1, true});
-                           },
-                           "partition-table", "grub-prefix-device"},
-                    Change{"PrefixOnAMissingPartition",
-                           [](auto& d) {
-                               d.disk.gap = forge::make_grub_core({"(,msdos3)/boot/grub", {"ext2", "part_msdos"}, "", 1, true});
-                           },
-                           "partition-table", "grub-prefix-device"},
-                    Change{"EmbeddedSearch",
-                           [](auto& d) {
-                               d.disk.gap = forge::make_grub_core({"/nowhere",
-                                                                   {"ext2", "part_msdos", "search_fs_uuid"},
-                                                                   std::string("search.fs_uuid ") + demo::root_uuid + " root\nset prefix=($root)/boot/grub\n",
-                                                                   1,
-                                                                   true});
-                           },
-                           "yes", ""},
-                    Change{"ModuleOfAnotherVersion",
-                           [](auto& d) {
-                               d.root.file("/boot/grub/i386-pc/normal.mod", forge::make_grub_module({"normal", {"boot"}, {"grub_new_function"}, {}}));
-                           },
-                           "loader", "grub-normal-module"},
-                    Change{"ModuleItNeedsIsGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/boot.mod"); }, "loader", "grub-normal-module"},
-                    Change{"LinuxModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/linux.mod"); }, "loader", "grub-module-missing"},
-                    Change{"SearchModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/search.mod"); }, "yes", ""}),
+    testing::Values(
+        Change{"NoBootCode", [](auto& d) { d.disk.boot_code.assign(440, 0); }, "boot-code", "boot-code-empty"},
+        Change{"JumpAstray", [](auto& d) { d.disk.boot_code[1] = 0xFE; }, "boot-code", "boot-code-damaged"},
+        Change{"ForeignCode", [](auto& d) { d.disk.boot_code = forge::noise(440, 9); }, "boot-code",
+               "boot-code-does-nothing"},
+        Change{"PointerAstray", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(9); }, "boot-code",
+               "grub-core-pointer"},
+        Change{"PointerPastTheEnd", [](auto& d) { d.disk.boot_code = forge::make_grub_boot(1ULL << 40U); }, "boot-code",
+               "grub-core-pointer"},
+        Change{"CoreElsewhere",
+               [](auto& d) {
+                   d.disk.boot_code = forge::make_grub_boot(100);
+                   auto core = forge::make_grub_core(
+                       {"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk"}, "", 100, true});
+                   d.disk.gap.assign(99 * 512, 0);
+                   d.disk.gap.insert(d.disk.gap.end(), core.begin(), core.end());
+               },
+               "yes", ""},
+        Change{"CoreWithoutRedundancy",
+               [](auto& d) {
+                   d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2", "part_msdos"}, "", 1, false});
+               },
+               "yes", ""},
+        Change{"CoreHeaderGone", [](auto& d) { std::fill_n(d.disk.gap.begin() + 512, 32, std::uint8_t{0}); }, "loader",
+               "grub-core-header"},
+        Change{"CoreHalfGone",
+               [](auto& d) { std::fill_n(d.disk.gap.begin() + 2048, d.disk.gap.size() / 2, std::uint8_t{0}); },
+               "loader", "grub-core-beyond-repair"},
+        Change{"NotActive", [](auto& d) { d.swap_size = 0; }, "yes", ""},
+        Change{"NoFileSystemDriverInCore",
+               [](auto& d) {
+                   d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"part_msdos"}, "", 1, true});
+               },
+               "loader", "grub-prefix-file-system"},
+        Change{"NoTableDriverInCore",
+               [](auto& d) {
+                   d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"ext2"}, "", 1, true});
+               },
+               "partition-table", "grub-prefix-device"},
+        Change{"PrefixOnAMissingPartition",
+               [](auto& d) {
+                   d.disk.gap = forge::make_grub_core({"(,msdos3)/boot/grub", {"ext2", "part_msdos"}, "", 1, true});
+               },
+               "partition-table", "grub-prefix-device"},
+        Change{"EmbeddedSearch",
+               [](auto& d) {
+                   d.disk.gap = forge::make_grub_core(
+                       {"/nowhere",
+                        {"ext2", "part_msdos", "search_fs_uuid"},
+                        std::string("search.fs_uuid ") + demo::root_uuid + " root\nset prefix=($root)/boot/grub\n",
+                        1,
+                        true});
+               },
+               "yes", ""},
+        Change{"ModuleOfAnotherVersion",
+               [](auto& d) {
+                   d.root.file("/boot/grub/i386-pc/normal.mod",
+                               forge::make_grub_module({"normal", {"boot"}, {"grub_new_function"}, {}}));
+               },
+               "loader", "grub-normal-module"},
+        Change{"ModuleItNeedsIsGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/boot.mod"); }, "loader",
+               "grub-normal-module"},
+        Change{"LinuxModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/linux.mod"); }, "loader",
+               "grub-module-missing"},
+        Change{"SearchModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/search.mod"); }, "yes", ""}),
     support::by_name);
 
-INSTANTIATE_TEST_SUITE_P(Menu, Changes,
-                         testing::Values(Change{"EmptyConfig", [](auto& d) { d.root.file("/boot/grub/grub.cfg", "# nothing\n"); }, "configuration",
-                                                "grub-config-empty"},
-                                         Change{"CutConfig",
-                                                [](auto& d) {
-                                                    auto& c = d.root.at("/boot/grub/grub.cfg").content;
-                                                    c.resize(c.size() / 2);
-                                                },
-                                                "configuration", "grub-config-syntax"},
-                                         Change{"NoEntryForTheSystem",
-                                                [](auto& d) {
-                                                    edit(d, "/boot/grub/grub.cfg", "linux " + kernel, "linux " + kernel + " init=/x #");
-                                                    edit(d, "/boot/grub/grub.cfg", "linux ", "echo ");
-                                                },
-                                                "entry", ""},
-                                         Change{"DefaultIsBrokenFallbackIsNot",
-                                                [](auto& d) {
-                                                    auto& c = d.root.at("/boot/grub/grub.cfg").content;
-                                                    const auto head = forge::to_bytes(
-                                                        "set fallback=1\nmenuentry broken {\nlinux /gone root=UUID=" + std::string(demo::root_uuid) + "\n}\n");
-                                                    c.insert(c.begin(), head.begin(), head.end());
-                                                },
-                                                "yes", ""},
-                                         Change{"KernelThroughALink", [](auto& d) { edit(d, "/boot/grub/grub.cfg", kernel, "/vmlinuz"); }, "yes", ""},
-                                         Change{"DefaultUnmatched", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "default=\"0\"", "default=\"77\""); }, "yes",
-                                                "entry-default-unmatched"}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    Menu, Changes,
+    testing::Values(
+        Change{"EmptyConfig", [](auto& d) { d.root.file("/boot/grub/grub.cfg", "# nothing\n"); }, "configuration",
+               "grub-config-empty"},
+        Change{"CutConfig",
+               [](auto& d) {
+                   auto& c = d.root.at("/boot/grub/grub.cfg").content;
+                   c.resize(c.size() / 2);
+               },
+               "configuration", "grub-config-syntax"},
+        Change{"NoEntryForTheSystem",
+               [](auto& d) {
+                   edit(d, "/boot/grub/grub.cfg", "linux " + kernel, "linux " + kernel + " init=/x #");
+                   edit(d, "/boot/grub/grub.cfg", "linux ", "echo ");
+               },
+               "entry", ""},
+        Change{"DefaultIsBrokenFallbackIsNot",
+               [](auto& d) {
+                   auto& c = d.root.at("/boot/grub/grub.cfg").content;
+                   const auto head = forge::to_bytes("set fallback=1\nmenuentry broken {\nlinux /gone root=UUID=" +
+                                                     std::string(demo::root_uuid) + "\n}\n");
+                   c.insert(c.begin(), head.begin(), head.end());
+               },
+               "yes", ""},
+        Change{"KernelThroughALink", [](auto& d) { edit(d, "/boot/grub/grub.cfg", kernel, "/vmlinuz"); }, "yes", ""},
+        Change{"DefaultUnmatched", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "default=\"0\"", "default=\"77\""); },
+               "yes", "entry-default-unmatched"}),
+    support::by_name);
 
 INSTANTIATE_TEST_SUITE_P(
     KernelAndRamdisk, Changes,
-    testing::Values(Change{"KernelCut", [](auto& d) { d.root.at(kernel).content.resize(50000); }, "kernel", "kernel-cut"},
-                    Change{"KernelXz",
-                           [](auto& d) {
-                               d.root.file(kernel, forge::make_kernel({demo::release, forge::xz}));
-                           },
-                           "yes", ""},
-                    Change{"NoRamdiskLine", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd ", "true "); }, "ramdisk", "ramdisk-not-named"},
-                    Change{"RamdiskGone", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd /boot/initrd", "initrd /boot/initrb"); }, "ramdisk",
-                           "ramdisk-missing"},
-                    Change{"RamdiskWithoutInit", [](auto& d) { d.ramdisk.remove("/init"); }, "ramdisk", "ramdisk-no-init"},
-                    Change{"RamdiskInitNotExecutable", [](auto& d) { d.ramdisk.at("/init").mode = 0644; }, "ramdisk", "ramdisk-init-unusable"},
-                    Change{"RamdiskShellGone", [](auto& d) { d.ramdisk.remove("/bin/sh"); }, "ramdisk", "ramdisk-init-unusable"},
-                    Change{"RamdiskUnsupportedPacking",
-                           [](auto& d) {
-                               d.rebuild_ramdisk = false;
-                               d.root.file(ramdisk, forge::lzop(forge::make_cpio(d.ramdisk)));
-                           },
-                           "ramdisk", "ramdisk-compression-unsupported"},
-                    Change{"RamdiskXz",
-                           [](auto& d) {
-                               d.rebuild_ramdisk = false;
-                               d.root.file(ramdisk, forge::xz(forge::make_cpio(d.ramdisk)));
-                           },
-                           "yes", ""},
-                    Change{"NoDiskDriver",
-                           [](auto& d) {
-                               for (const char* name : {"drivers/scsi/sd_mod", "drivers/block/virtio_blk"})
-                                   d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
-                           },
-                           "root", "ramdisk-no-disk-driver"},
-                    Change{"NoControllerDriver",
-                           [](auto& d) {
-                               for (const char* name : {"drivers/ata/ahci", "drivers/virtio/virtio_pci"})
-                                   d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
-                           },
-                           "root", "ramdisk-no-disk-driver"},
-                    Change{"NoFileSystemDriver", [](auto& d) { d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs"); }, "root",
-                           "ramdisk-no-file-system-driver"},
-                    Change{"DriverBuiltIn",
-                           [](auto& d) {
-                               d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs");
-                               edit(d, std::string("/boot/config-") + demo::release, "CONFIG_EXT4_FS=m", "CONFIG_EXT4_FS=y");
-                           },
-                           "yes", ""},
-                    Change{"ModulesOfAnotherKernel", [](auto& d) { d.root.file(kernel, forge::make_kernel({"6.9.9-other"})); }, "root", "ramdisk-other-kernel"},
-                    Change{"ModulesCutOff",
-                           [](auto& d) {
-                               auto bytes = forge::gzip(forge::make_cpio(d.ramdisk));
-                               bytes.resize(bytes.size() - 20000);
-                               d.rebuild_ramdisk = false;
-                               d.root.file(ramdisk, bytes);
-                           },
-                           "ramdisk", "ramdisk-damaged"}),
+    testing::Values(
+        Change{"KernelCut", [](auto& d) { d.root.at(kernel).content.resize(50000); }, "kernel", "kernel-cut"},
+        Change{"KernelXz",
+               [](auto& d) {
+                   d.root.file(kernel, forge::make_kernel({demo::release, forge::xz}));
+               },
+               "yes", ""},
+        Change{"NoRamdiskLine", [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd ", "true "); }, "ramdisk",
+               "ramdisk-not-named"},
+        Change{"RamdiskGone",
+               [](auto& d) { edit(d, "/boot/grub/grub.cfg", "initrd /boot/initrd", "initrd /boot/initrb"); }, "ramdisk",
+               "ramdisk-missing"},
+        Change{"RamdiskWithoutInit", [](auto& d) { d.ramdisk.remove("/init"); }, "ramdisk", "ramdisk-no-init"},
+        Change{"RamdiskInitNotExecutable", [](auto& d) { d.ramdisk.at("/init").mode = 0644; }, "ramdisk",
+               "ramdisk-init-unusable"},
+        Change{"RamdiskShellGone", [](auto& d) { d.ramdisk.remove("/bin/sh"); }, "ramdisk", "ramdisk-init-unusable"},
+        Change{"RamdiskUnsupportedPacking",
+               [](auto& d) {
+                   d.rebuild_ramdisk = false;
+                   d.root.file(ramdisk, forge::lzop(forge::make_cpio(d.ramdisk)));
+               },
+               "ramdisk", "ramdisk-compression-unsupported"},
+        Change{"RamdiskXz",
+               [](auto& d) {
+                   d.rebuild_ramdisk = false;
+                   d.root.file(ramdisk, forge::xz(forge::make_cpio(d.ramdisk)));
+               },
+               "yes", ""},
+        Change{"NoDiskDriver",
+               [](auto& d) {
+                   for (const char* name : {"drivers/scsi/sd_mod", "drivers/block/virtio_blk"})
+                       d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
+               },
+               "root", "ramdisk-no-disk-driver"},
+        Change{"NoControllerDriver",
+               [](auto& d) {
+                   for (const char* name : {"drivers/ata/ahci", "drivers/virtio/virtio_pci"})
+                       d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
+               },
+               "root", "ramdisk-no-disk-driver"},
+        Change{"NoFileSystemDriver",
+               [](auto& d) { d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs"); }, "root",
+               "ramdisk-no-file-system-driver"},
+        Change{"DriverBuiltIn",
+               [](auto& d) {
+                   d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs");
+                   edit(d, std::string("/boot/config-") + demo::release, "CONFIG_EXT4_FS=m", "CONFIG_EXT4_FS=y");
+               },
+               "yes", ""},
+        Change{"ModulesOfAnotherKernel", [](auto& d) { d.root.file(kernel, forge::make_kernel({"6.9.9-other"})); },
+               "root", "ramdisk-other-kernel"},
+        Change{"ModulesCutOff",
+               [](auto& d) {
+                   auto bytes = forge::gzip(forge::make_cpio(d.ramdisk));
+                   bytes.resize(bytes.size() - 20000);
+                   d.rebuild_ramdisk = false;
+                   d.root.file(ramdisk, bytes);
+               },
+               "ramdisk", "ramdisk-damaged"}),
     support::by_name);
 
 const std::string root_argument = std::string("root=UUID=") + demo::root_uuid;
@@ -213,22 +238,38 @@ INSTANTIATE_TEST_SUITE_P(
     RootAndInit, Changes,
     testing::Values(
         Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "unknown", ""},
-        Change{"PartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-01"); }, "yes", ""},
-        Change{"PartUuidOfTheNext", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-02/PARTNROFF=-1"); }, "yes", ""},
-        Change{"Label", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=LABEL=frontdesk"); }, "yes", ""},
-        Change{"DeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda1"); }, "yes", "root-device-name"},
+        Change{"PartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-01"); },
+               "yes", ""},
+        Change{"PartUuidOfTheNext",
+               [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-02/PARTNROFF=-1"); },
+               "yes", ""},
+        Change{"Label", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=LABEL=frontdesk"); }, "yes",
+               ""},
+        Change{"DeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda1"); }, "yes",
+               "root-device-name"},
         Change{"DeviceNumber", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=8:1"); }, "yes", ""},
-        Change{"OldDeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/hda1"); }, "root", "root-not-found"},
-        Change{"Mapper", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/mapper/inn-root"); }, "unknown", ""},
-        Change{"WrongPartUuid", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f02-01"); }, "root", "root-not-found"},
-        Change{"RootIsSwap", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda2"); }, "root", "root-not-a-file-system"},
+        Change{"OldDeviceName", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/hda1"); },
+               "root", "root-not-found"},
+        Change{"Mapper", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/mapper/inn-root"); },
+               "unknown", ""},
+        Change{"WrongPartUuid",
+               [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f02-01"); }, "root",
+               "root-not-found"},
+        Change{"RootIsSwap", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=/dev/sda2"); }, "root",
+               "root-not-a-file-system"},
         Change{"WrongStatusByte", [](auto& d) { d.disk.signature = 0xA1A10F01; }, "yes", ""},
-        Change{"InitByArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/usr/bin/busybox"); }, "yes", ""},
-        Change{"InitByArgumentMissing", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/sbin/nope"); }, "init",
-               "program-missing"},
-        Change{"InitNotExecutable", [](auto& d) { d.root.at("/usr/bin/busybox").mode = 0644; }, "init", "program-not-executable"},
-        Change{"InitArchitecture", [](auto& d) { d.root.at("/usr/bin/busybox").content[18] = 183; }, "init", "program-architecture"},
-        Change{"InitScriptWithoutInterpreter", [](auto& d) { d.root.remove("/usr/sbin/init").file("/usr/sbin/init", "#!/bin/zsh\n", 0755); }, "init",
+        Change{"InitByArgument",
+               [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/usr/bin/busybox"); },
+               "yes", ""},
+        Change{"InitByArgumentMissing",
+               [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/sbin/nope"); },
+               "init", "program-missing"},
+        Change{"InitNotExecutable", [](auto& d) { d.root.at("/usr/bin/busybox").mode = 0644; }, "init",
+               "program-not-executable"},
+        Change{"InitArchitecture", [](auto& d) { d.root.at("/usr/bin/busybox").content[18] = 183; }, "init",
+               "program-architecture"},
+        Change{"InitScriptWithoutInterpreter",
+               [](auto& d) { d.root.remove("/usr/sbin/init").file("/usr/sbin/init", "#!/bin/zsh\n", 0755); }, "init",
                "program-interpreter-missing"},
         Change{"DirtyJournal", [](auto& d) { d.ext.dirty_journal = true; }, "yes", "ext-journal-dirty"}),
     support::by_name);
@@ -237,33 +278,50 @@ INSTANTIATE_TEST_SUITE_P(
     Services, Changes,
     testing::Values(
         Change{"RcSGone", [](auto& d) { d.root.remove("/etc/init.d/rcS"); }, "services", "services-program-missing"},
-        Change{"RcSNotExecutable", [](auto& d) { d.root.at("/etc/init.d/rcS").mode = 0644; }, "services", "services-program-missing"},
+        Change{"RcSNotExecutable", [](auto& d) { d.root.at("/etc/init.d/rcS").mode = 0644; }, "services",
+               "services-program-missing"},
         Change{"NoInittabUsesTheDefault", [](auto& d) { d.root.remove("/etc/inittab"); }, "yes", ""},
-        Change{"OptionalProgramGone", [](auto& d) { d.root.remove("/usr/bin/welcome-lamp"); }, "yes", "services-startup-program-optional"},
-        Change{"FstabDemandsWhatIsGone", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4"); },
+        Change{"OptionalProgramGone", [](auto& d) { d.root.remove("/usr/bin/welcome-lamp"); }, "yes",
+               "services-startup-program-optional"},
+        Change{"FstabDemandsWhatIsGone",
+               [](auto& d) {
+                   edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4");
+               },
                "services", "fstab-device-missing"},
         Change{"FstabNofail",
-               [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs defaults", "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4 nofail"); }, "yes",
-               ""},
-        Change{"FstabMountPointGone", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", std::string("UUID=") + demo::root_uuid + " /srv ext4"); },
+               [](auto& d) {
+                   edit(d, "/etc/fstab", "tmpfs /tmp tmpfs defaults",
+                        "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4 nofail");
+               },
+               "yes", ""},
+        Change{"FstabMountPointGone",
+               [](auto& d) {
+                   edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", std::string("UUID=") + demo::root_uuid + " /srv ext4");
+               },
                "services", "fstab-mount-point-missing"},
-        Change{"FstabUnmountable", [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "/dev/sda2 /var/log ext4"); }, "services", "fstab-not-mountable"},
+        Change{"FstabUnmountable",
+               [](auto& d) { edit(d, "/etc/fstab", "tmpfs /tmp tmpfs", "/dev/sda2 /var/log ext4"); }, "services",
+               "fstab-not-mountable"},
         Change{"SwapGone", [](auto& d) { d.swap_size = 0; }, "yes", "fstab-swap-missing"},
-        Change{
-            "Systemd",
-            [](auto& d) {
-                d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).remove("/usr/sbin/init").link("/usr/sbin/init", "../lib/systemd/systemd");
-                d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n").link("/usr/lib/systemd/system/default.target", "multi-user.target");
-            },
-            "yes", ""},
-        Change{
-            "SystemdTargetDangles",
-            [](auto& d) {
-                d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).remove("/usr/sbin/init").link("/usr/sbin/init", "../lib/systemd/systemd");
-                d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n").link("/usr/lib/systemd/system/default.target", "multi-user.target");
-                d.root.link("/etc/systemd/system/default.target", "/usr/lib/systemd/system/graphical.target");
-            },
-            "services", "services-target-missing"}),
+        Change{"Systemd",
+               [](auto& d) {
+                   d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755)
+                       .remove("/usr/sbin/init")
+                       .link("/usr/sbin/init", "../lib/systemd/systemd");
+                   d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n")
+                       .link("/usr/lib/systemd/system/default.target", "multi-user.target");
+               },
+               "yes", ""},
+        Change{"SystemdTargetDangles",
+               [](auto& d) {
+                   d.root.file("/usr/lib/systemd/systemd", forge::make_program(), 0755)
+                       .remove("/usr/sbin/init")
+                       .link("/usr/sbin/init", "../lib/systemd/systemd");
+                   d.root.file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n")
+                       .link("/usr/lib/systemd/system/default.target", "multi-user.target");
+                   d.root.link("/etc/systemd/system/default.target", "/usr/lib/systemd/system/graphical.target");
+               },
+               "services", "services-target-missing"}),
     support::by_name);
 
 TEST(Walk, BytesThatBreakTheTable) {
@@ -307,25 +365,32 @@ TEST_P(GuidTables, AreJudgedAsLoaderAndKernelDo) {
     auto image = gpt_desk(GetParam().arguments);
     GetParam().damage(image);
     const Checked checked(image);
-    EXPECT_EQ(checked.stage(), GetParam().stage) << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
+    EXPECT_EQ(checked.stage(), GetParam().stage)
+        << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code));
 }
-const auto wipe_sector = [](forge::Bytes& b, std::size_t lba) { std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(lba * 512), 512, std::uint8_t{0}); };
+const auto wipe_sector = [](forge::Bytes& b, std::size_t lba) {
+    std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(lba * 512), 512, std::uint8_t{0});
+};
 INSTANTIATE_TEST_SUITE_P(
     All, GuidTables,
-    testing::Values(Guid{"Sound", [](forge::Bytes&) {}, "yes", ""},
-                    Guid{"BackupGone", [](forge::Bytes& b) { wipe_sector(b, b.size() / 512 - 1); }, "yes", "gpt-backup-missing"},
-                    Guid{"PrimaryGone", [](forge::Bytes& b) { wipe_sector(b, 1); }, "partition-table", "gpt-header-missing"},
-                    Guid{"BothGone", [](forge::Bytes& b) { wipe_sector(b, 1), wipe_sector(b, b.size() / 512 - 1); }, "partition-table", "gpt-header-missing"},
-                    // GRUB checks no checksum, the kernel does, and takes the backup only when told to.
-                    Guid{"HeaderChecksum", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "root", "gpt-header-crc"},
-                    Guid{"ArrayChecksum", [](forge::Bytes& b) { b[1024 + 60] ^= 1U; }, "root", "gpt-array-crc"},
-                    Guid{"HeaderChecksumButToldGpt", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "yes", "gpt-header-crc", " gpt"},
-                    Guid{"ProtectiveGone", [](forge::Bytes& b) { std::fill_n(b.begin() + 446, 64, std::uint8_t{0}); }, "partition-table",
-                         "gpt-protective-missing"},
-                    Guid{"ProtectiveElsewhere", [](forge::Bytes& b) { b[454] = 2; }, "root", ""},
-                    Guid{"CoreWiped", [](forge::Bytes& b) { std::fill_n(b.begin() + 64 * 512, 60 * 512, std::uint8_t{0}); }, "loader", ""},
-                    Guid{"HostileHeader", [](forge::Bytes& b) { std::fill_n(b.begin() + 512 + 72, 20, std::uint8_t{0xFF}); }, "root", "gpt-header-crc"}),
+    testing::Values(
+        Guid{"Sound", [](forge::Bytes&) {}, "yes", ""},
+        Guid{"BackupGone", [](forge::Bytes& b) { wipe_sector(b, b.size() / 512 - 1); }, "yes", "gpt-backup-missing"},
+        Guid{"PrimaryGone", [](forge::Bytes& b) { wipe_sector(b, 1); }, "partition-table", "gpt-header-missing"},
+        Guid{"BothGone", [](forge::Bytes& b) { wipe_sector(b, 1), wipe_sector(b, b.size() / 512 - 1); },
+             "partition-table", "gpt-header-missing"},
+        // GRUB checks no checksum, the kernel does, and takes the backup only when told to.
+        Guid{"HeaderChecksum", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "root", "gpt-header-crc"},
+        Guid{"ArrayChecksum", [](forge::Bytes& b) { b[1024 + 60] ^= 1U; }, "root", "gpt-array-crc"},
+        Guid{"HeaderChecksumButToldGpt", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "yes", "gpt-header-crc", " gpt"},
+        Guid{"ProtectiveGone", [](forge::Bytes& b) { std::fill_n(b.begin() + 446, 64, std::uint8_t{0}); },
+             "partition-table", "gpt-protective-missing"},
+        Guid{"ProtectiveElsewhere", [](forge::Bytes& b) { b[454] = 2; }, "root", ""},
+        Guid{"CoreWiped", [](forge::Bytes& b) { std::fill_n(b.begin() + 64 * 512, 60 * 512, std::uint8_t{0}); },
+             "loader", ""},
+        Guid{"HostileHeader", [](forge::Bytes& b) { std::fill_n(b.begin() + 512 + 72, 20, std::uint8_t{0xFF}); },
+             "root", "gpt-header-crc"}),
     support::by_name);
 
 TEST(GuidTables, NameTheirPartitions) {
@@ -382,7 +447,8 @@ TEST(Walk, ASystemThatNoEntryNamesStopsAtEntry) {
     options.journal = false;
     options.uuid = forge::uuid_from("f0460770-0000-4000-8000-000000000001");
     auto spec = d.disk;
-    spec.partitions = {{2048, forge::make_ext(d.root, d.ext), 0x83, true}, {2048 + 12U * 2048, forge::make_ext(forgotten, options), 0x83, false}};
+    spec.partitions = {{2048, forge::make_ext(d.root, d.ext), 0x83, true},
+                       {2048 + 12U * 2048, forge::make_ext(forgotten, options), 0x83, false}};
     const Checked checked(forge::make_disk(spec));
     ASSERT_EQ(checked.verdict.systems.size(), 2U);
     EXPECT_EQ(checked.verdict.systems[0].starts, Starts::Yes);

@@ -27,10 +27,16 @@ std::string text_of(const FileSystem& fs, const std::string& path) {
 
 forge::Tree small_tree() {
     forge::Tree tree;
-    tree.file("/welcome.txt", "Guten Tag\n").file("/hut/rules of the house.txt", "Boots off.\n").file("/hut/oven/wood", forge::noise(300000, 5));
-    tree.link("/rules", "hut/rules of the house.txt").link("/hut/up", "../welcome.txt").link("/hut/absolute", "/hut/oven/wood").directory("/empty");
+    tree.file("/welcome.txt", "Guten Tag\n")
+        .file("/hut/rules of the house.txt", "Boots off.\n")
+        .file("/hut/oven/wood", forge::noise(300000, 5));
+    tree.link("/rules", "hut/rules of the house.txt")
+        .link("/hut/up", "../welcome.txt")
+        .link("/hut/absolute", "/hut/oven/wood")
+        .directory("/empty");
     // A name and a target so long that their records go on elsewhere.
-    tree.file("/" + std::string(180, 'n'), "long name\n").link("/" + std::string(120, 'l'), "hut/./oven/../rules of the house.txt");
+    tree.file("/" + std::string(180, 'n'), "long name\n")
+        .link("/" + std::string(120, 'l'), "hut/./oven/../rules of the house.txt");
     return tree;
 }
 
@@ -78,7 +84,8 @@ TEST(Iso9660, JolietAndPlainNamesIgnoreCase) {
     EXPECT_EQ(text_of(*fs, "/welcome.txt"), "Guten Tag\n");
     const auto names = fs->list(fs->root());
     ASSERT_TRUE(names);
-    EXPECT_TRUE(std::ranges::any_of(*names, [](const DirEntry& e) { return e.name == "welcome.txt"; })) << "lower case, without the version";
+    EXPECT_TRUE(std::ranges::any_of(*names, [](const DirEntry& e) { return e.name == "welcome.txt"; }))
+        << "lower case, without the version";
 }
 
 TEST(Iso9660, FilesOfSeveralPiecesAreOneFile) {
@@ -133,7 +140,8 @@ TEST(Iso9660, AContinuationThatNamesItselfEnds) {
         if (bytes[i] == 'C' && bytes[i + 1] == 'E' && bytes[i + 2] == 28) found = i;
     ASSERT_NE(found, 0U);
     const std::size_t area = forge::get32(bytes, found + 4) * block;
-    std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(found), 28, bytes.begin() + static_cast<std::ptrdiff_t>(area));
+    std::copy_n(bytes.begin() + static_cast<std::ptrdiff_t>(found), 28,
+                bytes.begin() + static_cast<std::ptrdiff_t>(area));
     const auto fs = opened(bytes);
     ASSERT_TRUE(fs);
     (void)fs->list(fs->root());
@@ -178,7 +186,8 @@ TEST_P(Catalogue, IsRefusedAsTheFirmwareDoes) {
     EXPECT_NE(symptom.find(fmt::format("(code {:04x})", GetParam().code)), std::string::npos) << symptom;
 }
 INSTANTIATE_TEST_SUITE_P(Disc, Catalogue,
-                         testing::Values(Refusal{"header", 0, 2, 8}, Refusal{"platform", 1, 0xEF, 9}, Refusal{"key", 30, 0, 10}, Refusal{"entry", 32, 0, 11}),
+                         testing::Values(Refusal{"header", 0, 2, 8}, Refusal{"platform", 1, 0xEF, 9},
+                                         Refusal{"key", 30, 0, 10}, Refusal{"entry", 32, 0, 11}),
                          support::by_name);
 
 TEST(BootCatalogue, AWrongChecksumIsARiskOnly) {
@@ -193,7 +202,8 @@ TEST(BootCatalogue, AWrongChecksumIsARiskOnly) {
 
 // --- what starts -------------------------------------------------------------------------------------------------
 
-/// A change to the help disc, in a drive or as a stick, and the stage at which its system then stops ("unknown": not told).
+/// A change to the help disc, in a drive or as a stick, and the stage at which its system then stops ("unknown": not
+/// told).
 struct Change {
     const char* name;
     std::function<void(demo::HelpDisc&)> change;
@@ -207,7 +217,8 @@ TEST_P(HelpDiscs, StopWhereTheyShould) {
         help.options.hybrid = hybrid;
         GetParam().change(help);
         const Checked checked(help.build().bytes);
-        EXPECT_EQ(checked.stage(), GetParam().stage) << (hybrid ? "as a stick: " : "in a drive: ") << checked.system().symptom;
+        EXPECT_EQ(checked.stage(), GetParam().stage)
+            << (hybrid ? "as a stick: " : "in a drive: ") << checked.system().symptom;
         if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code)) << GetParam().code;
         EXPECT_EQ(checked.system().kind, "medium");
         EXPECT_EQ(checked.system().name, "Almhof Help 4 (Murmeltier)");
@@ -221,21 +232,27 @@ void edit_config(demo::HelpDisc& disc, const std::string& from, const std::strin
 }
 INSTANTIATE_TEST_SUITE_P(
     Disc, HelpDiscs,
-    testing::Values(Change{"whole", [](demo::HelpDisc&) {}, "unknown", ""},
-                    Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "unknown", ""},
-                    Change{"no_core_module", [](demo::HelpDisc& d) { d.files.remove("/boot/isolinux/ldlinux.c32"); }, "loader", "syslinux-core-module-missing"},
-                    Change{"no_kernel", [](demo::HelpDisc& d) { d.files.remove(demo::help_kernel); }, "entry", "entry-kernel-missing"},
-                    Change{"renamed_kernel", [](demo::HelpDisc& d) { edit_config(d, "/live/vmlinuz", "/live/Vmlinuz"); }, "entry", "entry-kernel-missing"},
-                    Change{"no_ramdisk", [](demo::HelpDisc& d) { d.files.remove("/live/initrd.img"); }, "ramdisk", "ramdisk-missing"},
-                    Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", "medium-root-missing"},
-                    Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(20000); }, "root", "medium-root-damaged"},
-                    Change{"other_entries",
-                           [](demo::HelpDisc& d) {
-                               d.files.file(demo::help_config, "DEFAULT next\nPROMPT 1\nLABEL next\n  LOCALBOOT -1\n");
-                               d.files.file("/sources/boot.wim", "MSWIM");
-                           },
-                           "unknown", ""},
-                    Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", ""}),
+    testing::Values(
+        Change{"whole", [](demo::HelpDisc&) {}, "unknown", ""},
+        Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "unknown", ""},
+        Change{"no_core_module", [](demo::HelpDisc& d) { d.files.remove("/boot/isolinux/ldlinux.c32"); }, "loader",
+               "syslinux-core-module-missing"},
+        Change{"no_kernel", [](demo::HelpDisc& d) { d.files.remove(demo::help_kernel); }, "entry",
+               "entry-kernel-missing"},
+        Change{"renamed_kernel", [](demo::HelpDisc& d) { edit_config(d, "/live/vmlinuz", "/live/Vmlinuz"); }, "entry",
+               "entry-kernel-missing"},
+        Change{"no_ramdisk", [](demo::HelpDisc& d) { d.files.remove("/live/initrd.img"); }, "ramdisk",
+               "ramdisk-missing"},
+        Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", "medium-root-missing"},
+        Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(20000); }, "root",
+               "medium-root-damaged"},
+        Change{"other_entries",
+               [](demo::HelpDisc& d) {
+                   d.files.file(demo::help_config, "DEFAULT next\nPROMPT 1\nLABEL next\n  LOCALBOOT -1\n");
+                   d.files.file("/sources/boot.wim", "MSWIM");
+               },
+               "unknown", ""},
+        Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", ""}),
     support::by_name);
 
 TEST(Disc, AScratchInTheLoaderIsSeenByItsChecksum) {
@@ -270,7 +287,8 @@ TEST(Disc, StartsByUefiFromItsBootCatalogue) {
             continue;
         }
         EXPECT_EQ(system.at(Stage::Firmware).state, State::Holds);
-        EXPECT_NE(system.at(Stage::Firmware).text.find("d1c2:/EFI/BOOT/BOOTX64.EFI"), std::string::npos) << system.at(Stage::Firmware).text;
+        EXPECT_NE(system.at(Stage::Firmware).text.find("d1c2:/EFI/BOOT/BOOTX64.EFI"), std::string::npos)
+            << system.at(Stage::Firmware).text;
         EXPECT_FALSE(system.stops_at) << system.symptom;
     }
 }
@@ -281,7 +299,8 @@ TEST(Disc, MenusOfItsBootImagesCanBeReadWithoutAWalk) {
     const auto found = std::ranges::find(menus, std::string("d1c2:/loader/loader.conf"), &Menu::place);
     ASSERT_NE(found, menus.end());
     ASSERT_EQ(found->entries.size(), 1U);
-    EXPECT_EQ(found->entries.front().kernel.front().volume, machine.volume(1, -2)) << "what it points to must outlive the reading";
+    EXPECT_EQ(found->entries.front().kernel.front().volume, machine.volume(1, -2))
+        << "what it points to must outlive the reading";
 }
 
 TEST(Disc, AnEmulatedDiskTakesTheDiscsPlace) {

@@ -27,8 +27,14 @@ Tree sample_tree(std::uint32_t block_size) {
     tree.link("/fast", "short");
     tree.link("/slow", "/a/" + std::string(70, 'd') + "/../../more");
     tree.directory("/a/" + std::string(70, 'd'));
-    for (int i = 0; i < 200; ++i) tree.file("/many/room-" + std::to_string(i) + std::string(static_cast<std::size_t>(i % 40), 'x'), std::to_string(i));
-    tree.link("/many/up", "../more").link("/loop-a", "loop-b").link("/loop-b", "loop-a").link("/self", "self").link("/dangling", "nowhere/at/all");
+    for (int i = 0; i < 200; ++i)
+        tree.file("/many/room-" + std::to_string(i) + std::string(static_cast<std::size_t>(i % 40), 'x'),
+                  std::to_string(i));
+    tree.link("/many/up", "../more")
+        .link("/loop-a", "loop-b")
+        .link("/loop-b", "loop-a")
+        .link("/self", "self")
+        .link("/dangling", "nowhere/at/all");
     return tree;
 }
 
@@ -104,24 +110,27 @@ TEST_P(ExtShapes, ExtentsLieWhereTheContentIs) {
     for (const auto& e : *extents) {
         covered += e.length;
         ASSERT_TRUE(std::equal(image.begin() + static_cast<std::ptrdiff_t>(e.base_offset),
-                               image.begin() + static_cast<std::ptrdiff_t>(e.base_offset + e.length), content.begin() + static_cast<std::ptrdiff_t>(e.offset)));
+                               image.begin() + static_cast<std::ptrdiff_t>(e.base_offset + e.length),
+                               content.begin() + static_cast<std::ptrdiff_t>(e.offset)));
     }
     EXPECT_EQ(covered, std::uint64_t{23} * GetParam().options.block_size);
 }
 
-INSTANTIATE_TEST_SUITE_P(All, ExtShapes,
-                         testing::Values(Shape{"Ext4", shaped(1024, true, true)}, Shape{"Ext4Blocks2k", shaped(2048, true, true)},
-                                         Shape{"Ext4Blocks4k", shaped(4096, true, true)}, Shape{"Ext4Blocks64k", shaped(65536, true, true)},
-                                         Shape{"Ext3Indirect", shaped(1024, false, false, false)}, Shape{"Ext2Old", shaped(4096, false, false, false, 128)},
-                                         Shape{"SmallInodesWithChecksums", shaped(1024, true, true, false, 128)},
-                                         Shape{"NoChecksums", shaped(1024, true, false)},
-                                         Shape{"MetaBg", with(shaped(1024, true, true), [](auto& o) { o.meta_bg = true; })},
-                                         Shape{"AllSupers", with(shaped(1024, true, true), [](auto& o) { o.sparse_super = false; })},
-                                         Shape{"Inline", with(shaped(1024, true, true), [](auto& o) { o.inline_data = true; })},
-                                         Shape{"Scattered", with(shaped(1024, true, true), [](auto& o) { o.scatter = 2; })},
-                                         Shape{"ScatteredIndirect", with(shaped(1024, false, false), [](auto& o) { o.scatter = 3; })},
-                                         Shape{"NoJournal", with(shaped(1024, true, true), [](auto& o) { o.journal = false; })}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, ExtShapes,
+    testing::Values(Shape{"Ext4", shaped(1024, true, true)}, Shape{"Ext4Blocks2k", shaped(2048, true, true)},
+                    Shape{"Ext4Blocks4k", shaped(4096, true, true)}, Shape{"Ext4Blocks64k", shaped(65536, true, true)},
+                    Shape{"Ext3Indirect", shaped(1024, false, false, false)},
+                    Shape{"Ext2Old", shaped(4096, false, false, false, 128)},
+                    Shape{"SmallInodesWithChecksums", shaped(1024, true, true, false, 128)},
+                    Shape{"NoChecksums", shaped(1024, true, false)},
+                    Shape{"MetaBg", with(shaped(1024, true, true), [](auto& o) { o.meta_bg = true; })},
+                    Shape{"AllSupers", with(shaped(1024, true, true), [](auto& o) { o.sparse_super = false; })},
+                    Shape{"Inline", with(shaped(1024, true, true), [](auto& o) { o.inline_data = true; })},
+                    Shape{"Scattered", with(shaped(1024, true, true), [](auto& o) { o.scatter = 2; })},
+                    Shape{"ScatteredIndirect", with(shaped(1024, false, false), [](auto& o) { o.scatter = 3; })},
+                    Shape{"NoJournal", with(shaped(1024, true, true), [](auto& o) { o.journal = false; })}),
+    support::by_name);
 
 TEST(Resolve, FollowsLinksAndTellsWhatIsMissing) {
     const auto image = forge::make_ext(sample_tree(1024), shaped(1024, true, true));
@@ -132,7 +141,8 @@ TEST(Resolve, FollowsLinksAndTellsWhatIsMissing) {
     EXPECT_EQ(resolve(*fs, "//many/./../many/up")->path, "/more");
     EXPECT_EQ(resolve(*fs, "/../../short")->path, "/short");
     EXPECT_EQ(resolve(*fs, "/")->file.id, fs->root());
-    for (const char* loop : {"/loop-a", "/self"}) EXPECT_EQ(resolve(*fs, loop).error().kind, ErrorKind::LinkLoop) << loop;
+    for (const char* loop : {"/loop-a", "/self"})
+        EXPECT_EQ(resolve(*fs, loop).error().kind, ErrorKind::LinkLoop) << loop;
     EXPECT_EQ(resolve(*fs, "/short/x").error().kind, ErrorKind::WrongType);
     const auto dangling = resolve(*fs, "/dangling");
     ASSERT_FALSE(dangling);
@@ -175,7 +185,8 @@ TEST(Damage, ADirectoryBlockWithABadChecksumHidesItsNames) {
 }
 
 TEST(Damage, UnknownFeaturesAreNamed) {
-    const auto image = forge::make_ext({}, with(shaped(1024, true, true), [](auto& o) { o.extra_incompat = 0x400000; }));
+    const auto image =
+        forge::make_ext({}, with(shaped(1024, true, true), [](auto& o) { o.extra_incompat = 0x400000; }));
     const auto fs = open_file_system(memory_source(image, "d1p1"), Reader::Kernel);
     ASSERT_FALSE(fs);
     EXPECT_EQ(fs.error().kind, ErrorKind::Unsupported);
@@ -204,24 +215,27 @@ TEST_P(Obstacles, KeepTheKernelFromMounting) {
     const auto found = fs->mount_obstacles();
     EXPECT_TRUE(std::any_of(found.begin(), found.end(), [](const Finding& f) { return f.code == GetParam().code; }));
 }
-INSTANTIATE_TEST_SUITE_P(All, Obstacles,
-                         testing::Values(Obstacle{"Truncated", [](Bytes& b) { b.resize(b.size() - 65536); }, "ext-larger-than-partition"},
-                                         Obstacle{"SuperChecksum", [](Bytes& b) { b[1024 + 44] ^= 1U; }, "ext-super-checksum"},
-                                         Obstacle{"GroupOutside", [](Bytes& b) { forge::put32(b, 2048 + 64 + 8, 0x7FFFFFFF); }, "ext-group-invalid"},
-                                         Obstacle{"RootInode",
-                                                  [](Bytes& b) {
-                                                      std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(std::size_t{forge::get32(b, 2048 + 8)} * 1024 + 256),
-                                                                  256, std::uint8_t{0});
-                                                  },
-                                                  "ext-root-inode"},
-                                         Obstacle{"JournalGone",
-                                                  [](Bytes& b) {
-                                                      const auto fs = open(b);
-                                                      const auto at = (*fs->extents(8))[0].base_offset;
-                                                      std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(at), 1024, std::uint8_t{0});
-                                                  },
-                                                  "ext-journal-bad"}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, Obstacles,
+    testing::Values(Obstacle{"Truncated", [](Bytes& b) { b.resize(b.size() - 65536); }, "ext-larger-than-partition"},
+                    Obstacle{"SuperChecksum", [](Bytes& b) { b[1024 + 44] ^= 1U; }, "ext-super-checksum"},
+                    Obstacle{"GroupOutside", [](Bytes& b) { forge::put32(b, 2048 + 64 + 8, 0x7FFFFFFF); },
+                             "ext-group-invalid"},
+                    Obstacle{"RootInode",
+                             [](Bytes& b) {
+                                 std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(
+                                                             std::size_t{forge::get32(b, 2048 + 8)} * 1024 + 256),
+                                             256, std::uint8_t{0});
+                             },
+                             "ext-root-inode"},
+                    Obstacle{"JournalGone",
+                             [](Bytes& b) {
+                                 const auto fs = open(b);
+                                 const auto at = (*fs->extents(8))[0].base_offset;
+                                 std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(at), 1024, std::uint8_t{0});
+                             },
+                             "ext-journal-bad"}),
+    support::by_name);
 
 TEST(Damage, HostileInodesAreBounded) {
     const auto options = with(shaped(1024, true, false), [](auto& o) { o.journal = false; });
@@ -264,7 +278,8 @@ TEST(Damage, HostileInodesAreBounded) {
 TEST(Damage, RandomBytesNeverCrashTheReader) {
     const auto options = with(shaped(1024, true, false), [](auto& o) { o.size = 4U << 20U; });
     Tree tree;
-    for (int i = 0; i < 30; ++i) tree.file("/etc/f" + std::to_string(i), forge::noise(3000, static_cast<std::uint32_t>(i)));
+    for (int i = 0; i < 30; ++i)
+        tree.file("/etc/f" + std::to_string(i), forge::noise(3000, static_cast<std::uint32_t>(i)));
     tree.link("/l", "etc/f1");
     const auto clean = forge::make_ext(tree, options);
     std::mt19937 random(99);
@@ -293,7 +308,8 @@ TEST(Damage, RandomBytesNeverCrashTheReader) {
 }
 
 TEST(Recognition, SwapAndBackupsAreKnown) {
-    const auto swap = recognise_volume(*memory_source(forge::make_swap(1U << 20U, forge::uuid_from(demo::swap_uuid)), "d1p2"));
+    const auto swap =
+        recognise_volume(*memory_source(forge::make_swap(1U << 20U, forge::uuid_from(demo::swap_uuid)), "d1p2"));
     EXPECT_EQ(swap.kind, "swap");
     EXPECT_EQ(swap.uuid, demo::swap_uuid);
     EXPECT_EQ(recognise_volume(*memory_source(Bytes(100), "d1")).kind, "");
@@ -304,12 +320,15 @@ TEST(Recognition, SwapAndBackupsAreKnown) {
 /// unused field, and the old bytes stay in it (the kernel writes only the checksum). Written by the systems' own tools.
 TEST(ExtIndex, AnOldTailInBlockZeroIsNoTail) {
     const std::string with_path = "PATH=$PATH:/usr/sbin:/sbin; ";
-    if (std::system((with_path + "command -v mke2fs >/dev/null && command -v e2fsck >/dev/null").c_str()) != 0) FAIL() << "e2fsprogs is not installed";
+    if (std::system((with_path + "command -v mke2fs >/dev/null && command -v e2fsck >/dev/null").c_str()) != 0)
+        FAIL() << "e2fsprogs is not installed";
     const support::Folder folder;
     std::filesystem::create_directories(folder.file("tree/boot"));
-    for (int i = 0; i < 200; ++i) std::ofstream(folder.file("tree/boot/a room of the inn, number " + std::to_string(i))) << i;
+    for (int i = 0; i < 200; ++i)
+        std::ofstream(folder.file("tree/boot/a room of the inn, number " + std::to_string(i))) << i;
     const auto image = folder.file("index.img");
-    ASSERT_EQ(std::system((with_path + "mke2fs -q -t ext4 -b 1024 -O metadata_csum,^has_journal -d " + folder.file("tree") + " " + image +
+    ASSERT_EQ(std::system((with_path + "mke2fs -q -t ext4 -b 1024 -O metadata_csum,^has_journal -d " +
+                           folder.file("tree") + " " + image +
                            " 8M && "
                            "{ e2fsck -fyD " +
                            image + " >/dev/null 2>&1; [ $? -le 1 ]; }")
@@ -337,7 +356,8 @@ TEST(ExtIndex, AnOldTailInBlockZeroIsNoTail) {
     std::copy_n(change.begin(), 4, bytes.begin() + static_cast<std::ptrdiff_t>(unused));
     forge::put32(bytes, unused + 4, forge::get32(bytes, unused + 4) ^ crc32c(0, change));
     EXPECT_EQ(missing(bytes), ErrorKind::NotFound) << "not there, and not a failed checksum";
-    EXPECT_TRUE(resolve(**open_file_system(support::source_of(bytes), Reader::Kernel), "/boot/a room of the inn, number 7"));
+    EXPECT_TRUE(
+        resolve(**open_file_system(support::source_of(bytes), Reader::Kernel), "/boot/a room of the inn, number 7"));
     // The index's own checksum decides.
     bytes[unused + 4] ^= 1U;
     EXPECT_EQ(missing(bytes), ErrorKind::Checksum);

@@ -12,7 +12,9 @@ forge::Tree pantry() {
     tree.file("/README.TXT", "short name\n");
     tree.file("/a name that is much too long for eleven.config", "long name\n");
     tree.file("/EFI/BOOT/BOOTX64.EFI", forge::noise(70000, 5));
-    for (int i = 0; i < 40; ++i) tree.file("/loader/entries/guest-room-number-" + std::to_string(i) + ".conf", "title " + std::to_string(i) + "\n");
+    for (int i = 0; i < 40; ++i)
+        tree.file("/loader/entries/guest-room-number-" + std::to_string(i) + ".conf",
+                  "title " + std::to_string(i) + "\n");
     tree.file("/EMPTY", "");
     return tree;
 }
@@ -51,12 +53,14 @@ TEST_P(Sizes, EveryFileComesBack) {
     ASSERT_TRUE(list);
     EXPECT_EQ(list->size(), 42U);  // with . and ..
 }
-INSTANTIATE_TEST_SUITE_P(Fat, Sizes, testing::Values(std::uint64_t{1} << 20U, std::uint64_t{4} << 20U, std::uint64_t{32} << 20U));
+INSTANTIATE_TEST_SUITE_P(Fat, Sizes,
+                         testing::Values(std::uint64_t{1} << 20U, std::uint64_t{4} << 20U, std::uint64_t{32} << 20U));
 
 TEST(Fat, NamesIgnoreCaseAndTheShortFormWorksToo) {
     const auto fs = opened(forge::make_fat(pantry()).bytes);
     ASSERT_NE(fs, nullptr);
-    for (const char* path : {"/readme.txt", "/efi/boot/bootx64.efi", "/A NAME that is MUCH too long for eleven.CONFIG", "/loader/../EFI/./BOOT"})
+    for (const char* path : {"/readme.txt", "/efi/boot/bootx64.efi", "/A NAME that is MUCH too long for eleven.CONFIG",
+                             "/loader/../EFI/./BOOT"})
         EXPECT_TRUE(resolve(*fs, path)) << path;
     EXPECT_FALSE(resolve(*fs, "/EFI/BOOT/BOOTIA32.EFI"));
 }
@@ -76,7 +80,8 @@ TEST(Fat, ChainsThatLeaveTheVolumeEndOrTurnBackAreErrors) {
     const auto good = forge::make_fat(pantry(), options);
     const std::string path = "/EFI/BOOT/BOOTX64.EFI";
     const auto at = table_entry(good, path);
-    for (const std::uint16_t value : {std::uint16_t{0}, std::uint16_t{1}, std::uint16_t{0xFFF0}, std::uint16_t{0xFFFF}}) {
+    for (const std::uint16_t value :
+         {std::uint16_t{0}, std::uint16_t{1}, std::uint16_t{0xFFF0}, std::uint16_t{0xFFFF}}) {
         auto image = good.bytes;
         forge::put16(image, at, value);
         const auto fs = opened(image);
@@ -127,7 +132,8 @@ TEST(BootSector, IsComparedWithItsPartition) {
     const auto codes = [&](const Bytes& image) {
         const auto machine = support::machine_of(image);
         std::vector<std::string> out;
-        for (const auto& finding : check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).findings) out.push_back(finding.code);
+        for (const auto& finding : check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).findings)
+            out.push_back(finding.code);
         return out;
     };
     EXPECT_TRUE(codes(disk).empty());
@@ -137,8 +143,9 @@ TEST(BootSector, IsComparedWithItsPartition) {
     EXPECT_EQ(check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).code, "SYSLINUX");
     const auto view = view_sector(machine.disks.front(), volume / 512);
     ASSERT_TRUE(view);
-    EXPECT_TRUE(
-        std::any_of(view->fields.begin(), view->fields.end(), [](const Field& f) { return f.name == "hidden_sectors" && f.meaning == "should be 18432"; }));
+    EXPECT_TRUE(std::any_of(view->fields.begin(), view->fields.end(), [](const Field& f) {
+        return f.name == "hidden_sectors" && f.meaning == "should be 18432";
+    }));
 }
 
 TEST(Names, OfAPartitionInEveryConvention) {

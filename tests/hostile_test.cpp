@@ -67,7 +67,8 @@ TEST(Hostile, GptEntriesWithImpossibleSizesAreNamedAndSkipped) {
     const auto table = read_partition_table(*support::source_of(disk));
     ASSERT_TRUE(table);
     EXPECT_EQ(table->partitions.size(), 1U);
-    EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(), [](const Finding& f) { return f.code == "gpt-entry-past-end"; }));
+    EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(),
+                            [](const Finding& f) { return f.code == "gpt-entry-past-end"; }));
 }
 
 TEST(Hostile, TheBackupThatStayedBehindWhenTheDiskGrew) {
@@ -79,7 +80,8 @@ TEST(Hostile, TheBackupThatStayedBehindWhenTheDiskGrew) {
     disk.resize(disk.size() + (4U << 20U));
     const auto table = read_partition_table(*support::source_of(disk));
     ASSERT_TRUE(table);
-    EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(), [](const Finding& f) { return f.code == "gpt-backup-not-at-end"; }));
+    EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(),
+                            [](const Finding& f) { return f.code == "gpt-backup-not-at-end"; }));
 }
 
 TEST(Hostile, HybridTablesAreSaid) {
@@ -94,7 +96,8 @@ TEST(Hostile, HybridTablesAreSaid) {
     const auto table = read_partition_table(*support::source_of(disk));
     ASSERT_TRUE(table);
     EXPECT_EQ(table->kind, TableKind::Gpt);
-    EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(), [](const Finding& f) { return f.code == "gpt-hybrid"; }));
+    EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(),
+                            [](const Finding& f) { return f.code == "gpt-hybrid"; }));
 }
 
 TEST(Hostile, ADirectoryThatClaimsTwoGibibytes) {
@@ -121,7 +124,8 @@ TEST(Hostile, ADirectoryThatClaimsTwoGibibytes) {
 
 TEST(Hostile, ConfigurationsThatIncludeThemselvesEnd) {
     auto b = demo::back_office();
-    b.notice.file("/SYSLINUX/syslinux.cfg", "INCLUDE syslinux.cfg\nDEFAULT guests\nLABEL guests\n  CONFIG syslinux.cfg\n");
+    b.notice.file("/SYSLINUX/syslinux.cfg",
+                  "INCLUDE syslinux.cfg\nDEFAULT guests\nLABEL guests\n  CONFIG syslinux.cfg\n");
     b.ledger.file("/boot/grub/menu.lst", "default 0\ntimeout 1\ntitle Again\nconfigfile /boot/grub/other.lst\n");
     b.ledger.file("/boot/grub/other.lst", "title And again\nconfigfile /boot/grub/menu.lst\n");
     Machine machine = support::machine_of(b.second());
@@ -133,7 +137,8 @@ TEST(Unreadable, SectorsOfTheChainAreToldOthersAreNot) {
     const auto image = demo::office_pc().build();
     const auto walk = [&](std::uint64_t offset, std::uint64_t length) {
         Machine machine;
-        machine.disks.push_back(inspect_disk(with_unreadable(memory_source(image, "d1", 1), {{offset, length}}), 1, "office.img"));
+        machine.disks.push_back(
+            inspect_disk(with_unreadable(memory_source(image, "d1", 1), {{offset, length}}), 1, "office.img"));
         const auto verdict = check(machine);
         const auto& system = verdict.systems.front();
         return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string(starts_id(system.starts));

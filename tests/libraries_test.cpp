@@ -15,13 +15,16 @@ forge::Bytes library(const std::string& soname, std::vector<std::string> needed 
 /// A root whose init is a systemd with a shared library of its own, as distributions build it.
 forge::Tree systemd_root() {
     forge::Tree t;
-    t.file("/usr/lib/systemd/systemd", forge::make_dynamic({loader, {"libsystemd-shared-1.so", "libc.so.6"}, "", "", "/usr/lib/x86_64-linux-gnu/systemd"}),
+    t.file("/usr/lib/systemd/systemd",
+           forge::make_dynamic(
+               {loader, {"libsystemd-shared-1.so", "libc.so.6"}, "", "", "/usr/lib/x86_64-linux-gnu/systemd"}),
            0755);
     t.link("/sbin/init", "../usr/lib/systemd/systemd").link("/lib", "usr/lib").link("/lib64", "usr/lib64");
     t.file("/usr/lib64/ld-linux-x86-64.so.2", library("ld-linux-x86-64.so.2"), 0755);
     t.file("/usr/lib/x86_64-linux-gnu/libc.so.6", library("libc.so.6", {"ld-linux-x86-64.so.2"}), 0755);
     t.file("/usr/lib/x86_64-linux-gnu/libm.so.6", library("libm.so.6", {"libc.so.6"}));
-    t.file("/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so", library("libsystemd-shared-1.so", {"libm.so.6", "libc.so.6"}));
+    t.file("/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so",
+           library("libsystemd-shared-1.so", {"libm.so.6", "libc.so.6"}));
     t.file("/usr/lib/systemd/system/default.target", "[Unit]\n");
     return t;
 }
@@ -66,8 +69,9 @@ TEST_P(Losses, PanicAtInit) {
     }
     EXPECT_EQ(init.result.state, State::Breaks);
     EXPECT_NE(init.result.text.find(GetParam().says), std::string::npos) << init.result.text;
-    EXPECT_EQ(init.result.symptom, std::string("/sbin/init: error while loading shared libraries: ") + GetParam().library +
-                                       "\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
+    EXPECT_EQ(init.result.symptom,
+              std::string("/sbin/init: error while loading shared libraries: ") + GetParam().library +
+                  "\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
     ASSERT_FALSE(init.result.findings.empty());
     EXPECT_EQ(init.result.findings[0].code, "program-library-missing");
     ASSERT_FALSE(init.result.evidence.empty());
@@ -79,19 +83,24 @@ INSTANTIATE_TEST_SUITE_P(
     testing::Values(
         Loss{"LibcGone", [](auto& files) { files.remove(usr + "libc.so.6"); }, "needs libc.so.6: cannot open",
              "libc.so.6: cannot open shared object file: No such file or directory", "/usr/lib/systemd/systemd"},
-        Loss{"OwnLibraryGone", [](auto& files) { files.remove(usr + "systemd/libsystemd-shared-1.so"); }, "needs libsystemd-shared-1.so",
-             "libsystemd-shared-1.so: cannot open shared object file: No such file or directory", "/usr/lib/systemd/systemd"},
+        Loss{"OwnLibraryGone", [](auto& files) { files.remove(usr + "systemd/libsystemd-shared-1.so"); },
+             "needs libsystemd-shared-1.so",
+             "libsystemd-shared-1.so: cannot open shared object file: No such file or directory",
+             "/usr/lib/systemd/systemd"},
         Loss{"LibraryOfALibraryGone", [](auto& files) { files.remove(usr + "libm.so.6"); },
              "needs libm.so.6 (for /usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so)",
-             "libm.so.6: cannot open shared object file: No such file or directory", "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
-        Loss{"Empty", [](auto& files) { files.file(usr + "libc.so.6", ""); }, "file too short", "libc.so.6: file too short",
+             "libm.so.6: cannot open shared object file: No such file or directory",
+             "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
+        Loss{"Empty", [](auto& files) { files.file(usr + "libc.so.6", ""); }, "file too short",
+             "libc.so.6: file too short", "/usr/lib/x86_64-linux-gnu/libc.so.6"},
+        Loss{"Garbage", [](auto& files) { files.file(usr + "libc.so.6", forge::noise(5000, 4)); }, "invalid ELF header",
+             "libc.so.6: invalid ELF header", "/usr/lib/x86_64-linux-gnu/libc.so.6"},
+        Loss{"OtherProcessor", [](auto& files) { files.file(usr + "libc.so.6", library("libc.so.6", {}, 183)); },
+             "needs libc.so.6", "libc.so.6: cannot open shared object file: No such file or directory",
              "/usr/lib/x86_64-linux-gnu/libc.so.6"},
-        Loss{"Garbage", [](auto& files) { files.file(usr + "libc.so.6", forge::noise(5000, 4)); }, "invalid ELF header", "libc.so.6: invalid ELF header",
-             "/usr/lib/x86_64-linux-gnu/libc.so.6"},
-        Loss{"OtherProcessor", [](auto& files) { files.file(usr + "libc.so.6", library("libc.so.6", {}, 183)); }, "needs libc.so.6",
-             "libc.so.6: cannot open shared object file: No such file or directory", "/usr/lib/x86_64-linux-gnu/libc.so.6"},
-        Loss{"LinkToNothing", [](auto& files) { files.remove(usr + "libm.so.6").link(usr + "libm.so.6", "libm-2.so"); }, "needs libm.so.6",
-             "libm.so.6: cannot open shared object file: No such file or directory", "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
+        Loss{"LinkToNothing", [](auto& files) { files.remove(usr + "libm.so.6").link(usr + "libm.so.6", "libm-2.so"); },
+             "needs libm.so.6", "libm.so.6: cannot open shared object file: No such file or directory",
+             "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
         // What another directory of the search makes good.
         Loss{"OtherProcessorFirst",
              [](auto& files) {
@@ -102,27 +111,38 @@ INSTANTIATE_TEST_SUITE_P(
         Loss{"InTheCacheOnly",
              [](auto& files) {
                  files.remove(usr + "libm.so.6").file("/opt/inn/libm.so.6", library("libm.so.6"));
-                 files.file("/etc/ld.so.cache", forge::make_library_cache({{"libz.so.1", "/nowhere/libz.so.1"}, {"libm.so.6", "/opt/inn/libm.so.6"}}));
+                 files.file("/etc/ld.so.cache", forge::make_library_cache({{"libz.so.1", "/nowhere/libz.so.1"},
+                                                                           {"libm.so.6", "/opt/inn/libm.so.6"}}));
              },
              "", "", ""},
-        Loss{"FarAway", [](auto& files) { files.remove(usr + "libm.so.6").file("/opt/inn/libm.so.6", library("libm.so.6")); }, "needs libm.so.6",
-             "libm.so.6: cannot open shared object file: No such file or directory", "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
-        Loss{"ByOriginAndRpath",
-             [](auto& files) {
-                 files.remove(usr + "libm.so.6").file("/usr/lib/systemd/more/libm.so.6", library("libm.so.6"));
-                 // RPATH is inherited by what the program loads; RUNPATH is not.
-                 files.file("/usr/lib/systemd/systemd",
-                            forge::make_dynamic({loader, {"libsystemd-shared-1.so"}, "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd", ""}), 0755);
-             },
-             "", "", ""},
-        Loss{"RunpathIsNotInherited",
-             [](auto& files) {
-                 files.remove(usr + "libm.so.6").file("/usr/lib/systemd/more/libm.so.6", library("libm.so.6"));
-                 files.file("/usr/lib/systemd/systemd",
-                            forge::make_dynamic({loader, {"libsystemd-shared-1.so"}, "", "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd"}), 0755);
-             },
+        Loss{"FarAway",
+             [](auto& files) { files.remove(usr + "libm.so.6").file("/opt/inn/libm.so.6", library("libm.so.6")); },
              "needs libm.so.6", "libm.so.6: cannot open shared object file: No such file or directory",
-             "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"}),
+             "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"},
+        Loss{
+            "ByOriginAndRpath",
+            [](auto& files) {
+                files.remove(usr + "libm.so.6").file("/usr/lib/systemd/more/libm.so.6", library("libm.so.6"));
+                // RPATH is inherited by what the program loads; RUNPATH is not.
+                files.file(
+                    "/usr/lib/systemd/systemd",
+                    forge::make_dynamic(
+                        {loader, {"libsystemd-shared-1.so"}, "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd", ""}),
+                    0755);
+            },
+            "", "", ""},
+        Loss{
+            "RunpathIsNotInherited",
+            [](auto& files) {
+                files.remove(usr + "libm.so.6").file("/usr/lib/systemd/more/libm.so.6", library("libm.so.6"));
+                files.file(
+                    "/usr/lib/systemd/systemd",
+                    forge::make_dynamic(
+                        {loader, {"libsystemd-shared-1.so"}, "", "", "$ORIGIN/more:/usr/lib/x86_64-linux-gnu/systemd"}),
+                    0755);
+            },
+            "needs libm.so.6", "libm.so.6: cannot open shared object file: No such file or directory",
+            "/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so"}),
     support::by_name);
 
 TEST(Libraries, ACircleOfLibrariesEnds) {
@@ -148,18 +168,24 @@ TEST(Libraries, AProgramThatIsItsOwnInterpreterEnds) {
 
 TEST(Libraries, MuslAnswersForItsOwnNames) {
     forge::Tree t;
-    t.file("/sbin/init", forge::make_dynamic({"/lib/ld-musl-x86_64.so.1", {"libc.musl-x86_64.so.1", "libpthread.so.0", "libinn.so.1"}, "", "", ""}), 0755);
+    t.file("/sbin/init",
+           forge::make_dynamic(
+               {"/lib/ld-musl-x86_64.so.1", {"libc.musl-x86_64.so.1", "libpthread.so.0", "libinn.so.1"}, "", "", ""}),
+           0755);
     t.file("/lib/ld-musl-x86_64.so.1", library("libc.so"), 0755);
     EXPECT_NE(Root(t).init().result.text.find("needs libinn.so.1"), std::string::npos);
     t.file("/usr/local/lib/libinn.so.1", library("libinn.so.1"));
     EXPECT_EQ(Root(t).init().result.state, State::Holds);
     t.file("/etc/ld-musl-x86_64.path", "/opt/lib\n/lib\n");
-    EXPECT_NE(Root(t).init().result.text.find("needs libinn.so.1"), std::string::npos) << "the list replaces the usual directories";
+    EXPECT_NE(Root(t).init().result.text.find("needs libinn.so.1"), std::string::npos)
+        << "the list replaces the usual directories";
 }
 
 TEST(Libraries, TheShellOfAnInitScriptCounts) {
     auto tree = systemd_root();
-    tree.remove("/sbin/init").file("/sbin/init", "#!/bin/sh\n", 0755).file("/bin/sh", forge::make_dynamic({loader, {"libc.so.6"}, "", "", ""}), 0755);
+    tree.remove("/sbin/init")
+        .file("/sbin/init", "#!/bin/sh\n", 0755)
+        .file("/bin/sh", forge::make_dynamic({loader, {"libc.so.6"}, "", "", ""}), 0755);
     EXPECT_EQ(Root(tree).init().result.state, State::Holds);
     EXPECT_EQ(Root(tree).init().flavour, "script");
     tree.remove(usr + "libc.so.6");
@@ -180,13 +206,16 @@ TEST(Init, AShellTakesTheSystemsPlace) {
     EXPECT_EQ(init.result.state, State::Breaks);
     EXPECT_EQ(init.result.symptom, "Target filesystem doesn't have requested /sbin/init.\n# ");
     EXPECT_NE(init.result.text.find("a shell, /bin/sh, is started in its place"), std::string::npos);
-    EXPECT_EQ(judge_init(root.volume(), CommandLine(""), nullptr).result.symptom, "# ") << "the kernel has the same list";
+    EXPECT_EQ(judge_init(root.volume(), CommandLine(""), nullptr).result.symptom, "# ")
+        << "the kernel has the same list";
     ramdisk.builder = "dracut";
     EXPECT_NE(judge_init(root.volume(), CommandLine(""), &ramdisk).result.symptom, "# ");
     forge::Tree bare;
     bare.file("/etc/fstab", "");
     ramdisk.builder = "initramfs-tools";
-    EXPECT_NE(judge_init(Root(bare).volume(), CommandLine(""), &ramdisk).result.symptom.find("No init found. Try passing init= bootarg."), std::string::npos);
+    EXPECT_NE(judge_init(Root(bare).volume(), CommandLine(""), &ramdisk)
+                  .result.symptom.find("No init found. Try passing init= bootarg."),
+              std::string::npos);
 }
 
 // --- in the RAM disk ------------------------------------------------------------------------------------------------
@@ -199,7 +228,8 @@ StageResult judged(const forge::Tree& tree) {
 
 TEST(RamdiskLibraries, AreFollowedForItsInitAndItsShell) {
     forge::Tree t;
-    t.file("/init", "#!/bin/sh\n", 0755).file("/usr/bin/busybox", forge::make_dynamic({loader, {"libc.so.6"}, "", "", ""}), 0755);
+    t.file("/init", "#!/bin/sh\n", 0755)
+        .file("/usr/bin/busybox", forge::make_dynamic({loader, {"libc.so.6"}, "", "", ""}), 0755);
     t.link("/bin", "usr/bin").link("/usr/bin/sh", "busybox").link("/lib64", "usr/lib64").link("/lib", "usr/lib");
     t.file("/usr/lib64/ld-linux-x86-64.so.2", library("ld-linux-x86-64.so.2"), 0755);
     t.file(usr + "libc.so.6", library("libc.so.6"));
@@ -210,7 +240,8 @@ TEST(RamdiskLibraries, AreFollowedForItsInitAndItsShell) {
     EXPECT_EQ(result.state, State::Breaks);
     EXPECT_EQ(result.findings.at(0).code, "ramdisk-library-missing");
     EXPECT_EQ(result.symptom,
-              "/bin/sh: error while loading shared libraries: libc.so.6: cannot open shared object file: No such file or directory\n"
+              "/bin/sh: error while loading shared libraries: libc.so.6: cannot open shared object file: No such file "
+              "or directory\n"
               "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
     without = t;
     without.file(usr + "libc.so.6", "");

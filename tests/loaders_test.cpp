@@ -16,19 +16,22 @@ Machine two_disks(Bytes first, Bytes second) {
 
 std::string stage_of(const Verdict& verdict, const std::string& place) {
     for (const auto& system : verdict.systems)
-        if (system.place == place) return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string(starts_id(system.starts));
+        if (system.place == place)
+            return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string(starts_id(system.starts));
     return "no such system";
 }
 
 bool found(const Verdict& verdict, const std::string& code) {
-    return std::any_of(verdict.findings.begin(), verdict.findings.end(), [&](const Finding& f) { return f.code == code; });
+    return std::any_of(verdict.findings.begin(), verdict.findings.end(),
+                       [&](const Finding& f) { return f.code == code; });
 }
 
 void edit(forge::Tree& tree, const std::string& path, const std::string& from, const std::string& to) {
     auto& bytes = tree.at(path).content;
     std::string text(bytes.begin(), bytes.end());
     ASSERT_NE(text.find(from), std::string::npos) << path << " has no " << from;
-    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size()) text.replace(at, from.size(), to);
+    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size())
+        text.replace(at, from.size(), to);
     bytes = forge::to_bytes(text);
 }
 
@@ -63,42 +66,62 @@ INSTANTIATE_TEST_SUITE_P(
     Office, Chains,
     testing::Values(
         Change{"AsItIs", [](auto&) {}, "yes", "yes", "yes", "entry-stale"},
-        Change{"SecondDiskWiped", [](auto& b) { b.second_boot.assign(440, 0); }, "yes", "boot-code", "boot-code", "boot-code-empty"},
-        Change{"StageOneAndAHalfWiped", [](auto& b) { b.second_gap.assign(b.second_gap.size(), 0); }, "yes", "loader", "loader", "legacy-stage-damaged"},
-        Change{"StageTwoGone", [](auto& b) { b.ledger.remove("/boot/grub/stage2"); }, "yes", "loader", "loader", "legacy-stage2-missing"},
-        Change{"StageTwoIsSomethingElse", [](auto& b) { b.ledger.file("/boot/grub/stage2", forge::noise(9000, 4)); }, "yes", "loader", "loader",
-               "legacy-stage-damaged"},
-        Change{"LegacyLooksOnAnotherPartition", [](auto& b) { b.second_gap = forge::make_legacy_gap(3); }, "yes", "partition-table", "partition-table",
-               "legacy-partition-missing"},
-        Change{"LegacyFindsAFat", [](auto& b) { b.second_gap = forge::make_legacy_gap(1); }, "yes", "loader", "loader", "legacy-file-system"},
-        Change{"NoMenu", [](auto& b) { b.ledger.remove(menu); }, "yes", "configuration", "configuration", "legacy-config-missing"},
-        Change{"MenuWithoutTitles", [](auto& b) { b.ledger.file(menu, "default 0\n"); }, "yes", "configuration", "configuration", "legacy-config-empty"},
-        Change{"RootOffByOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd1,4)"); }, "yes", "entry", "yes", "entry-device-missing"},
-        Change{"DiskCountedFromOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd2,0)"); }, "yes", "entry", "yes", "entry-device-missing"},
-        Change{"UnknownCommand", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "rooot (hd1,0)"); }, "yes", "entry", "yes", "entry-loads-nothing"},
-        Change{"LegacyWithoutRamdisk", [](auto& b) { b.ledger.remove(ramdisk); }, "yes", "ramdisk", "yes", "ramdisk-missing"},
-        Change{"LegacyKernelWithoutMark", [](auto& b) { b.ledger.at(kernel).content[0x1FE] = 0; }, "yes", "kernel", "yes", "kernel-refused-by-loader"},
-        Change{"LegacyRunsTheSetUpCode", [](auto& b) { b.ledger.at(kernel).content[0x200] = 0; }, "yes", "kernel", "yes", "kernel-setup-damaged"},
-        Change{"GrubSkipsTheSetUpCode", [](auto& b) { b.office.at(kernel).content[0x200] = 0; }, "yes", "yes", "yes", ""},
-        Change{"GuestSectorWiped", [](auto& b) { b.with_guest_loader = false; }, "yes", "yes", "boot-sector", "boot-sector-empty"},
-        Change{"ModuleGone", [](auto& b) { b.notice.remove("/SYSLINUX/ldlinux.c32"); }, "yes", "yes", "loader", "syslinux-core-module-missing"},
-        Change{"ModuleIsText", [](auto& b) { b.notice.file("/SYSLINUX/ldlinux.c32", "the guests' menu"); }, "yes", "yes", "loader",
-               "syslinux-core-module-damaged"},
-        Change{"NoDefault", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "# nothing"); }, "yes", "yes", "configuration", "syslinux-no-default"},
-        Change{"DefaultNamesNothing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT gasts"); }, "yes", "yes", "configuration",
-               "syslinux-default-unknown"},
-        Change{"DefaultNamesAFile", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT /guest-kernel"); }, "yes", "yes", "yes", ""},
-        Change{"MenuModuleMissing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "UI vesamenu.c32"); }, "yes", "yes", "loader",
-               "syslinux-menu-module-missing"},
-        Change{"GuestKernelGone", [](auto& b) { b.notice.remove("/guest-kernel"); }, "yes", "yes", "entry", "entry-kernel-missing"},
-        Change{"GuestRamdiskGone", [](auto& b) { b.notice.remove("/guest-ramdisk.img"); }, "yes", "yes", "ramdisk", "ramdisk-missing"},
+        Change{"SecondDiskWiped", [](auto& b) { b.second_boot.assign(440, 0); }, "yes", "boot-code", "boot-code",
+               "boot-code-empty"},
+        Change{"StageOneAndAHalfWiped", [](auto& b) { b.second_gap.assign(b.second_gap.size(), 0); }, "yes", "loader",
+               "loader", "legacy-stage-damaged"},
+        Change{"StageTwoGone", [](auto& b) { b.ledger.remove("/boot/grub/stage2"); }, "yes", "loader", "loader",
+               "legacy-stage2-missing"},
+        Change{"StageTwoIsSomethingElse", [](auto& b) { b.ledger.file("/boot/grub/stage2", forge::noise(9000, 4)); },
+               "yes", "loader", "loader", "legacy-stage-damaged"},
+        Change{"LegacyLooksOnAnotherPartition", [](auto& b) { b.second_gap = forge::make_legacy_gap(3); }, "yes",
+               "partition-table", "partition-table", "legacy-partition-missing"},
+        Change{"LegacyFindsAFat", [](auto& b) { b.second_gap = forge::make_legacy_gap(1); }, "yes", "loader", "loader",
+               "legacy-file-system"},
+        Change{"NoMenu", [](auto& b) { b.ledger.remove(menu); }, "yes", "configuration", "configuration",
+               "legacy-config-missing"},
+        Change{"MenuWithoutTitles", [](auto& b) { b.ledger.file(menu, "default 0\n"); }, "yes", "configuration",
+               "configuration", "legacy-config-empty"},
+        Change{"RootOffByOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd1,4)"); }, "yes", "entry",
+               "yes", "entry-device-missing"},
+        Change{"DiskCountedFromOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd2,0)"); }, "yes",
+               "entry", "yes", "entry-device-missing"},
+        Change{"UnknownCommand", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "rooot (hd1,0)"); }, "yes", "entry",
+               "yes", "entry-loads-nothing"},
+        Change{"LegacyWithoutRamdisk", [](auto& b) { b.ledger.remove(ramdisk); }, "yes", "ramdisk", "yes",
+               "ramdisk-missing"},
+        Change{"LegacyKernelWithoutMark", [](auto& b) { b.ledger.at(kernel).content[0x1FE] = 0; }, "yes", "kernel",
+               "yes", "kernel-refused-by-loader"},
+        Change{"LegacyRunsTheSetUpCode", [](auto& b) { b.ledger.at(kernel).content[0x200] = 0; }, "yes", "kernel",
+               "yes", "kernel-setup-damaged"},
+        Change{"GrubSkipsTheSetUpCode", [](auto& b) { b.office.at(kernel).content[0x200] = 0; }, "yes", "yes", "yes",
+               ""},
+        Change{"GuestSectorWiped", [](auto& b) { b.with_guest_loader = false; }, "yes", "yes", "boot-sector",
+               "boot-sector-empty"},
+        Change{"ModuleGone", [](auto& b) { b.notice.remove("/SYSLINUX/ldlinux.c32"); }, "yes", "yes", "loader",
+               "syslinux-core-module-missing"},
+        Change{"ModuleIsText", [](auto& b) { b.notice.file("/SYSLINUX/ldlinux.c32", "the guests' menu"); }, "yes",
+               "yes", "loader", "syslinux-core-module-damaged"},
+        Change{"NoDefault", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "# nothing"); }, "yes", "yes",
+               "configuration", "syslinux-no-default"},
+        Change{"DefaultNamesNothing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT gasts"); }, "yes",
+               "yes", "configuration", "syslinux-default-unknown"},
+        Change{"DefaultNamesAFile", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT /guest-kernel"); },
+               "yes", "yes", "yes", ""},
+        Change{"MenuModuleMissing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "UI vesamenu.c32"); }, "yes",
+               "yes", "loader", "syslinux-menu-module-missing"},
+        Change{"GuestKernelGone", [](auto& b) { b.notice.remove("/guest-kernel"); }, "yes", "yes", "entry",
+               "entry-kernel-missing"},
+        Change{"GuestRamdiskGone", [](auto& b) { b.notice.remove("/guest-ramdisk.img"); }, "yes", "yes", "ramdisk",
+               "ramdisk-missing"},
         Change{"ConfigInAnotherPlace",
                [](auto& b) {
                    b.notice.file("/boot/syslinux/extlinux.conf", Bytes(b.notice.at(config).content));
                    edit(b.notice, config, "DEFAULT guests", "INCLUDE /boot/syslinux/extlinux.conf");
                },
                "yes", "yes", "yes", ""},
-        Change{"NoChainModule", [](auto& b) { b.office.remove("/boot/grub/i386-pc/chain.mod"); }, "yes", "entry", "entry", ""}),
+        Change{"NoChainModule", [](auto& b) { b.office.remove("/boot/grub/i386-pc/chain.mod"); }, "yes", "entry",
+               "entry", ""}),
     support::by_name);
 
 TEST(Chain, ThatLoopsEndsWithAFinding) {
@@ -135,8 +158,9 @@ TEST(Chain, GraphNamesEveryStep) {
     const Machine machine = two_disks(b.first(), b.second());
     const Verdict verdict = check(machine);
     const auto edge = [&](const std::string& from, const std::string& to) {
-        return std::any_of(verdict.graph.begin(), verdict.graph.end(),
-                           [&](const StartEdge& e) { return e.from.find(from) != std::string::npos && e.to.find(to) != std::string::npos; });
+        return std::any_of(verdict.graph.begin(), verdict.graph.end(), [&](const StartEdge& e) {
+            return e.from.find(from) != std::string::npos && e.to.find(to) != std::string::npos;
+        });
     };
     EXPECT_TRUE(edge("firmware", "d1 first sector"));
     EXPECT_TRUE(edge("GRUB 2", "d2 first sector"));
@@ -169,7 +193,8 @@ TEST(Lost, ALogicalPartitionBehindABrokenChainIsFoundAgain) {
     auto disk = b.first();
     const std::size_t entry = 446 + 16;
     const std::uint32_t first = forge::get32(disk, entry + 8);
-    std::copy_backward(disk.begin() + first * 512, disk.begin() + first * 512 + (8U << 20U), disk.begin() + (first + 2048) * 512 + (8U << 20U));
+    std::copy_backward(disk.begin() + first * 512, disk.begin() + first * 512 + (8U << 20U),
+                       disk.begin() + (first + 2048) * 512 + (8U << 20U));
     std::fill_n(disk.begin() + first * 512, 1U << 20U, std::uint8_t{0});
     disk[entry + 4] = 0x05;
     forge::put32(disk, entry + 12, 16384 + 2048);
@@ -203,7 +228,9 @@ struct LiloDesk {
         for (const auto& extent : *extents)
             for (const auto& range : volume.source->locate(extent.base_offset, extent.length)) {
                 const auto count = std::min<std::uint32_t>(left, static_cast<std::uint32_t>(range.length / 512));
-                if (count > 0) runs.emplace_back(static_cast<std::uint32_t>(range.offset / 512), static_cast<std::uint16_t>(count));
+                if (count > 0)
+                    runs.emplace_back(static_cast<std::uint32_t>(range.offset / 512),
+                                      static_cast<std::uint16_t>(count));
                 left -= count;
             }
         const auto list = forge::make_sector_list(runs);
@@ -212,7 +239,8 @@ struct LiloDesk {
     }
 };
 /// A file's sectors on the disk, and how many bytes it has.
-std::vector<forge::SectorRun> sectors_of(const Machine& machine, const std::string& path, std::uint64_t* size = nullptr) {
+std::vector<forge::SectorRun> sectors_of(const Machine& machine, const std::string& path,
+                                         std::uint64_t* size = nullptr) {
     std::vector<forge::SectorRun> out;
     const auto& volume = machine.disks.front().volumes.front();
     const auto file = resolve(*volume.loader_view, path);
@@ -222,7 +250,8 @@ std::vector<forge::SectorRun> sectors_of(const Machine& machine, const std::stri
     if (!extents) return out;
     for (const auto& extent : *extents)
         for (const auto& range : volume.source->locate(extent.base_offset, extent.length))
-            out.emplace_back(static_cast<std::uint32_t>(range.offset / 512), static_cast<std::uint16_t>((range.length + 511) / 512));
+            out.emplace_back(static_cast<std::uint32_t>(range.offset / 512),
+                             static_cast<std::uint16_t>((range.length + 511) / 512));
     return out;
 }
 
@@ -249,12 +278,15 @@ Bytes with_map(LiloDesk& lilo, const std::vector<std::array<std::string, 3>>& im
     return disk;
 }
 
-std::string desk_entry() { return "image=" + kernel + "\n  label=desk\n  root=/dev/sda1\n  read-only\n  initrd=" + ramdisk + "\n"; }
+std::string desk_entry() {
+    return "image=" + kernel + "\n  label=desk\n  root=/dev/sda1\n  read-only\n  initrd=" + ramdisk + "\n";
+}
 
 TEST(Lilo, ListsThatLeadToTheKernelHold) {
     const support::Checked checked(LiloDesk(desk_entry()).build(kernel));
     EXPECT_EQ(checked.stage(), "yes") << checked.system().symptom;
-    EXPECT_NE(checked.system().at(Stage::Loader).text.find("run in an emulated PC, it works"), std::string::npos) << checked.system().at(Stage::Loader).text;
+    EXPECT_NE(checked.system().at(Stage::Loader).text.find("run in an emulated PC, it works"), std::string::npos)
+        << checked.system().at(Stage::Loader).text;
     EXPECT_EQ(checked.verdict.menus.front().loader, "LILO");
     EXPECT_EQ(checked.verdict.menus.front().timeout, 2);
 }
@@ -274,7 +306,9 @@ TEST(Lilo, ListsThatLeadNowhereBreak) {
 }
 
 TEST(Lilo, AKernelThatIsGoneIsTold) {
-    LiloDesk lilo("image=/boot/vmlinuz-gone\n  label=desk\n  root=/dev/sda1\nother=/dev/sda2\n  label=next\nother=/dev/sdc1\n  label=nowhere\n");
+    LiloDesk lilo(
+        "image=/boot/vmlinuz-gone\n  label=desk\n  root=/dev/sda1\nother=/dev/sda2\n  label=next\nother=/dev/sdc1\n  "
+        "label=nowhere\n");
     const support::Checked checked(lilo.build("/boot/vmlinuz-gone"));
     EXPECT_EQ(checked.stage(), "kernel");
     EXPECT_TRUE(checked.has("lilo-file-gone"));
@@ -294,7 +328,9 @@ TEST(LiloMap, ListsThatFitTheFilesSayNothing) {
 }
 
 TEST(LiloMap, StaleListsOfEveryEntryAreToldAndWhoseSectorsTheyAre) {
-    LiloDesk lilo(desk_entry() + "image=/boot/vmlinuz-old\n  label=old\n  root=/dev/sda1\nimage=/boot/vmlinuz-new\n  label=new\n  root=/dev/sda1\n");
+    LiloDesk lilo(desk_entry() +
+                  "image=/boot/vmlinuz-old\n  label=old\n  root=/dev/sda1\nimage=/boot/vmlinuz-new\n  label=new\n  "
+                  "root=/dev/sda1\n");
     const Bytes content = lilo.desk.root.at(kernel).content;
     lilo.desk.root.file("/boot/vmlinuz-old", content).file("/boot/vmlinuz-new", content);
     // The second entry still has the first one's kernel, and the third one was added later.
@@ -304,7 +340,10 @@ TEST(LiloMap, StaleListsOfEveryEntryAreToldAndWhoseSectorsTheyAre) {
     for (const auto& finding : checked.verdict.findings)
         if (finding.code == "lilo-list-stale") told.push_back(finding.text);
     ASSERT_EQ(told.size(), 2U);
-    EXPECT_NE(told[0].find("sectors that are not those of the kernel d1p1:/boot/vmlinuz-old; they are those of d1p1:" + kernel), std::string::npos) << told[0];
+    EXPECT_NE(told[0].find("sectors that are not those of the kernel d1p1:/boot/vmlinuz-old; they are those of d1p1:" +
+                           kernel),
+              std::string::npos)
+        << told[0];
     EXPECT_NE(told[1].find("does not list “new”"), std::string::npos) << told[1];
     const auto& entries = checked.verdict.menus.front().entries;
     EXPECT_TRUE(entries[0].messages.empty());
@@ -324,8 +363,10 @@ TEST(LiloMap, AWildMapIsBounded) {
     }
     auto loop = disk;
     for (std::size_t i = 0; i < 101; ++i)
-        std::copy_n(loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512), 5, loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512 + i * 5));
-    std::copy_n(loop.begin() + static_cast<std::ptrdiff_t>(at + 512 + 41), 5, loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512 + 505));
+        std::copy_n(loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512), 5,
+                    loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512 + i * 5));
+    std::copy_n(loop.begin() + static_cast<std::ptrdiff_t>(at + 512 + 41), 5,
+                loop.begin() + static_cast<std::ptrdiff_t>(at + 3 * 512 + 505));
     EXPECT_FALSE(support::Checked(loop).verdict.systems.empty());
 }
 
@@ -340,7 +381,8 @@ TEST(LiloMap, TheFirstSectorsHeadIsNamed) {
     const auto view = view_sector(machine.disks.front(), 0);
     ASSERT_TRUE(view);
     const auto field = [&](const std::string& name) {
-        const auto found = std::find_if(view->fields.begin(), view->fields.end(), [&](const Field& f) { return f.name == name; });
+        const auto found =
+            std::find_if(view->fields.begin(), view->fields.end(), [&](const Field& f) { return f.name == name; });
         return found != view->fields.end() ? *found : Field{};
     };
     EXPECT_EQ(field("lilo.version").meaning, "22.8");

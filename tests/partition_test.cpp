@@ -55,16 +55,18 @@ struct Case {
 class MbrFindings : public testing::TestWithParam<Case> {};
 TEST_P(MbrFindings, AreTold) { EXPECT_EQ(codes(read(disk_with(GetParam().entries))), GetParam().codes); }
 
-INSTANTIATE_TEST_SUITE_P(All, MbrFindings,
-                         testing::Values(Case{"Overlap", {{0, 0x83, 2048, 4000}, {0, 0x83, 6000, 1000}}, {"partitions-overlap"}},
-                                         Case{"PastTheEnd", {{0, 0x83, 2048, 9000}}, {"mbr-entry-past-end"}},
-                                         Case{"StartsPastTheEnd", {{0, 0x83, 20000, 10}}, {"mbr-entry-past-end"}},
-                                         Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {"mbr-entry-past-end"}},
-                                         Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {"mbr-several-active"}},
-                                         Case{"Status", {{0x12, 0x83, 2048, 100}}, {"mbr-status-byte"}},
-                                         Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}},
-                                         Case{"Protective", {{0, 0xEE, 1, 9999}}, {"gpt-header-missing"}}, Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, MbrFindings,
+    testing::Values(Case{"Overlap", {{0, 0x83, 2048, 4000}, {0, 0x83, 6000, 1000}}, {"partitions-overlap"}},
+                    Case{"PastTheEnd", {{0, 0x83, 2048, 9000}}, {"mbr-entry-past-end"}},
+                    Case{"StartsPastTheEnd", {{0, 0x83, 20000, 10}}, {"mbr-entry-past-end"}},
+                    Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {"mbr-entry-past-end"}},
+                    Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {"mbr-several-active"}},
+                    Case{"Status", {{0x12, 0x83, 2048, 100}}, {"mbr-status-byte"}},
+                    Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}},
+                    Case{"Protective", {{0, 0xEE, 1, 9999}}, {"gpt-header-missing"}},
+                    Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
+    support::by_name);
 
 TEST(Mbr, ChsThatNamesAnotherSectorIsANote) {
     auto bytes = disk_with({{0, 0x83, 2048, 100}});
@@ -189,7 +191,8 @@ TEST(Sector, CoreAndSuperblockAreRecognised) {
     EXPECT_NE(view_sector(machine.disks[0], 2)->kind.find("core image"), std::string::npos);
     const auto super = view_sector(machine.disks[0], 2050);
     EXPECT_NE(super->kind.find("superblock of d1p1"), std::string::npos);
-    const auto magic = std::find_if(super->fields.begin(), super->fields.end(), [](const Field& f) { return f.name == "magic"; });
+    const auto magic =
+        std::find_if(super->fields.begin(), super->fields.end(), [](const Field& f) { return f.name == "magic"; });
     ASSERT_NE(magic, super->fields.end());
     EXPECT_EQ(magic->offset, 0x38U);
     EXPECT_EQ(magic->raw, (Bytes{0x53, 0xEF}));

@@ -52,12 +52,17 @@ TEST(KernelProof, ThePackagesDigestDecides) {
         d.root.file(list, md5(Bytes{1}) + "  boot/config\n" + md5(kernel) + "  boot/vmlinuz-6.1.0-almhof\n");
     });
     EXPECT_EQ(same.stage(), "yes");
-    EXPECT_NE(same.system().at(Stage::Kernel).text.find("byte by byte the file of the package linux-image-6.1.0-almhof"), std::string::npos);
-    const auto differs = with_kernel(kernel, [&](auto& d) { d.root.file(list, md5(Bytes{1}) + "  boot/vmlinuz-6.1.0-almhof\n"); });
+    EXPECT_NE(
+        same.system().at(Stage::Kernel).text.find("byte by byte the file of the package linux-image-6.1.0-almhof"),
+        std::string::npos);
+    const auto differs =
+        with_kernel(kernel, [&](auto& d) { d.root.file(list, md5(Bytes{1}) + "  boot/vmlinuz-6.1.0-almhof\n"); });
     EXPECT_EQ(differs.stage(), "unknown");
     EXPECT_TRUE(differs.has("file-differs-from-package"));
     const auto& evidence = differs.system().at(Stage::Kernel).evidence;
-    EXPECT_TRUE(std::ranges::any_of(evidence, [&](const Evidence& e) { return e.place == list && e.expected == md5(Bytes{1}) && e.found == md5(kernel); }));
+    EXPECT_TRUE(std::ranges::any_of(evidence, [&](const Evidence& e) {
+        return e.place == list && e.expected == md5(Bytes{1}) && e.found == md5(kernel);
+    }));
 }
 
 TEST(KernelProof, DamageThatShowsInThePartNobodyRunsStarts) {
@@ -76,7 +81,8 @@ TEST(KernelProof, AMarkThatIsPutBackMakesTheChecksumHold) {
     ASSERT_TRUE(image);
     EXPECT_EQ(image->soundness, Soundness::Sound);
     EXPECT_NE(image->soundness_text.find("but for the mark HdrS"), std::string::npos) << image->soundness_text;
-    EXPECT_EQ(inspect_kernel(*support::source_of(kernel), true)->soundness, Soundness::Damaged) << "GRUB does look at it";
+    EXPECT_EQ(inspect_kernel(*support::source_of(kernel), true)->soundness, Soundness::Damaged)
+        << "GRUB does look at it";
     kernel[kernel.size() / 2] ^= 1U;
     EXPECT_NE(inspect_kernel(*support::source_of(kernel), false)->soundness, Soundness::Sound);
 }
@@ -87,11 +93,17 @@ TEST(KernelProof, BuildsWithoutAChecksumAreNotBlamed) {
     ASSERT_TRUE(image);
     EXPECT_FALSE(image->changed_since_build);
     EXPECT_EQ(image->soundness, Soundness::Unknown);
-    EXPECT_EQ(inspect_kernel(*support::source_of(forge::make_kernel({release, nullptr, false})))->soundness, Soundness::Sound) << "gzip has its own check";
+    EXPECT_EQ(inspect_kernel(*support::source_of(forge::make_kernel({release, nullptr, false})))->soundness,
+              Soundness::Sound)
+        << "gzip has its own check";
     for (const char* old : {"6.14.9", "5.10.0-1-amd64", "2.6.32"})
-        EXPECT_TRUE(inspect_kernel(*support::source_of(forge::make_kernel({old, forge::lz4_legacy, false})))->changed_since_build) << old;
+        EXPECT_TRUE(inspect_kernel(*support::source_of(forge::make_kernel({old, forge::lz4_legacy, false})))
+                        ->changed_since_build)
+            << old;
     for (const char* young : {"6.15.0", "7.0.1", "six"})
-        EXPECT_FALSE(inspect_kernel(*support::source_of(forge::make_kernel({young, forge::lz4_legacy, false})))->changed_since_build) << young;
+        EXPECT_FALSE(inspect_kernel(*support::source_of(forge::make_kernel({young, forge::lz4_legacy, false})))
+                         ->changed_since_build)
+            << young;
 }
 
 /// An unpacked kernel with one segment at ffffffff81000000 and a list of relocations behind its section table.
@@ -155,14 +167,17 @@ TEST(InitProof, AFileThatIsNotItsPackagesIsARisk) {
 TEST(StartUpCode, IsComparedWithItsFile) {
     auto d = demo::front_desk();
     // What grub-install leaves: the same image without its redundancy.
-    const auto file = forge::make_grub_core({"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk"}, "", 1, false});
+    const auto file =
+        forge::make_grub_core({"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk"}, "", 1, false});
     d.root.file("/boot/grub/i386-pc/core.img", file);
     const auto image = d.build();
     const support::Checked whole(image);
     EXPECT_EQ(whole.stage(), "yes");
     EXPECT_FALSE(whole.has("loader-code-differs"));
     const auto& evidence = whole.system().at(Stage::Loader).evidence;
-    EXPECT_TRUE(std::ranges::any_of(evidence, [](const Evidence& e) { return e.found == "its start-up code is that of d1p1:/boot/grub/i386-pc/core.img"; }));
+    EXPECT_TRUE(std::ranges::any_of(evidence, [](const Evidence& e) {
+        return e.found == "its start-up code is that of d1p1:/boot/grub/i386-pc/core.img";
+    }));
     // Bytes that the installer fills in may differ: the size of the redundancy in the header does already.
     // One byte of the decoder changed: nothing protects it, and the stand-in unpacks nothing.
     for (const std::size_t at : {std::size_t{1024 + 0x60}, std::size_t{1024 + 255}, std::size_t{512 + 0xE0}}) {
@@ -172,7 +187,8 @@ TEST(StartUpCode, IsComparedWithItsFile) {
         EXPECT_EQ(checked.stage(), "loader") << at;
         const auto& rung = checked.system().at(Stage::Loader);
         ASSERT_FALSE(rung.evidence.empty());
-        if (rung.text.find("differs from the same code in its file") == std::string::npos) continue;  // the code stops by itself
+        if (rung.text.find("differs from the same code in its file") == std::string::npos)
+            continue;  // the code stops by itself
         EXPECT_EQ(rung.evidence.front().range, (DiskRange{1, at, 1}));
         EXPECT_NE(rung.evidence.front().expected.find("as in d1p1:/boot/grub/i386-pc/core.img"), std::string::npos);
     }
@@ -194,7 +210,8 @@ TEST(StartUpCode, WhatItMustLoadIsSeenToBeLoaded) {
     }
     const support::Checked checked(image);
     EXPECT_EQ(checked.stage(), "loader");
-    EXPECT_NE(checked.system().at(Stage::Loader).text.find("does not load the rest of it"), std::string::npos) << checked.system().at(Stage::Loader).text;
+    EXPECT_NE(checked.system().at(Stage::Loader).text.find("does not load the rest of it"), std::string::npos)
+        << checked.system().at(Stage::Loader).text;
 }
 
 // --- modules and media -----------------------------------------------------------------------------------------------
@@ -222,7 +239,8 @@ TEST(Modules, PackedOnesAreReadWhenTheCoreCanUnpack) {
         for (const auto& [path, node] : d.root.nodes())
             if (path.ends_with(".mod") || path.ends_with(".lst")) d.root.at(path).content = c.pack(node.content);
         EXPECT_EQ(support::Checked(d.build()).stage(), "loader") << c.module;
-        d.disk.gap = forge::make_grub_core({"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk", c.module}, "", 1, true});
+        d.disk.gap = forge::make_grub_core(
+            {"(,msdos1)/boot/grub", {"fshelp", "ext2", "part_msdos", "biosdisk", c.module}, "", 1, true});
         EXPECT_EQ(support::Checked(d.build()).stage(), "yes") << c.module;
     }
 }
@@ -262,7 +280,8 @@ Bytes other_program(std::string_view version, std::uint16_t protocol) {
 }
 
 TEST(Media, ProgramsInAKernelsFormatNeedNoRoot) {
-    for (const auto& [version, protocol] : {std::pair<std::string_view, std::uint16_t>{"Mountain bell 6.10", 0x020C}, {"1.0.0+hut", 0x0207}}) {
+    for (const auto& [version, protocol] :
+         {std::pair<std::string_view, std::uint16_t>{"Mountain bell 6.10", 0x020C}, {"1.0.0+hut", 0x0207}}) {
         const auto image = inspect_kernel(*support::source_of(other_program(version, protocol)));
         ASSERT_TRUE(image);
         EXPECT_TRUE(image->other_program);
@@ -290,7 +309,8 @@ TEST(Media, ProgramsInAKernelsFormatNeedNoRoot) {
     EXPECT_EQ(alone.system().kind, "tool");
     EXPECT_EQ(alone.system().name, "Ring the bell");
     EXPECT_EQ(alone.stage(), "yes");
-    for (const Stage stage : {Stage::Ramdisk, Stage::Root, Stage::Init, Stage::Services}) EXPECT_EQ(alone.system().at(stage).state, State::NotNeeded);
+    for (const Stage stage : {Stage::Ramdisk, Stage::Root, Stage::Init, Stage::Services})
+        EXPECT_EQ(alone.system().at(stage).state, State::NotNeeded);
     EXPECT_TRUE(alone.verdict.all_start());
 }
 
@@ -318,8 +338,9 @@ TEST(Roots, TypesAndLabelsMustFit) {
         const char* option;
         const char* stage;
     };
-    for (const auto& c : {Case{"rootfstype=xfs", "root"}, Case{"rootfstype=ext4", "yes"}, Case{"rootfstype=ext3", "root"}, Case{"rootfstype=btrfs,ext4", "yes"},
-                          Case{"rootfstype=auto", "yes"}}) {
+    for (const auto& c :
+         {Case{"rootfstype=xfs", "root"}, Case{"rootfstype=ext4", "yes"}, Case{"rootfstype=ext3", "root"},
+          Case{"rootfstype=btrfs,ext4", "yes"}, Case{"rootfstype=auto", "yes"}}) {
         auto d = demo::front_desk();
         auto& bytes = d.root.at("/boot/grub/grub.cfg").content;
         std::string text(bytes.begin(), bytes.end());

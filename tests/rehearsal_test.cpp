@@ -30,7 +30,8 @@ Rehearsal run(Bytes image, const RehearsalOptions& options = small()) {
 
 std::string printed(const Rehearsal& r) { return r.screen.empty() ? "" : r.screen.front(); }
 
-// --- code that loads other code -----------------------------------------------------------------------------------------
+// --- code that loads other code
+// -----------------------------------------------------------------------------------------
 
 struct Plain {
     const char* name;
@@ -73,21 +74,30 @@ TEST_P(PlainBoot, DoesWhatItsTableSays) {
     EXPECT_EQ(checked.stage(), GetParam().stage);
     if (checked.system().stops_at) EXPECT_NE(checked.system().symptom.find(GetParam().text), std::string::npos);
 }
-INSTANTIATE_TEST_SUITE_P(All, PlainBoot,
-                         testing::Values(Plain{"NoneActive", {0, 0}, true, RehearsalEnd::Int18, "No door stands open", "partition-table"},
-                                         Plain{"TwoActive", {0x80, 0x80}, true, RehearsalEnd::Int18, "Two doors stand open", "partition-table"},
-                                         Plain{"OddStatus", {0x80, 0x12}, true, RehearsalEnd::Int18, "A door is marked oddly", "partition-table"},
-                                         Plain{"NoSignature", {0x80}, false, RehearsalEnd::Int18, "Nothing behind the door", "boot-sector"},
-                                         Plain{"First", {0x80, 0}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"},
-                                         Plain{"Second", {0, 0x80}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, PlainBoot,
+    testing::Values(
+        Plain{"NoneActive", {0, 0}, true, RehearsalEnd::Int18, "No door stands open", "partition-table"},
+        Plain{"TwoActive", {0x80, 0x80}, true, RehearsalEnd::Int18, "Two doors stand open", "partition-table"},
+        Plain{"OddStatus", {0x80, 0x12}, true, RehearsalEnd::Int18, "A door is marked oddly", "partition-table"},
+        Plain{"NoSignature", {0x80}, false, RehearsalEnd::Int18, "Nothing behind the door", "boot-sector"},
+        Plain{
+            "First", {0x80, 0}, true, RehearsalEnd::WaitsForKey, "No system in this room, press a key", "boot-sector"},
+        Plain{"Second",
+              {0, 0x80},
+              true,
+              RehearsalEnd::WaitsForKey,
+              "No system in this room, press a key",
+              "boot-sector"}),
+    support::by_name);
 
 TEST(PlainBoot, SilentCodeThatWantsAnActiveEntryIsProvenToLackIt) {
     // Copies itself to 0600, starts the active entry's sector, and gives up with INT 18h without a word.
-    const Bytes code = {0x31, 0xC0, 0x8E, 0xD8, 0x8E, 0xC0, 0x8E, 0xD0, 0xBC, 0x00, 0x7C, 0xBE, 0x00, 0x7C, 0xBF, 0x00, 0x06, 0xB9, 0x00, 0x01,
-                        0xF3, 0xA5, 0xEA, 0x1B, 0x06, 0x00, 0x00, 0xBE, 0xBE, 0x07, 0xB9, 0x04, 0x00, 0x80, 0x3C, 0x80, 0x74, 0x07, 0x83, 0xC6,
-                        0x10, 0xE2, 0xF6, 0xCD, 0x18, 0x66, 0x6A, 0x00, 0x66, 0xFF, 0x74, 0x08, 0x6A, 0x00, 0x68, 0x00, 0x7C, 0x6A, 0x01, 0x6A,
-                        0x10, 0x89, 0xF5, 0x89, 0xE6, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13, 0x89, 0xEE, 0xEA, 0x00, 0x7C, 0x00, 0x00};
+    const Bytes code = {0x31, 0xC0, 0x8E, 0xD8, 0x8E, 0xC0, 0x8E, 0xD0, 0xBC, 0x00, 0x7C, 0xBE, 0x00, 0x7C, 0xBF, 0x00,
+                        0x06, 0xB9, 0x00, 0x01, 0xF3, 0xA5, 0xEA, 0x1B, 0x06, 0x00, 0x00, 0xBE, 0xBE, 0x07, 0xB9, 0x04,
+                        0x00, 0x80, 0x3C, 0x80, 0x74, 0x07, 0x83, 0xC6, 0x10, 0xE2, 0xF6, 0xCD, 0x18, 0x66, 0x6A, 0x00,
+                        0x66, 0xFF, 0x74, 0x08, 0x6A, 0x00, 0x68, 0x00, 0x7C, 0x6A, 0x01, 0x6A, 0x10, 0x89, 0xF5, 0x89,
+                        0xE6, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13, 0x89, 0xEE, 0xEA, 0x00, 0x7C, 0x00, 0x00};
     auto image = plain_disk({"", {0, 0}, true, RehearsalEnd::Int18, "", ""});
     std::fill_n(image.begin(), 440, std::uint8_t{0});
     std::copy(code.begin(), code.end(), image.begin());
@@ -109,7 +119,8 @@ TEST(Rehearsal, RecordsWhoStartsWhomAndWhereItLies) {
     const auto r = run(plain_disk({"", {0, 0x80}, true, RehearsalEnd::Int18, "", ""}));
     std::vector<std::string> steps;
     for (const auto& e : r.events) steps.push_back(std::string(rehearsal_event_id(e.kind)) + " " + e.lies_in);
-    EXPECT_EQ(steps, (std::vector<std::string>{"transfer d1 first sector", "read d1p2 boot sector", "transfer d1p2 boot sector", "text ", "end "}));
+    EXPECT_EQ(steps, (std::vector<std::string>{"transfer d1 first sector", "read d1p2 boot sector",
+                                               "transfer d1p2 boot sector", "text ", "end "}));
     EXPECT_EQ(r.events[1].range, (DiskRange{1, (2048U + 4096U) * 512U, 512}));
     EXPECT_EQ(r.events[2].stage, Stage::BootSector);
     EXPECT_EQ(r.events[2].address, 0x7C00U);
@@ -168,7 +179,8 @@ TEST(Rehearsal, TheSecondDiskIsThereToo) {
 
 TEST(Rehearsal, AKernelsEntryIsRecognised) {
     // Loads the kernel's set-up part from sector 1 on to 9000:0000 and enters it at 9020:0000.
-    Bytes code = {0xB8, 0x00, 0x90, 0x8E, 0xC0, 0xB8, 0x04, 0x02, 0x31, 0xDB, 0xB9, 0x02, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEA, 0x00, 0x00, 0x20, 0x90};
+    Bytes code = {0xB8, 0x00, 0x90, 0x8E, 0xC0, 0xB8, 0x04, 0x02, 0x31, 0xDB, 0xB9, 0x02,
+                  0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEA, 0x00, 0x00, 0x20, 0x90};
     auto image = disk_with(code);
     const auto kernel = forge::make_kernel();
     std::copy_n(kernel.begin(), 2048, image.begin() + 512);
@@ -179,8 +191,9 @@ TEST(Rehearsal, AKernelsEntryIsRecognised) {
 
 TEST(Rehearsal, WritesStayInMemory) {
     // write 7C00 to sector 5, read it back to 7E00, print its first byte's code as a letter
-    const Bytes code = {0xB8, 0x01, 0x03, 0xBB, 0x00, 0x7C, 0xB9, 0x06, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xB8, 0x01, 0x02, 0xBB, 0x00,
-                        0x7E, 0xCD, 0x13, 0x80, 0x3E, 0x00, 0x7E, 0xB8, 0x75, 0x06, 0xB8, 0x4F, 0x0E, 0xCD, 0x10, 0xF4, 0xCD, 0x18};
+    const Bytes code = {0xB8, 0x01, 0x03, 0xBB, 0x00, 0x7C, 0xB9, 0x06, 0x00, 0xBA, 0x80, 0x00, 0xCD,
+                        0x13, 0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xCD, 0x13, 0x80, 0x3E, 0x00, 0x7E,
+                        0xB8, 0x75, 0x06, 0xB8, 0x4F, 0x0E, 0xCD, 0x10, 0xF4, 0xCD, 0x18};
     const auto image = disk_with(code);
     const auto machine = support::machine_of(image);
     const auto r = rehearse(machine, 1, small());
@@ -189,7 +202,8 @@ TEST(Rehearsal, WritesStayInMemory) {
     EXPECT_EQ(*machine.disks[0].source->bytes(0, image.size()), image);
 }
 
-// --- code that goes wrong ----------------------------------------------------------------------------------------------
+// --- code that goes wrong
+// ----------------------------------------------------------------------------------------------
 
 struct Wild {
     const char* name;
@@ -211,14 +225,22 @@ INSTANTIATE_TEST_SUITE_P(
     All, WildCode,
     testing::Values(
         Wild{"LoopsForEver", {0xEB, 0xFE}, RehearsalEnd::Loops}, Wild{"Halts", {0xFA, 0xF4}, RehearsalEnd::Halted},
-        Wild{"HaltsAwake", {0xFB, 0xF4, 0xEB, 0xFD}, RehearsalEnd::Halted}, Wild{"JumpsIntoNothing", {0xEA, 0x00, 0x00, 0x00, 0x50}, RehearsalEnd::EmptyMemory},
-        Wild{"FallsOffItsEnd", {0x90, 0x90}, RehearsalEnd::EmptyMemory}, Wild{"UndefinedInstruction", {0x0F, 0xFF, 0x90}, RehearsalEnd::Fault},
+        Wild{"HaltsAwake", {0xFB, 0xF4, 0xEB, 0xFD}, RehearsalEnd::Halted},
+        Wild{"JumpsIntoNothing", {0xEA, 0x00, 0x00, 0x00, 0x50}, RehearsalEnd::EmptyMemory},
+        Wild{"FallsOffItsEnd", {0x90, 0x90}, RehearsalEnd::EmptyMemory},
+        Wild{"UndefinedInstruction", {0x0F, 0xFF, 0x90}, RehearsalEnd::Fault},
         Wild{"DividesByZero", {0x31, 0xC9, 0xF7, 0xF1}, RehearsalEnd::Fault},
-        Wild{"OverwritesTheInterruptTable", {0x31, 0xFF, 0x8E, 0xC7, 0xB9, 0x00, 0x02, 0xB8, 0xAD, 0xDE, 0xF3, 0xAB, 0xCD, 0x10}, RehearsalEnd::EmptyMemory},
+        Wild{"OverwritesTheInterruptTable",
+             {0x31, 0xFF, 0x8E, 0xC7, 0xB9, 0x00, 0x02, 0xB8, 0xAD, 0xDE, 0xF3, 0xAB, 0xCD, 0x10},
+             RehearsalEnd::EmptyMemory},
         // mov ecx,-1; xor edi,edi; a32 rep stosb over all memory
-        Wild{"RepeatsWithoutEnd", {0x66, 0xB9, 0xFF, 0xFF, 0xFF, 0xFF, 0x66, 0x31, 0xFF, 0x67, 0xF3, 0xAA}, RehearsalEnd::Limit},
+        Wild{"RepeatsWithoutEnd",
+             {0x66, 0xB9, 0xFF, 0xFF, 0xFF, 0xFF, 0x66, 0x31, 0xFF, 0x67, 0xF3, 0xAA},
+             RehearsalEnd::Limit},
         Wild{"PrintsWithoutEnd", {0xB8, 0x41, 0x0E, 0xCD, 0x10, 0xEB, 0xF9}, RehearsalEnd::Limit},
-        Wild{"ReadsWithoutEnd", {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEB, 0xF0}, RehearsalEnd::Limit},
+        Wild{"ReadsWithoutEnd",
+             {0xB8, 0x01, 0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEB, 0xF0},
+             RehearsalEnd::Limit},
         Wild{"StartsItselfAgain", {0xEA, 0x05, 0x7C, 0x00, 0x00, 0xEA, 0x00, 0x7C, 0x00, 0x00}, RehearsalEnd::Loops},
         // stosb over its own next instructions: inc byte [7C10]; jmp 7C10
         Wild{"RewritesItself", {0xC6, 0x06, 0x05, 0x7C, 0xF4, 0x90, 0xEB, 0xF8}, RehearsalEnd::Halted},
@@ -226,7 +248,8 @@ INSTANTIATE_TEST_SUITE_P(
         Wild{"PollsTheKeyboard", {0xB4, 0x01, 0xCD, 0x16, 0xEB, 0xFA}, RehearsalEnd::WaitsForKey}),
     support::by_name);
 
-// --- what must not reach the CPU library, and one budget for everything ---------------------------------------------------
+// --- what must not reach the CPU library, and one budget for everything
+// ---------------------------------------------------
 
 Bytes prefixes(std::size_t count, const Bytes& after, std::uint8_t prefix = 0xF3) {
     Bytes out(count + after.size(), prefix);
@@ -237,7 +260,8 @@ Bytes prefixes(std::size_t count, const Bytes& after, std::uint8_t prefix = 0xF3
 TEST(Rehearsal, InstructionsOfMoreThanFifteenBytesAreExceptions) {
     // Fourteen prefixes and an opcode are fifteen bytes: they run, and the loop behind them is what ends the run.
     for (const std::uint8_t prefix : Bytes{0x26, 0x2E, 0x36, 0x3E, 0x64, 0x65, 0xF2, 0xF3})
-        EXPECT_EQ(run(disk_with(prefixes(14, {0x90, 0xEB, 0xFE}, prefix))).end, RehearsalEnd::Loops) << static_cast<int>(prefix);
+        EXPECT_EQ(run(disk_with(prefixes(14, {0x90, 0xEB, 0xFE}, prefix))).end, RehearsalEnd::Loops)
+            << static_cast<int>(prefix);
     for (const std::size_t count : {15U, 16U, 52U, 60U, 400U})
         for (const std::uint8_t prefix : Bytes{0x26, 0x66, 0xF0, 0xF2, 0xF3}) {
             const auto r = run(disk_with(prefixes(count, {0xA4}, prefix)));
@@ -253,7 +277,9 @@ TEST(Rehearsal, AHandlerThatIsTooLongItselfEnds) {
     code.resize(0x60, 0xF3);
     EXPECT_EQ(run(disk_with(code)).end, RehearsalEnd::Loops);
     // A firmware stub overwritten with prefixes, and one that the timer's handler leads to.
-    EXPECT_EQ(run(disk_with({0xB8, 0x00, 0xF0, 0x8E, 0xC0, 0xBF, 0x40, 0xE0, 0xB0, 0xF3, 0xB9, 0x40, 0x00, 0xF3, 0xAA, 0xB8, 0x41, 0x0E, 0xCD, 0x10})).end,
+    EXPECT_EQ(run(disk_with({0xB8, 0x00, 0xF0, 0x8E, 0xC0, 0xBF, 0x40, 0xE0, 0xB0, 0xF3,
+                             0xB9, 0x40, 0x00, 0xF3, 0xAA, 0xB8, 0x41, 0x0E, 0xCD, 0x10}))
+                  .end,
               RehearsalEnd::Fault);
     Bytes timer = {0xC7, 0x06, 0x70, 0x00, 0x20, 0x7C, 0xC7, 0x06, 0x72, 0x00, 0x00, 0x00, 0xFB, 0xF4, 0xEB, 0xFD};
     timer.resize(0x20);
@@ -282,10 +308,11 @@ TEST(Rehearsal, ServicesCountWhatTheyDo) {
 TEST(Rehearsal, JumpsThroughFreshlyReadBlocksAreBounded) {
     // 128 blocks of memory that each jump to the next; the last one reads a sector and begins again, so that each block
     // is looked at anew.
-    const auto r = run(disk_with({0xB8, 0x00, 0x10, 0x8E, 0xC0, 0x31, 0xFF, 0x26, 0xC6, 0x05, 0xE9, 0x26, 0xC7, 0x45, 0x01, 0xFD, 0x01, 0x81,
-                                  0xC7, 0x00, 0x02, 0x75, 0xF0, 0x26, 0xC6, 0x06, 0x00, 0xFE, 0xEA, 0x26, 0xC7, 0x06, 0x01, 0xFE, 0x30, 0x7C,
-                                  0x26, 0xC7, 0x06, 0x03, 0xFE, 0x00, 0x00, 0xEB, 0x03, 0x90, 0x90, 0x90, 0x31, 0xC0, 0x8E, 0xC0, 0xB8, 0x01,
-                                  0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEA, 0x00, 0x00, 0x00, 0x10}));
+    const auto r = run(disk_with(
+        {0xB8, 0x00, 0x10, 0x8E, 0xC0, 0x31, 0xFF, 0x26, 0xC6, 0x05, 0xE9, 0x26, 0xC7, 0x45, 0x01, 0xFD, 0x01, 0x81,
+         0xC7, 0x00, 0x02, 0x75, 0xF0, 0x26, 0xC6, 0x06, 0x00, 0xFE, 0xEA, 0x26, 0xC7, 0x06, 0x01, 0xFE, 0x30, 0x7C,
+         0x26, 0xC7, 0x06, 0x03, 0xFE, 0x00, 0x00, 0xEB, 0x03, 0x90, 0x90, 0x90, 0x31, 0xC0, 0x8E, 0xC0, 0xB8, 0x01,
+         0x02, 0xBB, 0x00, 0x7E, 0xB9, 0x01, 0x00, 0xBA, 0x80, 0x00, 0xCD, 0x13, 0xEA, 0x00, 0x00, 0x00, 0x10}));
     EXPECT_EQ(r.end, RehearsalEnd::Limit) << r.end_text;
     EXPECT_GT(r.reads, 5U);
     EXPECT_LT(r.reads, 1000U);
@@ -304,7 +331,8 @@ TEST(Rehearsal, ScatteredWritesToADiskAreBounded) {
     EXPECT_NE(r.end_text.find("writes more to its disks"), std::string::npos) << r.end_text;
     EXPECT_EQ(r.writes, 8192U);
     // The events' own limit keeps the places of those that were recorded.
-    const auto last = std::ranges::find_if(r.events.rbegin(), r.events.rend(), [](const auto& e) { return e.kind == RehearsalEventKind::Write; });
+    const auto last = std::ranges::find_if(r.events.rbegin(), r.events.rend(),
+                                           [](const auto& e) { return e.kind == RehearsalEventKind::Write; });
     ASSERT_NE(last, r.events.rend());
     const auto before = std::next(last);
     EXPECT_EQ(last->range->offset, before->range->offset + 1024);
@@ -312,7 +340,8 @@ TEST(Rehearsal, ScatteredWritesToADiskAreBounded) {
 
 TEST(Rehearsal, ReadsBeyondTheDiskFailAndAreTold) {
     // extended read of sector FFFFFFFF with a packet at 7C20; print 'E' on carry
-    Bytes code = {0xBE, 0x20, 0x7C, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13, 0x73, 0x05, 0xB8, 0x45, 0x0E, 0xCD, 0x10, 0xCD, 0x18};
+    Bytes code = {0xBE, 0x20, 0x7C, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13,
+                  0x73, 0x05, 0xB8, 0x45, 0x0E, 0xCD, 0x10, 0xCD, 0x18};
     code.resize(0x20);
     const Bytes packet = {0x10, 0, 1, 0, 0x00, 0x7E, 0, 0, 0xFF, 0xFF, 0xFF, 0xFF, 0, 0, 0, 0};
     code.insert(code.end(), packet.begin(), packet.end());
@@ -345,7 +374,8 @@ TEST(Rehearsal, WithoutSignatureNothingStarts) {
     EXPECT_EQ(rehearse(Machine{}, 1, small()).end, RehearsalEnd::NotStarted);
 }
 
-// --- both lines of evidence ------------------------------------------------------------------------------------------------
+// --- both lines of evidence
+// ------------------------------------------------------------------------------------------------
 
 TEST(TwoLines, CodeThatLooksRightAndDoesNothingIsFound) {
     auto d = demo::front_desk();

@@ -42,8 +42,13 @@ TEST(Contract, HasTheAgreedShape) {
         EXPECT_TRUE(rung.at("text").is_string());
         EXPECT_TRUE(rung.at("evidence").is_array());
     }
-    EXPECT_EQ(system.at("stages").at(0).at("evidence").at(0),
-              json({{"disk", 1}, {"offset", 510}, {"length", 2}, {"place", "d1"}, {"line", nullptr}, {"expected", "55 aa"}, {"found", "55 aa"}}));
+    EXPECT_EQ(system.at("stages").at(0).at("evidence").at(0), json({{"disk", 1},
+                                                                    {"offset", 510},
+                                                                    {"length", 2},
+                                                                    {"place", "d1"},
+                                                                    {"line", nullptr},
+                                                                    {"expected", "55 aa"},
+                                                                    {"found", "55 aa"}}));
     EXPECT_EQ(system.at("stages").at(10).at("state"), "breaks");
     EXPECT_EQ(system.at("stages").at(10).at("findings").at(0), "program-missing");
     EXPECT_EQ(system.at("stages").at(11).at("state"), "not-reached");
@@ -87,7 +92,8 @@ TEST(Findings, CodesAreUniqueAndThePageIsCurrent) {
     }
     std::ifstream page(std::string(SOURCE_DIR) + "/docs/findings.md");
     const std::string text((std::istreambuf_iterator<char>(page)), {});
-    EXPECT_EQ(text, findings_markdown()) << "docs/findings.md is out of date: run build/release/docs/herberge_make_findings > docs/findings.md";
+    EXPECT_EQ(text, findings_markdown())
+        << "docs/findings.md is out of date: run build/release/docs/herberge_make_findings > docs/findings.md";
 }
 
 TEST(Stages, IdentifiersGoBothWays) {

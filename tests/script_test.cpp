@@ -44,51 +44,63 @@ TEST_P(Scripts, MakeTheseEntries) { EXPECT_EQ(Config(GetParam().text).titles(), 
 
 INSTANTIATE_TEST_SUITE_P(
     Language, Scripts,
-    testing::Values(Script{"Quoting",
-                           E("'a b'") E("\"c $undefined d\"") E("e\\ f") E("'$x'") "x='g  h'\n" E("\"$x\"") E("i'j'\"k\"") E("\"l\\\"m\\$n\\o\""),
-                           {"a b", "c  d", "e f", "$x", "g  h", "ijk", "l\"m$n\\o"}},
-                    Script{"Splitting", "x='one two'\nfor i in $x \"$x\" ; do menuentry \"<$i>\" { true; }\ndone\n", {"<one>", "<two>", "<one two>"}},
-                    Script{"EmptyVariableVanishes", "for i in $nothing a \"$nothing\"; do menuentry \"<$i>\" { true; }; done\n", {"<a>", "<>"}},
-                    Script{"IfElse", "if [ a = b ]; then\n" E("no") "elif [ -z \"\" ] ; then\n" E("yes") "else\n" E("never") "fi\n", {"yes"}},
-                    Script{"Negation", "if ! false; then\n" E("a") "fi\nif ! [ x != x ] ; then\n" E("b") "fi\n", {"a", "b"}},
-                    Script{
-                        "Numbers",
-                        "if [ 10 -gt 9 ]; then\n" E("a") "fi\nif [ 2 -lt 1 -o 3 -eq 3 ]; then\n" E("b") "fi\nif [ 1 -eq 1 -a 1 -eq 2 ]; then\n" E("c") "fi\n",
-                        {"a", "b"}},
-                    Script{"Files",
-                           "if [ -f /vmlinuz ]; then\n" E("f") "fi\nif [ -d /boot ]; then\n" E("d") "fi\nif [ -e /nothing ]; then\n" E(
-                               "e") "fi\nif [ -s /initrd ]; then\n" E("s") "fi\n",
-                           {"f", "d", "s"}},
-                    Script{"WhileAndShift",
-                           "function each {\n  while [ $# -gt 0 ]; do\n    menuentry \"$1\" { true; }\n    shift\n  done\n}\neach a 'b c' d\n",
-                           {"a", "b c", "d"}},
-                    Script{"Until", "n=\nuntil [ \"$n\" = xxx ]; do n=x$n; menuentry $n { true; }; done\n", {"x", "xx", "xxx"}},
-                    Script{"BreakContinue",
-                           "for i in 1 2 3 4; do\nif [ $i = 2 ]; then continue; fi\nif [ $i = 4 ]; then break; fi\nmenuentry $i { true; }\ndone\n",
-                           {"1", "3"}},
-                    Script{"FunctionStatus", "function f { \n return 3\n}\nf\nmenuentry \"$?\" { true; }\n", {"3"}},
-                    Script{"Braces", "x=ab\n" E("${x}c$x-d"), {"abcab-d"}},
-                    Script{"Continuation", "menuentry a\\\nb {\n true\n}\nmenuentry 'c\nd' { true; }\n", {"ab", "c\nd"}},
-                    Script{"Comments", "# no\n" E("a#b") "menuentry c { true; } # tail\n", {"a#b", "c"}},
-                    Script{"KeywordsAsWords", "menuentry if { echo then fi do done; }\n", {"if"}},
-                    Script{"SourceReads", "source /boot/grub/grub.cfg.d\n" E("after"), {"after"}},
-                    Script{"OneLine", "if true; then menuentry a { true; }; fi; menuentry b { true; }\n", {"a", "b"}}),
+    testing::Values(
+        Script{"Quoting",
+               E("'a b'") E("\"c $undefined d\"") E("e\\ f") E("'$x'") "x='g  h'\n" E("\"$x\"") E("i'j'\"k\"")
+                   E("\"l\\\"m\\$n\\o\""),
+               {"a b", "c  d", "e f", "$x", "g  h", "ijk", "l\"m$n\\o"}},
+        Script{"Splitting",
+               "x='one two'\nfor i in $x \"$x\" ; do menuentry \"<$i>\" { true; }\ndone\n",
+               {"<one>", "<two>", "<one two>"}},
+        Script{"EmptyVariableVanishes",
+               "for i in $nothing a \"$nothing\"; do menuentry \"<$i>\" { true; }; done\n",
+               {"<a>", "<>"}},
+        Script{"IfElse",
+               "if [ a = b ]; then\n" E("no") "elif [ -z \"\" ] ; then\n" E("yes") "else\n" E("never") "fi\n",
+               {"yes"}},
+        Script{"Negation", "if ! false; then\n" E("a") "fi\nif ! [ x != x ] ; then\n" E("b") "fi\n", {"a", "b"}},
+        Script{"Numbers",
+               "if [ 10 -gt 9 ]; then\n" E("a") "fi\nif [ 2 -lt 1 -o 3 -eq 3 ]; then\n" E(
+                   "b") "fi\nif [ 1 -eq 1 -a 1 -eq 2 ]; then\n" E("c") "fi\n",
+               {"a", "b"}},
+        Script{"Files",
+               "if [ -f /vmlinuz ]; then\n" E("f") "fi\nif [ -d /boot ]; then\n" E(
+                   "d") "fi\nif [ -e /nothing ]; then\n" E("e") "fi\nif [ -s /initrd ]; then\n" E("s") "fi\n",
+               {"f", "d", "s"}},
+        Script{"WhileAndShift",
+               "function each {\n  while [ $# -gt 0 ]; do\n    menuentry \"$1\" { true; }\n    shift\n  done\n}\neach "
+               "a 'b c' d\n",
+               {"a", "b c", "d"}},
+        Script{"Until", "n=\nuntil [ \"$n\" = xxx ]; do n=x$n; menuentry $n { true; }; done\n", {"x", "xx", "xxx"}},
+        Script{"BreakContinue",
+               "for i in 1 2 3 4; do\nif [ $i = 2 ]; then continue; fi\nif [ $i = 4 ]; then break; fi\nmenuentry $i { "
+               "true; }\ndone\n",
+               {"1", "3"}},
+        Script{"FunctionStatus", "function f { \n return 3\n}\nf\nmenuentry \"$?\" { true; }\n", {"3"}},
+        Script{"Braces", "x=ab\n" E("${x}c$x-d"), {"abcab-d"}},
+        Script{"Continuation", "menuentry a\\\nb {\n true\n}\nmenuentry 'c\nd' { true; }\n", {"ab", "c\nd"}},
+        Script{"Comments", "# no\n" E("a#b") "menuentry c { true; } # tail\n", {"a#b", "c"}},
+        Script{"KeywordsAsWords", "menuentry if { echo then fi do done; }\n", {"if"}},
+        Script{"SourceReads", "source /boot/grub/grub.cfg.d\n" E("after"), {"after"}},
+        Script{"OneLine", "if true; then menuentry a { true; }; fi; menuentry b { true; }\n", {"a", "b"}}),
     support::by_name);
 
-INSTANTIATE_TEST_SUITE_P(Errors, Scripts,
-                         testing::Values(
-                             // The lines taken by the failing parse are lost, what follows is read afresh.
-                             Script{"LostFi", "if true; then\n" E("in") "function f {\n true\n}\n" E("after"), {"after"}},
-                             Script{"StrayBraceInEntry", "menuentry a { }{\n true\n}\n" E("b"), {"b"}},
-                             Script{"EmptyBlockIsAnError", "menuentry a { }\n" E("b"), {"b"}}, Script{"PipeIsAnError", "echo a | echo b\n" E("b"), {"b"}},
-                             Script{"StrayClose", "}\n" E("b"), {"b"}}, Script{"UnclosedSwallowsTheRest", "menuentry a {\n true\nmenuentry b { true; }\n", {}},
-                             Script{"UnclosedQuoteSwallowsTheRest",
-                                    E("a") "menuentry 'b { true; }\n"
-                                           "menuentry c { true; }\n",
-                                    {"a"}},
-                             Script{"UnknownCommandGoesOn", "frobnicate\n" E("b"), {"b"}},
-                             Script{"MissingBracket", "if [ a = a ; then\n" E("a") "else\n" E("b") "fi\n", {"b"}}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    Errors, Scripts,
+    testing::Values(
+        // The lines taken by the failing parse are lost, what follows is read afresh.
+        Script{"LostFi", "if true; then\n" E("in") "function f {\n true\n}\n" E("after"), {"after"}},
+        Script{"StrayBraceInEntry", "menuentry a { }{\n true\n}\n" E("b"), {"b"}},
+        Script{"EmptyBlockIsAnError", "menuentry a { }\n" E("b"), {"b"}},
+        Script{"PipeIsAnError", "echo a | echo b\n" E("b"), {"b"}}, Script{"StrayClose", "}\n" E("b"), {"b"}},
+        Script{"UnclosedSwallowsTheRest", "menuentry a {\n true\nmenuentry b { true; }\n", {}},
+        Script{"UnclosedQuoteSwallowsTheRest",
+               E("a") "menuentry 'b { true; }\n"
+                      "menuentry c { true; }\n",
+               {"a"}},
+        Script{"UnknownCommandGoesOn", "frobnicate\n" E("b"), {"b"}},
+        Script{"MissingBracket", "if [ a = a ; then\n" E("a") "else\n" E("b") "fi\n", {"b"}}),
+    support::by_name);
 
 TEST(Scripts, SyntaxErrorsAreToldWithTheirLine) {
     const Config config("set a=1\nmenuentry x {\n  true\n  }}\nmenuentry y { true; }\n");
@@ -99,8 +111,8 @@ TEST(Scripts, SyntaxErrorsAreToldWithTheirLine) {
 }
 
 TEST(Scripts, EndlessOnesAreGivenUp) {
-    for (const char* text :
-         {"while true; do x=1; done\n", "function f {\n f\n}\nf\n", "source /boot/grub/grub.cfg\n", "until false; do for i in 1 2 3; do true; done; done\n"}) {
+    for (const char* text : {"while true; do x=1; done\n", "function f {\n f\n}\nf\n", "source /boot/grub/grub.cfg\n",
+                             "until false; do for i in 1 2 3; do true; done; done\n"}) {
         const Config config(text);
         EXPECT_TRUE(config.run.stops_at) << text;
         EXPECT_FALSE(config.run.menu.messages.empty()) << text;
@@ -112,7 +124,8 @@ TEST(Environment, BlockIsLoadedWithItsEscapes) {
     std::string block = "# GRUB Environment Block\nsaved_entry=back\\\\door\nother=1\n";
     block.resize(1024, '#');
     tree.file("/boot/grub/grubenv", block);
-    const Config config("load_env\nset default=\"${saved_entry}\"\n" E("front") E("'back\\door'") "load_env other\n" E("$other"), tree);
+    const Config config(
+        "load_env\nset default=\"${saved_entry}\"\n" E("front") E("'back\\door'") "load_env other\n" E("$other"), tree);
     EXPECT_EQ(config.titles(), (std::vector<std::string>{"front", "back\\door", "1"}));
     EXPECT_EQ(config.run.menu.default_entry, 1);
     const Config broken("load_env\n" E("a"), forge::Tree().file("/boot/grub/grubenv", "rubbish"));
@@ -129,18 +142,23 @@ struct Default {
 };
 class Defaults : public testing::TestWithParam<Default> {};
 TEST_P(Defaults, ChooseThisEntry) {
-    const Config config(std::string(GetParam().head) + E("'first' --id one") E("'second' --id two") "submenu 'more' --id sub {\n" E("'inner a' --id ia")
-                                                           E("'inner b' --id ib") "}\n");
+    const Config config(std::string(GetParam().head) + E("'first' --id one")
+                                                           E("'second' --id two") "submenu 'more' --id sub {\n" E(
+                                                               "'inner a' --id ia") E("'inner b' --id ib") "}\n");
     EXPECT_EQ(config.run.menu.default_entry, GetParam().index);
     EXPECT_EQ(config.run.menu.default_matches, GetParam().matches);
     ASSERT_NE(config.run.menu.unattended(), nullptr);
     EXPECT_EQ(config.run.menu.unattended()->title, GetParam().unattended);
 }
 INSTANTIATE_TEST_SUITE_P(All, Defaults,
-                         testing::Values(Default{"Unset", "", 0, true, "first"}, Default{"Number", "default=1\n", 1, true, "second"},
-                                         Default{"Title", "default=second\n", 1, true, "second"}, Default{"Id", "default=two\n", 1, true, "second"},
-                                         Default{"TooLarge", "default=9\n", 0, false, "first"}, Default{"NoSuch", "default='third floor'\n", 0, false, "first"},
-                                         Default{"Submenu", "default=2\n", 2, true, "inner a"}, Default{"Path", "default='2>1'\n", 2, true, "inner b"},
+                         testing::Values(Default{"Unset", "", 0, true, "first"},
+                                         Default{"Number", "default=1\n", 1, true, "second"},
+                                         Default{"Title", "default=second\n", 1, true, "second"},
+                                         Default{"Id", "default=two\n", 1, true, "second"},
+                                         Default{"TooLarge", "default=9\n", 0, false, "first"},
+                                         Default{"NoSuch", "default='third floor'\n", 0, false, "first"},
+                                         Default{"Submenu", "default=2\n", 2, true, "inner a"},
+                                         Default{"Path", "default='2>1'\n", 2, true, "inner b"},
                                          Default{"PathById", "default='sub>ib'\n", 2, true, "inner b"}),
                          support::by_name);
 
@@ -155,13 +173,16 @@ TEST(Menus, TimeoutAndStyleAreInterpreted) {
 }
 
 TEST(Menus, SubmenusSeeExportedVariablesOnly) {
-    const Config config("a=plain\nb=kept\nexport b\nsubmenu s {\n menuentry \"<$a$b>\" { true; }\n}\nmenuentry \"<$a$b>\" { true; }\n");
+    const Config config(
+        "a=plain\nb=kept\nexport b\nsubmenu s {\n menuentry \"<$a$b>\" { true; }\n}\nmenuentry \"<$a$b>\" { true; }\n");
     EXPECT_EQ(config.run.menu.entries[0].children.at(0).title, "<kept>");
     EXPECT_EQ(config.run.menu.entries[1].title, "<plainkept>");
 }
 
 TEST(Entries, ResolveKernelRamDisksAndArguments) {
-    const Config config("menuentry a {\n set root=hd0,msdos1\n linux /vmlinuz root=LABEL=menu 'two words' $0\n initrd /initrd /extra.cpio\n}\n");
+    const Config config(
+        "menuentry a {\n set root=hd0,msdos1\n linux /vmlinuz root=LABEL=menu 'two words' $0\n initrd /initrd "
+        "/extra.cpio\n}\n");
     const auto& e = config.run.menu.entries.at(0);
     EXPECT_EQ(e.kind, EntryKind::Linux);
     EXPECT_TRUE(e.kernel_loaded);
@@ -181,7 +202,10 @@ struct Failing {
 class FailingEntries : public testing::TestWithParam<Failing> {};
 TEST_P(FailingEntries, StopWithGrubsWords) {
     const Config config(std::string("menuentry x {\n") + GetParam().body + "\n}\n",
-                        forge::Tree().file("/notes.txt", std::string(2000, 'n')).file("/cut", std::string(100, 'n')).link("/old", "vmlinuz-gone"));
+                        forge::Tree()
+                            .file("/notes.txt", std::string(2000, 'n'))
+                            .file("/cut", std::string(100, 'n'))
+                            .link("/old", "vmlinuz-gone"));
     const auto& e = config.run.menu.entries.at(0);
     ASSERT_TRUE(e.stops_at);
     EXPECT_EQ(*e.stops_at, GetParam().stage);
@@ -189,17 +213,19 @@ TEST_P(FailingEntries, StopWithGrubsWords) {
     EXPECT_EQ(e.messages[0].text, GetParam().message);
     EXPECT_FALSE(e.kernel_loaded);
 }
-INSTANTIATE_TEST_SUITE_P(All, FailingEntries,
-                         testing::Values(Failing{"Missing", "linux /vmlinux\ninitrd /initrd", Stage::Entry, "error: file `/vmlinux' not found."},
-                                         Failing{"Dangling", "linux /old", Stage::Entry, "error: file `/old' not found."},
-                                         Failing{"NoDevice", "set root=hd0,msdos3\nlinux /vmlinuz", Stage::Entry, "error: disk `hd0,msdos3' not found."},
-                                         Failing{"NoDisk", "linux (hd4,msdos1)/vmlinuz", Stage::Entry, "error: disk `hd4,msdos1' not found."},
-                                         Failing{"WholeDisk", "set root=hd0\nlinux /vmlinuz", Stage::Entry, "error: unknown filesystem."},
-                                         Failing{"Directory", "linux /boot", Stage::Entry, "error: not a regular file."},
-                                         Failing{"NoKernel", "linux /notes.txt", Stage::Kernel, "error: invalid magic number."},
-                                         Failing{"Short", "linux /cut", Stage::Kernel, "error: premature end of file /cut."},
-                                         Failing{"ChainWithoutSignature", "chainloader (hd0,msdos1)+1", Stage::BootSector, "error: invalid signature."}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, FailingEntries,
+    testing::Values(
+        Failing{"Missing", "linux /vmlinux\ninitrd /initrd", Stage::Entry, "error: file `/vmlinux' not found."},
+        Failing{"Dangling", "linux /old", Stage::Entry, "error: file `/old' not found."},
+        Failing{"NoDevice", "set root=hd0,msdos3\nlinux /vmlinuz", Stage::Entry, "error: disk `hd0,msdos3' not found."},
+        Failing{"NoDisk", "linux (hd4,msdos1)/vmlinuz", Stage::Entry, "error: disk `hd4,msdos1' not found."},
+        Failing{"WholeDisk", "set root=hd0\nlinux /vmlinuz", Stage::Entry, "error: unknown filesystem."},
+        Failing{"Directory", "linux /boot", Stage::Entry, "error: not a regular file."},
+        Failing{"NoKernel", "linux /notes.txt", Stage::Kernel, "error: invalid magic number."},
+        Failing{"Short", "linux /cut", Stage::Kernel, "error: premature end of file /cut."},
+        Failing{"ChainWithoutSignature", "chainloader (hd0,msdos1)+1", Stage::BootSector, "error: invalid signature."}),
+    support::by_name);
 
 TEST(Entries, AMissingRamDiskLeavesTheKernelLoaded) {
     const Config config("menuentry x {\n linux /vmlinuz root=LABEL=menu\n initrd /initrd.img\n}\n");
@@ -212,16 +238,19 @@ TEST(Entries, AMissingRamDiskLeavesTheKernelLoaded) {
 
 TEST(Entries, SearchFindsByUuidLabelAndFile) {
     const std::string load = "\nlinux /vmlinuz\n}\n";
-    for (const char* search :
-         {"search --no-floppy --fs-uuid --set=root 5C819700-0001-4a01-8a01-000000000001", "search --label menu --set root", "search -f /vmlinuz --set",
-          "search.fs_uuid 5c819700-0001-4a01-8a01-000000000001 root hd5,msdos1", "search -s root -u 5c819700-0001-4a01-8a01-000000000001"}) {
+    for (const char* search : {"search --no-floppy --fs-uuid --set=root 5C819700-0001-4a01-8a01-000000000001",
+                               "search --label menu --set root", "search -f /vmlinuz --set",
+                               "search.fs_uuid 5c819700-0001-4a01-8a01-000000000001 root hd5,msdos1",
+                               "search -s root -u 5c819700-0001-4a01-8a01-000000000001"}) {
         const Config config(std::string("menuentry x {\nset root=hd9\n") + search + load);
         EXPECT_TRUE(config.run.menu.entries.at(0).kernel_loaded) << search;
     }
     const Config lost("menuentry x {\nset root=hd9\nsearch --fs-uuid --set=root dead" + load);
     EXPECT_EQ(lost.run.menu.entries.at(0).messages.at(0).text, "error: no such device: dead.");
     // A search that finds nothing leaves root as it was.
-    EXPECT_TRUE(Config("menuentry x {\nset root=hd0,msdos1\nsearch --fs-uuid --set=root dead" + load).run.menu.entries.at(0).kernel_loaded);
+    EXPECT_TRUE(Config("menuentry x {\nset root=hd0,msdos1\nsearch --fs-uuid --set=root dead" + load)
+                    .run.menu.entries.at(0)
+                    .kernel_loaded);
 }
 
 TEST(Entries, AKernelLoadedAtTheTopStartsWithBoot) {

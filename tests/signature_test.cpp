@@ -46,7 +46,9 @@ Bytes revocation(const forge::SigningKey& key, const Bytes& time) {
     return forge::make_signature_list(certificates_by_sha256, {entry});
 }
 
-std::string why(const ImageTrust& trust, const Bytes& image) { return trust.refuse(*support::source_of(image)).value_or("runs"); }
+std::string why(const ImageTrust& trust, const Bytes& image) {
+    return trust.refuse(*support::source_of(image)).value_or("runs");
+}
 
 TEST(Chains, AnIssuerInTheDatabaseIsEnough) {
     const Bytes image = keys().leaf.sign(plain_image());
@@ -92,14 +94,17 @@ TEST(RevocationTimes, OnlyAWitnessedEarlierTimeSpares) {
     EXPECT_EQ(utc_text(*trust.denied.revoked.front().from), "2025-07-01 00:00:00 UTC");
     const Bytes before = keys().house.sign(plain_image(), keys().clock, "20250315120000Z");
     const Bytes after = keys().house.sign(plain_image(), keys().clock, "20250915120000Z");
-    EXPECT_NE(why(trust, before).find("no authority for time stamps is enrolled"), std::string::npos) << why(trust, before);
+    EXPECT_NE(why(trust, before).find("no authority for time stamps is enrolled"), std::string::npos)
+        << why(trust, before);
     trust.time_authorities.push_back(keys().stranger.certificate());
     EXPECT_NE(why(trust, before).find("leads to no authority"), std::string::npos);
     trust.time_authorities.push_back(keys().clock.certificate());
     EXPECT_EQ(why(trust, before), "runs");
     EXPECT_NE(why(trust, after).find("signed on 2025-09-15 12:00:00 UTC"), std::string::npos) << why(trust, after);
     EXPECT_NE(why(trust, keys().house.sign(plain_image())).find("no time stamp"), std::string::npos);
-    EXPECT_NE(why(trust, keys().house.sign(plain_image(), keys().clock, "20250315120000Z", false)).find("no time stamp"), std::string::npos)
+    EXPECT_NE(
+        why(trust, keys().house.sign(plain_image(), keys().clock, "20250315120000Z", false)).find("no time stamp"),
+        std::string::npos)
         << "firmware does not look at countersignatures";
     // A token that was made for another signature.
     Bytes moved = before;
@@ -137,11 +142,15 @@ TEST(TimeStamps, CountersignaturesAreReadAndProven) {
 }
 
 TEST(Chains, AreHeldAgainstTheTimeOfSigning) {
-    const auto problem = [](const Bytes& image) { return image_signatures(*support::source_of(image)).front().chain_problem; };
+    const auto problem = [](const Bytes& image) {
+        return image_signatures(*support::source_of(image)).front().chain_problem;
+    };
     EXPECT_EQ(problem(keys().leaf.sign(plain_image())), "") << "no time, no question of validity";
     EXPECT_EQ(problem(keys().leaf.sign(plain_image(), keys().clock, "20250315120000Z")), "");
-    EXPECT_NE(problem(keys().leaf.sign(plain_image(), keys().clock, "20260315120000Z")).find("certificate has expired"), std::string::npos);
-    EXPECT_NE(problem(keys().leaf.sign(plain_image(), keys().clock, "20240315120000Z", false)).find("not yet valid"), std::string::npos);
+    EXPECT_NE(problem(keys().leaf.sign(plain_image(), keys().clock, "20260315120000Z")).find("certificate has expired"),
+              std::string::npos);
+    EXPECT_NE(problem(keys().leaf.sign(plain_image(), keys().clock, "20240315120000Z", false)).find("not yet valid"),
+              std::string::npos);
 }
 
 TEST(SeveralSignatures, OneThatIsAllowedIsEnoughAndOneRevokedRefuses) {
@@ -183,7 +192,8 @@ FileSignature of_item(const Machine& machine, const std::string& name) {
         if (system.kind != SystemKind::Windows) continue;
         const auto items = windows_startup(system);
         if (!items) continue;
-        const auto found = std::find_if(items->begin(), items->end(), [&](const StartupItem& i) { return i.name == name; });
+        const auto found =
+            std::find_if(items->begin(), items->end(), [&](const StartupItem& i) { return i.name == name; });
         if (found != items->end()) return found->signature;
     }
     return {};
@@ -195,7 +205,8 @@ const std::string catroot = s32 + "CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE
 TEST(SignedDrivers, ByACatalogueInsideOrNotAtAll) {
     auto pc = demo::office_pc();
     const auto inside =
-        keys().house.sign(forge::make_pe({0x14C, 1, {"ntoskrnl.exe"}, {{".bell", forge::noise(600, 5)}}, false}), keys().clock, "20250315120000Z");
+        keys().house.sign(forge::make_pe({0x14C, 1, {"ntoskrnl.exe"}, {{".bell", forge::noise(600, 5)}}, false}),
+                          keys().clock, "20250315120000Z");
     pc.system_hive.child("ControlSet001\\Services\\lamp")
         .number("Type", 1)
         .number("Start", 1)
@@ -235,8 +246,8 @@ std::string wide_stage(const std::string& left_out, bool test_signing = false) {
     static const Bytes boot = forge::make_pe({0x8664, 16, {}, {}, false});
     std::vector<Bytes> listed;
     auto& t = pc.windows;
-    for (const char* name : {"ntoskrnl.exe", "hal.dll", "BOOTVID.dll", "drivers/disk.sys", "drivers/partmgr.sys", "drivers/volmgr.sys", "drivers/storahci.sys",
-                             "drivers/Ntfs.sys"}) {
+    for (const char* name : {"ntoskrnl.exe", "hal.dll", "BOOTVID.dll", "drivers/disk.sys", "drivers/partmgr.sys",
+                             "drivers/volmgr.sys", "drivers/storahci.sys", "drivers/Ntfs.sys"}) {
         const Bytes image = forge::make_pe({0x8664, 1, {}, {{".name", forge::to_bytes(name)}}, true});
         t.file(s32 + name, image);
         if (left_out != name) listed.push_back(image);

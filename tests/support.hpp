@@ -29,14 +29,18 @@ struct Checked {
     explicit Checked(Bytes image) : machine(machine_of(std::move(image))), verdict(herberge::check(machine)) {}
     [[nodiscard]] const herberge::SystemVerdict& system() const { return verdict.systems.front(); }
     [[nodiscard]] std::string stage() const {
-        return system().stops_at ? std::string(herberge::stage_id(*system().stops_at)) : std::string(herberge::starts_id(system().starts));
+        return system().stops_at ? std::string(herberge::stage_id(*system().stops_at))
+                                 : std::string(herberge::starts_id(system().starts));
     }
     [[nodiscard]] bool has(const std::string& code) const {
-        return std::any_of(verdict.findings.begin(), verdict.findings.end(), [&](const auto& f) { return f.code == code; });
+        return std::any_of(verdict.findings.begin(), verdict.findings.end(),
+                           [&](const auto& f) { return f.code == code; });
     }
 };
 
-inline herberge::Source source_of(Bytes bytes, std::string place = "d1p1:/file") { return herberge::memory_source(std::move(bytes), std::move(place), 1); }
+inline herberge::Source source_of(Bytes bytes, std::string place = "d1p1:/file") {
+    return herberge::memory_source(std::move(bytes), std::move(place), 1);
+}
 
 /// Names parametrised tests by their case.
 inline constexpr auto by_name = [](const auto& which) { return std::string(which.param.name); };

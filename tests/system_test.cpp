@@ -49,22 +49,27 @@ TEST_P(RootNames, LeadToTheirVolume) {
 using Kind = RootReference::Kind;
 INSTANTIATE_TEST_SUITE_P(
     All, RootNames,
-    testing::Values(Named{"Uuid", "UUID=11111111-2222-4333-8444-555555555555", "d1p1", Kind::Uuid},
-                    Named{"UuidOfTheOther", "UUID=99999999-2222-4333-8444-555555555555", "d2p1", Kind::Uuid},
-                    Named{"ByUuid", "/dev/disk/by-uuid/11111111-2222-4333-8444-555555555555", "d1p1", Kind::Uuid},
-                    Named{"Quoted", "UUID=\"11111111-2222-4333-8444-555555555555\"", "d1p1", Kind::Uuid},
-                    Named{"NoUuid", "UUID=11111111-2222-4333-8444-555555555556", "", Kind::Uuid}, Named{"Label", "LABEL=hut-two", "d2p1", Kind::Label},
-                    Named{"LabelWithBlank", "/dev/disk/by-label/hut\\x20one", "d1p1", Kind::Label}, Named{"LabelCase", "LABEL=HUT-TWO", "", Kind::Label},
-                    Named{"PartUuid", "PARTUUID=0badf00d-01", "d1p1", Kind::PartUuid}, Named{"PartUuidCase", "PARTUUID=00C0FFEE-01", "d2p1", Kind::PartUuid},
-                    Named{"PartUuidOffset", "PARTUUID=0badf00d-02/PARTNROFF=-1", "d1p1", Kind::PartUuid},
-                    Named{"PartUuidGone", "PARTUUID=0badf00d-03", "", Kind::PartUuid}, Named{"PartLabel", "PARTLABEL=root", "", Kind::PartLabel},
-                    Named{"Sda", "/dev/sda1", "d1p1", Kind::Device}, Named{"Sdb", "/dev/sdb1", "d2p1", Kind::Device},
-                    Named{"Vda", "/dev/vda1", "d1p1", Kind::Device}, Named{"Nvme", "/dev/nvme0n1p1", "d1p1", Kind::Device},
-                    Named{"NvmeTwo", "/dev/nvme1n1p1", "d2p1", Kind::Device}, Named{"Mmc", "/dev/mmcblk0p1", "d1p1", Kind::Device},
-                    Named{"Hda", "/dev/hda1", "", Kind::Device}, Named{"SdaNine", "/dev/sda9", "", Kind::Device},
-                    Named{"Mapper", "/dev/mapper/vg-root", "", Kind::Device}, Named{"Md", "/dev/md0", "", Kind::Device},
-                    Named{"Numbers", "8:1", "d1p1", Kind::Number}, Named{"SecondDiskByNumber", "8:17", "d2p1", Kind::Number},
-                    Named{"Hexadecimal", "801", "d1p1", Kind::Number}, Named{"Absent", "", "", Kind::Absent}, Named{"Nfs", "nfs:server", "", Kind::Other}),
+    testing::Values(
+        Named{"Uuid", "UUID=11111111-2222-4333-8444-555555555555", "d1p1", Kind::Uuid},
+        Named{"UuidOfTheOther", "UUID=99999999-2222-4333-8444-555555555555", "d2p1", Kind::Uuid},
+        Named{"ByUuid", "/dev/disk/by-uuid/11111111-2222-4333-8444-555555555555", "d1p1", Kind::Uuid},
+        Named{"Quoted", "UUID=\"11111111-2222-4333-8444-555555555555\"", "d1p1", Kind::Uuid},
+        Named{"NoUuid", "UUID=11111111-2222-4333-8444-555555555556", "", Kind::Uuid},
+        Named{"Label", "LABEL=hut-two", "d2p1", Kind::Label},
+        Named{"LabelWithBlank", "/dev/disk/by-label/hut\\x20one", "d1p1", Kind::Label},
+        Named{"LabelCase", "LABEL=HUT-TWO", "", Kind::Label},
+        Named{"PartUuid", "PARTUUID=0badf00d-01", "d1p1", Kind::PartUuid},
+        Named{"PartUuidCase", "PARTUUID=00C0FFEE-01", "d2p1", Kind::PartUuid},
+        Named{"PartUuidOffset", "PARTUUID=0badf00d-02/PARTNROFF=-1", "d1p1", Kind::PartUuid},
+        Named{"PartUuidGone", "PARTUUID=0badf00d-03", "", Kind::PartUuid},
+        Named{"PartLabel", "PARTLABEL=root", "", Kind::PartLabel}, Named{"Sda", "/dev/sda1", "d1p1", Kind::Device},
+        Named{"Sdb", "/dev/sdb1", "d2p1", Kind::Device}, Named{"Vda", "/dev/vda1", "d1p1", Kind::Device},
+        Named{"Nvme", "/dev/nvme0n1p1", "d1p1", Kind::Device}, Named{"NvmeTwo", "/dev/nvme1n1p1", "d2p1", Kind::Device},
+        Named{"Mmc", "/dev/mmcblk0p1", "d1p1", Kind::Device}, Named{"Hda", "/dev/hda1", "", Kind::Device},
+        Named{"SdaNine", "/dev/sda9", "", Kind::Device}, Named{"Mapper", "/dev/mapper/vg-root", "", Kind::Device},
+        Named{"Md", "/dev/md0", "", Kind::Device}, Named{"Numbers", "8:1", "d1p1", Kind::Number},
+        Named{"SecondDiskByNumber", "8:17", "d2p1", Kind::Number}, Named{"Hexadecimal", "801", "d1p1", Kind::Number},
+        Named{"Absent", "", "", Kind::Absent}, Named{"Nfs", "nfs:server", "", Kind::Other}),
     support::by_name);
 
 TEST(RootNames, WhatCannotBeKnownIsNotCalledMissing) {
@@ -79,7 +84,8 @@ TEST(RootNames, WhatCannotBeKnownIsNotCalledMissing) {
 }
 
 TEST(Fstab, LinesAreNumberedAndShortOnesSkipped) {
-    const auto lines = parse_fstab("# comment\n\n/dev/sda1\t/ ext4  defaults,noatime 0 1\r\nbroken line\nUUID=x none swap sw\n");
+    const auto lines =
+        parse_fstab("# comment\n\n/dev/sda1\t/ ext4  defaults,noatime 0 1\r\nbroken line\nUUID=x none swap sw\n");
     ASSERT_EQ(lines.size(), 2U);
     EXPECT_EQ(lines[0].line, 3);
     EXPECT_EQ(lines[0].mount_point, "/");
@@ -90,12 +96,14 @@ TEST(Fstab, LinesAreNumberedAndShortOnesSkipped) {
     EXPECT_EQ(lines[1].pass, 0);
 }
 
-// --- drivers ---------------------------------------------------------------------------------------------------------------
+// --- drivers
+// ---------------------------------------------------------------------------------------------------------------
 
 Ramdisk ramdisk_with(const std::vector<std::string>& modules, const std::string& release = "6.1.0") {
     forge::Tree tree;
     tree.file("/init", "#!/bin/sh\n", 0755).file("/bin/sh", forge::make_program(), 0755);
-    for (const auto& name : modules) tree.file("/lib/modules/" + release + "/kernel/" + name + ".ko", forge::make_kernel_module(name));
+    for (const auto& name : modules)
+        tree.file("/lib/modules/" + release + "/kernel/" + name + ".ko", forge::make_kernel_module(name));
     return *inspect_ramdisk(*support::source_of(forge::make_cpio(tree), "rd"));
 }
 
@@ -123,17 +131,45 @@ INSTANTIATE_TEST_SUITE_P(
     All, RootDrivers,
     testing::Values(
         Drivers{"Whole", {"sd_mod", "ahci", "ext4"}, "", "", State::Holds, ""},
-        Drivers{"DashedNames", {"virtio-blk", "virtio-pci", "ext4"}, "", "", State::Holds, ""}, Drivers{"NothingKnown", {}, "", "", State::Unknown, ""},
-        Drivers{"DiskWithoutController", {"sd_mod", "ext4"}, "CONFIG_EXT4_FS=m\n", "", State::Breaks, "ramdisk-no-disk-driver"},
-        Drivers{"ControllerWithoutDisk", {"ahci", "ext4"}, "CONFIG_EXT4_FS=m\n", "", State::Breaks, "ramdisk-no-disk-driver"},
+        Drivers{"DashedNames", {"virtio-blk", "virtio-pci", "ext4"}, "", "", State::Holds, ""},
+        Drivers{"NothingKnown", {}, "", "", State::Unknown, ""},
+        Drivers{"DiskWithoutController",
+                {"sd_mod", "ext4"},
+                "CONFIG_EXT4_FS=m\n",
+                "",
+                State::Breaks,
+                "ramdisk-no-disk-driver"},
+        Drivers{"ControllerWithoutDisk",
+                {"ahci", "ext4"},
+                "CONFIG_EXT4_FS=m\n",
+                "",
+                State::Breaks,
+                "ramdisk-no-disk-driver"},
         Drivers{"ControllerBuiltIn", {"sd_mod", "ext4"}, "CONFIG_SATA_AHCI=y\n", "", State::Holds, ""},
         Drivers{"AllBuiltIn", {}, "CONFIG_BLK_DEV_SD=y\nCONFIG_ATA_PIIX=y\nCONFIG_EXT4_FS=y\n", "", State::Holds, ""},
-        Drivers{"BuiltInByList", {"sd_mod"}, "", "kernel/drivers/ata/ahci.ko\nkernel/fs/ext4/ext4.ko\n", State::Holds, ""},
-        Drivers{"FileSystemMissing", {"nvme"}, "CONFIG_EXT4_FS=m\n", "", State::Breaks, "ramdisk-no-file-system-driver"},
-        Drivers{"FileSystemNotInList", {"nvme"}, "", "kernel/fs/xfs/xfs.ko\n", State::Breaks, "ramdisk-no-file-system-driver"},
+        Drivers{
+            "BuiltInByList", {"sd_mod"}, "", "kernel/drivers/ata/ahci.ko\nkernel/fs/ext4/ext4.ko\n", State::Holds, ""},
+        Drivers{
+            "FileSystemMissing", {"nvme"}, "CONFIG_EXT4_FS=m\n", "", State::Breaks, "ramdisk-no-file-system-driver"},
+        Drivers{"FileSystemNotInList",
+                {"nvme"},
+                "",
+                "kernel/fs/xfs/xfs.ko\n",
+                State::Breaks,
+                "ramdisk-no-file-system-driver"},
         Drivers{"FileSystemNotTold", {"nvme"}, "CONFIG_X86_64=y\n", "", State::Unknown, ""},
-        Drivers{"CommentedOut", {"nvme"}, "# CONFIG_EXT4_FS is not set\n", "", State::Breaks, "ramdisk-no-file-system-driver"},
-        Drivers{"OptionNameInsideAnother", {"nvme"}, "CONFIG_XCONFIG_EXT4_FS=y\nCONFIG_EXT4_FS=m\n", "", State::Breaks, "ramdisk-no-file-system-driver"}),
+        Drivers{"CommentedOut",
+                {"nvme"},
+                "# CONFIG_EXT4_FS is not set\n",
+                "",
+                State::Breaks,
+                "ramdisk-no-file-system-driver"},
+        Drivers{"OptionNameInsideAnother",
+                {"nvme"},
+                "CONFIG_XCONFIG_EXT4_FS=y\nCONFIG_EXT4_FS=m\n",
+                "",
+                State::Breaks,
+                "ramdisk-no-file-system-driver"}),
     support::by_name);
 
 TEST(RootDrivers, ModulesOfAnotherKernelDoNotCount) {
@@ -152,7 +188,8 @@ TEST(RamdiskInit, FollowsRdinit) {
     EXPECT_NE(missing.symptom.find("VFS: Unable to mount root fs"), std::string::npos);
 }
 
-// --- init --------------------------------------------------------------------------------------------------------------------
+// --- init
+// --------------------------------------------------------------------------------------------------------------------
 
 struct Root {
     Machine machine;
@@ -219,29 +256,36 @@ TEST_P(Targets, AreTakenFromTheCommandLine) {
     EXPECT_EQ(codes, *GetParam().code == '\0' ? std::vector<std::string>{} : std::vector<std::string>{GetParam().code});
     EXPECT_NE(judged.symptom.find(GetParam().screen), std::string::npos) << judged.symptom;
 }
-INSTANTIATE_TEST_SUITE_P(
-    All, Targets,
-    testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, "services-target-missing", "Unit default.target not found.\nFalling back"},
-                    Unit{"Single", "single", State::Doubtful, "services-rescue-asked", ""},
-                    Unit{"RunLevelOne", "ro 1", State::Doubtful, "services-rescue-asked", ""},
-                    Unit{"Named", "systemd.unit=multi-user.target", State::Holds, "", ""},
-                    Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks, "services-target-missing", "Unit kiosk.target not found."},
-                    Unit{"MaskedByALink", "systemd.unit=hut.target", State::Breaks, "services-target-masked",
-                         "Unit hut.target is masked.\nFalling back to rescue.target."},
-                    Unit{"MaskedByEmptiness", "systemd.unit=empty.target", State::Breaks, "services-target-masked", "is masked"},
-                    Unit{"Emergency", "emergency", State::Breaks, "services-target-missing", "Unit emergency.target not found."}),
-    support::by_name);
+INSTANTIATE_TEST_SUITE_P(All, Targets,
+                         testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, "services-target-missing",
+                                              "Unit default.target not found.\nFalling back"},
+                                         Unit{"Single", "single", State::Doubtful, "services-rescue-asked", ""},
+                                         Unit{"RunLevelOne", "ro 1", State::Doubtful, "services-rescue-asked", ""},
+                                         Unit{"Named", "systemd.unit=multi-user.target", State::Holds, "", ""},
+                                         Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks,
+                                              "services-target-missing", "Unit kiosk.target not found."},
+                                         Unit{"MaskedByALink", "systemd.unit=hut.target", State::Breaks,
+                                              "services-target-masked",
+                                              "Unit hut.target is masked.\nFalling back to rescue.target."},
+                                         Unit{"MaskedByEmptiness", "systemd.unit=empty.target", State::Breaks,
+                                              "services-target-masked", "is masked"},
+                                         Unit{"Emergency", "emergency", State::Breaks, "services-target-missing",
+                                              "Unit emergency.target not found."}),
+                         support::by_name);
 
 TEST(Services, RunLevelsDecideWhatSysvinitMustRun) {
     forge::Tree tree;
     tree.file("/sbin/init", forge::make_program(), 0755).file("/etc/init.d/rc", "#!/sbin/init\n", 0755);
-    tree.file("/etc/inittab", "id:3:initdefault:\nl2:2:wait:/etc/init.d/rc2\nl3:3:wait:/etc/init.d/rc 3\n1:2345:respawn:/sbin/nothing\n");
+    tree.file(
+        "/etc/inittab",
+        "id:3:initdefault:\nl2:2:wait:/etc/init.d/rc2\nl3:3:wait:/etc/init.d/rc 3\n1:2345:respawn:/sbin/nothing\n");
     const auto judge = [](const forge::Tree& t) {
         const Root root(t);
         const auto init = judge_init(root.volume(), CommandLine(""), nullptr);
         return judge_services(root.machine, root.volume(), init, CommandLine(""));
     };
-    EXPECT_EQ(judge(tree).state, State::Holds) << "the missing rc2 belongs to another run level, the missing getty stops nothing";
+    EXPECT_EQ(judge(tree).state, State::Holds)
+        << "the missing rc2 belongs to another run level, the missing getty stops nothing";
     tree.remove("/etc/init.d/rc");
     EXPECT_EQ(judge(tree).findings.at(0).code, "services-program-missing");
     tree.remove("/etc/inittab").file("/etc/inittab.old", "");
@@ -250,9 +294,13 @@ TEST(Services, RunLevelsDecideWhatSysvinitMustRun) {
 
 TEST(Services, GuardedProgramsAreNotDemanded) {
     forge::Tree tree;
-    tree.file("/usr/bin/busybox", forge::make_program(), 0755).link("/sbin/init", "../usr/bin/busybox").link("/bin/sh", "../usr/bin/busybox");
+    tree.file("/usr/bin/busybox", forge::make_program(), 0755)
+        .link("/sbin/init", "../usr/bin/busybox")
+        .link("/bin/sh", "../usr/bin/busybox");
     tree.file("/etc/init.d/rcS",
-              "#!/bin/sh\n[ -x /usr/sbin/lamp ] && \\\n/usr/sbin/lamp on || exit 1\n/usr/bin/gone || true\n/usr/bin/gone2\n$dir/gone3 || exit 1\n", 0755);
+              "#!/bin/sh\n[ -x /usr/sbin/lamp ] && \\\n/usr/sbin/lamp on || exit 1\n/usr/bin/gone || "
+              "true\n/usr/bin/gone2\n$dir/gone3 || exit 1\n",
+              0755);
     const Root root(tree);
     const auto init = judge_init(root.volume(), CommandLine(""), nullptr);
     const auto judged = judge_services(root.machine, root.volume(), init, CommandLine(""));
@@ -263,7 +311,10 @@ TEST(Services, GuardedProgramsAreNotDemanded) {
 
 TEST(Inventory, ListsKernelsAndSkipsWhatIsNoSystem) {
     forge::Tree tree;
-    tree.file("/etc/os-release", "NAME='Hut OS'\nVERSION_ID=7\n").file("/boot/vmlinuz-1", "k").file("/boot/vmlinuz-2", "k").link("/vmlinuz", "boot/vmlinuz-2");
+    tree.file("/etc/os-release", "NAME='Hut OS'\nVERSION_ID=7\n")
+        .file("/boot/vmlinuz-1", "k")
+        .file("/boot/vmlinuz-2", "k")
+        .link("/vmlinuz", "boot/vmlinuz-2");
     const Root root(tree);
     const auto systems = find_systems(root.machine);
     ASSERT_EQ(systems.size(), 1U);

@@ -23,7 +23,8 @@ Ran shell(const std::string& command) {
     FILE* pipe = ::popen((command + " 2>&1").c_str(), "r");
     if (pipe == nullptr) return ran;
     std::array<char, 4096> buffer{};
-    for (std::size_t got = 0; (got = std::fread(buffer.data(), 1, buffer.size(), pipe)) > 0;) ran.out.append(buffer.data(), got);
+    for (std::size_t got = 0; (got = std::fread(buffer.data(), 1, buffer.size(), pipe)) > 0;)
+        ran.out.append(buffer.data(), got);
     const int code = ::pclose(pipe);
     ran.status = WIFEXITED(code) ? WEXITSTATUS(code) : 128;
     return ran;
@@ -47,7 +48,8 @@ TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
     const auto healthy = tool("check " + disk("healthy.img"));
     EXPECT_EQ(healthy.status, 0) << healthy.out;
     EXPECT_NE(healthy.out.find("d1p1   Almhof Desk 4 (Enzian)  starts\n"), std::string::npos) << healthy.out;
-    EXPECT_EQ(healthy.out.find("Also found"), std::string::npos) << "a sound machine has nothing to repair: " << healthy.out;
+    EXPECT_EQ(healthy.out.find("Also found"), std::string::npos)
+        << "a sound machine has nothing to repair: " << healthy.out;
     const auto broken = tool("check " + disk("wrong-kernel.img"));
     EXPECT_EQ(broken.status, 1);
     const auto verdict = broken.out.find("will not start: stops at entry");
@@ -62,7 +64,9 @@ TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
 TEST_F(Tool, DiscsAreWalkedFromDriveOrStick) {
     const auto path = folder_.write("help.iso", demo::help_discs().front().make());
     const auto stick = tool("check " + path);
-    EXPECT_NE(stick.out.find("d1p1   Almhof Help 4 (Murmeltier)  holds as far as root; the rest cannot be told"), std::string::npos) << stick.out;
+    EXPECT_NE(stick.out.find("d1p1   Almhof Help 4 (Murmeltier)  holds as far as root; the rest cannot be told"),
+              std::string::npos)
+        << stick.out;
     EXPECT_EQ(stick.status, 4) << "nothing is known to be broken";
     EXPECT_EQ(tool("check --strict " + path).status, 1);
     const auto drive = tool("check --optical " + path);
@@ -104,7 +108,8 @@ TEST_F(Tool, UefiMachinesShowTheirApplications) {
     const auto systems = tool("systems --firmware uefi --variables " + flash + " " + image);
     EXPECT_NE(systems.out.find("signed by   CN = Almhof image signing"), std::string::npos) << systems.out;
     EXPECT_NE(systems.out.find("started by  Boot0004"), std::string::npos);
-    const auto json = nlohmann::json::parse(tool("systems --format json --firmware uefi --variables " + flash + " " + image).out);
+    const auto json =
+        nlohmann::json::parse(tool("systems --format json --firmware uefi --variables " + flash + " " + image).out);
     EXPECT_EQ(json.at("efi_applications").size(), 3U);
     const auto entries = tool("entries --variables " + flash + " " + image);
     EXPECT_NE(entries.out.find("Secure Boot is on"), std::string::npos) << entries.out;
@@ -131,16 +136,19 @@ TEST_F(Tool, StatsTellTheBytesRead) {
 TEST_F(Tool, LayoutDrawsAndNames) {
     const auto ran = tool("layout " + disk("healthy.img"));
     EXPECT_EQ(ran.status, 0);
-    for (const char* piece : {"┌", "p1 ext4", "hd0,msdos2", "a1a10f01-01", "83 Linux, active", "before the first partition", "frontdesk"})
+    for (const char* piece :
+         {"┌", "p1 ext4", "hd0,msdos2", "a1a10f01-01", "83 Linux, active", "before the first partition", "frontdesk"})
         EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
 }
 
 TEST_F(Tool, SectorNamesFields) {
     const auto ran = tool("sector " + disk("healthy.img"));
     EXPECT_EQ(ran.status, 0);
-    for (const char* piece : {"kernel_sector", "entries[0].first_lba", "loads sector 1 to 0000:8000", "“GRUB ”", "disk_signature"})
+    for (const char* piece :
+         {"kernel_sector", "entries[0].first_lba", "loads sector 1 to 0000:8000", "“GRUB ”", "disk_signature"})
         EXPECT_NE(ran.out.find(piece), std::string::npos) << piece;
-    EXPECT_NE(tool("sector " + folder_.file("healthy.img") + " --at d1p1@1024").out.find("superblock of d1p1"), std::string::npos);
+    EXPECT_NE(tool("sector " + folder_.file("healthy.img") + " --at d1p1@1024").out.find("superblock of d1p1"),
+              std::string::npos);
     EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at d1@99999999999999").status, 3);
     EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at somewhere").status, 2);
     EXPECT_EQ(tool("sector " + folder_.file("healthy.img") + " --at d1p4").status, 2);
@@ -149,8 +157,8 @@ TEST_F(Tool, SectorNamesFields) {
 TEST_F(Tool, EntriesShowWhatResolves) {
     const auto ran = tool("entries " + disk("wrong-kernel.img"));
     EXPECT_EQ(ran.status, 0);
-    for (const char* piece :
-         {"the menu stays hidden (Esc or F4, or Shift held down shows it)", "does not resolve", "but there is /boot/vmlinuz-6.1.2-almhof", "1>0"})
+    for (const char* piece : {"the menu stays hidden (Esc or F4, or Shift held down shows it)", "does not resolve",
+                              "but there is /boot/vmlinuz-6.1.2-almhof", "1>0"})
         EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << "\n" << ran.out;
 }
 
@@ -159,7 +167,8 @@ TEST_F(Tool, FilesAreListedAndCopiedOutExactly) {
     const auto listed = tool("files " + image + " --in d1p1:/boot");
     EXPECT_EQ(listed.status, 0);
     EXPECT_NE(listed.out.find("vmlinuz-6.1.0-almhof"), std::string::npos);
-    EXPECT_NE(tool("files " + image + " --in d1p1:/").out.find("vmlinuz -> boot/vmlinuz-6.1.0-almhof"), std::string::npos);
+    EXPECT_NE(tool("files " + image + " --in d1p1:/").out.find("vmlinuz -> boot/vmlinuz-6.1.0-almhof"),
+              std::string::npos);
     EXPECT_EQ(tool("files " + image + " --in d1p1:/boto").status, 3);
     EXPECT_NE(tool("files " + image + " --in d1p1:/boto").out.find("there is /boot"), std::string::npos);
     EXPECT_EQ(tool("files " + image + " --in d1p2:/").status, 3);
@@ -195,37 +204,39 @@ TEST_P(BadInput, GetsAClearAnswer) {
     EXPECT_EQ(ran.status, GetParam().status) << ran.out;
     EXPECT_NE(ran.out.find(GetParam().says), std::string::npos) << ran.out;
 }
-INSTANTIATE_TEST_SUITE_P(All, BadInput,
-                         testing::Values(Bad{"Absent", [](const auto& f) { return f.file("nothing"); }, 3, "No such file"},
-                                         Bad{"Empty", [](const auto& f) { return f.write("e", {}); }, 3, "empty file"},
-                                         Bad{"Bytes511", [](const auto& f) { return f.write("s", forge::Bytes(511)); }, 1, "stops at firmware"},
-                                         Bad{"Directory", [](const auto& f) { return f.file(""); }, 3, "a directory"},
-                                         Bad{"Random", [](const auto& f) { return f.write("r", forge::noise(1U << 20U, 3)); }, 1, "stops at firmware"},
-                                         Bad{"Truncated",
-                                             [](const auto& f) {
-                                                 auto image = demo::front_desk().build();
-                                                 image.resize(3U << 20U);
-                                                 return f.write("t", image);
-                                             },
-                                             1, "stops at"},
-                                         Bad{"RamdiskBomb",
-                                             [](const auto& f) {
-                                                 auto d = demo::front_desk();
-                                                 d.rebuild_ramdisk = false;
-                                                 d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::Bytes(90U << 20U, 'A')));
-                                                 return f.write("b", d.build());
-                                             },
-                                             1, "stops at ramdisk"},
-                                         Bad{"RamdiskGrowsWithoutEnd",
-                                             [](const auto& f) {
-                                                 auto d = demo::front_desk();
-                                                 d.rebuild_ramdisk = false;
-                                                 d.root.file(std::string("/boot/initrd.img-") + demo::release,
-                                                             forge::xz(forge::make_cpio(forge::Tree().file("/a", forge::Bytes(90U << 20U)))));
-                                                 return f.write("b", d.build());
-                                             },
-                                             4, "the RAM disk unpacks to more than is looked at here"}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    All, BadInput,
+    testing::Values(
+        Bad{"Absent", [](const auto& f) { return f.file("nothing"); }, 3, "No such file"},
+        Bad{"Empty", [](const auto& f) { return f.write("e", {}); }, 3, "empty file"},
+        Bad{"Bytes511", [](const auto& f) { return f.write("s", forge::Bytes(511)); }, 1, "stops at firmware"},
+        Bad{"Directory", [](const auto& f) { return f.file(""); }, 3, "a directory"},
+        Bad{"Random", [](const auto& f) { return f.write("r", forge::noise(1U << 20U, 3)); }, 1, "stops at firmware"},
+        Bad{"Truncated",
+            [](const auto& f) {
+                auto image = demo::front_desk().build();
+                image.resize(3U << 20U);
+                return f.write("t", image);
+            },
+            1, "stops at"},
+        Bad{"RamdiskBomb",
+            [](const auto& f) {
+                auto d = demo::front_desk();
+                d.rebuild_ramdisk = false;
+                d.root.file(std::string("/boot/initrd.img-") + demo::release, forge::xz(forge::Bytes(90U << 20U, 'A')));
+                return f.write("b", d.build());
+            },
+            1, "stops at ramdisk"},
+        Bad{"RamdiskGrowsWithoutEnd",
+            [](const auto& f) {
+                auto d = demo::front_desk();
+                d.rebuild_ramdisk = false;
+                d.root.file(std::string("/boot/initrd.img-") + demo::release,
+                            forge::xz(forge::make_cpio(forge::Tree().file("/a", forge::Bytes(90U << 20U)))));
+                return f.write("b", d.build());
+            },
+            4, "the RAM disk unpacks to more than is looked at here"}),
+    support::by_name);
 
 TEST_F(Tool, WrongUsageIsToldApart) {
     EXPECT_EQ(tool("").status, 2);
@@ -234,12 +245,17 @@ TEST_F(Tool, WrongUsageIsToldApart) {
     EXPECT_EQ(tool("check --format xml x").status, 2);
     EXPECT_EQ(tool("--help").status, 0);
     EXPECT_EQ(tool("--version").out, "herberge 0.1.0\n");
-    for (const char* command : {"check", "systems", "startup", "layout", "sector", "entries", "files", "copy", "rehearse", "demo"}) {
+    for (const char* command :
+         {"check", "systems", "startup", "layout", "sector", "entries", "files", "copy", "rehearse", "demo"}) {
         const auto help = tool(std::string(command) + " --help");
         EXPECT_EQ(help.status, 0);
         EXPECT_NE(help.out.find("Example"), std::string::npos) << command;
-        EXPECT_NE(shell(std::string("cat ") + SOURCE_DIR + "/tool/herberge.1").out.find(std::string("\n.SS ") + command), std::string::npos) << command;
-        EXPECT_NE(shell(std::string("cat ") + SOURCE_DIR + "/tool/herberge.bash").out.find(command), std::string::npos) << command;
+        EXPECT_NE(
+            shell(std::string("cat ") + SOURCE_DIR + "/tool/herberge.1").out.find(std::string("\n.SS ") + command),
+            std::string::npos)
+            << command;
+        EXPECT_NE(shell(std::string("cat ") + SOURCE_DIR + "/tool/herberge.bash").out.find(command), std::string::npos)
+            << command;
     }
 }
 
@@ -248,7 +264,8 @@ TEST_F(Tool, DemoWritesAndWalks) {
     EXPECT_EQ(ran.status, 0);
     for (const auto& story : demo::front_desk_disks()) {
         EXPECT_NE(ran.out.find(story.name), std::string::npos);
-        if (!story.stops_at.empty()) EXPECT_NE(ran.out.find("stops at " + story.stops_at), std::string::npos) << story.stops_at;
+        if (!story.stops_at.empty())
+            EXPECT_NE(ran.out.find("stops at " + story.stops_at), std::string::npos) << story.stops_at;
     }
 }
 
@@ -262,7 +279,8 @@ TEST_F(Tool, TheDemoReplacesOnlyWhatItWrote) {
     std::ofstream(other + "/healthy.img") << "precious";
     const auto refused = tool("demo " + other);
     EXPECT_EQ(refused.status, 3);
-    EXPECT_NE(refused.out.find("healthy.img is there already and was not written by this command"), std::string::npos) << refused.out;
+    EXPECT_NE(refused.out.find("healthy.img is there already and was not written by this command"), std::string::npos)
+        << refused.out;
     std::ifstream kept(other + "/healthy.img");
     EXPECT_EQ(std::string(std::istreambuf_iterator<char>(kept), {}), "precious");
 }
@@ -282,12 +300,17 @@ TEST_F(Tool, CopiesReplaceNothingUnlessTold) {
     EXPECT_EQ(std::filesystem::file_size(target), 2U);
     // A copy that fails half-way leaves nothing, and what was there stays.
     std::ofstream(folder_.file("bad")) << "3 1\n";
-    const auto failed = tool("copy " + image + " --unreadable " + folder_.file("bad") + " --from d1@0+4096 --replace --to " + target);
+    const auto failed =
+        tool("copy " + image + " --unreadable " + folder_.file("bad") + " --from d1@0+4096 --replace --to " + target);
     EXPECT_EQ(failed.status, 3);
     EXPECT_EQ(std::filesystem::file_size(target), 2U);
-    EXPECT_EQ(tool("copy " + image + " --unreadable " + folder_.file("bad") + " --from d1@0+4096 --to " + folder_.file("new")).status, 3);
+    EXPECT_EQ(
+        tool("copy " + image + " --unreadable " + folder_.file("bad") + " --from d1@0+4096 --to " + folder_.file("new"))
+            .status,
+        3);
     std::size_t files = 0;
-    for (const auto& entry : std::filesystem::directory_iterator(folder_.file(""))) files += entry.path().filename().string().starts_with("new") ? 1 : 0;
+    for (const auto& entry : std::filesystem::directory_iterator(folder_.file("")))
+        files += entry.path().filename().string().starts_with("new") ? 1 : 0;
     EXPECT_EQ(files, 0U) << "no temporary file stays behind";
     EXPECT_EQ(tool(what + folder_.file("")).status, 3) << "a folder";
     EXPECT_EQ(tool(what + "/dev/null").status, 0);
@@ -301,7 +324,8 @@ TEST_F(Tool, OutputThatIsNotWrittenIsAnError) {
     EXPECT_EQ(full.status, 3);
     EXPECT_NE(full.out.find("could not be written"), std::string::npos) << full.out;
     EXPECT_EQ(shell("(" + std::string(TOOL_PATH) + " check " + image + " >&-)").status, 3);
-    EXPECT_EQ(shell("(" + std::string(TOOL_PATH) + " copy " + image + " --from d1@0+512 --to - > /dev/full)").status, 3);
+    EXPECT_EQ(shell("(" + std::string(TOOL_PATH) + " copy " + image + " --from d1@0+512 --to - > /dev/full)").status,
+              3);
 }
 
 TEST_F(Tool, InputsWithoutAnEndAreRefused) {
@@ -328,7 +352,8 @@ TEST_F(Tool, UnreadableSectorsThatAreAskedForAreListed) {
     EXPECT_EQ(ran.status, 1);
     EXPECT_NE(ran.out.find("a start asks for 1 range:\n  d1@512+512\n"), std::string::npos) << ran.out;
     std::ofstream(folder_.file("bad"), std::ios::trunc) << "20000 4\n";
-    EXPECT_NE(tool("check " + image + " --unreadable " + folder_.file("bad")).out.find("Nothing that a start reads"), std::string::npos);
+    EXPECT_NE(tool("check " + image + " --unreadable " + folder_.file("bad")).out.find("Nothing that a start reads"),
+              std::string::npos);
 }
 
 TEST_F(Tool, HundredsOfDisksAreTaken) {
@@ -351,19 +376,22 @@ TEST(Shown, NothingTurnsOthersAroundOrPosesAsAnEscape) {
     EXPECT_EQ(herberge::printable("\\x1b"), "\\\\x1b");
     EXPECT_EQ(herberge::printable("\\\\x1b"), "\\\\\\\\x1b");
     EXPECT_EQ(herberge::printable("C:\\Windows\\xyz"), "C:\\Windows\\xyz");
-    EXPECT_EQ(herberge::shown(herberge::printable("\x1b \\x1b")), "\\x1b \\\\x1b") << "a sentence around a printable name changes nothing";
+    EXPECT_EQ(herberge::shown(herberge::printable("\x1b \\x1b")), "\\x1b \\\\x1b")
+        << "a sentence around a printable name changes nothing";
     EXPECT_EQ(herberge::shown("\x1b"), "\\x1b");
 }
 
 TEST_F(Tool, RehearseShowsTimeLineAndScreen) {
     const auto ran = tool("rehearse " + disk("healthy.img"));
     EXPECT_EQ(ran.status, 1) << "it ends in a stand-in, not in a kernel";
-    for (const char* piece : {"code from d1 first sector runs", "stage loader", "│GRUB loading..", "This is a stand-in for a loader"})
+    for (const char* piece :
+         {"code from d1 first sector runs", "stage loader", "│GRUB loading..", "This is a stand-in for a loader"})
         EXPECT_NE(ran.out.find(piece), std::string::npos) << piece << ran.out;
     EXPECT_EQ(tool("rehearse --until loader " + folder_.file("healthy.img")).status, 0);
     EXPECT_EQ(tool("rehearse --until attic " + folder_.file("healthy.img")).status, 2);
     EXPECT_EQ(tool("rehearse --keys noon:esc " + folder_.file("healthy.img")).status, 2);
-    EXPECT_EQ(nlohmann::json::parse(tool("rehearse --format json " + folder_.file("healthy.img")).out).at("end"), "halted");
+    EXPECT_EQ(nlohmann::json::parse(tool("rehearse --format json " + folder_.file("healthy.img")).out).at("end"),
+              "halted");
 }
 
 TEST_F(Tool, ExamplesWork) {
@@ -372,9 +400,11 @@ TEST_F(Tool, ExamplesWork) {
     const auto broken = shell(examples + "/check_disk " + disk("no-init.img"));
     EXPECT_EQ(broken.status, 1);
     EXPECT_EQ(broken.out.rfind("Almhof Desk 4 (Enzian) on d1p1: stops at init, because ", 0), 0U);
-    EXPECT_NE(shell(examples + "/list_volume " + folder_.file("healthy.img") + " d1p1 /etc").out.find("inittab"), std::string::npos);
+    EXPECT_NE(shell(examples + "/list_volume " + folder_.file("healthy.img") + " d1p1 /etc").out.find("inittab"),
+              std::string::npos);
     EXPECT_EQ(shell(examples + "/list_volume " + folder_.file("healthy.img") + " d1p9 /").status, 1);
-    const auto gate = shell(examples + "/watch_images --once " + std::filesystem::path(disk("no-init.img")).parent_path().string());
+    const auto gate =
+        shell(examples + "/watch_images --once " + std::filesystem::path(disk("no-init.img")).parent_path().string());
     EXPECT_EQ(gate.status, 1);
     EXPECT_NE(gate.out.find("no-init.img: refused"), std::string::npos);
     EXPECT_NE(gate.out.find("healthy.img: accepted"), std::string::npos);

@@ -55,7 +55,9 @@ TEST(Uefi, BootOptionsLeadToFilesOrSayWhyNot) {
     const std::string global(UefiVariables::global);
     auto states = [&](const std::string& path, bool active) {
         const auto variables = parse_uefi_flash(forge::make_flash(
-            {{"BootOrder", global, {4, 0}}, {"Boot0004", global, forge::make_boot_option("Almhof", 1, demo::kiosk_partition_guid(disk, 1), path, active)}}));
+            {{"BootOrder", global, {4, 0}},
+             {"Boot0004", global,
+              forge::make_boot_option("Almhof", 1, demo::kiosk_partition_guid(disk, 1), path, active)}}));
         return variables ? inspect_boot_options(machine, *variables) : std::vector<BootOptionState>{};
     };
     const auto good = states("\\EFI\\almhof\\checkin.efi", true);
@@ -71,7 +73,8 @@ TEST(Uefi, BootOptionsLeadToFilesOrSayWhyNot) {
     ASSERT_EQ(slashes.size(), 1U);
     EXPECT_NE(slashes.front().problem.find("forward slashes"), std::string::npos);
     const auto menus = read_menus(machine);
-    EXPECT_TRUE(std::ranges::any_of(menus, [](const Menu& m) { return m.place == "d1p1:/loader/loader.conf" && m.loader == "systemd-boot"; }));
+    EXPECT_TRUE(std::ranges::any_of(
+        menus, [](const Menu& m) { return m.place == "d1p1:/loader/loader.conf" && m.loader == "systemd-boot"; }));
 }
 
 struct Damage {
@@ -86,25 +89,31 @@ TEST_P(Tables, AreJudgedAsTheFirmwareDoes) {
     Machine machine;
     EXPECT_EQ(stage_of(walk(disk, {}, machine)), GetParam().stage);
 }
-INSTANTIATE_TEST_SUITE_P(Uefi, Tables,
-                         testing::Values(Damage{"PrimaryGoneBackupGood", [](Bytes& d) { std::fill_n(d.begin() + 512, 33 * 512, std::uint8_t{0}); }, "yes"},
-                                         Damage{"ArrayDamagedBackupGood", [](Bytes& d) { d[1024 + 3000] ^= 1U; }, "yes"},
-                                         Damage{"BothGone",
-                                                [](Bytes& d) {
-                                                    d[1024 + 3000] ^= 1U;
-                                                    d[d.size() - 33 * 512 + 3000] ^= 1U;
-                                                },
-                                                "partition-table"},
-                                         Damage{"ProtectiveEntryStartsAtTwo", [](Bytes& d) { forge::put32(d, 446 + 8, 2); }, "partition-table"},
-                                         Damage{"ProtectiveSizeWrong", [](Bytes& d) { forge::put32(d, 446 + 12, 77); }, "yes"},
-                                         Damage{"BootSectorGone", [](Bytes& d) { std::fill_n(d.begin() + 2048 * 512, 512, std::uint8_t{0}); }, "firmware"},
-                                         Damage{"NoSignatureOnTheFat", [](Bytes& d) { d[2048 * 512 + 510] = 0; }, "yes"}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    Uefi, Tables,
+    testing::Values(Damage{"PrimaryGoneBackupGood",
+                           [](Bytes& d) { std::fill_n(d.begin() + 512, 33 * 512, std::uint8_t{0}); }, "yes"},
+                    Damage{"ArrayDamagedBackupGood", [](Bytes& d) { d[1024 + 3000] ^= 1U; }, "yes"},
+                    Damage{"BothGone",
+                           [](Bytes& d) {
+                               d[1024 + 3000] ^= 1U;
+                               d[d.size() - 33 * 512 + 3000] ^= 1U;
+                           },
+                           "partition-table"},
+                    Damage{"ProtectiveEntryStartsAtTwo", [](Bytes& d) { forge::put32(d, 446 + 8, 2); },
+                           "partition-table"},
+                    Damage{"ProtectiveSizeWrong", [](Bytes& d) { forge::put32(d, 446 + 12, 77); }, "yes"},
+                    Damage{"BootSectorGone",
+                           [](Bytes& d) { std::fill_n(d.begin() + 2048 * 512, 512, std::uint8_t{0}); }, "firmware"},
+                    Damage{"NoSignatureOnTheFat", [](Bytes& d) { d[2048 * 512 + 510] = 0; }, "yes"}),
+    support::by_name);
 
 TEST(Variables, DeletedOnesAreSkippedAndOneBeingReplacedCountsUntilItIs) {
     const std::string global(UefiVariables::global);
-    const auto flash =
-        forge::make_flash({{"Lang", global, {1}, 0x3C}, {"Lang", global, {2}, 0x3E}, {"Timeout", global, {3, 0}, 0x3E}, {"Timeout", global, {4, 0}, 0x3F}});
+    const auto flash = forge::make_flash({{"Lang", global, {1}, 0x3C},
+                                          {"Lang", global, {2}, 0x3E},
+                                          {"Timeout", global, {3, 0}, 0x3E},
+                                          {"Timeout", global, {4, 0}, 0x3F}});
     const auto variables = parse_uefi_flash(flash);
     ASSERT_TRUE(variables);
     ASSERT_NE(variables->find("Lang"), nullptr);
@@ -115,7 +124,8 @@ TEST(Variables, DeletedOnesAreSkippedAndOneBeingReplacedCountsUntilItIs) {
 
 TEST(Variables, HalfWrittenHeadersAndWildSizesAreBounded) {
     const std::string global(UefiVariables::global);
-    const auto good = forge::make_flash({{"BootOrder", global, {4, 0}, 0x3F}, {"Boot0004", global, Bytes(40, 9), 0x3F}});
+    const auto good =
+        forge::make_flash({{"BootOrder", global, {4, 0}, 0x3F}, {"Boot0004", global, Bytes(40, 9), 0x3F}});
     for (std::size_t at = 72; at < 400; ++at)
         for (const std::uint8_t value : {std::uint8_t{0}, std::uint8_t{0xFF}}) {
             auto flash = good;
@@ -127,17 +137,20 @@ TEST(Variables, HalfWrittenHeadersAndWildSizesAreBounded) {
 }
 
 TEST(DevicePaths, DecodeAndRefuseNonsense) {
-    const auto option = forge::make_boot_option("Almhof", 3, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\almhof\\checkin.efi");
+    const auto option =
+        forge::make_boot_option("Almhof", 3, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\almhof\\checkin.efi");
     UefiVariables variables;
     variables.source = "test";
-    variables.all = {{"BootOrder", std::string(UefiVariables::global), 7, {2, 0}}, {"Boot0002", std::string(UefiVariables::global), 7, option}};
+    variables.all = {{"BootOrder", std::string(UefiVariables::global), 7, {2, 0}},
+                     {"Boot0002", std::string(UefiVariables::global), 7, option}};
     const auto options = boot_options(variables);
     ASSERT_EQ(options.size(), 1U);
     EXPECT_EQ(options[0].description, "Almhof");
     EXPECT_TRUE(options[0].path.whole);
     EXPECT_EQ(options[0].path.text(), "HD(3,GPT,0a1b0f00-1111-4222-8333-444455556666)/\\EFI\\almhof\\checkin.efi");
     // Nodes of length 0 and 3, and no end.
-    for (const Bytes& bytes : {Bytes{4, 4, 0, 0}, Bytes{4, 4, 3, 0}, Bytes{4, 4, 200, 0, 1}, Bytes{}, Bytes{1, 1, 6, 0, 0, 0}})
+    for (const Bytes& bytes :
+         {Bytes{4, 4, 0, 0}, Bytes{4, 4, 3, 0}, Bytes{4, 4, 200, 0, 1}, Bytes{}, Bytes{1, 1, 6, 0, 0, 0}})
         EXPECT_FALSE(decode_device_path(bytes).whole);
 }
 
@@ -220,7 +233,8 @@ TEST(SecureBoot, AnUnsignedApplicationIsRefusedWhenItIsOn) {
 
 TEST(PeVersions, AreReadAndBounded) {
     constexpr std::uint32_t address = 0x2000;
-    const auto resource = forge::make_version_resource(address, {10, 4, 19041, 7}, "Almhof Window Workplace", "Opens the window");
+    const auto resource =
+        forge::make_version_resource(address, {10, 4, 19041, 7}, "Almhof Window Workplace", "Opens the window");
     const auto image = forge::make_efi_application({{".rsrc", resource}});
     const auto version = pe_version(*support::source_of(image));
     ASSERT_TRUE(version);
@@ -242,8 +256,10 @@ TEST(EfiFiles, AreListedWithWhoPointsAtThem) {
     auto kiosk = demo::kiosk();
     const forge::SigningKey key("Almhof workshop");
     kiosk.esp.file("/EFI/old/forgotten.efi",
-                   key.sign(forge::make_efi_application({{".sbat", forge::to_bytes("sbat,1,SBAT Version,sbat,1,\nlamp,2,Almhof,lamp,0.9,\n")}})));
-    kiosk.esp.file("/EFI/old/other.efi", forge::make_efi_application({}, 0xAA64)).file("/EFI/old/notes.txt", "no application\n");
+                   key.sign(forge::make_efi_application(
+                       {{".sbat", forge::to_bytes("sbat,1,SBAT Version,sbat,1,\nlamp,2,Almhof,lamp,0.9,\n")}})));
+    kiosk.esp.file("/EFI/old/other.efi", forge::make_efi_application({}, 0xAA64))
+        .file("/EFI/old/notes.txt", "no application\n");
     const auto disk = kiosk.build();
     const auto machine = support::machine_of(disk);
     const auto variables = parse_uefi_flash(story.variables(disk));
@@ -277,14 +293,18 @@ TEST(Uefi, ThirtyTwoBitFirmwareTakesItsOwnFilesOnly) {
     auto machine = support::machine_of(kiosk.build());
     const auto nothing = check(machine, options);
     EXPECT_EQ(stage_of(nothing), "firmware") << "there is no BOOTIA32.EFI";
-    EXPECT_NE(nothing.systems.front().at(Stage::Firmware).text.find("d1p1:/EFI/BOOT/BOOTX64.EFI is there, for 64-bit PC firmware"), std::string::npos);
+    EXPECT_NE(nothing.systems.front()
+                  .at(Stage::Firmware)
+                  .text.find("d1p1:/EFI/BOOT/BOOTX64.EFI is there, for 64-bit PC firmware"),
+              std::string::npos);
     // The usual mistake: the 64-bit file under the 32-bit name.
     kiosk.esp.file("/EFI/BOOT/BOOTIA32.EFI", kiosk.esp.at("/EFI/BOOT/BOOTX64.EFI").content);
     machine = support::machine_of(kiosk.build());
     const auto wrong = check(machine, options);
     EXPECT_EQ(stage_of(wrong), "boot-code");
     EXPECT_NE(wrong.systems.front().at(Stage::BootCode).text.find("the firmware is i386"), std::string::npos);
-    kiosk.esp.file("/EFI/BOOT/BOOTIA32.EFI", forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in ####")}}, 0x14C));
+    kiosk.esp.file("/EFI/BOOT/BOOTIA32.EFI",
+                   forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in ####")}}, 0x14C));
     machine = support::machine_of(kiosk.build());
     const auto mixed = check(machine, options);
     EXPECT_EQ(stage_of(mixed), "kernel") << "a 64-bit kernel is no image for this firmware";
@@ -316,8 +336,10 @@ struct ShimDisk {
         const Bytes policy = forge::to_bytes(embedded + '\0');
         level.insert(level.end(), policy.begin(), policy.end());
         auto kiosk = demo::kiosk();
-        const Bytes shim = forge::make_efi_application({{".vendor_cert", certificate}, {".sbat", forge::to_bytes(shim_sbat)}, {".sbatlevel", level}});
-        Bytes second = forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in ####")}, {".sbat", forge::to_bytes(second_sbat)}});
+        const Bytes shim = forge::make_efi_application(
+            {{".vendor_cert", certificate}, {".sbat", forge::to_bytes(shim_sbat)}, {".sbatlevel", level}});
+        Bytes second = forge::make_efi_application(
+            {{".sdmagic", forge::to_bytes("#### a stand-in ####")}, {".sbat", forge::to_bytes(second_sbat)}});
         if (sign_second) second = vendor.sign(second);
         kiosk.esp.file("/EFI/BOOT/BOOTX64.EFI", firmware.sign(shim)).file("/EFI/BOOT/grubx64.efi", second);
         const auto nodes = kiosk.esp.nodes();
@@ -333,7 +355,8 @@ struct ShimDisk {
         if (screen != nullptr) *screen = verdict.systems.front().symptom;
         const auto& system = verdict.systems.front();
         // What the kernel makes of modules without signatures is another matter.
-        return system.stops_at && *system.stops_at < Stage::Root ? std::string(stage_id(*system.stops_at)) : "kernel runs";
+        return system.stops_at && *system.stops_at < Stage::Root ? std::string(stage_id(*system.stops_at))
+                                                                 : "kernel runs";
     }
 };
 constexpr const char* shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
@@ -389,7 +412,8 @@ TEST(SecureBoot, ACertificateIsRevokedByItsDigest) {
     trust.denied.revoked.push_back({"SHA256", hex(digest, ""), {}});
     EXPECT_TRUE(trust.refuse(*support::source_of(image)));
     ImageTrust by_sha384;
-    by_sha384.allowed.other_digests.emplace_back("SHA384", hex(*authenticode_digest(*support::source_of(image), "SHA384"), ""));
+    by_sha384.allowed.other_digests.emplace_back("SHA384",
+                                                 hex(*authenticode_digest(*support::source_of(image), "SHA384"), ""));
     EXPECT_FALSE(by_sha384.refuse(*support::source_of(image)));
 }
 
@@ -402,7 +426,8 @@ TEST(Authenticode, CertificateTablesOfAnySizeAreBounded) {
     ImageTrust trust;
     trust.allowed.certificates.push_back(key.certificate());
     // Past the end, longer than the file, of no length, and one byte off.
-    for (const auto& [at, size] : std::vector<std::pair<std::uint32_t, std::uint32_t>>{{0xFFFFFFF0U, 64}, {512, 0xFFFFFFFFU}, {1024, 0}, {1025, 800}}) {
+    for (const auto& [at, size] : std::vector<std::pair<std::uint32_t, std::uint32_t>>{
+             {0xFFFFFFF0U, 64}, {512, 0xFFFFFFFFU}, {1024, 0}, {1025, 800}}) {
         auto wrong = image;
         forge::put32(wrong, entry, at);
         forge::put32(wrong, entry + 4, size);
@@ -426,9 +451,11 @@ TEST(Authenticode, DigestLeavesOutChecksumAndBytesOutsideMatter) {
     const auto image = forge::make_efi_application({{".room", forge::noise(3000, 1)}});
     auto other = image;
     other[0x98 + 64] ^= 0xFFU;
-    EXPECT_EQ(*authenticode_digest(*support::source_of(image), "SHA256"), *authenticode_digest(*support::source_of(other), "SHA256"));
+    EXPECT_EQ(*authenticode_digest(*support::source_of(image), "SHA256"),
+              *authenticode_digest(*support::source_of(other), "SHA256"));
     other[0x400] ^= 1U;
-    EXPECT_NE(*authenticode_digest(*support::source_of(image), "SHA256"), *authenticode_digest(*support::source_of(other), "SHA256"));
+    EXPECT_NE(*authenticode_digest(*support::source_of(image), "SHA256"),
+              *authenticode_digest(*support::source_of(other), "SHA256"));
     ImageTrust trust;
     trust.by = "the firmware";
     ASSERT_TRUE(trust.refuse(*support::source_of(image)));

@@ -14,7 +14,9 @@ namespace {
 
 // Written by hand from the formats' specifications; the generator of the demo disks knows none of them.
 
-void put_text(Bytes& out, std::size_t at, std::string_view text) { std::copy(text.begin(), text.end(), out.begin() + static_cast<std::ptrdiff_t>(at)); }
+void put_text(Bytes& out, std::size_t at, std::string_view text) {
+    std::copy(text.begin(), text.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
+}
 
 /// An LVM physical volume: the label in sector 1, its data from 1 MiB on.
 Bytes lvm_member(const Bytes& inside) {
@@ -84,17 +86,20 @@ struct Two {
     Two& root_elsewhere(const std::string& root) {
         forge::Tree boot;
         for (const auto& [path, node] : desk.root.nodes())
-            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File) boot.file(path, node.content, node.mode);
+            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
+                boot.file(path, node.content, node.mode);
         desk.root = boot;
         replace("/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=" + root);
         for (const char* name : {"xfs", "btrfs"})
-            desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/fs/" + name + ".ko", forge::make_kernel_module(name));
+            desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/fs/" + name + ".ko",
+                              forge::make_kernel_module(name));
         return *this;
     }
     void replace(const std::string& path, const std::string& from, const std::string& to) {
         auto& bytes = desk.root.at(path).content;
         std::string text(bytes.begin(), bytes.end());
-        for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size()) text.replace(at, from.size(), to);
+        for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size())
+            text.replace(at, from.size(), to);
         bytes = forge::to_bytes(text);
     }
     [[nodiscard]] Bytes build() {
@@ -137,12 +142,14 @@ TEST_P(HiddenRoots, AreUnknownNotBroken) {
     EXPECT_EQ(system.kind, "unknown");
     EXPECT_EQ(system.name, "the system that “Almhof front desk” starts");
     EXPECT_EQ(system.place.value_or(""), GetParam().place);
-    for (const Stage stage : {Stage::Firmware, Stage::Loader, Stage::Configuration, Stage::Entry, Stage::Kernel, Stage::Ramdisk})
+    for (const Stage stage :
+         {Stage::Firmware, Stage::Loader, Stage::Configuration, Stage::Entry, Stage::Kernel, Stage::Ramdisk})
         EXPECT_EQ(system.at(stage).state, State::Holds) << stage_id(stage) << ": " << text_at(system, stage);
     EXPECT_EQ(system.at(Stage::Root).state, State::Unknown);
     EXPECT_NE(text_at(system, Stage::Root).find(GetParam().says), std::string::npos) << text_at(system, Stage::Root);
     for (const Stage stage : {Stage::Init, Stage::Services}) EXPECT_EQ(system.at(stage).state, State::NotReached);
-    for (const auto& finding : checked.verdict.findings) EXPECT_NE(finding.severity, Severity::Breaks) << finding.code << ": " << finding.text;
+    for (const auto& finding : checked.verdict.findings)
+        EXPECT_NE(finding.severity, Severity::Breaks) << finding.code << ": " << finding.text;
     EXPECT_FALSE(checked.verdict.some_fail());
     EXPECT_FALSE(checked.verdict.all_start());
 }
@@ -154,21 +161,25 @@ Bytes lvm_with_ext() {
 }
 INSTANTIATE_TEST_SUITE_P(
     All, HiddenRoots,
-    testing::Values(Hidden{"Xfs", xfs_volume, "UUID=0f500000-0001-4a01-8a01-00000f500001", "d1p2 holds xfs (UUID 0f500000", "d1p2"},
-                    Hidden{"XfsByDevice", xfs_volume, "/dev/sda2", "d1p2 holds xfs", "d1p2"},
-                    Hidden{"Btrfs", btrfs_volume, "UUID=b7f50000-0001-4a01-8a01-00000b7f5001", "d1p2 holds btrfs", "d1p2"},
-                    Hidden{"LvmByName", lvm_with_ext, "/dev/mapper/inn-root", "it may lie in d1p2 (lvm physical volume)", ""},
-                    Hidden{"LvmByUuid", lvm_with_ext, "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09", "it may lie in d1p2 (lvm physical volume)", ""},
-                    Hidden{"LvmByLabel", lvm_with_ext, "LABEL=inn", "it may lie in d1p2 (lvm physical volume)", ""},
-                    Hidden{"LvmItself", lvm_with_ext, "/dev/sda2", "d1p2 is a lvm physical volume", "d1p2"},
-                    Hidden{"RaidByUuid", [] { return raid_member(Bytes(1U << 20U), 2); }, "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09",
-                           "it may lie in d1p2 (md raid member)", ""},
-                    Hidden{"RaidByPartition", [] { return raid_member(Bytes(1U << 20U), 1); }, "PARTUUID=a1b0f000-0009-4a01-8a01-00000a1b0f09",
-                           "it may lie in d1p2 (md raid member)", ""},
-                    Hidden{"RaidByName", [] { return raid_member(Bytes(1U << 20U), 2); }, "/dev/md0", "it may lie in d1p2 (md raid member)", ""},
-                    Hidden{"LuksByName", luks_volume, "/dev/mapper/inn", "the machine asks for its passphrase", ""},
-                    Hidden{"LuksByInnerUuid", luks_volume, "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09", "it may lie in d1p2 (luks2)", ""},
-                    Hidden{"LuksItself", luks_volume, "/dev/sda2", "the machine will ask for its passphrase", "d1p2"}),
+    testing::Values(
+        Hidden{"Xfs", xfs_volume, "UUID=0f500000-0001-4a01-8a01-00000f500001", "d1p2 holds xfs (UUID 0f500000", "d1p2"},
+        Hidden{"XfsByDevice", xfs_volume, "/dev/sda2", "d1p2 holds xfs", "d1p2"},
+        Hidden{"Btrfs", btrfs_volume, "UUID=b7f50000-0001-4a01-8a01-00000b7f5001", "d1p2 holds btrfs", "d1p2"},
+        Hidden{"LvmByName", lvm_with_ext, "/dev/mapper/inn-root", "it may lie in d1p2 (lvm physical volume)", ""},
+        Hidden{"LvmByUuid", lvm_with_ext, "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09",
+               "it may lie in d1p2 (lvm physical volume)", ""},
+        Hidden{"LvmByLabel", lvm_with_ext, "LABEL=inn", "it may lie in d1p2 (lvm physical volume)", ""},
+        Hidden{"LvmItself", lvm_with_ext, "/dev/sda2", "d1p2 is a lvm physical volume", "d1p2"},
+        Hidden{"RaidByUuid", [] { return raid_member(Bytes(1U << 20U), 2); },
+               "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09", "it may lie in d1p2 (md raid member)", ""},
+        Hidden{"RaidByPartition", [] { return raid_member(Bytes(1U << 20U), 1); },
+               "PARTUUID=a1b0f000-0009-4a01-8a01-00000a1b0f09", "it may lie in d1p2 (md raid member)", ""},
+        Hidden{"RaidByName", [] { return raid_member(Bytes(1U << 20U), 2); }, "/dev/md0",
+               "it may lie in d1p2 (md raid member)", ""},
+        Hidden{"LuksByName", luks_volume, "/dev/mapper/inn", "the machine asks for its passphrase", ""},
+        Hidden{"LuksByInnerUuid", luks_volume, "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09",
+               "it may lie in d1p2 (luks2)", ""},
+        Hidden{"LuksItself", luks_volume, "/dev/sda2", "the machine will ask for its passphrase", "d1p2"}),
     support::by_name);
 
 TEST(HiddenRoots, WithoutAPlaceToHideItIsGone) {
@@ -188,7 +199,8 @@ TEST(HiddenRoots, AnotherDisksSystemIsNotCreditedWithTheEntry) {
     const auto verdict = check(machine);
     ASSERT_EQ(verdict.systems.size(), 2U);
     EXPECT_EQ(verdict.systems[0].place, "d2p1");
-    EXPECT_TRUE(verdict.systems[0].entry.empty()) << "its own menu is not reached, and the first disk's entry is not its";
+    EXPECT_TRUE(verdict.systems[0].entry.empty())
+        << "its own menu is not reached, and the first disk's entry is not its";
     EXPECT_EQ(verdict.systems[0].stops_at, Stage::Entry);
     EXPECT_EQ(verdict.systems[1].kind, "unknown");
     EXPECT_EQ(verdict.systems[1].starts, Starts::Unknown);
@@ -224,21 +236,30 @@ TEST_P(FstabLines, CountAsTheyCanBeFollowed) {
     two.desk.root.file("/etc/fstab", text).directory("/home");
     const support::Checked checked(two.build());
     EXPECT_EQ(checked.stage(), GetParam().stage) << text_at(checked.system(), Stage::Services);
-    EXPECT_NE(text_at(checked.system(), Stage::Services).find(GetParam().says), std::string::npos) << text_at(checked.system(), Stage::Services);
+    EXPECT_NE(text_at(checked.system(), Stage::Services).find(GetParam().says), std::string::npos)
+        << text_at(checked.system(), Stage::Services);
 }
 INSTANTIATE_TEST_SUITE_P(
     All, FstabLines,
-    testing::Values(Line{"InLvm", "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09 /home ext4 defaults 0 2", lvm_with_ext, "unknown", "it may lie in d1p2"},
-                    Line{"InLvmByName", "/dev/mapper/inn-home /home auto defaults 0 2", lvm_with_ext, "unknown", "it may lie in d1p2"},
-                    Line{"InLvmButOptional", "/dev/mapper/inn-home /home ext4 nofail 0 2", lvm_with_ext, "yes", ""},
-                    Line{"OnXfs", "UUID=0f500000-0001-4a01-8a01-00000f500001 /home xfs defaults 0 2", xfs_volume, "unknown", "d1p2 for /home holds xfs"},
-                    Line{"GoneExt", "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09 /home ext4 defaults 0 2", xfs_volume, "services", "nothing here answers"},
-                    Line{"GoneFat", "UUID=A1B0-F00D /home vfat umask=0077 0 1", xfs_volume, "services", "nothing here answers"},
-                    Line{"GoneFatButOptional", "UUID=A1B0-F00D /home vfat umask=0077,nofail 0 1", xfs_volume, "yes", ""},
-                    Line{"GoneXfs", "UUID=0f500000-0009-4a01-8a01-00000f500009 /home xfs defaults 0 2", xfs_volume, "services", "nothing here answers"},
-                    Line{"GonePartition", "PARTUUID=a1a10f01-07 /home reiserfs defaults 0 2", xfs_volume, "services", "nothing here answers"},
-                    // A type whose identifiers are not read may well be there.
-                    Line{"OtherType", "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09 /home reiserfs defaults 0 2", xfs_volume, "yes", ""}),
+    testing::Values(
+        Line{"InLvm", "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09 /home ext4 defaults 0 2", lvm_with_ext, "unknown",
+             "it may lie in d1p2"},
+        Line{"InLvmByName", "/dev/mapper/inn-home /home auto defaults 0 2", lvm_with_ext, "unknown",
+             "it may lie in d1p2"},
+        Line{"InLvmButOptional", "/dev/mapper/inn-home /home ext4 nofail 0 2", lvm_with_ext, "yes", ""},
+        Line{"OnXfs", "UUID=0f500000-0001-4a01-8a01-00000f500001 /home xfs defaults 0 2", xfs_volume, "unknown",
+             "d1p2 for /home holds xfs"},
+        Line{"GoneExt", "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09 /home ext4 defaults 0 2", xfs_volume, "services",
+             "nothing here answers"},
+        Line{"GoneFat", "UUID=A1B0-F00D /home vfat umask=0077 0 1", xfs_volume, "services", "nothing here answers"},
+        Line{"GoneFatButOptional", "UUID=A1B0-F00D /home vfat umask=0077,nofail 0 1", xfs_volume, "yes", ""},
+        Line{"GoneXfs", "UUID=0f500000-0009-4a01-8a01-00000f500009 /home xfs defaults 0 2", xfs_volume, "services",
+             "nothing here answers"},
+        Line{"GonePartition", "PARTUUID=a1a10f01-07 /home reiserfs defaults 0 2", xfs_volume, "services",
+             "nothing here answers"},
+        // A type whose identifiers are not read may well be there.
+        Line{"OtherType", "UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09 /home reiserfs defaults 0 2", xfs_volume, "yes",
+             ""}),
     support::by_name);
 
 TEST(FstabLines, MatterOnlyWhereSomethingMountsThem) {
@@ -277,10 +298,22 @@ TEST_P(Prefixes, AreFollowedAsFarAsTheyAreRead) {
 INSTANTIATE_TEST_SUITE_P(
     All, Prefixes,
     testing::Values(
-        Prefix{"Btrfs", btrfs_volume, "(,msdos2)/boot/grub", {"btrfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is btrfs, whose files GRUB reads"},
-        Prefix{"Xfs", xfs_volume, "(,msdos2)/boot/grub", {"xfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is xfs"},
+        Prefix{"Btrfs",
+               btrfs_volume,
+               "(,msdos2)/boot/grub",
+               {"btrfs", "part_msdos"},
+               "unknown",
+               State::Unknown,
+               "d1p2 is btrfs, whose files GRUB reads"},
         Prefix{
-            "XfsWithoutItsModule", xfs_volume, "(,msdos2)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks, "cannot read the file system in d1p2"},
+            "Xfs", xfs_volume, "(,msdos2)/boot/grub", {"xfs", "part_msdos"}, "unknown", State::Unknown, "d1p2 is xfs"},
+        Prefix{"XfsWithoutItsModule",
+               xfs_volume,
+               "(,msdos2)/boot/grub",
+               {"ext2", "part_msdos"},
+               "loader",
+               State::Breaks,
+               "cannot read the file system in d1p2"},
         Prefix{"Lvm",
                lvm_with_ext,
                "(lvmid/Almhof-Ridge/Root01)/boot/grub",
@@ -317,7 +350,13 @@ INSTANTIATE_TEST_SUITE_P(
                State::Unknown,
                "made from d1p2 (luks2)"},
         // The member's own partition: no file system for GRUB, and none that was misplaced.
-        Prefix{"InsideAMember", lvm_with_ext, "(,msdos2)/boot/grub", {"ext2", "part_msdos"}, "loader", State::Breaks, "cannot read the file system in d1p2"}),
+        Prefix{"InsideAMember",
+               lvm_with_ext,
+               "(,msdos2)/boot/grub",
+               {"ext2", "part_msdos"},
+               "loader",
+               State::Breaks,
+               "cannot read the file system in d1p2"}),
     support::by_name);
 
 TEST(Misplaced, NothingInsideAMemberIs) {
@@ -339,8 +378,11 @@ TEST(Scripts, GoOnInWhatIsNotRead) {
     two.second = xfs_volume();
     const std::string config =
         "search --no-floppy --fs-uuid --set=other 0f500000-0001-4a01-8a01-00000f500001\nset timeout=1\n"
-        "menuentry 'From XFS' {\n linux ($other)/boot/vmlinuz root=UUID=0f500000-0001-4a01-8a01-00000f500001\n initrd ($other)/boot/initrd\n}\n";
-    for (const char* name : {"xfs", "lvm"}) two.desk.root.file(std::string("/boot/grub/i386-pc/") + name + ".mod", forge::make_grub_module({name, {}, {}, {}}));
+        "menuentry 'From XFS' {\n linux ($other)/boot/vmlinuz root=UUID=0f500000-0001-4a01-8a01-00000f500001\n initrd "
+        "($other)/boot/initrd\n}\n";
+    for (const char* name : {"xfs", "lvm"})
+        two.desk.root.file(std::string("/boot/grub/i386-pc/") + name + ".mod",
+                           forge::make_grub_module({name, {}, {}, {}}));
     two.desk.root.file("/boot/grub/i386-pc/fs.lst", "ext2\nxfs\n")
         .file("/boot/grub/grub.cfg", config)
         .remove("/etc/os-release")
@@ -355,7 +397,8 @@ TEST(Scripts, GoOnInWhatIsNotRead) {
     EXPECT_NE(text_at(checked.system(), Stage::Entry).find("d1p2 is xfs"), std::string::npos);
     // A configuration that goes on in one.
     two.desk.root.file("/boot/grub/grub.cfg",
-                       "search --fs-uuid --set=dev 0f500000-0001-4a01-8a01-00000f500001\nset prefix=($dev)/grub2\nconfigfile $prefix/grub.cfg\n");
+                       "search --fs-uuid --set=dev 0f500000-0001-4a01-8a01-00000f500001\nset "
+                       "prefix=($dev)/grub2\nconfigfile $prefix/grub.cfg\n");
     two.desk.disk.partitions.clear();
     const support::Checked stub(two.build());
     EXPECT_EQ(stub.stage(), "unknown");
@@ -363,7 +406,8 @@ TEST(Scripts, GoOnInWhatIsNotRead) {
     // A search that only a logical volume could answer.
     two.second = lvm_with_ext();
     two.desk.root.file("/boot/grub/grub.cfg",
-                       "insmod lvm\nsearch --fs-uuid --set=dev a1b0f000-0009-4a01-8a01-00000a1b0f09\nset timeout=0\nmenuentry A {\n linux ($dev)/vmlinuz "
+                       "insmod lvm\nsearch --fs-uuid --set=dev a1b0f000-0009-4a01-8a01-00000a1b0f09\nset "
+                       "timeout=0\nmenuentry A {\n linux ($dev)/vmlinuz "
                        "root=/dev/mapper/inn-root\n}\n");
     two.desk.disk.partitions.clear();
     const support::Checked searched(two.build());
@@ -401,7 +445,8 @@ TEST(Mirrors, ASuperblockElsewhereIsNone) {
     EXPECT_TRUE(recognise_volume(*support::source_of(member)).kind.empty());
 }
 
-// --- what the medium does not give -------------------------------------------------------------------------------------
+// --- what the medium does not give
+// -------------------------------------------------------------------------------------
 
 struct Damaged {
     Machine machine;
@@ -416,7 +461,9 @@ struct Damaged {
         json = check_json(machine, verdict);
     }
     [[nodiscard]] const SystemVerdict& system() const { return verdict.systems.front(); }
-    [[nodiscard]] std::string stage() const { return system().stops_at ? std::string(stage_id(*system().stops_at)) : std::string(starts_id(system().starts)); }
+    [[nodiscard]] std::string stage() const {
+        return system().stops_at ? std::string(stage_id(*system().stops_at)) : std::string(starts_id(system().starts));
+    }
     [[nodiscard]] bool has(std::string_view code) const {
         return std::ranges::any_of(verdict.findings, [&](const Finding& f) { return f.code == code; });
     }
@@ -464,12 +511,18 @@ INSTANTIATE_TEST_SUITE_P(
     testing::Values(Lost{"Fstab", "/etc/fstab", 0, "unknown", "", "/etc/fstab cannot be read", "is there: "},
                     Lost{"Inittab", "/etc/inittab", 0, "unknown", "", "/etc/inittab cannot be read", "missing"},
                     Lost{"StartupScript", "/etc/init.d/rcS", 0, "services", "", "cannot be read", "does not exist"},
-                    Lost{"KernelMiddle", "/boot/vmlinuz-6.1.0-almhof", 50000, "kernel", "kernel-unreadable", "failure reading sector 0x", "CRC-32"},
-                    Lost{"KernelHead", "/boot/vmlinuz-6.1.0-almhof", 0, "kernel", "kernel-unreadable", "failure reading sector 0x", "CRC-32"},
-                    Lost{"Ramdisk", "/boot/initrd.img-6.1.0-almhof", 3000, "ramdisk", "ramdisk-unreadable", "cannot be read", "damaged"},
-                    Lost{"Module", "/boot/grub/i386-pc/normal.mod", 0, "loader", "grub-files-unreadable", "failure reading sector 0x", "premature end"},
-                    Lost{"Configuration", "/boot/grub/grub.cfg", 0, "configuration", "grub-config-unreadable", "failure reading sector 0x", "not found"},
-                    Lost{"Init", "/usr/bin/busybox", 0, "init", "program-unreadable", "cannot be read", "no execute permission"}),
+                    Lost{"KernelMiddle", "/boot/vmlinuz-6.1.0-almhof", 50000, "kernel", "kernel-unreadable",
+                         "failure reading sector 0x", "CRC-32"},
+                    Lost{"KernelHead", "/boot/vmlinuz-6.1.0-almhof", 0, "kernel", "kernel-unreadable",
+                         "failure reading sector 0x", "CRC-32"},
+                    Lost{"Ramdisk", "/boot/initrd.img-6.1.0-almhof", 3000, "ramdisk", "ramdisk-unreadable",
+                         "cannot be read", "damaged"},
+                    Lost{"Module", "/boot/grub/i386-pc/normal.mod", 0, "loader", "grub-files-unreadable",
+                         "failure reading sector 0x", "premature end"},
+                    Lost{"Configuration", "/boot/grub/grub.cfg", 0, "configuration", "grub-config-unreadable",
+                         "failure reading sector 0x", "not found"},
+                    Lost{"Init", "/usr/bin/busybox", 0, "init", "program-unreadable", "cannot be read",
+                         "no execute permission"}),
     support::by_name);
 
 TEST(UnreadablePlaces, SuperblocksAreNotUnknownFileSystems) {
@@ -477,7 +530,8 @@ TEST(UnreadablePlaces, SuperblocksAreNotUnknownFileSystems) {
     const Damaged damaged(image, {{2048 * 512 + 1024, 1024}});
     EXPECT_EQ(damaged.stage(), "loader");
     EXPECT_TRUE(damaged.has("grub-files-unreadable"));
-    EXPECT_NE(damaged.system().symptom.find("error: failure reading sector 0x802 from `hd0'."), std::string::npos) << damaged.system().symptom;
+    EXPECT_NE(damaged.system().symptom.find("error: failure reading sector 0x802 from `hd0'."), std::string::npos)
+        << damaged.system().symptom;
     EXPECT_EQ(damaged.system().symptom.find("unknown filesystem"), std::string::npos);
     EXPECT_TRUE(damaged.machine.disks[0].volumes[0].mark_unreadable());
 }
@@ -498,7 +552,8 @@ TEST(UnreadablePlaces, AnMftRecordIsNotAMissingFile) {
     const auto hal = resolve(*volume->loader_view, "/Windows/System32/hal.dll");
     ASSERT_TRUE(hal);
     // The generator puts the table of records at cluster 4.
-    const std::uint64_t at = volume->source->locate(0, 1).front().offset + 4 * 4096 + (hal->file.id & 0xFFFFFFFFU) * 1024;
+    const std::uint64_t at =
+        volume->source->locate(0, 1).front().offset + 4 * 4096 + (hal->file.id & 0xFFFFFFFFU) * 1024;
     ASSERT_EQ(image[at], 'F');
     const Damaged damaged(image, {{at, 1024}});
     EXPECT_EQ(damaged.stage(), "kernel");

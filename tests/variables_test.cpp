@@ -30,8 +30,8 @@ void expect_gapless(const VariableView& view, std::size_t size) {
 }
 
 TEST(VariableFields, ALoadOptionIsTakenApartToItsLastByte) {
-    const auto data =
-        forge::make_boot_option("Almhof Check-in", 3, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\almhof\\checkin.efi", true, forge::utf16("quiet"));
+    const auto data = forge::make_boot_option("Almhof Check-in", 3, "0a1b0f00-1111-4222-8333-444455556666",
+                                              "\\EFI\\almhof\\checkin.efi", true, forge::utf16("quiet"));
     const auto view = view_variable({"Boot0004", global, 7, data});
     EXPECT_EQ(view.kind, "load option");
     EXPECT_EQ(view.attributes, "non-volatile, boot services, run time");
@@ -96,25 +96,27 @@ TEST_P(DevicePathTexts, FollowTheSpecification) {
         (void)annotate_device_path(std::span(path).first(cut));
     }
 }
-INSTANTIATE_TEST_SUITE_P(Uefi, DevicePathTexts,
-                         testing::Values(PathCase{"PciRoot", {2, 1, 12, 0, 0xD0, 0x41, 0x03, 0x0A, 0, 0, 0, 0}, "PciRoot(0x0)"},
-                                         PathCase{"Pci", {1, 1, 6, 0, 2, 0x1F}, "Pci(0x1f,0x2)"},
-                                         PathCase{"Sata", {3, 18, 10, 0, 1, 0, 0xFF, 0xFF, 0, 0}, "Sata(0x1,0xffff,0x0)"},
-                                         PathCase{"Nvme", {3, 23, 16, 0, 1, 0, 0, 0, 8, 7, 6, 5, 4, 3, 2, 1}, "NVMe(0x1,01-02-03-04-05-06-07-08)"},
-                                         PathCase{"Usb", {3, 5, 6, 0, 4, 0}, "USB(0x4,0x0)"},
-                                         PathCase{"Uri", {3, 24, 11, 0, 'h', 't', 't', 'p', ':', '/', '/'}, "Uri(http://)"},
-                                         PathCase{"Optical", {4, 2, 24, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, "CDROM(1)"},
-                                         PathCase{"HardDriveByMbr",
-                                                  {4, 1, 42, 0,    2,    0,    0,    0, 0, 8, 0, 0, 0, 0, 0, 0, 0, 8, 0, 0, 0,
-                                                   0, 0, 0,  0x70, 0x0F, 0x1B, 0x0A, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1},
-                                                  "HD(2,MBR,0a1b0f70)"},
-                                         PathCase{"Unknown", {3, 99, 4, 0}, "Msg(99)"}),
-                         support::by_name);
+INSTANTIATE_TEST_SUITE_P(
+    Uefi, DevicePathTexts,
+    testing::Values(
+        PathCase{"PciRoot", {2, 1, 12, 0, 0xD0, 0x41, 0x03, 0x0A, 0, 0, 0, 0}, "PciRoot(0x0)"},
+        PathCase{"Pci", {1, 1, 6, 0, 2, 0x1F}, "Pci(0x1f,0x2)"},
+        PathCase{"Sata", {3, 18, 10, 0, 1, 0, 0xFF, 0xFF, 0, 0}, "Sata(0x1,0xffff,0x0)"},
+        PathCase{"Nvme", {3, 23, 16, 0, 1, 0, 0, 0, 8, 7, 6, 5, 4, 3, 2, 1}, "NVMe(0x1,01-02-03-04-05-06-07-08)"},
+        PathCase{"Usb", {3, 5, 6, 0, 4, 0}, "USB(0x4,0x0)"},
+        PathCase{"Uri", {3, 24, 11, 0, 'h', 't', 't', 'p', ':', '/', '/'}, "Uri(http://)"},
+        PathCase{"Optical", {4, 2, 24, 0, 1, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0}, "CDROM(1)"},
+        PathCase{"HardDriveByMbr",
+                 {4, 1, 42, 0,    2,    0,    0,    0, 0, 8, 0, 0, 0, 0, 0, 0, 0, 8, 0, 0, 0,
+                  0, 0, 0,  0x70, 0x0F, 0x1B, 0x0A, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1},
+                 "HD(2,MBR,0a1b0f70)"},
+        PathCase{"Unknown", {3, 99, 4, 0}, "Msg(99)"}),
+    support::by_name);
 
 // --- the store -------------------------------------------------------------------------------------------------------
 
-/// A flash image with working block and spare area behind the store, as the firmware leaves it when the power fails while
-/// it rewrites the store.
+/// A flash image with working block and spare area behind the store, as the firmware leaves it when the power fails
+/// while it rewrites the store.
 Bytes interrupted(const Bytes& old_store, const Bytes& new_store, std::uint8_t record_state) {
     constexpr std::size_t block = 4096;
     const std::size_t room = (old_store.size() + block - 1) / block * block;
@@ -173,13 +175,16 @@ TEST(VariableStore, AnInterruptedRewriteIsFinishedAsTheFirmwareWould) {
 struct Chosen {
     Machine machine;
     Verdict verdict;
-    explicit Chosen(const Bytes& disk, const std::vector<forge::Variable>& variables) : machine(support::machine_of(disk)) {
+    explicit Chosen(const Bytes& disk, const std::vector<forge::Variable>& variables)
+        : machine(support::machine_of(disk)) {
         CheckOptions options;
         options.firmware = FirmwareKind::Uefi;
         options.variables = *parse_uefi_flash(forge::make_flash(variables));
         verdict = check(machine, options);
     }
-    [[nodiscard]] std::string entry() const { return verdict.systems.front().route.empty() ? "" : verdict.systems.front().route.back(); }
+    [[nodiscard]] std::string entry() const {
+        return verdict.systems.front().route.empty() ? "" : verdict.systems.front().route.back();
+    }
     [[nodiscard]] std::string text(Stage stage) const { return verdict.systems.front().at(stage).text; }
 };
 
@@ -190,12 +195,16 @@ TEST(BootManagerVariables, OneShotThenMenuChoiceThenFile) {
     const auto chosen = [&](const std::vector<forge::Variable>& variables) {
         const auto menus = read_menus(machine, *parse_uefi_flash(forge::make_flash(variables)));
         const auto found = std::ranges::find(menus, "systemd-boot", &Menu::loader);
-        return found != menus.end() ? found->default_setting + (found->default_matches ? "" : " (no entry)") : std::string("no menu");
+        return found != menus.end() ? found->default_setting + (found->default_matches ? "" : " (no entry)")
+                                    : std::string("no menu");
     };
     EXPECT_EQ(chosen({}), "checkin-*");
     EXPECT_EQ(chosen({{"LoaderEntryDefault", systemd, forge::utf16("checkin-4.efi")}}), "checkin-4.efi");
-    EXPECT_EQ(chosen({{"LoaderEntryDefault", systemd, forge::utf16("gone.efi")}}), "checkin-*") << "one that is gone does not count";
-    EXPECT_EQ(chosen({{"LoaderEntryOneShot", systemd, forge::utf16("checkin-*")}, {"LoaderEntryDefault", systemd, forge::utf16("other")}}), "checkin-*");
+    EXPECT_EQ(chosen({{"LoaderEntryDefault", systemd, forge::utf16("gone.efi")}}), "checkin-*")
+        << "one that is gone does not count";
+    EXPECT_EQ(chosen({{"LoaderEntryOneShot", systemd, forge::utf16("checkin-*")},
+                      {"LoaderEntryDefault", systemd, forge::utf16("other")}}),
+              "checkin-*");
 }
 
 TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
@@ -209,9 +218,10 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
         const auto disk = kiosk.build();
         std::vector<forge::Variable> variables;
         if (by_option)
-            variables = {
-                {"BootOrder", global, {4, 0}},
-                {"Boot0004", global, forge::make_boot_option("Almhof", 1, demo::kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\shimx64.efi", true, optional)}};
+            variables = {{"BootOrder", global, {4, 0}},
+                         {"Boot0004", global,
+                          forge::make_boot_option("Almhof", 1, demo::kiosk_partition_guid(disk, 1),
+                                                  "\\EFI\\almhof\\shimx64.efi", true, optional)}};
         const Chosen chosen(disk, variables);
         const auto& system = chosen.verdict.systems.front();
         return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string("starts");
@@ -221,16 +231,22 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
     EXPECT_EQ(start([](forge::Tree&) {}, {}), "loader") << "its own second stage is not there";
     EXPECT_EQ(start(beside, forge::utf16("\\lamp.efi")), "starts");
     EXPECT_EQ(start(beside, forge::utf16("lamp.efi")), "starts");
-    EXPECT_EQ(start(beside, forge::utf16("shimx64.efi \\lamp.efi")), "starts") << "a shell hands over the program's name first";
+    EXPECT_EQ(start(beside, forge::utf16("shimx64.efi \\lamp.efi")), "starts")
+        << "a shell hands over the program's name first";
     EXPECT_EQ(start(above, forge::utf16("\\EFI\\lamp.efi")), "starts") << "from the volume's root";
     EXPECT_EQ(start(above, forge::utf16("\\lamp.efi")), "loader");
-    EXPECT_EQ(start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", manager); }, forge::utf16("\\gone.efi")), "starts")
+    EXPECT_EQ(
+        start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", manager); }, forge::utf16("\\gone.efi")),
+        "starts")
         << "a name that leads nowhere gives way to the built-in one";
     EXPECT_EQ(start(beside, {0x46, 0x4A, 0x00}), "loader") << "bytes that are no text leave the built-in name";
-    EXPECT_EQ(start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", shim); }, {}), "loader") << "a shim that starts itself for ever";
+    EXPECT_EQ(start([&](forge::Tree& esp) { esp.file("/EFI/almhof/grubx64.efi", shim); }, {}), "loader")
+        << "a shim that starts itself for ever";
     // Removable media's rule: the helper beside shim goes by the lists of the installed systems.
     const auto listed = [&](forge::Tree& esp) {
-        esp.file("/EFI/BOOT/BOOTX64.EFI", shim).file("/EFI/BOOT/fbx64.efi", forge::make_efi_application({})).file("/EFI/almhof/grubx64.efi", manager);
+        esp.file("/EFI/BOOT/BOOTX64.EFI", shim)
+            .file("/EFI/BOOT/fbx64.efi", forge::make_efi_application({}))
+            .file("/EFI/almhof/grubx64.efi", manager);
         Bytes list{0xFF, 0xFE};
         for (const auto b : forge::utf16("shimx64.efi,Almhof,,\n", false)) list.push_back(b);
         esp.file("/EFI/almhof/BOOTX64.CSV", list);
@@ -255,7 +271,8 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
 TEST(DirectKernel, TheOptionsTextIsItsCommandLine) {
     const auto desk = demo::front_desk();
     const auto nodes = desk.root.nodes();
-    const auto kernel = std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/vmlinuz-"); });
+    const auto kernel =
+        std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/vmlinuz-"); });
     ASSERT_NE(kernel, nodes.end());
     const auto start = [&](const std::string& text, bool with_ramdisk) {
         auto kiosk = demo::kiosk();
@@ -263,10 +280,10 @@ TEST(DirectKernel, TheOptionsTextIsItsCommandLine) {
         kiosk.esp.file("/EFI/almhof/kernel.efi", forge::with_efi_stub(kernel->second.content));
         if (with_ramdisk) kiosk.esp.file("/EFI/almhof/ramdisk", forge::gzip(forge::make_cpio(desk.ramdisk)));
         const auto disk = kiosk.build();
-        return Chosen(disk,
-                      {{"BootOrder", global, {4, 0}},
-                       {"Boot0004", global,
-                        forge::make_boot_option("Kernel", 1, demo::kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\kernel.efi", true, forge::utf16(text))}});
+        return Chosen(disk, {{"BootOrder", global, {4, 0}},
+                             {"Boot0004", global,
+                              forge::make_boot_option("Kernel", 1, demo::kiosk_partition_guid(disk, 1),
+                                                      "\\EFI\\almhof\\kernel.efi", true, forge::utf16(text))}});
     };
     const std::string root = std::string("root=UUID=") + demo::kiosk_uuid + " ro";
     const auto good = start(root + " initrd=\\EFI\\almhof\\ramdisk", true);
@@ -278,12 +295,14 @@ TEST(DirectKernel, TheOptionsTextIsItsCommandLine) {
     const auto gone = start(root + " initrd=\\EFI\\almhof\\gone", true);
     EXPECT_EQ(stage(gone), "ramdisk");
     EXPECT_NE(gone.verdict.systems.front().symptom.find("Failed to open file"), std::string::npos);
-    EXPECT_EQ(stage(start("root=UUID=0badcafe-0000-4000-8000-000000000000 initrd=\\EFI\\almhof\\ramdisk", true)), "root");
+    EXPECT_EQ(stage(start("root=UUID=0badcafe-0000-4000-8000-000000000000 initrd=\\EFI\\almhof\\ramdisk", true)),
+              "root");
 }
 
 /// An option whose path says how the disk is attached, in front of the drive's own node.
 forge::Variable attached(const Bytes& disk, const Bytes& node, const std::string& text) {
-    auto option = forge::make_boot_option("Kernel", 1, demo::kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\kernel.efi", true, forge::utf16(text));
+    auto option = forge::make_boot_option("Kernel", 1, demo::kiosk_partition_guid(disk, 1), "\\EFI\\almhof\\kernel.efi",
+                                          true, forge::utf16(text));
     const std::size_t path = 6 + forge::utf16("Kernel").size();
     option.insert(option.begin() + static_cast<std::ptrdiff_t>(path), node.begin(), node.end());
     option[4] = static_cast<std::uint8_t>(option[4] + node.size());
@@ -293,8 +312,10 @@ forge::Variable attached(const Bytes& disk, const Bytes& node, const std::string
 TEST(Controllers, TheFirmwaresOptionTellsWhichDriverIsNeeded) {
     auto desk = demo::front_desk();
     const auto nodes = desk.root.nodes();
-    const auto kernel = std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/vmlinuz-"); });
-    const auto config = std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/config-"); });
+    const auto kernel =
+        std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/vmlinuz-"); });
+    const auto config =
+        std::find_if(nodes.begin(), nodes.end(), [](const auto& n) { return n.first.starts_with("/boot/config-"); });
     ASSERT_NE(config, nodes.end());
     const std::string text = std::string("root=UUID=") + demo::kiosk_uuid + " ro initrd=\\EFI\\almhof\\ramdisk";
     const auto start = [&](const Bytes& node, bool with_config) {
@@ -321,14 +342,18 @@ TEST(Controllers, TheFirmwaresOptionTellsWhichDriverIsNeeded) {
     for (const auto& [node, name] : {std::pair(nvme, "NVMe"), std::pair(usb, "USB"), std::pair(emmc, "eMMC and SD")}) {
         const auto broken = start(node, true);
         EXPECT_EQ(stage(broken), "root") << name;
-        EXPECT_NE(broken.text(Stage::Root).find(std::string("says that the disk is attached by ") + name), std::string::npos) << broken.text(Stage::Root);
-        EXPECT_TRUE(std::ranges::any_of(broken.verdict.findings, [](const Finding& f) { return f.code == "ramdisk-no-controller-driver"; }));
+        EXPECT_NE(broken.text(Stage::Root).find(std::string("says that the disk is attached by ") + name),
+                  std::string::npos)
+            << broken.text(Stage::Root);
+        EXPECT_TRUE(std::ranges::any_of(broken.verdict.findings,
+                                        [](const Finding& f) { return f.code == "ramdisk-no-controller-driver"; }));
         // Where nothing tells what the kernel has built in, the absence of a module tells nothing.
         EXPECT_NE(stage(start(node, false)), "root") << name;
     }
     const auto told = start(sata, true);
     EXPECT_NE(told.text(Stage::Root)
-                  .find("drivers for AHCI/ATA (ahci), virtio-blk (virtio_pci); none for NVMe, virtio-scsi, SCSI and SAS adapters, USB, eMMC and SD"),
+                  .find("drivers for AHCI/ATA (ahci), virtio-blk (virtio_pci); none for NVMe, virtio-scsi, SCSI and "
+                        "SAS adapters, USB, eMMC and SD"),
               std::string::npos)
         << told.text(Stage::Root);
 }

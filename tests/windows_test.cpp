@@ -22,7 +22,8 @@ forge::Tree library() {
     tree.file("/small.txt", "a few words\n");
     tree.file("/large.bin", forge::noise(300000, 8));
     tree.file("/empty", "");
-    for (int i = 0; i < 70; ++i) tree.file("/Rooms/guest room number " + std::to_string(i) + ".txt", "room " + std::to_string(i) + "\n");
+    for (int i = 0; i < 70; ++i)
+        tree.file("/Rooms/guest room number " + std::to_string(i) + ".txt", "room " + std::to_string(i) + "\n");
     return tree;
 }
 
@@ -40,7 +41,8 @@ TEST(Ntfs, EveryFileComesBackAndNamesIgnoreCase) {
     for (const auto& [path, node] : tree.nodes()) {
         if (node.kind != forge::Node::Kind::File) continue;
         std::string shout = path;
-        std::transform(shout.begin(), shout.end(), shout.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        std::transform(shout.begin(), shout.end(), shout.begin(),
+                       [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
         const auto found = resolve(*fs, shout);
         ASSERT_TRUE(found) << path;
         const auto file = fs->open(found->file.id, path);
@@ -67,7 +69,8 @@ class PackedFiles : public testing::TestWithParam<PackingCase> {};
 TEST_P(PackedFiles, ComeBackAndDamageIsAnError) {
     // Text that packs well, with a stretch that does not, and an odd end.
     std::string text;
-    for (int i = 0; text.size() < 150'000; ++i) text += "the lamp of room " + std::to_string(i * 7919 % 1000) + " is lit\n";
+    for (int i = 0; text.size() < 150'000; ++i)
+        text += "the lamp of room " + std::to_string(i * 7919 % 1000) + " is lit\n";
     forge::Tree tree;
     Bytes content(text.begin(), text.end());
     const Bytes raw = forge::noise(70'001, 3);
@@ -115,7 +118,8 @@ TEST_P(PackedFiles, ComeBackAndDamageIsAnError) {
     }
 }
 INSTANTIATE_TEST_SUITE_P(Ntfs, PackedFiles,
-                         testing::Values(PackingCase{"Xpress4K", 0}, PackingCase{"Lzx", 1}, PackingCase{"Xpress8K", 2}, PackingCase{"Xpress16K", 3}),
+                         testing::Values(PackingCase{"Xpress4K", 0}, PackingCase{"Lzx", 1}, PackingCase{"Xpress8K", 2},
+                                         PackingCase{"Xpress16K", 3}),
                          support::by_name);
 
 TEST(Ntfs, TheMirrorHelpsTheSystemNotTheLoader) {
@@ -143,7 +147,8 @@ TEST(Ntfs, HostileRecordsEndWithAnError) {
                 for (const auto& [path, node] : tree.nodes()) {
                     const auto found = resolve(**fs, path);
                     if (!found || found->file.type != FileType::Regular) continue;
-                    if (const auto file = (*fs)->open(found->file.id, path)) (void)(*file)->bytes(0, std::min<std::uint64_t>((*file)->size(), 4096));
+                    if (const auto file = (*fs)->open(found->file.id, path))
+                        (void)(*file)->bytes(0, std::min<std::uint64_t>((*file)->size(), 4096));
                     break;
                 }
             }
@@ -172,7 +177,8 @@ forge::HiveNode inn() {
     auto& desk = root.child("Inn\\FrontDesk");
     desk.text("Name", "Almhof").number("Rooms", 17).texts("Guests", {"Enzian", "Arnika"});
     desk.bytes("Photo", forge::noise(50000, 4));
-    for (int i = 0; i < 40; ++i) root.child("Inn\\Rooms\\Room" + std::to_string(i)).number("Beds", static_cast<std::uint32_t>(i % 4));
+    for (int i = 0; i < 40; ++i)
+        root.child("Inn\\Rooms\\Room" + std::to_string(i)).number("Beds", static_cast<std::uint32_t>(i % 4));
     return root;
 }
 
@@ -191,7 +197,9 @@ TEST_P(Lists, KeysAndValuesComeBack) {
     EXPECT_FALSE((*hive)->at("Inn\\Rooms\\Room40"));
     EXPECT_EQ((*hive)->subkeys(*(*hive)->at("Inn\\Rooms"))->size(), 40U);
 }
-INSTANTIATE_TEST_SUITE_P(Hive, Lists, testing::Values(forge::ListKind::Hash, forge::ListKind::Fast, forge::ListKind::Plain, forge::ListKind::Indexed));
+INSTANTIATE_TEST_SUITE_P(Hive, Lists,
+                         testing::Values(forge::ListKind::Hash, forge::ListKind::Fast, forge::ListKind::Plain,
+                                         forge::ListKind::Indexed));
 
 TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
     const auto before = forge::make_hive(inn(), {forge::ListKind::Hash, 8, 7});
@@ -201,10 +209,12 @@ TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
     ASSERT_EQ(before.size(), after.size());
     std::vector<std::pair<std::uint32_t, Bytes>> pages;
     for (std::size_t at = 4096; at < before.size(); at += 512)
-        if (!std::equal(before.begin() + static_cast<std::ptrdiff_t>(at), before.begin() + static_cast<std::ptrdiff_t>(at + 512),
+        if (!std::equal(before.begin() + static_cast<std::ptrdiff_t>(at),
+                        before.begin() + static_cast<std::ptrdiff_t>(at + 512),
                         after.begin() + static_cast<std::ptrdiff_t>(at)))
             pages.emplace_back(static_cast<std::uint32_t>(at - 4096),
-                               Bytes(after.begin() + static_cast<std::ptrdiff_t>(at), after.begin() + static_cast<std::ptrdiff_t>(at + 512)));
+                               Bytes(after.begin() + static_cast<std::ptrdiff_t>(at),
+                                     after.begin() + static_cast<std::ptrdiff_t>(at + 512)));
     ASSERT_FALSE(pages.empty());
     const auto log = forge::make_hive_log(before, 7, pages);
     const auto without = open_hive(support::source_of(before));
@@ -288,47 +298,69 @@ TEST_P(OfficeChanges, LeadToThisStage) {
     auto pc = demo::office_pc();
     GetParam().change(pc);
     const Checked checked(pc.build());
-    EXPECT_EQ(checked.stage(), GetParam().stage) << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
+    EXPECT_EQ(checked.stage(), GetParam().stage)
+        << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code));
 }
 forge::HiveNode& services(demo::OfficePc& p) { return p.system_hive.child("ControlSet001\\Services"); }
 INSTANTIATE_TEST_SUITE_P(
     Windows, OfficeChanges,
-    testing::Values(
-        Change{"BootManagersImageChanged", [](auto& p) { p.boot.at("/bootmgr").content.back() ^= 1U; }, "loader", "windows-loader-damaged"},
-        Change{"BootManagerCut", [](auto& p) { p.boot.at("/bootmgr").content.resize(4096); }, "loader", "windows-loader-damaged"},
-        Change{"StoreWithoutEntries", [](auto& p) { p.store = forge::make_store({}, 1U << 20U, 0x0A1B0F70); }, "configuration", "store-no-entry"},
-        Change{"StoreInheritsInACircle",
-               [](auto& p) {
-                   const std::string common = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}";
-                   p.store.child("Objects\\" + common + "\\Elements\\14000006").texts("Element", {common});
-               },
-               "yes", ""},
-        Change{"WrongLoaderPath",
-               [](auto& p) {
-                   p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002").text("Element", "\\Windows\\system32\\winlaod.exe");
-               },
-               "entry", "entry-kernel-missing"},
-        Change{"EfiLoaderOnABios",
-               [](auto& p) {
-                   p.windows.file(s32 + "winload.efi", forge::make_pe({0x14C, 16, {}, {}, true}));
-                   p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002").text("Element", "\\Windows\\system32\\winload.efi");
-               },
-               "kernel", "windows-os-loader"},
-        Change{"KernelChecksum", [](auto& p) { p.windows.at(s32 + "ntoskrnl.exe").content.back() ^= 1U; }, "kernel", "windows-kernel-damaged"},
-        Change{"ImportMissing", [](auto& p) { p.windows.remove(s32 + "BOOTVID.dll"); }, "kernel", "windows-import-missing"},
-        Change{"CodePageMissing", [](auto& p) { p.windows.remove(s32 + "c_1252.nls"); }, "kernel", "windows-code-page-missing"},
-        Change{"BootDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/volmgr.sys"); }, "kernel", "windows-boot-driver-missing"},
-        Change{"HarmlessDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/almbell.sys"); }, "yes", "windows-service-missing"},
-        Change{"NoSuchControlSet", [](auto& p) { p.system_hive.child("Select").number("Default", 7); }, "kernel", "windows-system-hive"},
-        Change{"PathInItsOtherForms", [](auto& p) { services(p).child("disk").text("ImagePath", "\\SystemRoot\\System32\\drivers\\disk.sys", 2); }, "yes", ""},
-        Change{"StartOverridden",
-               [](auto& p) {
-                   services(p).child("disk").number("Start", 3).children.push_back({"StartOverride", {{"0", 4, {0, 0, 0, 0}}}, {}});
-               },
-               "yes", ""},
-        Change{"VolumeManagerOff", [](auto& p) { services(p).child("volmgr").number("Start", 3); }, "root", "windows-storage-driver"},
-        Change{"NoFileSystemDriver", [](auto& p) { p.windows.remove(s32 + "drivers/Ntfs.sys"); }, "root", "windows-file-system-driver"}),
+    testing::Values(Change{"BootManagersImageChanged", [](auto& p) { p.boot.at("/bootmgr").content.back() ^= 1U; },
+                           "loader", "windows-loader-damaged"},
+                    Change{"BootManagerCut", [](auto& p) { p.boot.at("/bootmgr").content.resize(4096); }, "loader",
+                           "windows-loader-damaged"},
+                    Change{"StoreWithoutEntries",
+                           [](auto& p) { p.store = forge::make_store({}, 1U << 20U, 0x0A1B0F70); }, "configuration",
+                           "store-no-entry"},
+                    Change{"StoreInheritsInACircle",
+                           [](auto& p) {
+                               const std::string common = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}";
+                               p.store.child("Objects\\" + common + "\\Elements\\14000006").texts("Element", {common});
+                           },
+                           "yes", ""},
+                    Change{"WrongLoaderPath",
+                           [](auto& p) {
+                               p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002")
+                                   .text("Element", "\\Windows\\system32\\winlaod.exe");
+                           },
+                           "entry", "entry-kernel-missing"},
+                    Change{"EfiLoaderOnABios",
+                           [](auto& p) {
+                               p.windows.file(s32 + "winload.efi", forge::make_pe({0x14C, 16, {}, {}, true}));
+                               p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002")
+                                   .text("Element", "\\Windows\\system32\\winload.efi");
+                           },
+                           "kernel", "windows-os-loader"},
+                    Change{"KernelChecksum", [](auto& p) { p.windows.at(s32 + "ntoskrnl.exe").content.back() ^= 1U; },
+                           "kernel", "windows-kernel-damaged"},
+                    Change{"ImportMissing", [](auto& p) { p.windows.remove(s32 + "BOOTVID.dll"); }, "kernel",
+                           "windows-import-missing"},
+                    Change{"CodePageMissing", [](auto& p) { p.windows.remove(s32 + "c_1252.nls"); }, "kernel",
+                           "windows-code-page-missing"},
+                    Change{"BootDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/volmgr.sys"); }, "kernel",
+                           "windows-boot-driver-missing"},
+                    Change{"HarmlessDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/almbell.sys"); },
+                           "yes", "windows-service-missing"},
+                    Change{"NoSuchControlSet", [](auto& p) { p.system_hive.child("Select").number("Default", 7); },
+                           "kernel", "windows-system-hive"},
+                    Change{"PathInItsOtherForms",
+                           [](auto& p) {
+                               services(p).child("disk").text("ImagePath", "\\SystemRoot\\System32\\drivers\\disk.sys",
+                                                              2);
+                           },
+                           "yes", ""},
+                    Change{"StartOverridden",
+                           [](auto& p) {
+                               services(p)
+                                   .child("disk")
+                                   .number("Start", 3)
+                                   .children.push_back({"StartOverride", {{"0", 4, {0, 0, 0, 0}}}, {}});
+                           },
+                           "yes", ""},
+                    Change{"VolumeManagerOff", [](auto& p) { services(p).child("volmgr").number("Start", 3); }, "root",
+                           "windows-storage-driver"},
+                    Change{"NoFileSystemDriver", [](auto& p) { p.windows.remove(s32 + "drivers/Ntfs.sys"); }, "root",
+                           "windows-file-system-driver"}),
     support::by_name);
 
 TEST(Windows, StartUpListAndDriveLetters) {
@@ -338,7 +370,8 @@ TEST(Windows, StartUpListAndDriveLetters) {
     const auto items = windows_startup(systems.front());
     ASSERT_TRUE(items);
     const auto at = [&](const std::string& name) {
-        return std::find_if(items->begin(), items->end(), [&](const StartupItem& i) { return i.name == name; }) - items->begin();
+        return std::find_if(items->begin(), items->end(), [&](const StartupItem& i) { return i.name == name; }) -
+               items->begin();
     };
     EXPECT_LT(at("partmgr"), at("volmgr")) << "groups come in their order";
     EXPECT_LT(at("storahci"), at("disk"));
@@ -366,7 +399,8 @@ TEST(Windows, StartUpListMarksAMissingHal) {
     EXPECT_EQ(absent, std::vector<std::string>{"hal.dll"});
 }
 
-// --- against disks made by others, where they are at hand ---------------------------------------------------------------
+// --- against disks made by others, where they are at hand
+// ---------------------------------------------------------------
 
 std::string sha256(const std::vector<std::uint8_t>& bytes) {
     std::array<std::uint8_t, 32> out{};
@@ -386,7 +420,10 @@ TEST_P(Expectations, HoldValueByValue) {
     const std::string base = GetParam();
     const support::Folder work;
     const std::string image = work.file("disk.img");
-    ASSERT_EQ(std::system(("zstd -dqf --long=27 --sparse '" + folder + "bases/" + base + ".img.zst' -o '" + image + "'").c_str()), 0);
+    ASSERT_EQ(
+        std::system(
+            ("zstd -dqf --long=27 --sparse '" + folder + "bases/" + base + ".img.zst' -o '" + image + "'").c_str()),
+        0);
     auto disk = open_image(image, 1);
     ASSERT_TRUE(disk);
     Machine machine;
@@ -418,14 +455,16 @@ TEST_P(Expectations, HoldValueByValue) {
                 EXPECT_EQ(pe->sections.size(), f.at("pe").at("sections").get<std::size_t>()) << path;
                 EXPECT_EQ(pe->subsystem, f.at("pe").at("subsystem").get<int>()) << path;
                 EXPECT_EQ(pe->stored_checksum, f.at("pe").at("checksum").get<std::uint32_t>()) << path;
-                EXPECT_EQ(*pe_checksum(**source) == pe->stored_checksum, f.at("pe").at("checksum_ok").get<bool>()) << path;
+                EXPECT_EQ(*pe_checksum(**source) == pe->stored_checksum, f.at("pe").at("checksum_ok").get<bool>())
+                    << path;
             }
             ++files;
         }
     }
     EXPECT_GT(files, 10U);
     const auto systems = find_systems(machine);
-    const auto windows = std::find_if(systems.begin(), systems.end(), [](const InstalledSystem& s) { return s.kind == SystemKind::Windows; });
+    const auto windows = std::find_if(systems.begin(), systems.end(),
+                                      [](const InstalledSystem& s) { return s.kind == SystemKind::Windows; });
     ASSERT_NE(windows, systems.end());
     const auto registry = read_windows_registry(*windows->volume, windows->directory);
     ASSERT_TRUE(registry);
@@ -433,8 +472,9 @@ TEST_P(Expectations, HoldValueByValue) {
     EXPECT_EQ(registry->current, r.at("select").at("Current").get<std::uint32_t>());
     EXPECT_EQ(registry->last_known_good, r.at("select").at("LastKnownGood").get<std::uint32_t>());
     for (const auto& s : r.at("services")) {
-        const auto found = std::find_if(registry->services.begin(), registry->services.end(),
-                                        [&](const WindowsService& w) { return w.name == s.at("name").get<std::string>(); });
+        const auto found =
+            std::find_if(registry->services.begin(), registry->services.end(),
+                         [&](const WindowsService& w) { return w.name == s.at("name").get<std::string>(); });
         ASSERT_NE(found, registry->services.end()) << s.at("name");
         EXPECT_EQ(found->start, s.at("start").get<std::uint32_t>()) << found->name;
         EXPECT_EQ(found->error_control, s.at("error_control").get<std::uint32_t>()) << found->name;
@@ -443,15 +483,18 @@ TEST_P(Expectations, HoldValueByValue) {
             std::string a = found->file;
             std::string b = "/" + s.at("file").get<std::string>();
             for (auto* text : {&a, &b})
-                std::transform(text->begin(), text->end(), text->begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+                std::transform(text->begin(), text->end(), text->begin(),
+                               [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
             EXPECT_EQ(a, b);
-            EXPECT_EQ(resolve(*windows->volume->loader_view, found->file).has_value(), s.at("file_present").get<bool>()) << found->file;
+            EXPECT_EQ(resolve(*windows->volume->loader_view, found->file).has_value(), s.at("file_present").get<bool>())
+                << found->file;
         }
     }
     const auto letters = windows_drive_letters(machine, *windows);
     ASSERT_TRUE(letters);
     for (const auto& [letter, where] : r.at("drive_letters").items()) {
-        const auto found = std::find_if(letters->begin(), letters->end(), [&](const DriveLetter& l) { return l.letter == letter + ":"; });
+        const auto found = std::find_if(letters->begin(), letters->end(),
+                                        [&](const DriveLetter& l) { return l.letter == letter + ":"; });
         ASSERT_NE(found, letters->end()) << letter;
         const std::string text = where.get<std::string>();
         if (text.starts_with("partition ") && text.find("no such") == std::string::npos) {
@@ -462,6 +505,7 @@ TEST_P(Expectations, HoldValueByValue) {
         }
     }
 }
-INSTANTIATE_TEST_SUITE_P(Windows, Expectations, testing::Values("win-bios-mbr", "win-uefi-gpt", "win-nt5", "win-linux-dual"));
+INSTANTIATE_TEST_SUITE_P(Windows, Expectations,
+                         testing::Values("win-bios-mbr", "win-uefi-gpt", "win-nt5", "win-linux-dual"));
 
 }  // namespace

@@ -36,7 +36,8 @@ Look look_of(State state) {
 
 class CheckText {
 public:
-    CheckText(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence)
+    CheckText(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal,
+              bool all_evidence)
         : machine_(machine), verdict_(verdict), terminal_(terminal), all_evidence_(all_evidence) {}
 
     std::string run() {
@@ -51,24 +52,30 @@ private:
 
     void indented(std::size_t indent, std::string_view text, Ink ink = Ink::Plain) {
         const std::size_t room = terminal_.width() > indent + 20 ? terminal_.width() - indent : 40;
-        for (const auto& part : wrap(herberge::shown(text), room)) line(std::string(indent, ' ') + terminal_.ink(ink, part));
+        for (const auto& part : wrap(herberge::shown(text), room))
+            line(std::string(indent, ' ') + terminal_.ink(ink, part));
     }
 
     void headline() {
         std::string disks;
         for (const auto& disk : machine_.disks)
-            disks +=
-                fmt::format("{}d{} {} ({})", disks.empty() ? "" : ", ", disk.number, herberge::printable(disk.path), herberge::size_text(disk.source->size()));
-        line(terminal_.ink(Ink::Dim, fmt::format("{}, started by {}", disks, verdict_.firmware == herberge::FirmwareKind::Uefi ? "UEFI firmware" : "a BIOS")));
+            disks += fmt::format("{}d{} {} ({})", disks.empty() ? "" : ", ", disk.number,
+                                 herberge::printable(disk.path), herberge::size_text(disk.source->size()));
+        line(terminal_.ink(
+            Ink::Dim, fmt::format("{}, started by {}", disks,
+                                  verdict_.firmware == herberge::FirmwareKind::Uefi ? "UEFI firmware" : "a BIOS")));
         line();
         const std::size_t width = longest_name();
         for (const auto& system : verdict_.systems) {
             const std::string place = system.place.value_or("—");
             std::string verdict;
             if (system.starts == Starts::Yes) verdict = terminal_.ink(Ink::Good, "starts");
-            else if (system.stops_at) verdict = terminal_.ink(Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
+            else if (system.stops_at)
+                verdict = terminal_.ink(
+                    Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
             else verdict = terminal_.ink(Ink::Warn, untold(system));
-            line(fmt::format("{}  {}  {}", terminal_.ink(Ink::Bold, pad(place, 5)), pad(herberge::printable(system.name), width), verdict));
+            line(fmt::format("{}  {}  {}", terminal_.ink(Ink::Bold, pad(place, 5)),
+                             pad(herberge::printable(system.name), width), verdict));
         }
     }
 
@@ -96,13 +103,15 @@ private:
             }
         }
         if (!system.entry.empty())
-            section("entry",
-                    fmt::format("“{}”, {}", system.entry,
-                                system.entry_is_default ? "which starts unattended" : "the first that names this system; another one starts unattended"));
+            section("entry", fmt::format("“{}”, {}", system.entry,
+                                         system.entry_is_default
+                                             ? "which starts unattended"
+                                             : "the first that names this system; another one starts unattended"));
         for (const auto& fallback : system.fallbacks)
             section("instead", fmt::format("entry {} “{}” {}", fallback.path, fallback.entry,
                                            fallback.starts == Starts::Yes ? "would start it"
-                                           : fallback.stops_at            ? fmt::format("gets further, to {}", herberge::stage_id(*fallback.stops_at))
+                                           : fallback.stops_at            ? fmt::format("gets further, to {}",
+                                                                                        herberge::stage_id(*fallback.stops_at))
                                                                           : "gets further"));
         line();
         for (const auto& rung : system.stages) ladder(rung);
@@ -110,7 +119,8 @@ private:
 
     void section(std::string_view name, const std::string& text, Ink ink = Ink::Plain) {
         const auto parts = wrap(herberge::shown(text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
-        for (std::size_t i = 0; i < parts.size(); ++i) line((i == 0 ? "  " + pad(std::string(name), 8) : std::string(10, ' ')) + terminal_.ink(ink, parts[i]));
+        for (std::size_t i = 0; i < parts.size(); ++i)
+            line((i == 0 ? "  " + pad(std::string(name), 8) : std::string(10, ' ')) + terminal_.ink(ink, parts[i]));
     }
 
     void ladder(const herberge::StageState& rung) {
@@ -118,11 +128,14 @@ private:
         const std::size_t indent = 4 + stage_width + state_width;
         const std::string head =
             fmt::format("  {} {}{}", terminal_.ink(look.ink, look.mark),
-                        terminal_.ink(rung.state == State::NotReached ? Ink::Dim : Ink::Plain, pad(std::string(herberge::stage_id(rung.stage)), stage_width)),
+                        terminal_.ink(rung.state == State::NotReached ? Ink::Dim : Ink::Plain,
+                                      pad(std::string(herberge::stage_id(rung.stage)), stage_width)),
                         terminal_.ink(look.ink, pad(std::string(look.word), state_width)));
-        const auto parts = wrap(herberge::shown(rung.text), terminal_.width() > indent + 20 ? terminal_.width() - indent : 40);
+        const auto parts =
+            wrap(herberge::shown(rung.text), terminal_.width() > indent + 20 ? terminal_.width() - indent : 40);
         for (std::size_t i = 0; i < parts.size(); ++i) {
-            std::string whole = (i == 0 ? head : std::string(indent, ' ')) + terminal_.ink(rung.state == State::NotNeeded ? Ink::Dim : Ink::Plain, parts[i]);
+            std::string whole = (i == 0 ? head : std::string(indent, ' ')) +
+                                terminal_.ink(rung.state == State::NotNeeded ? Ink::Dim : Ink::Plain, parts[i]);
             if (!terminal_.colour()) whole.erase(whole.find_last_not_of(' ') + 1);
             line(whole);
         }
@@ -140,10 +153,14 @@ private:
         line(terminal_.ink(Ink::Bold, "Also found, stopping nothing by itself"));
         for (const auto* finding : rest) {
             const Ink ink = finding->severity == Severity::Risk ? Ink::Warn : Ink::Dim;
-            const auto parts = wrap(herberge::shown(finding->text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
+            const auto parts =
+                wrap(herberge::shown(finding->text), terminal_.width() > 40 ? terminal_.width() - 10 : 40);
             for (std::size_t i = 0; i < parts.size(); ++i)
-                line((i == 0 ? "  " + terminal_.ink(ink, pad(std::string(herberge::severity_id(finding->severity)), 8)) : std::string(10, ' ')) + parts[i]);
-            if (!finding->evidence.empty()) indented(10, fmt::format("{} ({})", evidence_text(finding->evidence.front()), finding->code), Ink::Dim);
+                line((i == 0 ? "  " + terminal_.ink(ink, pad(std::string(herberge::severity_id(finding->severity)), 8))
+                             : std::string(10, ' ')) +
+                     parts[i]);
+            if (!finding->evidence.empty())
+                indented(10, fmt::format("{} ({})", evidence_text(finding->evidence.front()), finding->code), Ink::Dim);
         }
     }
 
@@ -162,9 +179,11 @@ std::string evidence_text(const Evidence& evidence) {
     else if (evidence.range) out += fmt::format(" = {}", evidence.range->text());
     if (evidence.line) out += fmt::format(":{}", *evidence.line);
     // What is as it should be is told once.
-    if (!evidence.expected.empty() && evidence.expected != evidence.found) out += fmt::format("  expected {}", evidence.expected);
+    if (!evidence.expected.empty() && evidence.expected != evidence.found)
+        out += fmt::format("  expected {}", evidence.expected);
     if (!evidence.found.empty())
-        out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found", evidence.found);
+        out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found",
+                           evidence.found);
     return out;
 }
 
@@ -175,10 +194,12 @@ std::string untold(const herberge::SystemVerdict& system) {
         if (rung.state == State::Holds) last = &rung;
     }
     if (last == nullptr || last->stage < herberge::Stage::Entry) return "cannot be told from these images alone";
-    return fmt::format("holds as far as {}; the rest cannot be told from these images alone", herberge::stage_id(last->stage));
+    return fmt::format("holds as far as {}; the rest cannot be told from these images alone",
+                       herberge::stage_id(last->stage));
 }
 
-std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence) {
+std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal,
+                       bool all_evidence) {
     return CheckText(machine, verdict, terminal, all_evidence).run();
 }
 

@@ -49,7 +49,8 @@ std::optional<std::string> input_text(const std::string& path) {
     const auto text = file ? (*file)->text(most) : tl::unexpected(file.error());
     if (text) return *text;
     std::error_code ignored;
-    if (std::filesystem::is_regular_file(path, ignored) && std::filesystem::file_size(path, ignored) == 0) return std::string{};
+    if (std::filesystem::is_regular_file(path, ignored) && std::filesystem::file_size(path, ignored) == 0)
+        return std::string{};
     complain(Exit::unreadable, printable(text.error().text()));
     return std::nullopt;
 }
@@ -83,8 +84,8 @@ struct Opened {
             std::uint64_t first = 0;
             std::uint64_t count = 0;
             std::string_view digits(word);
-            const bool good =
-                take_number(digits, first) && digits.empty() && (words >> count) && first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
+            const bool good = take_number(digits, first) && digits.empty() && (words >> count) &&
+                              first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
             if (!good || (words >> word)) {
                 complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
                 return false;
@@ -175,10 +176,14 @@ int print(const std::string& text) {
 
 /// What the walk is to assume; nonzero: already complained.
 int walk_options(const Options& options, CheckOptions& wanted) {
-    wanted.firmware = options.firmware == "bios" ? FirmwareKind::Bios : options.firmware.starts_with("uefi") ? FirmwareKind::Uefi : FirmwareKind::Auto;
+    wanted.firmware = options.firmware == "bios"             ? FirmwareKind::Bios
+                      : options.firmware.starts_with("uefi") ? FirmwareKind::Uefi
+                                                             : FirmwareKind::Auto;
     if (options.firmware == "uefi32") wanted.efi_machine = EfiMachine::Ia32;
     wanted.rehearse = !options.no_rehearsal;
-    wanted.secure_boot = options.secure_boot == "on" ? SecureBoot::On : options.secure_boot == "off" ? SecureBoot::Off : SecureBoot::Auto;
+    wanted.secure_boot = options.secure_boot == "on"    ? SecureBoot::On
+                         : options.secure_boot == "off" ? SecureBoot::Off
+                                                        : SecureBoot::Auto;
     if (options.variables.empty()) return 0;
     auto variables = read_uefi_variables(options.variables);
     if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));
@@ -195,9 +200,11 @@ std::string asked_text(const Opened& opened) {
     constexpr std::size_t most = 12;
     std::vector<std::string> ranges;
     for (const auto& source : opened.damaged)
-        for (const auto& [offset, length] : source->asked()) ranges.push_back(fmt::format("{}@{}+{}", source->place(), offset, length));
+        for (const auto& [offset, length] : source->asked())
+            ranges.push_back(fmt::format("{}@{}+{}", source->place(), offset, length));
     if (ranges.empty()) return "\nNothing that a start reads lies on the unreadable sectors.\n";
-    std::string out = fmt::format("\nOf the unreadable sectors, a start asks for {} range{}:\n", ranges.size(), ranges.size() == 1 ? "" : "s");
+    std::string out = fmt::format("\nOf the unreadable sectors, a start asks for {} range{}:\n", ranges.size(),
+                                  ranges.size() == 1 ? "" : "s");
     for (std::size_t i = 0; i < std::min(most, ranges.size()); ++i) out += "  " + ranges[i] + "\n";
     if (ranges.size() > most) out += fmt::format("  and {} more\n", ranges.size() - most);
     return out;
@@ -212,7 +219,8 @@ int run_check(const Options& options) {
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     const Verdict verdict = check(opened.machine, wanted);
     const Terminal terminal;
-    print(options.format == "json" ? check_json(opened.machine, verdict) : check_text(opened.machine, verdict, terminal, options.all_evidence));
+    print(options.format == "json" ? check_json(opened.machine, verdict)
+                                   : check_text(opened.machine, verdict, terminal, options.all_evidence));
     if (!options.unreadable.empty() && options.format != "json") print(asked_text(opened));
     if (options.stats) opened.stats();
     if (verdict.all_start()) return Exit::all_start;
@@ -230,8 +238,10 @@ int run_systems(const Options& options) {
     else if (options.format == "svg") print(graph_svg(verdict));
     else {
         // The firmware that was asked for or found decides whether applications are of interest.
-        const auto files = verdict.firmware == FirmwareKind::Uefi ? find_efi_files(opened.machine, wanted.variables) : std::vector<EfiFile>{};
-        print(options.format == "json" ? systems_json(verdict, files) : systems_text(verdict, terminal) + efi_files_text(files, terminal));
+        const auto files = verdict.firmware == FirmwareKind::Uefi ? find_efi_files(opened.machine, wanted.variables)
+                                                                  : std::vector<EfiFile>{};
+        print(options.format == "json" ? systems_json(verdict, files)
+                                       : systems_text(verdict, terminal) + efi_files_text(files, terminal));
     }
     if (options.stats) opened.stats();
     return Exit::all_start;
@@ -246,16 +256,19 @@ int run_startup(const Options& options) {
         if (system.kind != SystemKind::Windows) continue;
         const auto items = windows_startup(system);
         if (!items) {
-            complain(Exit::unreadable, fmt::format("{}:{}: {}", system.volume->place, system.directory, printable(items.error().text())));
+            complain(Exit::unreadable,
+                     fmt::format("{}:{}: {}", system.volume->place, system.directory, printable(items.error().text())));
             continue;
         }
         const auto letters = windows_drive_letters(opened.machine, system).value_or(std::vector<DriveLetter>{});
         if (any) print("\n");
         any = true;
-        print(options.format == "json" ? startup_json(system, *items, letters) : startup_text(system, *items, letters, terminal));
+        print(options.format == "json" ? startup_json(system, *items, letters)
+                                       : startup_text(system, *items, letters, terminal));
     }
     if (options.stats) opened.stats();
-    return any ? Exit::all_start : complain(Exit::some_fail, "no Windows installation whose registry could be read is on these disks");
+    return any ? Exit::all_start
+               : complain(Exit::some_fail, "no Windows installation whose registry could be read is on these disks");
 }
 
 int run_layout(const Options& options) {
@@ -278,7 +291,9 @@ int run_entries(const Options& options) {
     const Terminal terminal;
     if (options.format == "json") print(entries_json(menus, boot));
     else
-        print((wanted.variables.given() ? boot_options_text(boot, terminal) + secure_boot_text(wanted.variables, terminal) + "\n" : std::string{}) +
+        print((wanted.variables.given()
+                   ? boot_options_text(boot, terminal) + secure_boot_text(wanted.variables, terminal) + "\n"
+                   : std::string{}) +
               entries_text(menus, terminal));
     if (options.stats) opened.stats();
     return Exit::all_start;
@@ -287,10 +302,12 @@ int run_entries(const Options& options) {
 int run_variables(const Options& options) {
     const auto variables = read_uefi_variables(options.variables);
     if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));
-    if (!options.name.empty() && std::ranges::find(variables->all, options.name, &UefiVariable::name) == variables->all.end())
+    if (!options.name.empty() &&
+        std::ranges::find(variables->all, options.name, &UefiVariable::name) == variables->all.end())
         return complain(Exit::usage, fmt::format("no variable is named “{}”", options.name));
     const Terminal terminal;
-    print(options.format == "json" ? variables_json(*variables, options.name) : variables_text(*variables, options.name, terminal));
+    print(options.format == "json" ? variables_json(*variables, options.name)
+                                   : variables_text(*variables, options.name, terminal));
     return Exit::all_start;
 }
 
@@ -304,7 +321,8 @@ int run_sector(const Options& options) {
             if (!options.boot_sectors) continue;
             for (const auto& volume : disk.volumes) {
                 const auto where = volume.source->locate(0, std::min<std::uint64_t>(512, volume.source->size()));
-                if (volume.partition != 0 && !where.empty() && where.front().offset != 0) wanted.emplace_back(&disk, where.front().offset / 512);
+                if (volume.partition != 0 && !where.empty() && where.front().offset != 0)
+                    wanted.emplace_back(&disk, where.front().offset / 512);
             }
             if (!disk.catalogue) continue;
             wanted.emplace_back(&disk, disk.catalogue->offset / 512);
@@ -313,12 +331,15 @@ int run_sector(const Options& options) {
     } else {
         const auto place = parse_place(options.place);
         const Disk* disk = place ? opened.machine.disk(place->disk) : nullptr;
-        if (!place || place->path) return complain(Exit::usage, fmt::format("“{}” is not a sector; {}", options.place, place_help));
+        if (!place || place->path)
+            return complain(Exit::usage, fmt::format("“{}” is not a sector; {}", options.place, place_help));
         if (disk == nullptr) return complain(Exit::usage, fmt::format("there is no disk d{}", place->disk));
         std::uint64_t lba = place->offset.value_or(0) / 512;
         if (place->partition != 0) {
             const auto* partition = disk->table.find(place->partition);
-            if (partition == nullptr) return complain(Exit::usage, fmt::format("there is no partition d{}p{}", place->disk, place->partition));
+            if (partition == nullptr)
+                return complain(Exit::usage,
+                                fmt::format("there is no partition d{}p{}", place->disk, place->partition));
             lba += partition->first_lba;
         }
         wanted.emplace_back(disk, lba);
@@ -330,7 +351,8 @@ int run_sector(const Options& options) {
         if (!view) return complain(Exit::unreadable, printable(view.error().text()));
         if (!first) print("\n");
         first = false;
-        print(options.format == "json" ? sector_json(view->place, view->kind, view->fields) : sector_text(*view, terminal));
+        print(options.format == "json" ? sector_json(view->place, view->kind, view->fields)
+                                       : sector_text(*view, terminal));
     }
     if (options.stats) opened.stats();
     return Exit::all_start;
@@ -342,12 +364,14 @@ namespace {
 const Volume* volume_of(const Opened& opened, const Place& place) {
     const Volume* volume = opened.machine.volume(place.disk, place.partition);
     if (volume == nullptr) {
-        complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk, place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
+        complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk,
+                                          place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
         return nullptr;
     }
     if (volume->loader_view == nullptr) {
         complain(Exit::unreadable,
-                 fmt::format("{} cannot be listed: {}", volume->place, volume->problem ? printable(volume->problem->text()) : "no file system"));
+                 fmt::format("{} cannot be listed: {}", volume->place,
+                             volume->problem ? printable(volume->problem->text()) : "no file system"));
         return nullptr;
     }
     return volume;
@@ -359,7 +383,8 @@ int run_files(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
     auto place = parse_place(options.place);
-    if (!place || place->offset) return complain(Exit::usage, fmt::format("“{}” is not a directory; {}", options.place, place_help));
+    if (!place || place->offset)
+        return complain(Exit::usage, fmt::format("“{}” is not a directory; {}", options.place, place_help));
     const Volume* volume = volume_of(opened, *place);
     if (volume == nullptr) return Exit::unreadable;
     const FileSystem& fs = *volume->loader_view;
@@ -398,7 +423,8 @@ int run_copy(const Options& options) {
     if (!opened.open(options)) return Exit::unreadable;
     const auto place = parse_place(options.place);
     if (!place || (!place->path && !place->offset))
-        return complain(Exit::usage, fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
+        return complain(Exit::usage,
+                        fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
     Source source;
     if (place->path) {
         const Volume* volume = volume_of(opened, *place);
@@ -411,7 +437,8 @@ int run_copy(const Options& options) {
     } else {
         const Disk* disk = opened.machine.disk(place->disk);
         const Volume* volume = place->partition != 0 ? opened.machine.volume(place->disk, place->partition) : nullptr;
-        if (disk == nullptr || (place->partition != 0 && volume == nullptr)) return complain(Exit::usage, "there is no such disk or partition");
+        if (disk == nullptr || (place->partition != 0 && volume == nullptr))
+            return complain(Exit::usage, "there is no such disk or partition");
         const Source& base = volume != nullptr ? volume->source : disk->source;
         if (*place->offset > base->size() || place->length > base->size() - *place->offset)
             return complain(Exit::usage, fmt::format("{} has only {} bytes", base->place(), base->size()));
@@ -424,15 +451,21 @@ int run_copy(const Options& options) {
             return complain(Exit::usage, "the output is one of the images, which are never written");
     }
     OutputFile file;
-    if (const auto problem = file.open(options.output, options.replace); !problem.empty()) return complain(Exit::unreadable, problem);
+    if (const auto problem = file.open(options.output, options.replace); !problem.empty())
+        return complain(Exit::unreadable, problem);
     constexpr std::uint64_t step = std::uint64_t{1} << 20U;
     for (std::uint64_t at = 0; at < source->size(); at += step) {
         const auto part = source->bytes(at, std::min(step, source->size() - at));
-        if (!part) return complain(Exit::unreadable, fmt::format("{} (after {} bytes; nothing was kept)", printable(part.error().text()), at));
-        if (!file.write(*part)) return complain(Exit::unreadable, fmt::format("{} could not be written", printable(options.output)));
+        if (!part)
+            return complain(Exit::unreadable,
+                            fmt::format("{} (after {} bytes; nothing was kept)", printable(part.error().text()), at));
+        if (!file.write(*part))
+            return complain(Exit::unreadable, fmt::format("{} could not be written", printable(options.output)));
     }
-    if (!file.keep()) return complain(Exit::unreadable, fmt::format("{} could not be written", printable(options.output)));
-    fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()), printable(source->place()));
+    if (!file.keep())
+        return complain(Exit::unreadable, fmt::format("{} could not be written", printable(options.output)));
+    fmt::print(stderr, "{} bytes ({}) copied from {}\n", source->size(), size_text(source->size()),
+               printable(source->place()));
     return Exit::all_start;
 }
 
@@ -467,7 +500,9 @@ int run_rehearse(const Options& options) {
     wanted.name_files = true;
     wanted.most_instructions = static_cast<std::uint64_t>(options.millions * 1e6);
     const auto keys = parse_keys(options.keys);
-    if (!keys) return complain(Exit::usage, fmt::format("“{}” is no list of keys; it looks like 2:esc,3.5:enter", options.keys));
+    if (!keys)
+        return complain(Exit::usage,
+                        fmt::format("“{}” is no list of keys; it looks like 2:esc,3.5:enter", options.keys));
     wanted.keys = *keys;
     if (!options.until.empty()) {
         wanted.until = stage_from_id(options.until);
@@ -480,7 +515,8 @@ int run_rehearse(const Options& options) {
     const Terminal terminal;
     print(options.format == "json" ? rehearsal_json(rehearsal) : rehearsal_text(rehearsal, terminal));
     if (options.stats) opened.stats();
-    return rehearsal.end == RehearsalEnd::KernelEntered || rehearsal.end == RehearsalEnd::KernelRead || rehearsal.end == RehearsalEnd::UntilReached
+    return rehearsal.end == RehearsalEnd::KernelEntered || rehearsal.end == RehearsalEnd::KernelRead ||
+                   rehearsal.end == RehearsalEnd::UntilReached
                ? Exit::all_start
                : Exit::some_fail;
 }
@@ -492,7 +528,8 @@ std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
     std::string out;
     std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
                        : system.stops_at
-                           ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " + printable(system.at(*system.stops_at).text)
+                           ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
+                                 printable(system.at(*system.stops_at).text)
                            : terminal.ink(Ink::Warn, untold(system));
     for (const auto& part : wrap(said, terminal.width() - 6)) out += "      " + part + "\n";
     return out;
@@ -501,7 +538,8 @@ std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
 /// The names of the files that an earlier run wrote into a demo folder: these alone may be written again.
 class DemoFolder {
 public:
-    explicit DemoFolder(const std::string& folder) : list_((std::filesystem::path(folder) / "demo-disks.txt").string()) {
+    explicit DemoFolder(const std::string& folder)
+        : list_((std::filesystem::path(folder) / "demo-disks.txt").string()) {
         std::ifstream file(list_);
         std::string line;
         while (names_.size() < 1000 && std::getline(file, line)) names_.insert(line);
@@ -511,7 +549,8 @@ public:
         const auto name = std::filesystem::path(path).filename().string();
         std::error_code ignored;
         if (!names_.contains(name) && std::filesystem::exists(std::filesystem::symlink_status(path, ignored))) {
-            complain(Exit::unreadable, fmt::format("{} is there already and was not written by this command; nothing is replaced", path));
+            complain(Exit::unreadable,
+                     fmt::format("{} is there already and was not written by this command; nothing is replaced", path));
             return false;
         }
         if (names_.insert(name).second) std::ofstream(list_, std::ios::app) << name << '\n';
@@ -524,7 +563,8 @@ private:
 };
 
 /// Writes disks and walks them; nonzero: already complained.
-int show_stories(const std::string& head, const std::vector<demo::Story>& stories, const Options& options, DemoFolder& folder, const Terminal& terminal) {
+int show_stories(const std::string& head, const std::vector<demo::Story>& stories, const Options& options,
+                 DemoFolder& folder, const Terminal& terminal) {
     print(head + "\n\n");
     for (const auto& disk : stories) {
         const std::string path = (std::filesystem::path(options.folder) / disk.name).string();
@@ -551,13 +591,16 @@ int run_demo(const Options& options) {
     if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
     DemoFolder folder(options.folder);
     const Terminal terminal;
-    if (const int problem =
-            show_stories("The front desk of the inn Almhof: one machine, in several states.", demo::front_desk_disks(), options, folder, terminal);
+    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.",
+                                         demo::front_desk_disks(), options, folder, terminal);
         problem != 0)
         return problem;
-    if (const int problem = show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal); problem != 0)
+    if (const int problem =
+            show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal);
+        problem != 0)
         return problem;
-    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.", demo::help_discs(), options, folder, terminal);
+    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.",
+                                         demo::help_discs(), options, folder, terminal);
         problem != 0)
         return problem;
     print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
@@ -569,7 +612,8 @@ int run_demo(const Options& options) {
         one.variables = base.string() + ".fd";
         one.firmware = "uefi";
         if (!folder.claim(one.images.front()) || !folder.claim(one.variables)) return Exit::unreadable;
-        if (!forge::write_sparse(one.images.front(), disk) || !forge::write_sparse(one.variables, story.variables(disk)))
+        if (!forge::write_sparse(one.images.front(), disk) ||
+            !forge::write_sparse(one.variables, story.variables(disk)))
             return complain(Exit::unreadable, fmt::format("{}: cannot be written", one.images.front()));
         Opened opened;
         CheckOptions wanted;
@@ -584,19 +628,24 @@ int run_demo(const Options& options) {
         for (const auto& [name, make] : machine.disks) {
             const std::string path = (std::filesystem::path(options.folder) / name).string();
             if (!folder.claim(path)) return Exit::unreadable;
-            if (!forge::write_sparse(path, make())) return complain(Exit::unreadable, fmt::format("{}: cannot be written", path));
+            if (!forge::write_sparse(path, make()))
+                return complain(Exit::unreadable, fmt::format("{}: cannot be written", path));
             several.images.push_back(path);
         }
         Opened opened;
         if (!opened.open(several)) return Exit::unreadable;
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(machine.name, 34)), machine.story));
         for (const auto& system : check(opened.machine).systems)
-            print(fmt::format("      {}  {}\n", pad(fmt::format("{} {}", pad(system.place.value_or("—"), 5), printable(system.name)), 50),
+            print(fmt::format("      {}  {}\n",
+                              pad(fmt::format("{} {}", pad(system.place.value_or("—"), 5), printable(system.name)), 50),
                               system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
-                              : system.stops_at            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at)))
-                                                           : terminal.ink(Ink::Warn, untold(system))));
+                              : system.stops_at
+                                  ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at)))
+                                  : terminal.ink(Ink::Warn, untold(system))));
     }
-    print(fmt::format("\nLook at one: herberge check {0}/no-init.img\n         or: herberge systems {0}/office.img {0}/archive.img\n", options.folder));
+    print(fmt::format(
+        "\nLook at one: herberge check {0}/no-init.img\n         or: herberge systems {0}/office.img {0}/archive.img\n",
+        options.folder));
     return Exit::all_start;
 }
 

@@ -7,8 +7,8 @@
 
 namespace tool {
 
-/// Exit statuses of the design: every system starts; some does not; wrong usage; an input cannot be read or an output not
-/// written; none is known not to start, and some cannot be told.
+/// Exit statuses of the design: every system starts; some does not; wrong usage; an input cannot be read or an output
+/// not written; none is known not to start, and some cannot be told.
 enum Exit : int { all_start = 0, some_fail = 1, usage = 2, unreadable = 3, cannot_tell = 4 };
 
 struct Options {

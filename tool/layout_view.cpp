@@ -61,18 +61,23 @@ void draw(std::string& out, const herberge::Disk& disk, const Terminal& terminal
         if (s.partition != 0) {
             const auto* volume = volume_of(disk, s.partition);
             first = fmt::format(" p{}", s.partition);
-            if (volume != nullptr && !volume->info.kind.empty() && widths[i] >= 4 + first.size() + volume->info.kind.size()) first += " " + volume->info.kind;
+            if (volume != nullptr && !volume->info.kind.empty() &&
+                widths[i] >= 4 + first.size() + volume->info.kind.size())
+                first += " " + volume->info.kind;
             second = " " + size_text(s.sectors * disk.table.sector_size);
             if (columns(second) > widths[i]) second.clear();
         } else {
             for (std::size_t j = 0; j < widths[i]; ++j) first += "·";
             second = first;
         }
-        const bool active = s.partition != 0 && disk.table.find(s.partition) != nullptr && disk.table.find(s.partition)->active;
-        middle += "│" + terminal.ink(s.partition == 0 ? Ink::Dim
-                                     : active         ? Ink::Good
-                                                      : Ink::Bold,
-                                     pad(first.substr(0, s.partition != 0 ? std::min(first.size(), widths[i]) : first.size()), widths[i]));
+        const bool active =
+            s.partition != 0 && disk.table.find(s.partition) != nullptr && disk.table.find(s.partition)->active;
+        middle +=
+            "│" + terminal.ink(s.partition == 0 ? Ink::Dim
+                               : active         ? Ink::Good
+                                                : Ink::Bold,
+                               pad(first.substr(0, s.partition != 0 ? std::min(first.size(), widths[i]) : first.size()),
+                                   widths[i]));
         below += "│" + terminal.ink(Ink::Dim, pad(second, widths[i]));
     }
     out += "  " + top + "┐\n  " + middle + "│\n  " + below + "│\n  " + bottom + "┘\n";
@@ -90,7 +95,8 @@ struct Table {
             }
         for (std::size_t r = 0; r < rows.size(); ++r) {
             std::string line(indent, ' ');
-            for (std::size_t i = 0; i < rows[r].size(); ++i) line += i + 1 < rows[r].size() ? pad(rows[r][i], widths[i] + 2) : rows[r][i];
+            for (std::size_t i = 0; i < rows[r].size(); ++i)
+                line += i + 1 < rows[r].size() ? pad(rows[r][i], widths[i] + 2) : rows[r][i];
             line.erase(line.find_last_not_of(' ') + 1);
             out += terminal.ink(r == 0 ? Ink::Dim : Ink::Plain, line) + "\n";
         }
@@ -107,8 +113,10 @@ std::string date(std::int64_t seconds) {
 void print_findings(std::string& out, const std::vector<herberge::Finding>& findings, const Terminal& terminal) {
     for (const auto& finding : findings) {
         const Ink ink = finding.severity == herberge::Severity::Note ? Ink::Dim : Ink::Warn;
-        out += fmt::format("  {}{}\n", terminal.ink(ink, pad(std::string(herberge::severity_id(finding.severity)), 8)), printable(finding.text));
-        if (!finding.evidence.empty()) out += "          " + terminal.ink(Ink::Dim, printable(evidence_text(finding.evidence.front()))) + "\n";
+        out += fmt::format("  {}{}\n", terminal.ink(ink, pad(std::string(herberge::severity_id(finding.severity)), 8)),
+                           printable(finding.text));
+        if (!finding.evidence.empty())
+            out += "          " + terminal.ink(Ink::Dim, printable(evidence_text(finding.evidence.front()))) + "\n";
     }
 }
 
@@ -119,7 +127,8 @@ void print_catalogue(std::string& out, const herberge::BootCatalogue& catalogue,
                                image.platform == 0xEF ? "UEFI"
                                : image.platform == 0  ? "BIOS"
                                                       : fmt::format("platform {:02x}", image.platform),
-                               std::string(herberge::emulation_name(image.emulation)), std::to_string(image.offset), fmt::format("{} sectors", image.sectors),
+                               std::string(herberge::emulation_name(image.emulation)), std::to_string(image.offset),
+                               fmt::format("{} sectors", image.sectors),
                                image.platform == 0xEF ? "—" : fmt::format("{:04x}:0000", image.segment)});
     out += "\n";
     images.print(out, terminal, 2);
@@ -134,7 +143,8 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
         if (!out.empty()) out += "\n";
         const bool gpt = disk.table.kind == herberge::TableKind::Gpt;
         const bool table = disk.table.kind == herberge::TableKind::Mbr;
-        out += fmt::format("{}  {}, {}, {}\n", terminal.ink(Ink::Bold, fmt::format("d{}", disk.number)), printable(disk.path), size_text(disk.source->size()),
+        out += fmt::format("{}  {}, {}, {}\n", terminal.ink(Ink::Bold, fmt::format("d{}", disk.number)),
+                           printable(disk.path), size_text(disk.source->size()),
                            table ? fmt::format("MBR, disk signature {:08x}", disk.table.disk_signature)
                            : gpt ? "GPT, disk GUID " + disk.table.disk_guid
                                  : std::string("no partition table"));
@@ -149,21 +159,25 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
         for (const auto& p : disk.table.partitions) {
             const auto* volume = volume_of(disk, p.number);
             const std::string place = fmt::format("d{}p{}", disk.number, p.number);
-            partitions.rows.push_back({place, std::to_string(p.first_lba), std::to_string(p.sectors), size_text(p.sectors * disk.table.sector_size),
-                                       gpt ? p.type_name() : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
-                                       volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?",
-                                       volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
+            partitions.rows.push_back(
+                {place, std::to_string(p.first_lba), std::to_string(p.sectors),
+                 size_text(p.sectors * disk.table.sector_size),
+                 gpt ? p.type_name() : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
+                 volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?",
+                 volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
             const auto called = herberge::partition_names(disk, p);
-            names.rows.push_back({place, called.linux_name, called.grub, called.legacy.empty() ? "—" : called.legacy, called.arc.empty() ? "—" : called.arc,
-                                  p.partuuid, volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
+            names.rows.push_back({place, called.linux_name, called.grub, called.legacy.empty() ? "—" : called.legacy,
+                                  called.arc.empty() ? "—" : called.arc, p.partuuid,
+                                  volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
         }
         for (const auto& volume : disk.volumes)
             if (volume.partition == 0) {
-                partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512), size_text(disk.source->size()), "whole disk",
-                                           volume.info.kind, volume.info.label});
+                partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512),
+                                           size_text(disk.source->size()), "whole disk", volume.info.kind,
+                                           volume.info.label});
                 const auto called = herberge::disk_names(disk);
-                names.rows.push_back(
-                    {volume.place, called.linux_name, called.grub, called.legacy, "—", "—", volume.info.uuid.empty() ? "—" : volume.info.uuid});
+                names.rows.push_back({volume.place, called.linux_name, called.grub, called.legacy, "—", "—",
+                                      volume.info.uuid.empty() ? "—" : volume.info.uuid});
             }
         if (partitions.rows.size() > 1) {
             out += "\n";
@@ -175,7 +189,8 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
         Table gaps{{{"gap", "first", "sectors", "size", "holds"}}};
         for (const auto& s : herberge::stretches(disk.table, disk.source->size()))
             if (s.partition == 0 && !bare)
-                gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned", std::to_string(s.first_lba), std::to_string(s.sectors),
+                gaps.rows.push_back({s.first_lba == 0 ? "before the first partition" : "unassigned",
+                                     std::to_string(s.first_lba), std::to_string(s.sectors),
                                      size_text(s.sectors * disk.table.sector_size), herberge::describe_gap(disk, s)});
         if (gaps.rows.size() > 1) {
             out += "\n";
@@ -195,30 +210,34 @@ std::string fields_text(const std::vector<herberge::Field>& fields, const Termin
     std::string out;
     Table table{{{"offset", "bytes", "field", "value", ""}}};
     for (const auto& f : fields)
-        table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value), printable(f.meaning)});
+        table.rows.push_back({fmt::format("{:#05x}", f.offset), std::to_string(f.size), f.name, printable(f.value),
+                              printable(f.meaning)});
     table.print(out, terminal, 2);
     return out;
 }
 
 std::string vendor_text(std::string_view guid) {
-    static constexpr std::pair<std::string_view, std::string_view> known[] = {{herberge::UefiVariables::global, "UEFI"},
-                                                                              {herberge::UefiVariables::security, "image security"},
-                                                                              {"605dab50-e046-4300-abb6-3dd810dd8b23", "shim"},
-                                                                              {"4a67b082-0a4c-41cf-b6c7-440b29bb8c4f", "systemd-boot"}};
+    static constexpr std::pair<std::string_view, std::string_view> known[] = {
+        {herberge::UefiVariables::global, "UEFI"},
+        {herberge::UefiVariables::security, "image security"},
+        {"605dab50-e046-4300-abb6-3dd810dd8b23", "shim"},
+        {"4a67b082-0a4c-41cf-b6c7-440b29bb8c4f", "systemd-boot"}};
     const auto* found = std::ranges::find(known, guid, &std::pair<std::string_view, std::string_view>::first);
     return found != std::end(known) ? std::string(found->second) : std::string(guid);
 }
 
 }  // namespace
 
-std::string variables_text(const herberge::UefiVariables& variables, const std::string& name, const Terminal& terminal) {
+std::string variables_text(const herberge::UefiVariables& variables, const std::string& name,
+                           const Terminal& terminal) {
     std::string out;
     for (const auto& finding : variables.findings) out += terminal.ink(Ink::Warn, printable(finding.text)) + "\n\n";
     if (name.empty()) {
         Table table{{{"variable", "vendor", "bytes", "holds", "attributes"}}};
         for (const auto& v : variables.all) {
             const auto view = herberge::view_variable(v);
-            table.rows.push_back({printable(v.name), vendor_text(v.guid), std::to_string(v.data.size()), view.kind, view.attributes});
+            table.rows.push_back(
+                {printable(v.name), vendor_text(v.guid), std::to_string(v.data.size()), view.kind, view.attributes});
         }
         table.print(out, terminal, 0);
         return out;
@@ -226,10 +245,13 @@ std::string variables_text(const herberge::UefiVariables& variables, const std::
     for (const auto& v : variables.all) {
         if (v.name != name) continue;
         const auto view = herberge::view_variable(v);
-        out += fmt::format("{}  {}, {} bytes  {}\n", terminal.ink(Ink::Bold, printable(v.name)), view.kind.empty() ? "bytes" : view.kind, v.data.size(),
+        out += fmt::format("{}  {}, {} bytes  {}\n", terminal.ink(Ink::Bold, printable(v.name)),
+                           view.kind.empty() ? "bytes" : view.kind, v.data.size(),
                            terminal.ink(Ink::Dim, fmt::format("{} ({})", vendor_text(v.guid), view.attributes)));
         if (!view.fields.empty()) out += "\n" + fields_text(view.fields, terminal);
-        else out += fmt::format("  {}\n", herberge::hex(std::span(v.data).first(std::min<std::size_t>(v.data.size(), 64))));
+        else
+            out +=
+                fmt::format("  {}\n", herberge::hex(std::span(v.data).first(std::min<std::size_t>(v.data.size(), 64))));
     }
     return out;
 }
@@ -264,7 +286,8 @@ std::string sector_text(const herberge::SectorView& view, const Terminal& termin
         std::string bytes;
         std::string text;
         for (std::size_t i = 0; i < part.size(); ++i) {
-            bytes += terminal.ink(named[row + i] ? Ink::Bold : Ink::Dim, fmt::format("{:02x}", part[i])) + (i == 7 ? "  " : " ");
+            bytes += terminal.ink(named[row + i] ? Ink::Bold : Ink::Dim, fmt::format("{:02x}", part[i])) +
+                     (i == 7 ? "  " : " ");
             text += part[i] >= 0x20 && part[i] < 0x7F ? static_cast<char>(part[i]) : '.';
         }
         out += fmt::format("  {:03x}   {} {}\n", row, bytes, text);
@@ -272,12 +295,14 @@ std::string sector_text(const herberge::SectorView& view, const Terminal& termin
     return out;
 }
 
-std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal) {
+std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files,
+                       const Terminal& terminal) {
     std::string out = terminal.ink(Ink::Bold, printable(place)) + "\n";
     Table table{{{"kind", "mode", "owner", "bytes", "changed (UTC)", "name"}}};
     for (const auto& f : files)
-        table.rows.push_back({std::string(herberge::file_type_name(f.info.type)), fmt::format("{:04o}", f.info.permissions),
-                              fmt::format("{}:{}", f.info.uid, f.info.gid), std::to_string(f.info.size), date(f.info.modified),
+        table.rows.push_back({std::string(herberge::file_type_name(f.info.type)),
+                              fmt::format("{:04o}", f.info.permissions), fmt::format("{}:{}", f.info.uid, f.info.gid),
+                              std::to_string(f.info.size), date(f.info.modified),
                               printable(f.name) + (f.target.empty() ? "" : " -> " + printable(f.target))});
     table.print(out, terminal, 2);
     return out;
@@ -294,18 +319,23 @@ std::string_view why_not_shown(const herberge::Menu& menu) {
     return menu.timeout == 0 ? "the menu is not shown" : "the menu is shown";
 }
 
-void one_file(std::string& out, std::string_view what, const herberge::FileReference& f, const Terminal& terminal, std::size_t indent) {
+void one_file(std::string& out, std::string_view what, const herberge::FileReference& f, const Terminal& terminal,
+              std::size_t indent) {
     const std::string lead(indent, ' ');
     if (f.found()) {
         out += fmt::format("{}{}{} ({})\n", lead, pad(std::string(what), 10), printable(f.place), size_text(f.size));
-        for (const auto& link : f.links) out += fmt::format("{}{}{}\n", lead, pad("", 10), terminal.ink(Ink::Dim, "through " + printable(link)));
+        for (const auto& link : f.links)
+            out += fmt::format("{}{}{}\n", lead, pad("", 10), terminal.ink(Ink::Dim, "through " + printable(link)));
         return;
     }
-    out += fmt::format("{}{}{}  {}\n", lead, pad(std::string(what), 10), printable(f.written), terminal.ink(Ink::Bad, "error: " + printable(*f.error)));
-    for (const auto& near : f.near_misses) out += fmt::format("{}{}{}\n", lead, pad("", 10), terminal.ink(Ink::Warn, "but there is " + printable(near)));
+    out += fmt::format("{}{}{}  {}\n", lead, pad(std::string(what), 10), printable(f.written),
+                       terminal.ink(Ink::Bad, "error: " + printable(*f.error)));
+    for (const auto& near : f.near_misses)
+        out += fmt::format("{}{}{}\n", lead, pad("", 10), terminal.ink(Ink::Warn, "but there is " + printable(near)));
 }
 
-void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& terminal, bool is_default, std::size_t indent) {
+void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& terminal, bool is_default,
+               std::size_t indent) {
     const std::string lead(indent, ' ');
     const bool files = std::ranges::all_of(e.ramdisks, [](const auto& f) { return f.found(); });
     const bool submenu = e.kind == herberge::EntryKind::Submenu;
@@ -314,24 +344,30 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
         state = e.stops_at ? terminal.ink(Ink::Bad, "does not resolve")
                 : !files   ? terminal.ink(Ink::Warn, "resolves without its RAM disk")
                            : terminal.ink(Ink::Good, "resolves");
-    out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ", pad(e.path_text(), 4),
-                       terminal.ink(Ink::Bold, printable(e.title)), state, is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
+    out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ",
+                       pad(e.path_text(), 4), terminal.ink(Ink::Bold, printable(e.title)), state,
+                       is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
     const std::string place = e.line > 0 ? fmt::format("{}:{}", e.place, e.line) : e.place;
-    out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad(submenu ? "submenu" : std::string(herberge::entry_kind_name(e.kind)), 10),
+    out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '),
+                       pad(submenu ? "submenu" : std::string(herberge::entry_kind_name(e.kind)), 10),
                        terminal.ink(Ink::Dim, printable(place)));
     if (submenu) {
-        for (const auto& child : e.children) one_entry(out, child, terminal, is_default && child.index == e.default_child, indent + 6);
+        for (const auto& child : e.children)
+            one_entry(out, child, terminal, is_default && child.index == e.default_child, indent + 6);
         return;
     }
     for (const auto& f : e.kernel) one_file(out, "kernel", f, terminal, indent + 8);
     for (const auto& f : e.ramdisks) one_file(out, "RAM disk", f, terminal, indent + 8);
     for (const auto& f : e.devicetree) one_file(out, "dev. tree", f, terminal, indent + 8);
-    if (!e.arguments.empty()) out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("arguments", 10), printable(e.arguments));
+    if (!e.arguments.empty())
+        out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("arguments", 10), printable(e.arguments));
     if (e.chain_disk)
         out += fmt::format("{}{}d{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), *e.chain_disk,
                            e.chain_partition != 0 ? fmt::format("p{}", e.chain_partition) : "");
     const bool told = std::ranges::any_of(e.kernel, [](const auto& f) { return !f.found(); });
-    if (e.stops_at && !told) out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("but", 10), terminal.ink(Ink::Bad, printable(e.stop_reason)));
+    if (e.stops_at && !told)
+        out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("but", 10),
+                           terminal.ink(Ink::Bad, printable(e.stop_reason)));
 }
 
 }  // namespace
@@ -340,7 +376,8 @@ std::string boot_options_text(const std::vector<herberge::BootOptionState>& opti
     std::string out = terminal.ink(Ink::Bold, "firmware") + "  boot options, in the order in which it tries them\n\n";
     for (const auto& o : options) {
         const bool works = o.problem.empty() && o.option.active;
-        out += fmt::format("  Boot{:04X}  {}  {}\n", o.option.number, terminal.ink(Ink::Bold, printable(o.option.description)),
+        out += fmt::format("  Boot{:04X}  {}  {}\n", o.option.number,
+                           terminal.ink(Ink::Bold, printable(o.option.description)),
                            works              ? terminal.ink(Ink::Good, "resolves")
                            : !o.option.active ? terminal.ink(Ink::Dim, "not active")
                                               : terminal.ink(Ink::Bad, "does not resolve"));
@@ -351,7 +388,8 @@ std::string boot_options_text(const std::vector<herberge::BootOptionState>& opti
                                o.application == EfiApplication::Unknown ? std::string{} : fmt::format(" ({})", kind));
         if (const auto text = herberge::load_option_text(o.option.optional_data); !text.empty())
             out += fmt::format("            hands on  “{}”\n", printable(text));
-        if (!o.problem.empty()) out += fmt::format("            but       {}\n", terminal.ink(Ink::Bad, printable(o.problem)));
+        if (!o.problem.empty())
+            out += fmt::format("            but       {}\n", terminal.ink(Ink::Bad, printable(o.problem)));
     }
     if (options.empty()) out += "  none\n";
     return out;
@@ -363,24 +401,31 @@ std::string secure_boot_text(const herberge::UefiVariables& variables, const Ter
     const auto list = [&](std::string_view name, std::string_view what, const herberge::SignatureDatabase& database) {
         const std::size_t digests = database.sha256.size() + database.other_digests.size();
         if (database.empty() && database.damaged == 0) return;
-        out += fmt::format("  {}  {}: {} certificate{}, {} digest{}{}\n", terminal.ink(Ink::Bold, std::string(name)), what, database.certificates.size(),
-                           database.certificates.size() == 1 ? "" : "s", digests, digests == 1 ? "" : "s",
-                           database.damaged == 0 ? std::string() : terminal.ink(Ink::Warn, fmt::format(", {} damaged list", database.damaged)));
+        out += fmt::format("  {}  {}: {} certificate{}, {} digest{}{}\n", terminal.ink(Ink::Bold, std::string(name)),
+                           what, database.certificates.size(), database.certificates.size() == 1 ? "" : "s", digests,
+                           digests == 1 ? "" : "s",
+                           database.damaged == 0
+                               ? std::string()
+                               : terminal.ink(Ink::Warn, fmt::format(", {} damaged list", database.damaged)));
         for (const auto& certificate : herberge::database_certificates(database)) {
-            out += fmt::format("            {}\n",
-                               certificate.subject.empty() ? terminal.ink(Ink::Warn, "a certificate that cannot be read") : printable(certificate.subject));
+            out += fmt::format("            {}\n", certificate.subject.empty()
+                                                       ? terminal.ink(Ink::Warn, "a certificate that cannot be read")
+                                                       : printable(certificate.subject));
             if (!certificate.subject.empty())
-                out += terminal.ink(Ink::Dim, fmt::format("              by {}, {} to {}", printable(certificate.issuer), certificate.not_before,
-                                                          certificate.not_after)) +
-                       "\n";
+                out +=
+                    terminal.ink(Ink::Dim, fmt::format("              by {}, {} to {}", printable(certificate.issuer),
+                                                       certificate.not_before, certificate.not_after)) +
+                    "\n";
             out += terminal.ink(Ink::Dim, fmt::format("              SHA-256 {}", certificate.sha256)) + "\n";
         }
     };
     list("db", "may start", policy.trust.allowed);
     list("dbx", "may not start", policy.trust.denied);
     for (const auto& one : policy.trust.denied.revoked)
-        out += fmt::format("            certificate with {} {} of its signed part: {}\n", one.algorithm, terminal.ink(Ink::Dim, one.digest),
-                           one.from ? fmt::format("what it signed after {}", herberge::utc_text(*one.from)) : std::string("whatever it signed"));
+        out += fmt::format("            certificate with {} {} of its signed part: {}\n", one.algorithm,
+                           terminal.ink(Ink::Dim, one.digest),
+                           one.from ? fmt::format("what it signed after {}", herberge::utc_text(*one.from))
+                                    : std::string("whatever it signed"));
     herberge::SignatureDatabase authorities;
     authorities.certificates = policy.trust.time_authorities;
     list("dbt", "may witness times", authorities);
@@ -396,10 +441,15 @@ std::string entries_text(const std::vector<herberge::Menu>& menus, const Termina
         out += fmt::format("  waits {}; {}", wait, why_not_shown(menu));
         if (!menu.reveal.empty()) out += fmt::format(" ({} shows it)", menu.reveal);
         out += "\n";
-        out += fmt::format("  default {}{}\n", menu.default_setting.empty() ? "not set: the first entry" : "“" + printable(menu.default_setting) + "”",
-                           menu.default_matches ? "" : terminal.ink(Ink::Warn, ", which names no entry: the first one is used"));
+        out += fmt::format(
+            "  default {}{}\n",
+            menu.default_setting.empty() ? "not set: the first entry" : "“" + printable(menu.default_setting) + "”",
+            menu.default_matches ? "" : terminal.ink(Ink::Warn, ", which names no entry: the first one is used"));
         for (const auto& message : menu.messages)
-            out += "  " + terminal.ink(Ink::Warn, fmt::format("{}:{}  {}", printable(message.place), message.line, printable(message.text))) + "\n";
+            out += "  " +
+                   terminal.ink(Ink::Warn, fmt::format("{}:{}  {}", printable(message.place), message.line,
+                                                       printable(message.text))) +
+                   "\n";
         out += "\n";
         for (const auto& entry : menu.entries) one_entry(out, entry, terminal, entry.index == menu.default_entry, 0);
         if (menu.entries.empty()) out += "  no entries\n";

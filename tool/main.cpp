@@ -15,12 +15,14 @@ namespace {
 using tool::Options;
 
 void add_images(CLI::App& command, Options& options) {
-    command.add_option("IMAGE", options.images, "The machine's disks, in the order in which its firmware tries them")->required();
-    command.add_option(
-        "--unreadable", options.unreadable,
-        "A text file of sectors that could not be read: on each line a first sector and a count (512 bytes each), of d1 unless the line begins with another "
-        "disk: d2 4096 8");
-    command.add_flag("--optical", options.optical, "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
+    command.add_option("IMAGE", options.images, "The machine's disks, in the order in which its firmware tries them")
+        ->required();
+    command.add_option("--unreadable", options.unreadable,
+                       "A text file of sectors that could not be read: on each line a first sector and a count (512 "
+                       "bytes each), of d1 unless the line begins with another "
+                       "disk: d2 4096 8");
+    command.add_flag("--optical", options.optical,
+                     "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");
 }
 
@@ -31,47 +33,62 @@ void add_format(CLI::App& command, Options& options) {
 void add_firmware(CLI::App& command, Options& options) {
     command.add_option("--firmware", options.firmware, "auto, bios, uefi (64-bit) or uefi32 (32-bit firmware of PCs)")
         ->check(CLI::IsMember({"auto", "bios", "uefi", "uefi32"}));
-    command.add_option("--variables", options.variables, "The UEFI firmware's variables: a flash image, or a folder with a file per variable");
-    command.add_option("--secure-boot", options.secure_boot, "auto (as the variables say), on or off")->check(CLI::IsMember({"auto", "on", "off"}));
+    command.add_option("--variables", options.variables,
+                       "The UEFI firmware's variables: a flash image, or a folder with a file per variable");
+    command.add_option("--secure-boot", options.secure_boot, "auto (as the variables say), on or off")
+        ->check(CLI::IsMember({"auto", "on", "off"}));
 }
 
 /// A standard stream that is closed would give its number to the next file that is opened.
 void hold_standard_streams() {
     for (int descriptor = 0; descriptor < 3; ++descriptor)
-        if (::fcntl(descriptor, F_GETFD) == -1 && ::open("/dev/null", O_RDONLY) == -1) std::_Exit(tool::Exit::unreadable);
+        if (::fcntl(descriptor, F_GETFD) == -1 && ::open("/dev/null", O_RDONLY) == -1)
+            std::_Exit(tool::Exit::unreadable);
 }
 
 int run(int argc, char** argv) {
-    CLI::App app{"Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to an image.", "herberge"};
+    CLI::App app{
+        "Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to "
+        "an image.",
+        "herberge"};
     app.require_subcommand(1);
     app.set_version_flag("--version", "herberge 0.1.0");
     app.footer(
-        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an input cannot be read or an output not "
+        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an "
+        "input cannot be read or an output not "
         "written,\n4 none is known not to start, but some cannot be told (check --strict: 1).\n\n"
         "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
     Options options;
     int status = 0;
 
-    auto* check = app.add_subcommand("check", "Will each installed system start? If not: at which stage, why, what the screen shows");
+    auto* check = app.add_subcommand(
+        "check", "Will each installed system start? If not: at which stage, why, what the screen shows");
     add_images(*check, options);
     add_format(*check, options);
     add_firmware(*check, options);
-    check->add_flag("--strict", options.strict, "A system of which it cannot be told whether it starts counts as one that does not (exit status 1)");
+    check->add_flag(
+        "--strict", options.strict,
+        "A system of which it cannot be told whether it starts counts as one that does not (exit status 1)");
     check->add_flag("--evidence", options.all_evidence, "Show the evidence for stages that hold, too");
     check->add_flag("--no-rehearsal", options.no_rehearsal, "Do not run the first sector's code in an emulated PC");
     check->footer(
-        "Examples:\n  herberge check desk.img\n  herberge check desk.img --format json | jq '.systems[].stops_at'\n  herberge check first.img second.img "
+        "Examples:\n  herberge check desk.img\n  herberge check desk.img --format json | jq '.systems[].stops_at'\n  "
+        "herberge check first.img second.img "
         "--evidence");
     check->callback([&] { status = tool::run_check(options); });
 
     auto* systems = app.add_subcommand("systems", "Which systems are installed, and who starts whom");
     add_images(*systems, options);
-    systems->add_option("--format", options.format, "text (for people), json, dot or svg")->check(CLI::IsMember({"text", "json", "dot", "svg"}));
+    systems->add_option("--format", options.format, "text (for people), json, dot or svg")
+        ->check(CLI::IsMember({"text", "json", "dot", "svg"}));
     add_firmware(*systems, options);
-    systems->footer("Examples:\n  herberge systems office.img archive.img\n  herberge systems office.img archive.img --format svg > who-starts-whom.svg");
+    systems->footer(
+        "Examples:\n  herberge systems office.img archive.img\n  herberge systems office.img archive.img --format svg "
+        "> who-starts-whom.svg");
     systems->callback([&] { status = tool::run_systems(options); });
 
-    auto* startup = app.add_subcommand("startup", "What a Windows installation would start, in order, and whether each file is there");
+    auto* startup = app.add_subcommand(
+        "startup", "What a Windows installation would start, in order, and whether each file is there");
     add_images(*startup, options);
     add_format(*startup, options);
     startup->footer("Example:\n  herberge startup office-pc.img");
@@ -86,22 +103,30 @@ int run(int argc, char** argv) {
     auto* sector = app.add_subcommand("sector", "A sector with each of its fields named and decoded");
     add_images(*sector, options);
     add_format(*sector, options);
-    sector->add_flag("--boot-sectors", options.boot_sectors,
-                     "Every boot sector on the disks, each with its backup copy beside it; a disc's boot catalogue and images");
-    sector->add_option("--at", options.place, "d1 (default: the first sector of each disk), d1p2 (of a partition), or d1@BYTES");
-    sector->footer("Examples:\n  herberge sector desk.img\n  herberge sector desk.img --at d1@512\n  herberge sector desk.img --at d1p1@1024");
+    sector->add_flag(
+        "--boot-sectors", options.boot_sectors,
+        "Every boot sector on the disks, each with its backup copy beside it; a disc's boot catalogue and images");
+    sector->add_option("--at", options.place,
+                       "d1 (default: the first sector of each disk), d1p2 (of a partition), or d1@BYTES");
+    sector->footer(
+        "Examples:\n  herberge sector desk.img\n  herberge sector desk.img --at d1@512\n  herberge sector desk.img "
+        "--at d1p1@1024");
     sector->callback([&] { status = tool::run_sector(options); });
 
     auto* entries = app.add_subcommand("entries", "What each loader is set to do, and whether each entry resolves");
     add_images(*entries, options);
     add_format(*entries, options);
-    entries->add_option("--variables", options.variables, "The UEFI firmware's variables: its boot options are listed too");
+    entries->add_option("--variables", options.variables,
+                        "The UEFI firmware's variables: its boot options are listed too");
     entries->footer("Example:\n  herberge entries desk.img");
     entries->callback([&] { status = tool::run_entries(options); });
 
-    auto* variables = app.add_subcommand("variables", "UEFI variables; one of them with each of its fields named and decoded");
-    variables->add_option("VARIABLES", options.variables, "A flash image, or a folder with a file per variable")->required();
-    variables->add_option("--name", options.name, "BootOrder, Boot0001, db, dbx …: its device paths, its signature lists");
+    auto* variables =
+        app.add_subcommand("variables", "UEFI variables; one of them with each of its fields named and decoded");
+    variables->add_option("VARIABLES", options.variables, "A flash image, or a folder with a file per variable")
+        ->required();
+    variables->add_option("--name", options.name,
+                          "BootOrder, Boot0001, db, dbx …: its device paths, its signature lists");
     add_format(*variables, options);
     variables->footer("Examples:\n  herberge variables flash.fd\n  herberge variables flash.fd --name Boot0001");
     variables->callback([&] { status = tool::run_variables(options); });
@@ -117,19 +142,27 @@ int run(int argc, char** argv) {
     add_images(*copy, options);
     copy->add_option("--from", options.place, "What: d1p1:/boot/grub/grub.cfg, or d1@0+512")->required();
     copy->add_option("--to", options.output, "The file to write; - for standard output")->required();
-    copy->add_flag("--replace", options.replace, "The file to write may be there already: it is replaced once the copy is whole");
-    copy->footer("Examples:\n  herberge copy desk.img --from d1p1:/boot/grub/grub.cfg --to -\n  herberge copy desk.img --from d1@0+512 --to first-sector.bin");
+    copy->add_flag("--replace", options.replace,
+                   "The file to write may be there already: it is replaced once the copy is whole");
+    copy->footer(
+        "Examples:\n  herberge copy desk.img --from d1p1:/boot/grub/grub.cfg --to -\n  herberge copy desk.img --from "
+        "d1@0+512 --to first-sector.bin");
     copy->callback([&] { status = tool::run_copy(options); });
 
-    auto* rehearse = app.add_subcommand("rehearse", "Run the boot code in an emulated PC: what it reads, prints and jumps to");
+    auto* rehearse =
+        app.add_subcommand("rehearse", "Run the boot code in an emulated PC: what it reads, prints and jumps to");
     add_images(*rehearse, options);
     add_format(*rehearse, options);
     rehearse->add_option("--keys", options.keys, "Keys to press at moments of virtual time: 2:esc,3.5:enter");
     rehearse->add_option("--until", options.until, "Stop when this stage is reached: boot-sector, loader, kernel …");
-    rehearse->add_option("--millions", options.millions, "Budget in millions of instructions")->check(CLI::Range(0.001, 100000.0))->capture_default_str();
+    rehearse->add_option("--millions", options.millions, "Budget in millions of instructions")
+        ->check(CLI::Range(0.001, 100000.0))
+        ->capture_default_str();
     rehearse->footer(
-        "Loading a kernel that is known from decoding ends it, unless --until kernel asks for more.\nExit status 0: a kernel, or the stage asked for, was "
-        "reached; else 1.\n\nExamples:\n  herberge rehearse desk.img\n  herberge rehearse desk.img --keys 1:esc,2:down,3:enter\n  herberge rehearse desk.img "
+        "Loading a kernel that is known from decoding ends it, unless --until kernel asks for more.\nExit status 0: a "
+        "kernel, or the stage asked for, was "
+        "reached; else 1.\n\nExamples:\n  herberge rehearse desk.img\n  herberge rehearse desk.img --keys "
+        "1:esc,2:down,3:enter\n  herberge rehearse desk.img "
         "--until loader --format json");
     rehearse->callback([&] { status = tool::run_rehearse(options); });
 

@@ -33,7 +33,8 @@ std::string OutputFile::open(const std::string& path, bool replace) {
             descriptor_ = ::open(path.c_str(), O_WRONLY | O_CLOEXEC);
             return descriptor_ >= 0 ? std::string{} : why();
         }
-        if (!S_ISREG(about.st_mode)) return fmt::format("{} is neither a file nor a pipe; it is not written to", herberge::printable(path));
+        if (!S_ISREG(about.st_mode))
+            return fmt::format("{} is neither a file nor a pipe; it is not written to", herberge::printable(path));
         if (!replace) return fmt::format("{} is there already; --replace replaces it", herberge::printable(path));
     }
     temporary_ = path + ".XXXXXX";
@@ -65,7 +66,8 @@ bool OutputFile::keep() {
     if (::close(std::exchange(descriptor_, -1)) != 0) return false;
     if (temporary_.empty()) return true;
     // Without leave to replace, a file that has come into being since must not be lost either.
-    const bool named = replace_ ? ::rename(temporary_.c_str(), path_.c_str()) == 0 : ::link(temporary_.c_str(), path_.c_str()) == 0;
+    const bool named =
+        replace_ ? ::rename(temporary_.c_str(), path_.c_str()) == 0 : ::link(temporary_.c_str(), path_.c_str()) == 0;
     if (named && replace_) temporary_.clear();
     return named;
 }

@@ -24,18 +24,23 @@ std::vector<std::string> text_lines(const std::string& text) {
 
 std::string amount(const herberge::RehearsalEvent& e) {
     const std::uint64_t sectors = e.range->length / 512;
-    return fmt::format("{} sector{} at {}{}", sectors, sectors == 1 ? "" : "s", e.range->text(), e.count > 1 ? fmt::format(" in {} calls", e.count) : "");
+    return fmt::format("{} sector{} at {}{}", sectors, sectors == 1 ? "" : "s", e.range->text(),
+                       e.count > 1 ? fmt::format(" in {} calls", e.count) : "");
 }
 
 }  // namespace
 
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal) {
-    std::string out = fmt::format(
-        "{}  {}\n", terminal.ink(Ink::Bold, "ends"),
-        terminal.ink(rehearsal.end == herberge::RehearsalEnd::KernelEntered || rehearsal.end == herberge::RehearsalEnd::KernelRead ? Ink::Good : Ink::Warn,
-                     herberge::printable(rehearsal.end_text)));
-    out += terminal.ink(Ink::Dim, fmt::format("{} instructions, {} reads of {}, {} written, {} of memory touched\n\n", rehearsal.instructions, rehearsal.reads,
-                                              herberge::size_text(rehearsal.bytes_read), rehearsal.writes, herberge::size_text(rehearsal.memory_touched)));
+    std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, "ends"),
+                                  terminal.ink(rehearsal.end == herberge::RehearsalEnd::KernelEntered ||
+                                                       rehearsal.end == herberge::RehearsalEnd::KernelRead
+                                                   ? Ink::Good
+                                                   : Ink::Warn,
+                                               herberge::printable(rehearsal.end_text)));
+    out += terminal.ink(Ink::Dim,
+                        fmt::format("{} instructions, {} reads of {}, {} written, {} of memory touched\n\n",
+                                    rehearsal.instructions, rehearsal.reads, herberge::size_text(rehearsal.bytes_read),
+                                    rehearsal.writes, herberge::size_text(rehearsal.memory_touched)));
     constexpr std::size_t most = 60;
     std::size_t shown = 0;
     for (const auto& e : rehearsal.events) {
@@ -50,21 +55,27 @@ std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal&
                                    terminal.ink(Ink::Dim, (e.text == "reads" ? "" : e.text + "; ") + amount(e)));
                 break;
             case RehearsalEventKind::Write:
-                out += fmt::format("{}  {:<9}{}  {}\n", when, "write", terminal.ink(Ink::Warn, pad(herberge::printable(e.lies_in), 40)),
+                out += fmt::format("{}  {:<9}{}  {}\n", when, "write",
+                                   terminal.ink(Ink::Warn, pad(herberge::printable(e.lies_in), 40)),
                                    terminal.ink(Ink::Dim, amount(e)));
                 break;
             case RehearsalEventKind::Text:
                 for (const auto& line : text_lines(e.text))
-                    out += fmt::format("{}  {:<9}{}\n", when, "prints", terminal.ink(Ink::Blue, herberge::printable(line)));
+                    out += fmt::format("{}  {:<9}{}\n", when, "prints",
+                                       terminal.ink(Ink::Blue, herberge::printable(line)));
                 break;
             case RehearsalEventKind::Transfer:
                 out += fmt::format(
                     "{}  {:<9}{}{}\n", when, "jump", terminal.ink(Ink::Bold, herberge::printable(e.text)),
-                    terminal.ink(Ink::Dim, fmt::format(" at {:08x}{}", e.address, e.stage ? fmt::format(", stage {}", herberge::stage_id(*e.stage)) : "")));
+                    terminal.ink(Ink::Dim,
+                                 fmt::format(" at {:08x}{}", e.address,
+                                             e.stage ? fmt::format(", stage {}", herberge::stage_id(*e.stage)) : "")));
                 break;
             case RehearsalEventKind::Key: out += fmt::format("{}  {:<9}{}\n", when, "key", e.text); break;
             case RehearsalEventKind::Mode: out += fmt::format("{}  {:<9}{}\n", when, "mode", e.text); break;
-            case RehearsalEventKind::End: out += fmt::format("{}  {:<9}{}\n", when, "end", terminal.ink(Ink::Bold, herberge::printable(e.text))); break;
+            case RehearsalEventKind::End:
+                out += fmt::format("{}  {:<9}{}\n", when, "end", terminal.ink(Ink::Bold, herberge::printable(e.text)));
+                break;
         }
     }
     std::string bar;

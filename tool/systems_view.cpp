@@ -23,15 +23,18 @@ std::string day_text(std::int64_t seconds) {
 
 std::string state_text(const herberge::SystemVerdict& system, const Terminal& terminal) {
     if (system.starts == Starts::Yes) return terminal.ink(Ink::Good, "starts");
-    if (system.stops_at) return terminal.ink(Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
+    if (system.stops_at)
+        return terminal.ink(Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
     return terminal.ink(Ink::Warn, untold(system));
 }
 
-std::string node_of(const herberge::SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }
+std::string node_of(const herberge::SystemVerdict& system) {
+    return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name;
+}
 
 /// The branches below `node`; a node that was shown before is only named.
-void branch(std::string& out, const herberge::Verdict& verdict, const std::string& node, const std::string& lead, std::vector<std::string>& shown,
-            const Terminal& terminal) {
+void branch(std::string& out, const herberge::Verdict& verdict, const std::string& node, const std::string& lead,
+            std::vector<std::string>& shown, const Terminal& terminal) {
     std::vector<const herberge::StartEdge*> edges;
     for (const auto& edge : verdict.graph)
         if (edge.from == node) edges.push_back(&edge);
@@ -41,10 +44,13 @@ void branch(std::string& out, const herberge::Verdict& verdict, const std::strin
         const bool last = i + 1 == edges.size();
         const auto system = std::ranges::find_if(verdict.systems, [&](const auto& s) { return node_of(s) == edge.to; });
         std::string line = lead + (last ? "└─ " : "├─ ");
-        if (!edge.label.empty()) line += terminal.ink(edge.unattended ? Ink::Bold : Ink::Plain, fmt::format("“{}”", printable(edge.label))) + " → ";
+        if (!edge.label.empty())
+            line += terminal.ink(edge.unattended ? Ink::Bold : Ink::Plain, fmt::format("“{}”", printable(edge.label))) +
+                    " → ";
         line += terminal.ink(system != verdict.systems.end() ? Ink::Bold : Ink::Plain, printable(edge.to));
         if (edge.broken) line += "  " + terminal.ink(Ink::Bad, "✗ does not work");
-        else if (system != verdict.systems.end() && system->starts == Starts::Yes) line += "  " + terminal.ink(Ink::Good, "•");
+        else if (system != verdict.systems.end() && system->starts == Starts::Yes)
+            line += "  " + terminal.ink(Ink::Good, "•");
         if (edge.unattended && !edge.label.empty()) line += terminal.ink(Ink::Dim, "  by itself");
         const bool before = std::ranges::find(shown, edge.to) != shown.end();
         const bool leads_on = std::ranges::any_of(verdict.graph, [&](const auto& e) { return e.from == edge.to; });
@@ -61,8 +67,8 @@ void branch(std::string& out, const herberge::Verdict& verdict, const std::strin
 std::string systems_text(const herberge::Verdict& verdict, const Terminal& terminal) {
     std::string out;
     for (const auto& system : verdict.systems) {
-        out += fmt::format("{}  {}  {}\n", terminal.ink(Ink::Bold, pad(system.place.value_or("—"), 5)), terminal.ink(Ink::Bold, printable(system.name)),
-                           state_text(system, terminal));
+        out += fmt::format("{}  {}  {}\n", terminal.ink(Ink::Bold, pad(system.place.value_or("—"), 5)),
+                           terminal.ink(Ink::Bold, printable(system.name)), state_text(system, terminal));
         auto line = [&](std::string_view name, const std::string& text) {
             if (text.empty()) return;
             bool first = true;
@@ -99,13 +105,15 @@ std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Te
     std::string out = "\nEFI applications\n\n";
     for (const auto& file : files) {
         const std::string what =
-            fmt::format("{}{}{}", herberge::efi_application_name(file.application), file.version.empty() ? "" : ", " + printable(file.version),
+            fmt::format("{}{}{}", herberge::efi_application_name(file.application),
+                        file.version.empty() ? "" : ", " + printable(file.version),
                         file.machine.empty() || file.machine == "x86-64" ? "" : ", for " + file.machine);
         out += fmt::format("  {}\n    {}\n", terminal.ink(Ink::Bold, printable(file.place)), what);
         auto line = [&](std::string_view name, const std::string& text, Ink ink) {
             bool first = true;
             for (const auto& part : wrap(text, terminal.width() - 16)) {
-                out += fmt::format("    {}{}\n", pad(first ? std::string(name) : std::string{}, 12), terminal.ink(ink, part));
+                out += fmt::format("    {}{}\n", pad(first ? std::string(name) : std::string{}, 12),
+                                   terminal.ink(ink, part));
                 first = false;
             }
         };
@@ -114,8 +122,10 @@ std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Te
             for (const auto& one : all) text += (text.empty() ? "" : ", ") + printable(one);
             return text;
         };
-        line("signed by", file.signers.empty() ? "nobody" : joined(file.signers), file.signers.empty() ? Ink::Dim : Ink::Plain);
-        line("started by", file.orphan() ? "nobody: an orphan" : joined(file.named_by), file.orphan() ? Ink::Warn : Ink::Plain);
+        line("signed by", file.signers.empty() ? "nobody" : joined(file.signers),
+             file.signers.empty() ? Ink::Dim : Ink::Plain);
+        line("started by", file.orphan() ? "nobody: an orphan" : joined(file.named_by),
+             file.orphan() ? Ink::Warn : Ink::Plain);
         if (!file.problem.empty()) line("refused", printable(file.problem), Ink::Bad);
     }
     return out;
@@ -125,36 +135,46 @@ namespace {
 
 std::string signature_text(const herberge::FileSignature& signature, const Terminal& terminal) {
     using Kind = herberge::FileSignature::Kind;
-    const std::string by = signature.by.empty() ? std::string("someone whose certificate is not there") : printable(signature.by);
-    const std::string when = signature.time && signature.time->intact ? ", " + herberge::utc_text(signature.time->seconds).substr(0, 10) : std::string();
+    const std::string by =
+        signature.by.empty() ? std::string("someone whose certificate is not there") : printable(signature.by);
+    const std::string when = signature.time && signature.time->intact
+                                 ? ", " + herberge::utc_text(signature.time->seconds).substr(0, 10)
+                                 : std::string();
     switch (signature.kind) {
         case Kind::NotLooked: return {};
         case Kind::Inside:
             return terminal.ink(Ink::Dim, fmt::format("signed by {}{}", by, when)) +
-                   (signature.chain_problem.empty() ? std::string() : terminal.ink(Ink::Warn, ", but: " + printable(signature.chain_problem)));
+                   (signature.chain_problem.empty()
+                        ? std::string()
+                        : terminal.ink(Ink::Warn, ", but: " + printable(signature.chain_problem)));
         case Kind::Catalogue:
             return terminal.ink(Ink::Dim,
-                                fmt::format("signed by {}{}, in {}", by, when, printable(signature.catalogue.substr(signature.catalogue.rfind('/') + 1))));
+                                fmt::format("signed by {}{}, in {}", by, when,
+                                            printable(signature.catalogue.substr(signature.catalogue.rfind('/') + 1))));
         case Kind::Broken: return terminal.ink(Ink::Bad, "its signature is for other content");
         case Kind::None: break;
     }
     if (signature.looked_in == 0) return terminal.ink(Ink::Dim, "not signed inside");
-    return terminal.ink(Ink::Warn,
-                        "not signed: nothing inside, and " + (signature.looked_in == 1 ? std::string("the catalogue does not list it")
-                                                                                       : fmt::format("none of {} catalogues lists it", signature.looked_in)));
+    return terminal.ink(
+        Ink::Warn, "not signed: nothing inside, and " +
+                       (signature.looked_in == 1 ? std::string("the catalogue does not list it")
+                                                 : fmt::format("none of {} catalogues lists it", signature.looked_in)));
 }
 
 }  // namespace
 
 std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
                          const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal) {
-    std::string out = fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)), printable(system.name));
+    std::string out =
+        fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)),
+                    printable(system.name));
     std::size_t absent = 0;
     for (const auto& item : items) absent += !item.present && !item.file.empty() ? 1 : 0;
     out +=
         fmt::format("  {} things start, in this order; {}\n", items.size(),
                     absent == 0 ? "every file is there"
-                                : terminal.ink(Ink::Warn, absent == 1 ? std::string("one file is not there") : fmt::format("{} files are not there", absent)));
+                                : terminal.ink(Ink::Warn, absent == 1 ? std::string("one file is not there")
+                                                                      : fmt::format("{} files are not there", absent)));
     std::string phase;
     for (const auto& item : items) {
         if (item.phase != phase) {
@@ -166,13 +186,16 @@ std::string startup_text(const herberge::InstalledSystem& system, const std::vec
                            item.present        ? terminal.ink(Ink::Good, "•")
                            : item.file.empty() ? "?"
                                                : terminal.ink(Ink::Bad, "✗"),
-                           pad(printable(item.name), 24), item.present || item.file.empty() ? file : terminal.ink(Ink::Bad, file + "  not there"));
-        if (const auto told = signature_text(item.signature, terminal); !told.empty()) out += fmt::format("{}{}\n", std::string(31, ' '), told);
+                           pad(printable(item.name), 24),
+                           item.present || item.file.empty() ? file : terminal.ink(Ink::Bad, file + "  not there"));
+        if (const auto told = signature_text(item.signature, terminal); !told.empty())
+            out += fmt::format("{}{}\n", std::string(31, ' '), told);
     }
     if (!letters.empty()) out += "\n  " + terminal.ink(Ink::Bold, "drive letters as this system knows them") + "\n";
     for (const auto& letter : letters)
         out +=
-            fmt::format("    {} {} {}\n", pad(letter.letter, 4), pad(letter.volume != nullptr ? letter.volume->place : "not here", 10), printable(letter.text));
+            fmt::format("    {} {} {}\n", pad(letter.letter, 4),
+                        pad(letter.volume != nullptr ? letter.volume->place : "not here", 10), printable(letter.text));
     return out;
 }
 

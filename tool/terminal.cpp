@@ -13,9 +13,11 @@ Terminal::Terminal() {
     const bool tty = ::isatty(STDOUT_FILENO) != 0;
     const char* no_colour = std::getenv("NO_COLOR");
     const char* term = std::getenv("TERM");
-    colour_ = tty && (no_colour == nullptr || *no_colour == '\0') && term != nullptr && std::string_view(term) != "dumb";
+    colour_ =
+        tty && (no_colour == nullptr || *no_colour == '\0') && term != nullptr && std::string_view(term) != "dumb";
     winsize size{};
-    if (tty && ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40) width_ = std::min<std::size_t>(size.ws_col, 140);
+    if (tty && ::ioctl(STDOUT_FILENO, TIOCGWINSZ, &size) == 0 && size.ws_col >= 40)
+        width_ = std::min<std::size_t>(size.ws_col, 140);
 }
 
 std::string Terminal::ink(Ink ink, std::string_view text) const {
@@ -34,7 +36,8 @@ std::string Terminal::ink(Ink ink, std::string_view text) const {
 }
 
 std::size_t columns(std::string_view text) {
-    return static_cast<std::size_t>(std::ranges::count_if(text, [](char c) { return (static_cast<unsigned char>(c) & 0xC0U) != 0x80; }));
+    return static_cast<std::size_t>(
+        std::ranges::count_if(text, [](char c) { return (static_cast<unsigned char>(c) & 0xC0U) != 0x80; }));
 }
 
 std::string pad(std::string text, std::size_t width) {

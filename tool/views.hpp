@@ -11,7 +11,8 @@
 namespace tool {
 
 /// Verdicts first, then each system's ladder. `all_evidence`: also for stages that hold.
-std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal, bool all_evidence);
+std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal,
+                       bool all_evidence);
 std::string systems_text(const herberge::Verdict& verdict, const Terminal& terminal);
 std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Terminal& terminal);
 std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
@@ -24,7 +25,8 @@ std::string secure_boot_text(const herberge::UefiVariables& variables, const Ter
 /// All variables as a list, or those of one name field by field.
 std::string variables_text(const herberge::UefiVariables& variables, const std::string& name, const Terminal& terminal);
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
-std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files, const Terminal& terminal);
+std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files,
+                       const Terminal& terminal);
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);
 /// Of a system whose start cannot be told: how far it holds.
 std::string untold(const herberge::SystemVerdict& system);

@@ -19,7 +19,8 @@ namespace {
 [[noreturn]] void broken(const char* what) { throw std::runtime_error(what); }
 
 void put_big32(Bytes& out, std::uint32_t value) {
-    for (int shift = 24; shift >= 0; shift -= 8) out.push_back(static_cast<std::uint8_t>(value >> static_cast<unsigned>(shift)));
+    for (int shift = 24; shift >= 0; shift -= 8)
+        out.push_back(static_cast<std::uint8_t>(value >> static_cast<unsigned>(shift)));
 }
 
 void append(Bytes& out, std::string_view text) { out.insert(out.end(), text.begin(), text.end()); }
@@ -31,8 +32,9 @@ Bytes make_cpio(const Tree& tree) {
     std::uint32_t number = 1;
     auto one = [&](const std::string& name, std::uint32_t mode, const Bytes& body) {
         char head[111];
-        std::snprintf(head, sizeof head, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", number++, mode, 0U, 0U, 1U, 1767225600U,
-                      static_cast<unsigned>(body.size()), 0U, 0U, 0U, 0U, static_cast<unsigned>(name.size() + 1), 0U);
+        std::snprintf(head, sizeof head, "070701%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X%08X", number++, mode,
+                      0U, 0U, 1U, 1767225600U, static_cast<unsigned>(body.size()), 0U, 0U, 0U, 0U,
+                      static_cast<unsigned>(name.size() + 1), 0U);
         append(out, head);
         append(out, name);
         out.push_back(0);
@@ -70,7 +72,9 @@ Bytes gzip(const Bytes& plain) {
 Bytes xz(const Bytes& plain) {
     Bytes out(lzma_stream_buffer_bound(plain.size()));
     std::size_t size = 0;
-    if (lzma_easy_buffer_encode(1, LZMA_CHECK_CRC32, nullptr, plain.data(), plain.size(), out.data(), &size, out.size()) != LZMA_OK) broken("xz");
+    if (lzma_easy_buffer_encode(1, LZMA_CHECK_CRC32, nullptr, plain.data(), plain.size(), out.data(), &size,
+                                out.size()) != LZMA_OK)
+        broken("xz");
     out.resize(size);
     return out;
 }
@@ -90,8 +94,8 @@ Bytes bzip2(const Bytes& plain) {
     Bytes in = plain;
     auto size = static_cast<unsigned>(plain.size() + plain.size() / 50 + 1000);
     Bytes out(size);
-    if (BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, reinterpret_cast<char*>(in.data()), static_cast<unsigned>(in.size()), 1, 0, 0) !=
-        BZ_OK)
+    if (BZ2_bzBuffToBuffCompress(reinterpret_cast<char*>(out.data()), &size, reinterpret_cast<char*>(in.data()),
+                                 static_cast<unsigned>(in.size()), 1, 0, 0) != BZ_OK)
         broken("bzip2");
     out.resize(size);
     return out;
@@ -104,7 +108,8 @@ Bytes lz4_legacy(const Bytes& plain) {
         const auto part = static_cast<int>(std::min(block, plain.size() - at));
         Bytes packed(static_cast<std::size_t>(LZ4_compressBound(part)));
         const int size =
-            LZ4_compress_HC(reinterpret_cast<const char*>(plain.data()) + at, reinterpret_cast<char*>(packed.data()), part, static_cast<int>(packed.size()), 9);
+            LZ4_compress_HC(reinterpret_cast<const char*>(plain.data()) + at, reinterpret_cast<char*>(packed.data()),
+                            part, static_cast<int>(packed.size()), 9);
         if (size <= 0) broken("lz4");
         put32(out, out.size(), static_cast<std::uint32_t>(size));
         out.insert(out.end(), packed.begin(), packed.begin() + size);
@@ -131,8 +136,11 @@ Bytes lzop(const Bytes& plain) {
         const bool stored = size >= part;
         put_big32(out, static_cast<std::uint32_t>(part));
         put_big32(out, static_cast<std::uint32_t>(stored ? part : size));
-        put_big32(out, static_cast<std::uint32_t>(adler32(adler32(0, nullptr, 0), plain.data() + at, static_cast<uInt>(part))));
-        if (stored) out.insert(out.end(), plain.begin() + static_cast<std::ptrdiff_t>(at), plain.begin() + static_cast<std::ptrdiff_t>(at + part));
+        put_big32(out, static_cast<std::uint32_t>(
+                           adler32(adler32(0, nullptr, 0), plain.data() + at, static_cast<uInt>(part))));
+        if (stored)
+            out.insert(out.end(), plain.begin() + static_cast<std::ptrdiff_t>(at),
+                       plain.begin() + static_cast<std::ptrdiff_t>(at + part));
         else out.insert(out.end(), packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(size));
     }
     put_big32(out, 0);
@@ -146,12 +154,14 @@ Bytes raw_lzma(const Bytes& plain) {
     const lzma_filter filters[] = {{LZMA_FILTER_LZMA1, &options}, {LZMA_VLI_UNKNOWN, nullptr}};
     Bytes out(plain.size() + plain.size() / 3 + 1024);
     std::size_t size = 0;
-    if (lzma_raw_buffer_encode(filters, nullptr, plain.data(), plain.size(), out.data(), &size, out.size()) != LZMA_OK) broken("lzma");
+    if (lzma_raw_buffer_encode(filters, nullptr, plain.data(), plain.size(), out.data(), &size, out.size()) != LZMA_OK)
+        broken("lzma");
     out.resize(size);
     return out;
 }
 
-// --- programs -----------------------------------------------------------------------------------------------------------
+// --- programs
+// -----------------------------------------------------------------------------------------------------------
 
 namespace {
 
@@ -232,7 +242,8 @@ Bytes make_dynamic(const DynamicOptions& options) {
     program(1, 2, dynamic_at, dynamic.size() * 16);
     // A library has a note in the interpreter's place.
     program(2, options.interpreter.empty() ? 4 : 3, interpreter_at, options.interpreter.size() + 1);
-    std::copy(options.interpreter.begin(), options.interpreter.end(), out.begin() + static_cast<std::ptrdiff_t>(interpreter_at));
+    std::copy(options.interpreter.begin(), options.interpreter.end(),
+              out.begin() + static_cast<std::ptrdiff_t>(interpreter_at));
     std::copy(strings.begin(), strings.end(), out.begin() + static_cast<std::ptrdiff_t>(strings_at));
     for (std::size_t i = 0; i < dynamic.size(); ++i) {
         put64(out, dynamic_at + i * 16, dynamic[i].first);
@@ -269,10 +280,12 @@ Bytes make_kernel_module(std::string_view name) {
     return out;
 }
 
-// --- kernels --------------------------------------------------------------------------------------------------------------
+// --- kernels
+// --------------------------------------------------------------------------------------------------------------
 
 extern "C" {
-extern const std::uint8_t forge_kernel_setup[], forge_kernel_setup_end[], forge_kernel_entry[], forge_kernel_entry_end[];
+extern const std::uint8_t forge_kernel_setup[], forge_kernel_setup_end[], forge_kernel_entry[],
+    forge_kernel_entry_end[];
 }
 
 Bytes make_kernel(const KernelOptions& options) {
@@ -281,7 +294,9 @@ Bytes make_kernel(const KernelOptions& options) {
     elf64_head(inner, 2, 0x1000000, 0);
     const Bytes filler = noise(options.payload_size / 3, 7);
     while (inner.size() < options.payload_size)
-        inner.insert(inner.end(), filler.begin(), filler.begin() + static_cast<std::ptrdiff_t>(std::min(filler.size(), options.payload_size - inner.size())));
+        inner.insert(
+            inner.end(), filler.begin(),
+            filler.begin() + static_cast<std::ptrdiff_t>(std::min(filler.size(), options.payload_size - inner.size())));
     if (!options.payload.empty()) inner = options.payload;
     Bytes payload = options.compress != nullptr ? options.compress(inner) : gzip(inner);
     const bool gz = payload[0] == 0x1F;

@@ -29,8 +29,8 @@ void grow(Bytes& out, std::size_t size) {
     if (out.size() < size) out.resize(size);
 }
 std::uint32_t get32(std::span<const std::uint8_t> bytes, std::size_t at) {
-    return bytes[at] | static_cast<std::uint32_t>(bytes[at + 1]) << 8U | static_cast<std::uint32_t>(bytes[at + 2]) << 16U |
-           static_cast<std::uint32_t>(bytes[at + 3]) << 24U;
+    return bytes[at] | static_cast<std::uint32_t>(bytes[at + 1]) << 8U |
+           static_cast<std::uint32_t>(bytes[at + 2]) << 16U | static_cast<std::uint32_t>(bytes[at + 3]) << 24U;
 }
 
 Bytes noise(std::size_t size, std::uint32_t seed) {
@@ -57,7 +57,9 @@ Tree& Tree::file(std::string path, Bytes content, std::uint32_t mode) {
     nodes_[std::move(path)] = Node{Node::Kind::File, mode, std::move(content), {}, {}};
     return *this;
 }
-Tree& Tree::file(std::string path, std::string_view text, std::uint32_t mode) { return file(std::move(path), to_bytes(text), mode); }
+Tree& Tree::file(std::string path, std::string_view text, std::uint32_t mode) {
+    return file(std::move(path), to_bytes(text), mode);
+}
 Tree& Tree::link(std::string path, std::string target) {
     parents(path);
     nodes_[std::move(path)] = Node{Node::Kind::Link, 0777, {}, std::move(target), {}};
@@ -103,8 +105,10 @@ void add_gpt(Bytes& out, const DiskSpec& spec) {
     Bytes entries(128 * 128);
     for (std::size_t i = 0; i < spec.partitions.size(); ++i) {
         const auto& p = spec.partitions[i];
-        const Bytes linux_data = {0xAF, 0x3D, 0xC6, 0x0F, 0x83, 0x84, 0x72, 0x47, 0x8E, 0x79, 0x3D, 0x69, 0xD8, 0x47, 0x7D, 0xE4};
-        const Bytes esp = {0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11, 0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9, 0x3B};
+        const Bytes linux_data = {0xAF, 0x3D, 0xC6, 0x0F, 0x83, 0x84, 0x72, 0x47,
+                                  0x8E, 0x79, 0x3D, 0x69, 0xD8, 0x47, 0x7D, 0xE4};
+        const Bytes esp = {0x28, 0x73, 0x2A, 0xC1, 0x1F, 0xF8, 0xD2, 0x11,
+                           0xBA, 0x4B, 0x00, 0xA0, 0xC9, 0x3E, 0xC9, 0x3B};
         std::ranges::copy(p.type == 0xEF ? esp : linux_data, entries.begin() + static_cast<std::ptrdiff_t>(i * 128));
         for (std::size_t j = 0; j < 16; ++j) entries[i * 128 + 16 + j] = static_cast<std::uint8_t>(0x10 * (i + 1) + j);
         put64(entries, i * 128 + 32, p.first_lba);
@@ -150,7 +154,8 @@ Bytes make_disk(const DiskSpec& spec) {
         const auto chs = [](std::uint64_t lba) -> std::array<std::uint8_t, 3> {
             const std::uint64_t cylinder = lba / (255 * 63);
             if (cylinder > 1022) return {0xFE, 0xFF, 0xFF};
-            return {static_cast<std::uint8_t>(lba / 63 % 255), static_cast<std::uint8_t>(lba % 63 + 1 + ((cylinder >> 8U) << 6U)),
+            return {static_cast<std::uint8_t>(lba / 63 % 255),
+                    static_cast<std::uint8_t>(lba % 63 + 1 + ((cylinder >> 8U) << 6U)),
                     static_cast<std::uint8_t>(cylinder)};
         };
         const auto first = chs(p.first_lba);
@@ -161,7 +166,8 @@ Bytes make_disk(const DiskSpec& spec) {
         std::copy(last.begin(), last.end(), out.begin() + static_cast<std::ptrdiff_t>(at + 5));
         put32(out, at + 8, static_cast<std::uint32_t>(p.first_lba));
         put32(out, at + 12, static_cast<std::uint32_t>(sectors));
-        if (p.first_lba * 512 + p.content.size() > out.size()) throw std::runtime_error("a partition does not fit on the disk");
+        if (p.first_lba * 512 + p.content.size() > out.size())
+            throw std::runtime_error("a partition does not fit on the disk");
         std::copy(p.content.begin(), p.content.end(), out.begin() + static_cast<std::ptrdiff_t>(p.first_lba * 512));
     }
     put16(out, 510, 0xAA55);

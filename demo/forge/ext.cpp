@@ -73,7 +73,8 @@ private:
             // The journal's superblock is big-endian.
             const std::uint32_t fields[] = {0xC03B3998U, 4, 0, bs_, 256, 1, 1, o_.dirty_journal ? 1U : 0U};
             for (std::size_t i = 0; i < 8; ++i)
-                for (std::size_t j = 0; j < 4; ++j) journal.content[i * 4 + j] = static_cast<std::uint8_t>(fields[i] >> (24 - 8 * j));
+                for (std::size_t j = 0; j < 4; ++j)
+                    journal.content[i * 4 + j] = static_cast<std::uint8_t>(fields[i] >> (24 - 8 * j));
             files_[" journal"] = make(journal, journal_inode);
         }
         for (const auto& [path, node] : tree.nodes()) files_[path] = make(node, next_inode_++);
@@ -143,7 +144,9 @@ private:
         used_[next_] = true;
         return next_++;
     }
-    std::span<std::uint8_t> block(std::uint32_t number) { return std::span(image_).subspan(std::size_t{number} * bs_, bs_); }
+    std::span<std::uint8_t> block(std::uint32_t number) {
+        return std::span(image_).subspan(std::size_t{number} * bs_, bs_);
+    }
     [[nodiscard]] std::uint32_t inode_seed(const File& file) const { return chain(chain(seed_, file.inode), 0); }
 
     static void dir_entry(Bytes& out, std::uint32_t inode, std::string_view name, std::uint8_t type) {
@@ -210,12 +213,13 @@ private:
         }
         const std::uint64_t count = (file.size + bs_ - 1) / bs_;
         for (std::uint64_t i = 0; i < count; ++i) {
-            const bool hole = std::ranges::any_of(file.holes, [&](const auto& h) { return i * bs_ >= h.first && (i + 1) * bs_ <= h.first + h.second; });
+            const bool hole = std::ranges::any_of(
+                file.holes, [&](const auto& h) { return i * bs_ >= h.first && (i + 1) * bs_ <= h.first + h.second; });
             file.blocks.push_back(hole ? 0 : allocate());
             if (hole) continue;
             const auto from = static_cast<std::size_t>(i * bs_);
-            std::copy_n(file.content.begin() + static_cast<std::ptrdiff_t>(from), std::min<std::size_t>(bs_, file.content.size() - from),
-                        block(file.blocks.back()).begin());
+            std::copy_n(file.content.begin() + static_cast<std::ptrdiff_t>(from),
+                        std::min<std::size_t>(bs_, file.content.size() - from), block(file.blocks.back()).begin());
         }
         if (o_.extents) map_extents(file);
         else map_blocks(file);
@@ -247,8 +251,8 @@ private:
         for (std::uint32_t i = 0; i < file.blocks.size(); ++i) {
             const std::uint32_t physical = file.blocks[i];
             if (physical == 0) continue;
-            if (!runs.empty() && runs.back().logical + runs.back().length == i && runs.back().physical + runs.back().length == physical &&
-                runs.back().length < 32000)
+            if (!runs.empty() && runs.back().logical + runs.back().length == i &&
+                runs.back().physical + runs.back().length == physical && runs.back().length < 32000)
                 ++runs.back().length;
             else runs.push_back({i, 1, physical});
         }
@@ -318,7 +322,8 @@ private:
         put32(raw, 4, static_cast<std::uint32_t>(file.size));
         for (const std::size_t at : {8U, 12U, 16U}) put32(raw, at, 1767225600U);  // a fixed day
         put16(raw, 26, file.links);
-        const auto data = static_cast<std::size_t>(std::ranges::count_if(file.blocks, [](auto b) { return b != 0; })) + file.meta;
+        const auto data =
+            static_cast<std::size_t>(std::ranges::count_if(file.blocks, [](auto b) { return b != 0; })) + file.meta;
         put32(raw, 28, static_cast<std::uint32_t>(data * (bs_ / 512)));
         put32(raw, 32, file.flags);
         std::copy(file.area.begin(), file.area.end(), raw.begin() + 40);
@@ -335,7 +340,8 @@ private:
                 put16(raw, start + 6, static_cast<std::uint16_t>(value_at - start - 4));
                 put32(raw, start + 12, static_cast<std::uint32_t>(file.attribute.size()));
                 std::memcpy(raw.data() + start + 20, "data", 4);
-                std::copy(file.attribute.begin(), file.attribute.end(), raw.begin() + static_cast<std::ptrdiff_t>(value_at));
+                std::copy(file.attribute.begin(), file.attribute.end(),
+                          raw.begin() + static_cast<std::ptrdiff_t>(value_at));
             }
         }
         if (o_.metadata_csum) {
@@ -344,11 +350,14 @@ private:
             if (o_.inode_size > 128) put16(raw, 130, static_cast<std::uint16_t>(sum >> 16U));
         }
         const std::uint32_t group = (file.inode - 1) / inodes_per_group_;
-        const std::size_t at = std::size_t{inode_table_.at(group)} * bs_ + std::size_t{(file.inode - 1) % inodes_per_group_} * o_.inode_size;
+        const std::size_t at = std::size_t{inode_table_.at(group)} * bs_ +
+                               std::size_t{(file.inode - 1) % inodes_per_group_} * o_.inode_size;
         std::copy(raw.begin(), raw.end(), image_.begin() + static_cast<std::ptrdiff_t>(at));
     }
 
-    static void set_bit(std::span<std::uint8_t> bits, std::uint32_t i) { bits[i / 8] = static_cast<std::uint8_t>(bits[i / 8] | 1U << i % 8); }
+    static void set_bit(std::span<std::uint8_t> bits, std::uint32_t i) {
+        bits[i / 8] = static_cast<std::uint8_t>(bits[i / 8] | 1U << i % 8);
+    }
 
     void descriptors() {
         for (std::uint32_t g = 0; g < groups_; ++g) {
@@ -373,7 +382,9 @@ private:
             put16(raw, 12, static_cast<std::uint16_t>(free));
             put16(raw, 14, static_cast<std::uint16_t>(free_inodes));
             if (g == 0)
-                put16(raw, 16, static_cast<std::uint16_t>(std::ranges::count_if(files_, [](const auto& f) { return f.second.kind == Node::Kind::Directory; })));
+                put16(raw, 16, static_cast<std::uint16_t>(std::ranges::count_if(files_, [](const auto& f) {
+                          return f.second.kind == Node::Kind::Directory;
+                      })));
             if (o_.metadata_csum) {
                 const std::uint32_t block_sum = herberge::crc32c(seed_, bits.first(per_group_ / 8));
                 const std::uint32_t inode_sum = herberge::crc32c(seed_, inodes.first(inodes_per_group_ / 8));
@@ -393,7 +404,8 @@ private:
             for (std::uint32_t copy = 0; copy < groups_; ++copy)
                 if (has_super(copy))
                     std::copy(raw.begin(), raw.end(),
-                              image_.begin() + static_cast<std::ptrdiff_t>((std::size_t{group_start(copy)} + 1) * bs_ + g * desc_size_));
+                              image_.begin() + static_cast<std::ptrdiff_t>((std::size_t{group_start(copy)} + 1) * bs_ +
+                                                                           g * desc_size_));
         }
     }
 
@@ -423,8 +435,8 @@ private:
             put16(raw, 90, static_cast<std::uint16_t>(g));
             put32(raw, 92, o_.journal ? 4U : 0U);
             put32(raw, 96,
-                  2U | (o_.extents ? 0x40U : 0U) | (o_.bit64 ? 0x80U : 0U) | (o_.meta_bg ? 0x10U : 0U) | (o_.inline_data ? 0x8000U : 0U) |
-                      (o_.dirty_journal ? 4U : 0U) | o_.extra_incompat);
+                  2U | (o_.extents ? 0x40U : 0U) | (o_.bit64 ? 0x80U : 0U) | (o_.meta_bg ? 0x10U : 0U) |
+                      (o_.inline_data ? 0x8000U : 0U) | (o_.dirty_journal ? 4U : 0U) | o_.extra_incompat);
             put32(raw, 100, (o_.sparse_super ? 1U : 0U) | 2U | (o_.metadata_csum ? 0x400U : 0U));
             std::copy(o_.uuid.begin(), o_.uuid.end(), raw.begin() + 104);
             std::copy_n(o_.label.begin(), std::min<std::size_t>(16, o_.label.size()), raw.begin() + 120);

@@ -35,9 +35,11 @@ bool fits_short(const std::string& name) {
     const auto dot = name.find('.');
     const std::string base = name.substr(0, dot);
     const std::string extension = dot == std::string::npos ? "" : name.substr(dot + 1);
-    if (base.empty() || base.size() > 8 || extension.size() > 3 || extension.find('.') != std::string::npos) return false;
+    if (base.empty() || base.size() > 8 || extension.size() > 3 || extension.find('.') != std::string::npos)
+        return false;
     return std::all_of(name.begin(), name.end(), [](char c) {
-        return std::isupper(static_cast<unsigned char>(c)) != 0 || std::isdigit(static_cast<unsigned char>(c)) != 0 || c == '.' || c == '_' || c == '-';
+        return std::isupper(static_cast<unsigned char>(c)) != 0 || std::isdigit(static_cast<unsigned char>(c)) != 0 ||
+               c == '.' || c == '_' || c == '-';
     });
 }
 
@@ -157,12 +159,16 @@ private:
         const std::size_t first = next_;
         next_ += count;
         if (next_ > clusters_ + 2) throw std::runtime_error("a FAT volume is too small for its files");
-        for (std::size_t i = 0; i < count; ++i) set_next(first + i, i + 1 < count ? static_cast<unsigned>(first + i + 1) : 0xFFFFU);
+        for (std::size_t i = 0; i < count; ++i)
+            set_next(first + i, i + 1 < count ? static_cast<unsigned>(first + i + 1) : 0xFFFFU);
         return first;
     }
-    [[nodiscard]] std::size_t offset_of(std::size_t cluster) const { return (data_ + (cluster - 2) * o_.sectors_per_cluster) * sector; }
+    [[nodiscard]] std::size_t offset_of(std::size_t cluster) const {
+        return (data_ + (cluster - 2) * o_.sectors_per_cluster) * sector;
+    }
 
-    static void entry(Bytes& into, const std::string& name, std::uint8_t attributes, std::size_t cluster, std::size_t size) {
+    static void entry(Bytes& into, const std::string& name, std::uint8_t attributes, std::size_t cluster,
+                      std::size_t size) {
         Bytes e(32);
         std::copy(name.begin(), name.end(), e.begin());
         e[11] = attributes;
@@ -175,7 +181,8 @@ private:
 
     static void long_entries(Bytes& into, const std::string& name, const std::string& short_name) {
         unsigned sum = 0;
-        for (const char c : short_name) sum = ((((sum & 1U) << 7U) | (sum >> 1U)) + static_cast<unsigned char>(c)) & 0xFFU;
+        for (const char c : short_name)
+            sum = ((((sum & 1U) << 7U) | (sum >> 1U)) + static_cast<unsigned char>(c)) & 0xFFU;
         const std::size_t pieces = (name.size() + 12) / 13;
         static constexpr std::size_t places[13] = {1, 3, 5, 7, 9, 14, 16, 18, 20, 22, 24, 28, 30};
         for (std::size_t piece = pieces; piece-- > 0;) {
@@ -185,7 +192,10 @@ private:
             e[13] = static_cast<std::uint8_t>(sum);
             for (std::size_t i = 0; i < 13; ++i) {
                 const std::size_t at = piece * 13 + i;
-                put16(e, places[i], at < name.size() ? static_cast<unsigned char>(name[at]) : at == name.size() ? 0 : 0xFFFF);
+                put16(e, places[i],
+                      at < name.size()    ? static_cast<unsigned char>(name[at])
+                      : at == name.size() ? 0
+                                          : 0xFFFF);
             }
             into.insert(into.end(), e.begin(), e.end());
         }

@@ -71,7 +71,8 @@ struct ExtOptions {
     std::array<std::uint8_t, 16> uuid{};
     std::size_t scatter = 0;  ///< > 0: leave a gap after that many blocks, so that files have many extents
 };
-/// A whole ext2/3/4 file system with the tree in it. Throws std::runtime_error if it does not fit: a mistake of the caller.
+/// A whole ext2/3/4 file system with the tree in it. Throws std::runtime_error if it does not fit: a mistake of the
+/// caller.
 Bytes make_ext(const Tree& tree, const ExtOptions& options);
 
 struct FatOptions {
@@ -166,15 +167,16 @@ struct LiloImage {
     std::vector<SectorRun> kernel, ramdisk;
     std::uint32_t ramdisk_size = 0;
 };
-/// LILO's map: the descriptors of its images, and each one's lists; the map's own sectors lie from `first` on without gaps.
-/// `linear`: plain numbers of 24 bits; otherwise cylinders, heads and sectors.
+/// LILO's map: the descriptors of its images, and each one's lists; the map's own sectors lie from `first` on without
+/// gaps. `linear`: plain numbers of 24 bits; otherwise cylinders, heads and sectors.
 Bytes make_lilo_map(const std::vector<LiloImage>& images, std::uint32_t first, bool linear = true);
 Bytes make_sector_list(const std::vector<std::pair<std::uint32_t, std::uint16_t>>& runs);
 
 /// The file ldlinux.sys as it is before it is installed.
 Bytes make_syslinux_stage2(std::string_view directory);
 Bytes make_syslinux_module();
-/// Installs a SYSLINUX in a FAT that holds `directory`/ldlinux.sys and a configuration: boot code, list of sectors, checksum.
+/// Installs a SYSLINUX in a FAT that holds `directory`/ldlinux.sys and a configuration: boot code, list of sectors,
+/// checksum.
 void install_syslinux(FatImage& volume, const std::string& directory);
 
 /// A first sector's code that starts the one active partition, and refuses none, several, or an odd status byte.
@@ -182,7 +184,8 @@ Bytes make_plain_boot();
 /// A volume's boot sector (512 bytes) that says there is no system and waits for a key.
 Bytes make_volume_boot();
 
-// --- optical media -----------------------------------------------------------------------------------------------------
+// --- optical media
+// -----------------------------------------------------------------------------------------------------
 
 struct DiscOptions {
     std::string label = "ALMHOF_HELP";
@@ -205,7 +208,8 @@ DiscImage make_disc(const Tree& tree, const DiscOptions& options = {});
 /// A stand-in for the boot image of the SYSLINUX family: reads its configuration and waits.
 Bytes make_disc_boot();
 
-// --- disks -------------------------------------------------------------------------------------------------------------
+// --- disks
+// -------------------------------------------------------------------------------------------------------------
 
 struct PartitionSpec {
     std::uint64_t first_lba = 2048;
@@ -216,7 +220,8 @@ struct PartitionSpec {
 struct DiskSpec {
     std::uint64_t size = 24U << 20U;
     std::uint32_t signature = 0xA1A10F01;
-    bool gpt = false;  ///< a GUID table with a protective first sector; type 0xEF becomes an EFI system partition, all else Linux data
+    bool gpt = false;  ///< a GUID table with a protective first sector; type 0xEF becomes an EFI system partition, all
+                       ///< else Linux data
     Bytes boot_code;   ///< at most 440 bytes
     Bytes gap;         ///< from sector 1 on
     std::vector<PartitionSpec> partitions;

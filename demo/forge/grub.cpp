@@ -7,7 +7,8 @@
 #include "forge/forge.hpp"
 
 extern "C" {
-extern const std::uint8_t forge_boot_sector[], forge_boot_sector_end[], forge_disk_boot[], forge_disk_boot_end[], forge_core_start[], forge_core_start_end[];
+extern const std::uint8_t forge_boot_sector[], forge_boot_sector_end[], forge_disk_boot[], forge_disk_boot_end[],
+    forge_core_start[], forge_core_start_end[];
 extern const std::uint8_t forge_plain_boot[], forge_plain_boot_end[], forge_volume_boot[], forge_volume_boot_end[];
 }
 
@@ -35,7 +36,8 @@ Bytes parity(const Bytes& word, const Bytes& generator) {
     for (std::size_t i = 0; i < word.size(); ++i) {
         const std::uint8_t factor = rest[i];
         if (factor == 0) continue;
-        for (std::size_t j = 0; j < generator.size(); ++j) rest[i + j] = static_cast<std::uint8_t>(rest[i + j] ^ times(generator[j], factor));
+        for (std::size_t j = 0; j < generator.size(); ++j)
+            rest[i + j] = static_cast<std::uint8_t>(rest[i + j] ^ times(generator[j], factor));
     }
     return {rest.begin() + static_cast<std::ptrdiff_t>(word.size()), rest.end()};
 }
@@ -45,7 +47,8 @@ Bytes generator(std::size_t count) {
     std::uint8_t root = 1;
     for (std::size_t i = 0; i < count; ++i) {
         out.push_back(0);
-        for (std::size_t j = out.size() - 1; j > 0; --j) out[j] = static_cast<std::uint8_t>(out[j] ^ times(out[j - 1], root));
+        for (std::size_t j = out.size() - 1; j > 0; --j)
+            out[j] = static_cast<std::uint8_t>(out[j] ^ times(out[j - 1], root));
         root = times(root, 2);
     }
     return out;
@@ -80,8 +83,8 @@ Bytes redundancy(std::span<const std::uint8_t> data, std::size_t size) {
     return out;
 }
 
-void section(Bytes& out, std::size_t at, std::uint32_t name, std::uint32_t type, std::size_t offset, std::size_t size, std::uint32_t link,
-             std::uint32_t entry) {
+void section(Bytes& out, std::size_t at, std::uint32_t name, std::uint32_t type, std::size_t offset, std::size_t size,
+             std::uint32_t link, std::uint32_t entry) {
     put32(out, at, name);
     put32(out, at + 4, type);
     put32(out, at + 16, static_cast<std::uint32_t>(offset));

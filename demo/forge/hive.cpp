@@ -65,7 +65,8 @@ private:
     }
 
     static std::string upper(std::string text) {
-        std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        std::transform(text.begin(), text.end(), text.begin(),
+                       [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
         return text;
     }
 
@@ -88,7 +89,8 @@ private:
             std::uint16_t pieces = 0;
             for (std::size_t at = 0; at < entry.data.size(); at += 16344, ++pieces) {
                 const std::size_t length = std::min<std::size_t>(16344, entry.data.size() - at);
-                Bytes piece(entry.data.begin() + static_cast<std::ptrdiff_t>(at), entry.data.begin() + static_cast<std::ptrdiff_t>(at + length));
+                Bytes piece(entry.data.begin() + static_cast<std::ptrdiff_t>(at),
+                            entry.data.begin() + static_cast<std::ptrdiff_t>(at + length));
                 put32(list, list.size(), put_cell(piece));
             }
             Bytes head(8);
@@ -104,7 +106,8 @@ private:
         return put_cell(out);
     }
 
-    std::uint32_t list_of(const std::vector<std::pair<std::string, std::uint32_t>>& keys, std::size_t from, std::size_t to, bool hashed, const char* mark) {
+    std::uint32_t list_of(const std::vector<std::pair<std::string, std::uint32_t>>& keys, std::size_t from,
+                          std::size_t to, bool hashed, const char* mark) {
         Bytes out(4);
         out[0] = static_cast<std::uint8_t>(mark[0]);
         out[1] = static_cast<std::uint8_t>(mark[1]);
@@ -147,7 +150,8 @@ private:
         if (key.children.empty()) return place;
         std::vector<const HiveNode*> sorted;
         for (const auto& c : key.children) sorted.push_back(&c);
-        std::sort(sorted.begin(), sorted.end(), [](const HiveNode* a, const HiveNode* b) { return upper(a->name) < upper(b->name); });
+        std::sort(sorted.begin(), sorted.end(),
+                  [](const HiveNode* a, const HiveNode* b) { return upper(a->name) < upper(b->name); });
         std::vector<std::pair<std::string, std::uint32_t>> keys;
         for (const auto* c : sorted) keys.emplace_back(c->name, node(*c, place, security, false));
         if (o_.lists == ListKind::Indexed) {
@@ -162,7 +166,10 @@ private:
             put16(index, 2, parts);
             patch(28, put_cell(index));
         } else {
-            patch(28, list_of(keys, 0, keys.size(), o_.lists != ListKind::Plain, o_.lists == ListKind::Hash ? "lh" : o_.lists == ListKind::Fast ? "lf" : "li"));
+            patch(28, list_of(keys, 0, keys.size(), o_.lists != ListKind::Plain,
+                              o_.lists == ListKind::Hash   ? "lh"
+                              : o_.lists == ListKind::Fast ? "lf"
+                                                           : "li"));
         }
         return place;
     }
@@ -216,7 +223,9 @@ HiveNode& HiveNode::bytes(const std::string& value, Bytes content, std::uint32_t
     values.push_back({value, type, std::move(content)});
     return *this;
 }
-HiveNode& HiveNode::text(const std::string& value, const std::string& content, std::uint32_t type) { return bytes(value, utf16(content), type); }
+HiveNode& HiveNode::text(const std::string& value, const std::string& content, std::uint32_t type) {
+    return bytes(value, utf16(content), type);
+}
 HiveNode& HiveNode::number(const std::string& value, std::uint32_t content) {
     Bytes data;
     put32(data, 0, content);
@@ -234,7 +243,8 @@ HiveNode& HiveNode::texts(const std::string& value, const std::vector<std::strin
 
 Bytes make_hive(const HiveNode& root, const HiveOptions& options) { return Writer(options).write(root); }
 
-Bytes make_hive_log(const Bytes& hive, std::uint32_t sequence, const std::vector<std::pair<std::uint32_t, Bytes>>& pages) {
+Bytes make_hive_log(const Bytes& hive, std::uint32_t sequence,
+                    const std::vector<std::pair<std::uint32_t, Bytes>>& pages) {
     Bytes out(hive.begin(), hive.begin() + 512);
     put32(out, 4, sequence);
     put32(out, 8, sequence);
@@ -273,7 +283,9 @@ Bytes partition_device(std::uint64_t offset, std::uint32_t signature) {
 HiveNode make_store(const std::vector<StoreEntry>& systems, std::uint64_t boot_offset, std::uint32_t boot_signature) {
     HiveNode root{"NewStoreRoot", {}, {}};
     root.child("Description").text("KeyName", "BCD00000000");
-    auto element = [&](const std::string& id, const char* type) -> HiveNode& { return root.child("Objects\\" + id + "\\Elements\\" + type); };
+    auto element = [&](const std::string& id, const char* type) -> HiveNode& {
+        return root.child("Objects\\" + id + "\\Elements\\" + type);
+    };
     const std::string manager = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
     const std::string common = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}";
     root.child("Objects\\" + manager + "\\Description").number("Type", 0x10100002);

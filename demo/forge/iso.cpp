@@ -34,7 +34,9 @@ void text(Bytes& out, std::size_t at, std::string_view words, std::size_t width,
 }
 constexpr std::uint8_t when[7] = {125, 11, 3, 6, 30, 0, 0};  // 3 November 2025, 06:30 UTC
 
-std::string parent_of(const std::string& path) { return path.find('/', 1) == std::string::npos ? "/" : path.substr(0, path.rfind('/')); }
+std::string parent_of(const std::string& path) {
+    return path.find('/', 1) == std::string::npos ? "/" : path.substr(0, path.rfind('/'));
+}
 std::string name_of(const std::string& path) { return path.substr(path.rfind('/') + 1); }
 
 /// One of the two trees that a disc may hold side by side.
@@ -104,23 +106,28 @@ private:
             if (!directory) out.insert(out.end(), {0, ';', 0, '1'});
             return out;
         }
-        for (const char c : name.substr(0, 30)) out.push_back(static_cast<std::uint8_t>(c >= 'a' && c <= 'z' ? c - 32 : c));
+        for (const char c : name.substr(0, 30))
+            out.push_back(static_cast<std::uint8_t>(c >= 'a' && c <= 'z' ? c - 32 : c));
         if (!directory) out.insert(out.end(), {';', '1'});
         return out;
     }
 
     static Bytes entry(char a, char b, const Bytes& body) {
-        Bytes out{static_cast<std::uint8_t>(a), static_cast<std::uint8_t>(b), static_cast<std::uint8_t>(body.size() + 4), 1};
+        Bytes out{static_cast<std::uint8_t>(a), static_cast<std::uint8_t>(b),
+                  static_cast<std::uint8_t>(body.size() + 4), 1};
         out.insert(out.end(), body.begin(), body.end());
         return out;
     }
 
     /// Rock Ridge: mode, name, link; what does not fit goes on in `more`, which will lie at block `more_at`.
-    Bytes rock_ridge(const std::string& name, const Node& node, std::size_t room, Bytes* more, std::uint32_t more_at) const {
+    Bytes rock_ridge(const std::string& name, const Node& node, std::size_t room, Bytes* more,
+                     std::uint32_t more_at) const {
         if (wide_ || !options_.rock_ridge) return {};
         std::vector<Bytes> parts;
         Bytes mode;
-        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0040000U : node.kind == Node::Kind::Link ? 0120000U : 0100000U;
+        const std::uint32_t type = node.kind == Node::Kind::Directory ? 0040000U
+                                   : node.kind == Node::Kind::Link    ? 0120000U
+                                                                      : 0100000U;
         both32(mode, 0, type | node.mode);
         both32(mode, 8, 1);
         both32(mode, 16, 0);
@@ -150,7 +157,8 @@ private:
         Bytes out;
         constexpr std::size_t pointer = 28;
         std::size_t i = 0;
-        for (; i < parts.size() && out.size() + parts[i].size() + pointer <= room; ++i) out.insert(out.end(), parts[i].begin(), parts[i].end());
+        for (; i < parts.size() && out.size() + parts[i].size() + pointer <= room; ++i)
+            out.insert(out.end(), parts[i].begin(), parts[i].end());
         if (i == parts.size()) return out;
         if (more == nullptr) return out.insert(out.end(), pointer, 0), out;
         const auto from = static_cast<std::uint32_t>(more->size());
@@ -164,7 +172,8 @@ private:
         return out;
     }
 
-    Bytes main_part(const std::string& path, const std::map<std::string, std::uint32_t>& files, std::uint32_t at, Bytes* more) {
+    Bytes main_part(const std::string& path, const std::map<std::string, std::uint32_t>& files, std::uint32_t at,
+                    Bytes* more) {
         const auto here = static_cast<std::uint32_t>(sizes_.contains(path) ? sizes_[path] : block);
         const auto more_at = static_cast<std::uint32_t>(at + here / block);
         const bool ridge = options_.rock_ridge && !wide_;
@@ -270,7 +279,9 @@ DiscImage make_disc(const Tree& tree, const DiscOptions& options) {
     }
     auto& disc = out.bytes;
     grow(disc, next * block);
-    const auto put = [&](std::size_t at, const Bytes& bytes) { std::copy(bytes.begin(), bytes.end(), disc.begin() + static_cast<std::ptrdiff_t>(at * block)); };
+    const auto put = [&](std::size_t at, const Bytes& bytes) {
+        std::copy(bytes.begin(), bytes.end(), disc.begin() + static_cast<std::ptrdiff_t>(at * block));
+    };
     for (const auto& [path, at] : out.first_block) put(at, tree.nodes().at(path).content);
     plain.store(disc, out.first_block);
     const auto blocks = static_cast<std::uint32_t>(next);

@@ -72,10 +72,12 @@ Bytes make_lilo_boot(std::uint32_t list_sector) {
 namespace {
 
 Bytes lilo_address(std::uint32_t lba, std::uint8_t count, bool linear) {
-    if (linear) return {static_cast<std::uint8_t>(lba), static_cast<std::uint8_t>(lba >> 8U), 0x80 | 0x20, static_cast<std::uint8_t>(lba >> 16U), count};
+    if (linear)
+        return {static_cast<std::uint8_t>(lba), static_cast<std::uint8_t>(lba >> 8U), 0x80 | 0x20,
+                static_cast<std::uint8_t>(lba >> 16U), count};
     const std::uint32_t cylinder = lba / (255 * 63);
-    return {static_cast<std::uint8_t>((lba % 63 + 1) | (cylinder >> 2U & 0xC0U)), static_cast<std::uint8_t>(cylinder), 0x80,
-            static_cast<std::uint8_t>(lba / 63 % 255), count};
+    return {static_cast<std::uint8_t>((lba % 63 + 1) | (cylinder >> 2U & 0xC0U)), static_cast<std::uint8_t>(cylinder),
+            0x80, static_cast<std::uint8_t>(lba / 63 % 255), count};
 }
 
 }  // namespace
@@ -98,7 +100,8 @@ Bytes make_lilo_map(const std::vector<LiloImage>& images, std::uint32_t first, b
             }
         const std::size_t at = out.size() / 512;
         for (std::size_t i = 0; i == 0 || i < count; i += per_sector) {
-            Bytes one(all.begin() + static_cast<std::ptrdiff_t>(i * 5), all.begin() + static_cast<std::ptrdiff_t>(std::min(count, i + per_sector) * 5));
+            Bytes one(all.begin() + static_cast<std::ptrdiff_t>(i * 5),
+                      all.begin() + static_cast<std::ptrdiff_t>(std::min(count, i + per_sector) * 5));
             one.resize(512);
             if (i + per_sector < count) {
                 const Bytes next = lilo_address(first + static_cast<std::uint32_t>(out.size() / 512) + 1, 1, linear);
@@ -159,7 +162,8 @@ Bytes make_syslinux_module() {
 void install_syslinux(FatImage& volume, const std::string& directory) {
     const auto file = volume.first_sector.find(directory + "/ldlinux.sys");
     const auto config = volume.first_sector.find(directory + "/syslinux.cfg");
-    if (file == volume.first_sector.end() || config == volume.first_sector.end()) throw std::runtime_error("no ldlinux.sys or syslinux.cfg to install");
+    if (file == volume.first_sector.end() || config == volume.first_sector.end())
+        throw std::runtime_error("no ldlinux.sys or syslinux.cfg to install");
     const std::uint32_t first = file->second;
     Bytes code(forge_syslinux_boot + 0x5A, forge_syslinux_boot_end);  // without the signature
     for (std::size_t i = 0; i + 15 < code.size(); ++i)
@@ -183,7 +187,8 @@ void install_syslinux(FatImage& volume, const std::string& directory) {
     std::uint32_t sum = 0x3EB202FE;
     for (std::size_t i = 0; i < stage.size(); i += 4) sum -= get32(stage, i);
     put32(stage, 0x28, sum);
-    std::copy(stage.begin(), stage.end(), volume.bytes.begin() + static_cast<std::ptrdiff_t>(std::size_t{first} * sector));
+    std::copy(stage.begin(), stage.end(),
+              volume.bytes.begin() + static_cast<std::ptrdiff_t>(std::size_t{first} * sector));
 }
 
 }  // namespace forge

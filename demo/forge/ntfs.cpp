@@ -27,7 +27,8 @@ constexpr std::size_t first_user = 24;
 constexpr std::uint64_t a_time = 133'000'000'000'000'000ULL;  // in 2022
 
 std::string upper(std::string text) {
-    std::transform(text.begin(), text.end(), text.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+    std::transform(text.begin(), text.end(), text.begin(),
+                   [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
     return text;
 }
 
@@ -83,14 +84,18 @@ public:
         record(11, "$Extend", 5, true, index({}));
         for (std::size_t i = 0; i < files_.size(); ++i) {
             const auto& f = files_[i];
-            if (!f.directory) record(first_user + i, f.name, f.parent, false, f.packing ? packed(f.content, *f.packing) : data(f.content));
+            if (!f.directory)
+                record(first_user + i, f.name, f.parent, false,
+                       f.packing ? packed(f.content, *f.packing) : data(f.content));
         }
         // Directories come last: their index needs the sizes of what is in them.
         for (std::size_t i = files_.size(); i-- > 0;)
-            if (files_[i].directory) record(first_user + i, files_[i].name, files_[i].parent, true, index(files_[i].children));
+            if (files_[i].directory)
+                record(first_user + i, files_[i].name, files_[i].parent, true, index(files_[i].children));
         record(5, ".", 5, true, index(root_));
         boot(clusters);
-        std::copy_n(out_.begin() + mft_cluster * cluster, 4 * record_size, out_.begin() + static_cast<std::ptrdiff_t>(mirror_ * cluster));
+        std::copy_n(out_.begin() + mft_cluster * cluster, 4 * record_size,
+                    out_.begin() + static_cast<std::ptrdiff_t>(mirror_ * cluster));
         return std::move(out_);
     }
 
@@ -122,7 +127,9 @@ private:
         if ((next_ + 1) * cluster > out_.size()) throw std::runtime_error("an NTFS volume is too small for its files");
         return first;
     }
-    void place(const Bytes& bytes, std::size_t at) { std::copy(bytes.begin(), bytes.end(), out_.begin() + static_cast<std::ptrdiff_t>(at)); }
+    void place(const Bytes& bytes, std::size_t at) {
+        std::copy(bytes.begin(), bytes.end(), out_.begin() + static_cast<std::ptrdiff_t>(at));
+    }
 
     static Bytes resident(std::uint32_t type, const Bytes& value, std::string_view name = {}, bool indexed = false) {
         const std::size_t name_at = 24;
@@ -141,7 +148,8 @@ private:
         return out;
     }
 
-    static Bytes run_attribute(std::uint32_t type, std::size_t lcn, std::size_t clusters, std::size_t size, std::string_view name = {}) {
+    static Bytes run_attribute(std::uint32_t type, std::size_t lcn, std::size_t clusters, std::size_t size,
+                               std::string_view name = {}) {
         const std::size_t name_at = 64;
         const std::size_t runs_at = (name_at + name.size() * 2 + 7) / 8 * 8;
         Bytes out(runs_at + 16);
@@ -177,7 +185,8 @@ private:
         static constexpr std::array<std::size_t, 4> pieces = {4096, 32768, 8192, 16384};
         const std::size_t piece = pieces.at(algorithm);
         wimlib_compressor* compressor = nullptr;
-        if (wimlib_create_compressor(algorithm == 1 ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS, piece, 0, &compressor) != 0)
+        if (wimlib_create_compressor(algorithm == 1 ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS,
+                                     piece, 0, &compressor) != 0)
             throw std::runtime_error("no compressor");
         const std::size_t count = (content.size() + piece - 1) / piece;
         Bytes stream((count - 1) * 4);
@@ -186,9 +195,11 @@ private:
             if (i > 0) put32(stream, (i - 1) * 4, static_cast<std::uint32_t>(stream.size() - table));
             const std::size_t plain = std::min(piece, content.size() - i * piece);
             Bytes one(plain);
-            const std::size_t size = wimlib_compress(content.data() + i * piece, plain, one.data(), plain - 1, compressor);
+            const std::size_t size =
+                wimlib_compress(content.data() + i * piece, plain, one.data(), plain - 1, compressor);
             if (size == 0)
-                one.assign(content.begin() + static_cast<std::ptrdiff_t>(i * piece), content.begin() + static_cast<std::ptrdiff_t>(i * piece + plain));
+                one.assign(content.begin() + static_cast<std::ptrdiff_t>(i * piece),
+                           content.begin() + static_cast<std::ptrdiff_t>(i * piece + plain));
             else one.resize(size);
             append(stream, one);
         }
@@ -201,7 +212,8 @@ private:
         put32(out, 65, static_cast<std::uint32_t>(clusters));
         const std::size_t first = allocate((stream.size() + cluster - 1) / cluster);
         place(stream, first * cluster);
-        append(out, run_attribute(0x80, first, (stream.size() + cluster - 1) / cluster, stream.size(), "WofCompressedData"));
+        append(out,
+               run_attribute(0x80, first, (stream.size() + cluster - 1) / cluster, stream.size(), "WofCompressedData"));
         Bytes reparse(24);
         put32(reparse, 0, 0x80000017);
         put16(reparse, 4, 16);
@@ -249,8 +261,9 @@ private:
 
     /// Index root, and blocks when the names do not fit into it.
     Bytes index(std::vector<std::size_t> numbers) {
-        std::sort(numbers.begin(), numbers.end(),
-                  [&](std::size_t a, std::size_t b) { return upper(files_[a - first_user].name) < upper(files_[b - first_user].name); });
+        std::sort(numbers.begin(), numbers.end(), [&](std::size_t a, std::size_t b) {
+            return upper(files_[a - first_user].name) < upper(files_[b - first_user].name);
+        });
         Bytes entries;
         for (const auto n : numbers) append(entries, entry(n, 0, 0));
         const bool large = entries.size() > 400;
@@ -261,7 +274,8 @@ private:
             std::size_t i = 0;
             while (i < numbers.size()) {
                 Bytes body;
-                while (i < numbers.size() && body.size() + 300 < block_size - 96) append(body, entry(numbers[i++], 0, 0));
+                while (i < numbers.size() && body.size() + 300 < block_size - 96)
+                    append(body, entry(numbers[i++], 0, 0));
                 append(body, end_entry(0, 0));
                 append(blocks, index_block(body, count));
                 if (i < numbers.size()) append(entries, entry(numbers[i++], 1, count));
@@ -298,7 +312,8 @@ private:
             place(blocks, first * cluster);
             append(out, run_attribute(0xA0, first, clusters, blocks.size(), "$I30"));
             Bytes bitmap((count + 63) / 64 * 8);
-            for (std::size_t i = 0; i < count; ++i) bitmap[i / 8] = static_cast<std::uint8_t>(bitmap[i / 8] | 1U << (i % 8));
+            for (std::size_t i = 0; i < count; ++i)
+                bitmap[i / 8] = static_cast<std::uint8_t>(bitmap[i / 8] | 1U << (i % 8));
             append(out, resident(0xB0, bitmap, "$I30"));
         }
         return out;
@@ -329,7 +344,8 @@ private:
         return out;
     }
 
-    void record(std::size_t number, const std::string& name, std::size_t parent, bool directory, const Bytes& attributes) {
+    void record(std::size_t number, const std::string& name, std::size_t parent, bool directory,
+                const Bytes& attributes) {
         Bytes out(56);
         std::copy_n("FILE", 4, out.begin());
         put16(out, 16, 1);

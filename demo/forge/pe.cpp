@@ -27,7 +27,8 @@ Bytes version_block(std::string_view key, const Bytes& value, bool text, const s
 
 }  // namespace
 
-Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_t, 4>& version, std::string_view product, std::string_view description) {
+Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_t, 4>& version,
+                            std::string_view product, std::string_view description) {
     Bytes fixed;
     put32(fixed, 0, 0xFEEF04BD);
     put32(fixed, 4, 0x10000);
@@ -36,10 +37,13 @@ Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_
         put32(fixed, at + 4, std::uint32_t{version[2]} << 16U | version[3]);
     }
     put32(fixed, 48, 0);
-    const Bytes strings =
-        version_block("040904B0", {}, true, {version_block("ProductName", utf16(product), true), version_block("FileDescription", utf16(description), true)});
-    const Bytes languages = version_block("VarFileInfo", {}, true, {version_block("Translation", {0x09, 0x04, 0xB0, 0x04}, false)});
-    const Bytes info = version_block("VS_VERSION_INFO", fixed, false, {languages, version_block("StringFileInfo", {}, true, {strings})});
+    const Bytes strings = version_block("040904B0", {}, true,
+                                        {version_block("ProductName", utf16(product), true),
+                                         version_block("FileDescription", utf16(description), true)});
+    const Bytes languages =
+        version_block("VarFileInfo", {}, true, {version_block("Translation", {0x09, 0x04, 0xB0, 0x04}, false)});
+    const Bytes info = version_block("VS_VERSION_INFO", fixed, false,
+                                     {languages, version_block("StringFileInfo", {}, true, {strings})});
     // Three directories of one entry each: kind, number, language; then where the data lies.
     Bytes out(3 * 24 + 16);
     for (std::size_t level = 0; level < 3; ++level) {
@@ -91,7 +95,8 @@ Bytes make_pe(const PeOptions& options) {
     }
     for (const auto& [name, content] : options.sections) sections.push_back({name, content});
     const std::size_t optional = wide ? 240 : 224;
-    const std::size_t headers = (0x80 + 24 + optional + sections.size() * 40 + file_alignment - 1) / file_alignment * file_alignment;
+    const std::size_t headers =
+        (0x80 + 24 + optional + sections.size() * 40 + file_alignment - 1) / file_alignment * file_alignment;
     std::size_t address = alignment;
     std::size_t offset = headers;
     for (auto& s : sections) {
@@ -147,10 +152,12 @@ Bytes make_pe(const PeOptions& options) {
         }
     std::size_t table = at + optional;
     for (const auto& s : sections) {
-        std::copy_n(s.name.begin(), std::min<std::size_t>(8, s.name.size()), out.begin() + static_cast<std::ptrdiff_t>(table));
+        std::copy_n(s.name.begin(), std::min<std::size_t>(8, s.name.size()),
+                    out.begin() + static_cast<std::ptrdiff_t>(table));
         put32(out, table + 8, static_cast<std::uint32_t>(s.content.size()));
         put32(out, table + 12, s.address);
-        put32(out, table + 16, static_cast<std::uint32_t>((s.content.size() + file_alignment - 1) / file_alignment * file_alignment));
+        put32(out, table + 16,
+              static_cast<std::uint32_t>((s.content.size() + file_alignment - 1) / file_alignment * file_alignment));
         put32(out, table + 20, s.offset);
         put32(out, table + 36, 0x60000020);
         std::copy(s.content.begin(), s.content.end(), out.begin() + s.offset);

@@ -40,13 +40,15 @@ Bytes joined(std::initializer_list<Bytes> parts) {
 
 }  // namespace
 
-// Everything but the checksum and the header's entry of the certificate table; our images have nothing behind their sections.
+// Everything but the checksum and the header's entry of the certificate table; our images have nothing behind their
+// sections.
 Bytes image_digest(const Bytes& image) {
     const std::size_t optional = get32(image, 0x3C) + 24;
     const bool wide = image[optional + 1] == 2;
     const std::size_t entry = optional + (wide ? 112 : 96) + 32;
     Bytes covered(image.begin(), image.begin() + static_cast<std::ptrdiff_t>(optional + 64));
-    covered.insert(covered.end(), image.begin() + static_cast<std::ptrdiff_t>(optional + 68), image.begin() + static_cast<std::ptrdiff_t>(entry));
+    covered.insert(covered.end(), image.begin() + static_cast<std::ptrdiff_t>(optional + 68),
+                   image.begin() + static_cast<std::ptrdiff_t>(entry));
     covered.insert(covered.end(), image.begin() + static_cast<std::ptrdiff_t>(entry + 8), image.end());
     Bytes out(32);
     unsigned length = 0;
@@ -61,7 +63,8 @@ Bytes indirect_data(const Bytes& digest) {
     const Bytes image_object = der(0x06, {0x2B, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x02, 0x01, 0x0F});
     const Bytes file = der(0xA0, der(0xA2, der(0x80, {})));
     const Bytes data = der(0x30, joined({image_object, der(0x30, joined({der(0x03, {0}), file}))}));
-    const Bytes sha256 = der(0x30, joined({der(0x06, {0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01}), der(0x05, {})}));
+    const Bytes sha256 =
+        der(0x30, joined({der(0x06, {0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01}), der(0x05, {})}));
     return der(0x30, joined({data, der(0x30, joined({sha256, der(0x04, digest)}))}));
 }
 
@@ -109,7 +112,8 @@ Bytes encoded(T* value, int (*encode)(const T*, unsigned char**)) {
 }
 
 /// A signed message whose content is of `kind`: a sequence, or an octet string.
-PKCS7* make_message(X509* certificate, EVP_PKEY* key, const std::vector<X509*>& chain, ASN1_OBJECT* kind, int tag, const Bytes& content) {
+PKCS7* make_message(X509* certificate, EVP_PKEY* key, const std::vector<X509*>& chain, ASN1_OBJECT* kind, int tag,
+                    const Bytes& content) {
     PKCS7* p7 = PKCS7_new();
     need(p7 != nullptr);
     PKCS7_set_type(p7, NID_pkcs7_signed);
@@ -135,7 +139,8 @@ PKCS7* make_message(X509* certificate, EVP_PKEY* key, const std::vector<X509*>& 
 
 void add_unsigned(PKCS7_SIGNER_INFO* signer, ASN1_OBJECT* kind, const Bytes& sequence) {
     if (signer->unauth_attr == nullptr) signer->unauth_attr = sk_X509_ATTRIBUTE_new_null();
-    X509_ATTRIBUTE* attribute = X509_ATTRIBUTE_create_by_OBJ(nullptr, kind, V_ASN1_SEQUENCE, sequence.data(), static_cast<int>(sequence.size()));
+    X509_ATTRIBUTE* attribute = X509_ATTRIBUTE_create_by_OBJ(nullptr, kind, V_ASN1_SEQUENCE, sequence.data(),
+                                                             static_cast<int>(sequence.size()));
     need(attribute != nullptr && sk_X509_ATTRIBUTE_push(signer->unauth_attr, attribute) > 0);
 }
 
@@ -152,7 +157,8 @@ SigningKey::SigningKey(const std::string& name, const SigningKey* issuer) : part
     ASN1_TIME_set_string(X509_getm_notBefore(c), "20250101000000Z");
     ASN1_TIME_set_string(X509_getm_notAfter(c), "20260101000000Z");
     X509_NAME* subject = X509_get_subject_name(c);
-    X509_NAME_add_entry_by_txt(subject, "CN", MBSTRING_UTF8, reinterpret_cast<const unsigned char*>(name.c_str()), -1, -1, 0);
+    X509_NAME_add_entry_by_txt(subject, "CN", MBSTRING_UTF8, reinterpret_cast<const unsigned char*>(name.c_str()), -1,
+                               -1, 0);
     X509_set_issuer_name(c, issuer == nullptr ? subject : X509_get_subject_name(issuer->parts_->certificate));
     X509_set_pubkey(c, parts_->key);
     X509_EXTENSION* authority = X509V3_EXT_conf_nid(nullptr, nullptr, NID_basic_constraints, "critical,CA:TRUE");
@@ -224,12 +230,15 @@ Bytes SigningKey::sign(Bytes image, const SigningKey& authority, const std::stri
     const auto* own = signer->enc_digest;
     const Bytes covered(own->data, own->data + own->length);
     if (token) {
-        const Bytes sha256 = der(0x30, joined({der(0x06, {0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01}), der(0x05, {})}));
+        const Bytes sha256 =
+            der(0x30, joined({der(0x06, {0x60, 0x86, 0x48, 0x01, 0x65, 0x03, 0x04, 0x02, 0x01}), der(0x05, {})}));
         const Bytes imprint = der(0x30, joined({sha256, der(0x04, digest_of(covered.data(), covered.size()))}));
         // TSTInfo: version, policy, imprint, serial number, time.
-        const Bytes info = der(0x30, joined({der(0x02, {1}), der(0x06, {0x2A, 0x03}), imprint, der(0x02, {7}), der(0x18, to_bytes(time))}));
-        PKCS7* witness = make_message(authority.parts_->certificate, authority.parts_->key, authority.parts_->chain, OBJ_nid2obj(NID_id_smime_ct_TSTInfo),
-                                      V_ASN1_OCTET_STRING, info);
+        const Bytes info =
+            der(0x30,
+                joined({der(0x02, {1}), der(0x06, {0x2A, 0x03}), imprint, der(0x02, {7}), der(0x18, to_bytes(time))}));
+        PKCS7* witness = make_message(authority.parts_->certificate, authority.parts_->key, authority.parts_->chain,
+                                      OBJ_nid2obj(NID_id_smime_ct_TSTInfo), V_ASN1_OCTET_STRING, info);
         ASN1_OBJECT* kind = OBJ_txt2obj(token_kind, 1);
         add_unsigned(signer, kind, encoded<PKCS7>(witness, i2d_PKCS7));
         ASN1_OBJECT_free(kind);
@@ -245,7 +254,8 @@ Bytes SigningKey::sign(Bytes image, const SigningKey& authority, const std::stri
         const Bytes digest = digest_of(covered.data(), covered.size());
         need(PKCS7_add1_attrib_digest(witness, digest.data(), static_cast<int>(digest.size())) == 1);
         need(PKCS7_SIGNER_INFO_sign(witness) == 1);
-        add_unsigned(signer, OBJ_nid2obj(NID_pkcs9_countersignature), encoded<PKCS7_SIGNER_INFO>(witness, i2d_PKCS7_SIGNER_INFO));
+        add_unsigned(signer, OBJ_nid2obj(NID_pkcs9_countersignature),
+                     encoded<PKCS7_SIGNER_INFO>(witness, i2d_PKCS7_SIGNER_INFO));
         PKCS7_SIGNER_INFO_free(witness);
     }
     const Bytes raw = encoded<PKCS7>(p7, i2d_PKCS7);
@@ -256,7 +266,8 @@ Bytes SigningKey::sign(Bytes image, const SigningKey& authority, const std::stri
 Bytes SigningKey::catalogue(const std::vector<Bytes>& images) const {
     // CertificateTrustList: usage, identifier, time, the members' kind, the members with what is signed for each.
     const Bytes usage = der(0x30, der(0x06, {0x2B, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x0C, 0x01, 0x01}));
-    const Bytes member_kind = der(0x30, joined({der(0x06, {0x2B, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x0C, 0x01, 0x03}), der(0x05, {})}));
+    const Bytes member_kind =
+        der(0x30, joined({der(0x06, {0x2B, 0x06, 0x01, 0x04, 0x01, 0x82, 0x37, 0x0C, 0x01, 0x03}), der(0x05, {})}));
     Bytes members;
     for (const auto& image : images) {
         const Bytes digest = image_digest(padded(image));
@@ -265,7 +276,8 @@ Bytes SigningKey::catalogue(const std::vector<Bytes>& images) const {
         const Bytes member = der(0x30, joined({der(0x04, digest), der(0x31, attribute)}));
         members.insert(members.end(), member.begin(), member.end());
     }
-    const Bytes content = der(0x30, joined({usage, der(0x04, Bytes(16, 0xA1)), der(0x17, to_bytes("250101000000Z")), member_kind, der(0x30, members)}));
+    const Bytes content = der(0x30, joined({usage, der(0x04, Bytes(16, 0xA1)), der(0x17, to_bytes("250101000000Z")),
+                                            member_kind, der(0x30, members)}));
     PKCS7* p7 = parts_->message(list_kind, content);
     Bytes out = encoded<PKCS7>(p7, i2d_PKCS7);
     PKCS7_free(p7);

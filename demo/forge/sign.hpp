@@ -20,7 +20,8 @@ public:
     [[nodiscard]] Bytes sign(Bytes image) const;
     /// The same, witnessed by an authority for time stamps: "20260131120000Z". `token`: as RFC 3161 has it; otherwise a
     /// countersignature.
-    [[nodiscard]] Bytes sign(Bytes image, const SigningKey& authority, const std::string& time, bool token = true) const;
+    [[nodiscard]] Bytes sign(Bytes image, const SigningKey& authority, const std::string& time,
+                             bool token = true) const;
     /// A catalogue that lists images by their digests (SHA-256), or files by plain digests.
     [[nodiscard]] Bytes catalogue(const std::vector<Bytes>& images) const;
 

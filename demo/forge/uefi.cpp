@@ -57,8 +57,8 @@ Bytes make_flash(const std::vector<Variable>& variables) {
     return out;
 }
 
-Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::string_view partition_guid, std::string_view path, bool active,
-                       const Bytes& optional) {
+Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::string_view partition_guid,
+                       std::string_view path, bool active, const Bytes& optional) {
     Bytes nodes{4, 1, 42, 0};
     put32(nodes, 4, partition);
     put64(nodes, 8, 2048);
@@ -132,8 +132,12 @@ Bytes with_efi_stub(Bytes kernel) {
     return kernel;
 }
 
-Bytes make_unified_kernel(std::string_view os_release, std::string_view command_line, const Bytes& kernel, const Bytes& ramdisk) {
-    return make_efi_application({{".osrel", to_bytes(os_release)}, {".cmdline", to_bytes(command_line)}, {".linux", kernel}, {".initrd", ramdisk}});
+Bytes make_unified_kernel(std::string_view os_release, std::string_view command_line, const Bytes& kernel,
+                          const Bytes& ramdisk) {
+    return make_efi_application({{".osrel", to_bytes(os_release)},
+                                 {".cmdline", to_bytes(command_line)},
+                                 {".linux", kernel},
+                                 {".initrd", ramdisk}});
 }
 
 }  // namespace forge

@@ -24,13 +24,15 @@ Bytes fill_flash(Bytes flash, const std::vector<Variable>& variables);
 /// Sixteen bytes in the order in which GUIDs are stored.
 Bytes guid_bytes(std::string_view text);
 /// A load option for a file on a GPT partition.
-Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::string_view partition_guid, std::string_view path, bool active = true,
-                       const Bytes& optional = {});
+Bytes make_boot_option(std::string_view title, std::uint32_t partition, std::string_view partition_guid,
+                       std::string_view path, bool active = true, const Bytes& optional = {});
 
 /// An EFI application; `sections` give it away as what it stands for.
-Bytes make_efi_application(const std::vector<std::pair<std::string, Bytes>>& sections = {}, std::uint16_t machine = 0x8664);
+Bytes make_efi_application(const std::vector<std::pair<std::string, Bytes>>& sections = {},
+                           std::uint16_t machine = 0x8664);
 /// A kernel whose first sector is a PE header, too, as its EFI stub has it (Linux arch/x86/boot/header.S).
 Bytes with_efi_stub(Bytes kernel);
-Bytes make_unified_kernel(std::string_view os_release, std::string_view command_line, const Bytes& kernel, const Bytes& ramdisk);
+Bytes make_unified_kernel(std::string_view os_release, std::string_view command_line, const Bytes& kernel,
+                          const Bytes& ramdisk);
 
 }  // namespace forge

@@ -15,7 +15,8 @@
 
 namespace forge {
 
-// --- registry hives ---------------------------------------------------------------------------------------------------
+// --- registry hives
+// ---------------------------------------------------------------------------------------------------
 
 struct HiveEntry {
     std::string name;
@@ -42,13 +43,16 @@ struct HiveOptions {
 };
 Bytes make_hive(const HiveNode& root, const HiveOptions& options = {});
 /// A log of the newer kind that puts `pages` (offset in the bins, content) into the hive as its entry `sequence`.
-Bytes make_hive_log(const Bytes& hive, std::uint32_t sequence, const std::vector<std::pair<std::uint32_t, Bytes>>& pages);
+Bytes make_hive_log(const Bytes& hive, std::uint32_t sequence,
+                    const std::vector<std::pair<std::uint32_t, Bytes>>& pages);
 Bytes utf16(std::string_view text, bool with_zero = true);
 
-// --- PE images --------------------------------------------------------------------------------------------------------
+// --- PE images
+// --------------------------------------------------------------------------------------------------------
 
 /// A version resource (one language), as the section ".rsrc"; `address` is where the section lies in memory.
-Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_t, 4>& version, std::string_view product, std::string_view description);
+Bytes make_version_resource(std::uint32_t address, const std::array<std::uint16_t, 4>& version,
+                            std::string_view product, std::string_view description);
 
 struct PeOptions {
     std::uint16_t machine = 0x8664;
@@ -59,7 +63,8 @@ struct PeOptions {
 };
 Bytes make_pe(const PeOptions& options = {});
 
-// --- NTFS -------------------------------------------------------------------------------------------------------------
+// --- NTFS
+// -------------------------------------------------------------------------------------------------------------
 
 struct NtfsOptions {
     std::uint64_t size = 16U << 20U;
@@ -68,7 +73,8 @@ struct NtfsOptions {
     std::string label;
     std::string loader_name;  ///< "BOOTMGR", "NTLDR": boot code that asks for this file; empty: none
     bool dirty = false;
-    std::map<std::string, std::uint32_t> packed;  ///< paths of files kept packed as a whole: 0 XPRESS 4K, 1 LZX, 2 XPRESS 8K, 3 XPRESS 16K
+    std::map<std::string, std::uint32_t>
+        packed;  ///< paths of files kept packed as a whole: 0 XPRESS 4K, 1 LZX, 2 XPRESS 8K, 3 XPRESS 16K
 };
 /// Small files lie inside their records, others in one run; directories with many names have index blocks.
 Bytes make_ntfs(const Tree& tree, const NtfsOptions& options = {});
@@ -76,7 +82,8 @@ Bytes make_ntfs(const Tree& tree, const NtfsOptions& options = {});
 /// The file bootmgr, or ntldr: a 16-bit head and an image behind it.
 Bytes make_boot_manager();
 
-// --- the boot store ---------------------------------------------------------------------------------------------------
+// --- the boot store
+// ---------------------------------------------------------------------------------------------------
 
 struct StoreEntry {
     std::string id, description, path, system_root;

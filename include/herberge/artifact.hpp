@@ -66,7 +66,8 @@ struct KernelImage {
     std::string soundness_text;  ///< how the soundness was judged
     std::vector<Evidence> evidence;
     bool crc_matches = false;  ///< the build's CRC-32 over the whole image holds
-    /// Builds of this version end in a CRC-32 (Linux up to 6.14), and here it does not match: something was changed since.
+    /// Builds of this version end in a CRC-32 (Linux up to 6.14), and here it does not match: something was changed
+    /// since.
     bool changed_since_build = false;
     bool relocations_bad = false;  ///< the list behind the unpacked kernel leads outside it: it stops with a message
     /// Why the set-up code, which real-mode loaders run, cannot work; none: it looks whole.
@@ -142,7 +143,8 @@ struct Executable {
     std::string interpreter;             ///< of a script or a dynamic program
     bool script = false;                 ///< it begins with "#!"
     std::vector<std::string> libraries;  ///< of a dynamic program that runs: the real paths of all it needs
-    std::string missing_library;         ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
+    std::string
+        missing_library;  ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
 };
 
 /// Judges `path` on `fs` as execve would on an x86-64 machine: existence, type, permission, format, interpreter.

@@ -48,7 +48,8 @@ public:
     [[nodiscard]] virtual std::string place() const = 0;
 
     /// A copy of `length` bytes at `offset`. Refuses (TooLarge) beyond `most` before allocating.
-    [[nodiscard]] Result<std::vector<std::uint8_t>> bytes(std::uint64_t offset, std::uint64_t length, std::uint64_t most = std::uint64_t{64} << 20) const;
+    [[nodiscard]] Result<std::vector<std::uint8_t>> bytes(std::uint64_t offset, std::uint64_t length,
+                                                          std::uint64_t most = std::uint64_t{64} << 20) const;
 
     /// The whole source as text or bytes, refused (TooLarge) beyond `most`.
     [[nodiscard]] Result<std::string> text(std::uint64_t most = std::uint64_t{16} << 20) const;
@@ -122,8 +123,10 @@ public:
     [[nodiscard]] virtual std::vector<std::pair<std::uint64_t, std::uint64_t>> asked() const = 0;
 };
 
-/// `base`, but reads that touch one of `ranges` (offset and length in bytes; any order, any number) fail with Unreadable.
-[[nodiscard]] std::shared_ptr<const DamagedSource> with_unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges);
+/// `base`, but reads that touch one of `ranges` (offset and length in bytes; any order, any number) fail with
+/// Unreadable.
+[[nodiscard]] std::shared_ptr<const DamagedSource> with_unreadable(
+    Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges);
 
 // --- compression ------------------------------------------------------------------------------------------
 
@@ -147,11 +150,12 @@ struct Unpacked {
 /// Unpacks one container at `offset` of `source`, reading at most `length` bytes and producing at most `most`
 /// (beyond: TooLarge). Memory is bounded by 64 KiB of input plus the codec's window; windows over 128 MiB are refused.
 /// Errors: Malformed or Checksum with the place reached, OutOfRange for a container that is cut off.
-[[nodiscard]] Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_t offset, std::uint64_t length, std::uint64_t most,
-                                      const ByteSink& sink);
+[[nodiscard]] Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_t offset,
+                                      std::uint64_t length, std::uint64_t most, const ByteSink& sink);
 
 /// Raw LZMA1 data without a header (GRUB's i386-pc core: lc=3 lp=0 pb=2), exactly `size` bytes long when unpacked.
-[[nodiscard]] Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> packed, std::uint64_t size, std::uint32_t dictionary);
+[[nodiscard]] Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> packed,
+                                                                std::uint64_t size, std::uint32_t dictionary);
 
 // --- checksums and text -----------------------------------------------------------------------------------
 
@@ -165,14 +169,15 @@ struct Unpacked {
 [[nodiscard]] std::string hex(std::span<const std::uint8_t> bytes, std::string_view between = " ");
 /// "1a1a0f00-11a0-4a01-8a01-0a1b2c3d4e01" from 16 bytes in the order written.
 [[nodiscard]] std::string uuid_text(std::span<const std::uint8_t, 16> bytes);
-/// The same from 16 bytes in the order in which GPT, UEFI and Windows store it: the first three parts are little-endian.
+/// The same from 16 bytes in the order in which GPT, UEFI and Windows store it: the first three parts are
+/// little-endian.
 [[nodiscard]] std::string guid_text(std::span<const std::uint8_t, 16> bytes);
 /// "2026-01-31 12:00:00 UTC" from seconds since 1970.
 [[nodiscard]] std::string utc_text(std::int64_t seconds);
 /// "44.0 MiB"; exact bytes below 1 KiB.
 [[nodiscard]] std::string size_text(std::uint64_t bytes);
-/// A name or text as it was found, printable: control bytes, bytes that are not UTF-8, and characters that are not seen but
-/// turn others around (U+202E and its kind) become \xNN; backslashes that stand where an escape would are doubled.
+/// A name or text as it was found, printable: control bytes, bytes that are not UTF-8, and characters that are not seen
+/// but turn others around (U+202E and its kind) become \xNN; backslashes that stand where an escape would are doubled.
 [[nodiscard]] std::string printable(std::string_view text);
 /// A sentence made here, which may hold printable names: the same, but its backslashes stay as they are.
 [[nodiscard]] std::string shown(std::string_view text);

@@ -41,7 +41,7 @@ struct Fallback {
 
 struct SystemVerdict {
     std::string name;
-    std::string kind;                  ///< "linux", "windows", "medium" (to install or to run a system from), "tool", "unknown"
+    std::string kind;  ///< "linux", "windows", "medium" (to install or to run a system from), "tool", "unknown"
     std::optional<std::string> place;  ///< "d1p1"; none when it could not be told
     Starts starts = Starts::Unknown;
     std::optional<Stage> stops_at;
@@ -95,7 +95,8 @@ struct CheckOptions {
     EfiMachine efi_machine = EfiMachine::X64;
 };
 
-/// Auto: UEFI when variables are given, or when a volume has an EFI application and no disk has boot code in its first sector.
+/// Auto: UEFI when variables are given, or when a volume has an EFI application and no disk has boot code in its first
+/// sector.
 [[nodiscard]] FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options);
 
 /// Walks the boot chain of `machine` for every installed system.
@@ -109,7 +110,8 @@ struct BootOptionState {
     UefiBootOption option;
     std::string place;  ///< "d1p1:/EFI/almhof/checkin.efi"; empty: no such file
     EfiApplication application = EfiApplication::Unknown;
-    std::string problem;  ///< why it leads nowhere; empty: the firmware can start it (its signature is not looked at here)
+    std::string
+        problem;  ///< why it leads nowhere; empty: the firmware can start it (its signature is not looked at here)
 };
 /// Every boot option in the order in which the firmware tries them, with the file that it names on the machine's disks.
 [[nodiscard]] std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const UefiVariables& variables);

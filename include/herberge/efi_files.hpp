@@ -21,8 +21,8 @@ struct EfiFile {
     [[nodiscard]] bool orphan() const { return named_by.empty(); }
 };
 
-/// Every file with the ending .efi below /EFI, and in the root directory, of the volumes that the firmware opens; at most
-/// 500. Without variables, only menus and the fallback rule point at them.
+/// Every file with the ending .efi below /EFI, and in the root directory, of the volumes that the firmware opens; at
+/// most 500. Without variables, only menus and the fallback rule point at them.
 [[nodiscard]] std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables& variables);
 
 }  // namespace herberge

@@ -42,7 +42,8 @@ template <class T>
 using Result = tl::expected<T, Error>;
 
 /// Shorthand for returning an Error from a function that returns a Result.
-inline tl::unexpected<Error> fail(ErrorKind kind, std::string what, std::string place = {}, std::string expected = {}, std::string found = {}) {
+inline tl::unexpected<Error> fail(ErrorKind kind, std::string what, std::string place = {}, std::string expected = {},
+                                  std::string found = {}) {
     return tl::unexpected<Error>(Error{kind, std::move(what), std::move(place), std::move(expected), std::move(found)});
 }
 

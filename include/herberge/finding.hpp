@@ -54,7 +54,8 @@ struct Evidence {
 };
 
 /// Evidence naming bytes of a source; the first disk range stands for all.
-[[nodiscard]] Evidence evidence_bytes(const ByteSource& source, std::uint64_t offset, std::uint64_t length, std::string expected = {}, std::string found = {});
+[[nodiscard]] Evidence evidence_bytes(const ByteSource& source, std::uint64_t offset, std::uint64_t length,
+                                      std::string expected = {}, std::string found = {});
 /// Evidence naming a file or volume.
 [[nodiscard]] Evidence evidence_place(std::string place, std::string expected = {}, std::string found = {});
 [[nodiscard]] Evidence evidence_line(std::string place, int line, std::string expected = {}, std::string found = {});
@@ -81,6 +82,7 @@ struct FindingCode {
 [[nodiscard]] std::span<const FindingCode> finding_codes();
 
 /// A finding with the table's stage and severity for `code`.
-[[nodiscard]] Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence = {}, std::string symptom = {});
+[[nodiscard]] Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence = {},
+                                   std::string symptom = {});
 
 }  // namespace herberge

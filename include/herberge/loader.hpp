@@ -140,11 +140,12 @@ struct BootPlace {
     std::uint64_t lba = 0;           ///< from the disk's start, in sectors of 512 bytes
     int first_drive = 0;             ///< number of the disk that the firmware calls 80h
     bool seen_working = false;       ///< run in an emulated PC, the code went on: damage in it does not matter
-    int image = 0;                   ///< not 0: a boot image of the disc's boot catalogue, which a BIOS has loaded from there
+    int image = 0;  ///< not 0: a boot image of the disc's boot catalogue, which a BIOS has loaded from there
 
     /// "d1 first sector", "d1p2 boot sector"
     [[nodiscard]] std::string text() const;
-    [[nodiscard]] Evidence evidence(std::uint64_t offset, std::uint64_t length, std::string expected = {}, std::string found = {}) const;
+    [[nodiscard]] Evidence evidence(std::uint64_t offset, std::uint64_t length, std::string expected = {},
+                                    std::string found = {}) const;
 };
 
 /// How far a loader gets by itself, in one form for all families.
@@ -170,9 +171,10 @@ struct LoaderRun {
     std::vector<Finding> findings;
     /// Reading one of these (its configuration) proves that the loader works: where a rehearsal may stop.
     std::vector<DiskRange> proof;
-    std::string last_words;        ///< what the parts print that are known to work; more text comes from the part in question
-    bool undecoded = false;        ///< its name is known, and what it does only by running it
-    bool proof_by_kernel = false;  ///< `proof` is the kernel that its sectors should lead to: another one means that they are stale
+    std::string last_words;  ///< what the parts print that are known to work; more text comes from the part in question
+    bool undecoded = false;  ///< its name is known, and what it does only by running it
+    bool proof_by_kernel =
+        false;  ///< `proof` is the kernel that its sectors should lead to: another one means that they are stale
     /// Parts that the first code must have read before protected mode is entered.
     std::vector<DiskRange> must_load;
     /// Every part is proven by a checksum of its own, or is byte by byte a known build: running it tells nothing more.
@@ -194,7 +196,8 @@ struct LoaderRun {
 /// What an EFI application finds when it is started.
 struct EfiContext {
     EfiMachine firmware = EfiMachine::X64;
-    const ImageTrust* trust = nullptr;         ///< Secure Boot as the firmware, or shim once it runs, enforces it; null: nobody verifies anything
+    const ImageTrust* trust =
+        nullptr;  ///< Secure Boot as the firmware, or shim once it runs, enforces it; null: nobody verifies anything
     const UefiVariables* variables = nullptr;  ///< for shim's own lists; null: not looked at
     bool shim = false;                         ///< shim's protocol is there: loaders ask it
     std::string options;                       ///< the boot option's own text for the application; empty: none
@@ -203,7 +206,8 @@ struct EfiContext {
 
 /// Runs the EFI application `file` (found at `path` of `volume`) as the firmware does once it has accepted it; none: no
 /// loader that is decoded.
-[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context = {});
+[[nodiscard]] std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume,
+                                                      const std::string& path, const EfiContext& context = {});
 
 /// The menus of configurations on `volume` that are read as `loader` would, whether or not its code is there.
 [[nodiscard]] std::vector<Menu> read_configurations(const Machine& machine, const Volume& volume);
@@ -296,7 +300,8 @@ struct GrubRun {
 /// `first_drive` is the disk that the firmware calls 80h; 0: the one the core lies on.
 /// `verifier` decides over kernels when Secure Boot is enforced: why one is refused, or none.
 using KernelVerifier = std::function<std::optional<std::string>(const ByteSource& kernel)>;
-[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive = 0, const KernelVerifier& verifier = {});
+[[nodiscard]] GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive = 0,
+                               const KernelVerifier& verifier = {});
 
 /// The menu a grub.cfg at `path` of `volume` gives when it is read directly (no core involved): for `entries`.
 [[nodiscard]] GrubRun read_grub_config(const Machine& machine, const Volume& volume, const std::string& path);

@@ -48,6 +48,7 @@ struct BootInformationTable {
 };
 [[nodiscard]] Result<BootInformationTable> read_boot_information(const ByteSource& medium, std::uint64_t image_offset);
 /// The sum that the table should hold, over `length` bytes of the image. Errors: OutOfRange, TooLarge (16 MiB).
-[[nodiscard]] Result<std::uint32_t> boot_image_checksum(const ByteSource& medium, std::uint64_t image_offset, std::uint64_t length);
+[[nodiscard]] Result<std::uint32_t> boot_image_checksum(const ByteSource& medium, std::uint64_t image_offset,
+                                                        std::uint64_t length);
 
 }  // namespace herberge

@@ -49,8 +49,8 @@ struct PeImage {
 /// The headers of the image that begins at `offset` of `file`. Errors: Malformed (no such image), OutOfRange.
 [[nodiscard]] Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset = 0);
 
-/// The bytes of a section as they lie in the file, without what only fills it up; empty: no such section, or unreadable.
-/// At most `most` bytes.
+/// The bytes of a section as they lie in the file, without what only fills it up; empty: no such section, or
+/// unreadable. At most `most` bytes.
 [[nodiscard]] std::vector<std::uint8_t> pe_section(const ByteSource& file, const PeImage& image, std::string_view name,
                                                    std::uint64_t most = std::uint64_t{1} << 20U);
 

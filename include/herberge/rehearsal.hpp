@@ -70,8 +70,8 @@ struct RehearsalOptions {
     /// Starts this sector of the boot disk instead of its first one, as a first sector's code does: at 0000:7C00, with
     /// SI pointing at the table entry that leads to it.
     std::uint64_t start_sector = 0;
-    /// What must have been unpacked by the time protected-mode code at `unpacked_at` is entered: the run ends there, with
-    /// UntilReached when memory holds these bytes and with Differs when it does not.
+    /// What must have been unpacked by the time protected-mode code at `unpacked_at` is entered: the run ends there,
+    /// with UntilReached when memory holds these bytes and with Differs when it does not.
     std::shared_ptr<const std::vector<std::uint8_t>> unpacked;
     std::uint32_t unpacked_at = 0;
     /// Text that goes on for a dozen characters behind these words ends the run with UntilReached; empty: none does.
@@ -98,7 +98,8 @@ struct Rehearsal {
     [[nodiscard]] const RehearsalEvent* last_transfer() const;
 };
 
-/// Starts disk `boot_disk` (its number) as a BIOS does and runs until something ends it. The other disks are there, too.
+/// Starts disk `boot_disk` (its number) as a BIOS does and runs until something ends it. The other disks are there,
+/// too.
 [[nodiscard]] Rehearsal rehearse(const Machine& machine, int boot_disk, const RehearsalOptions& options = {});
 
 }  // namespace herberge

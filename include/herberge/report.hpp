@@ -21,13 +21,16 @@ namespace herberge {
 [[nodiscard]] std::string graph_dot(const Verdict& verdict);
 [[nodiscard]] std::string graph_svg(const Verdict& verdict);
 /// "herberge/startup/1": what a system would start.
-[[nodiscard]] std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items, const std::vector<DriveLetter>& letters);
+[[nodiscard]] std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items,
+                                       const std::vector<DriveLetter>& letters);
 /// "herberge/layout/1": disks, partitions, gaps.
 [[nodiscard]] std::string layout_json(const Machine& machine);
 /// "herberge/entries/1": every menu.
-[[nodiscard]] std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootOptionState>& options = {});
+[[nodiscard]] std::string entries_json(const std::vector<Menu>& menus,
+                                       const std::vector<BootOptionState>& options = {});
 /// "herberge/sector/1": the fields of one sector.
-[[nodiscard]] std::string sector_json(const std::string& place, const std::string& kind, const std::vector<Field>& fields);
+[[nodiscard]] std::string sector_json(const std::string& place, const std::string& kind,
+                                      const std::vector<Field>& fields);
 /// "herberge/files/1": a directory.
 struct ListedFile {
     std::string name;

@@ -23,9 +23,10 @@ struct CertificateInfo {
 
 /// A certificate that a deny list names by its digest.
 struct RevokedCertificate {
-    std::string algorithm;             ///< "SHA256", "SHA384", "SHA512"
-    std::string digest;                ///< of its to-be-signed part, in hexadecimal
-    std::optional<std::int64_t> from;  ///< what was signed later is refused: seconds since 1970; none: whatever it signed
+    std::string algorithm;  ///< "SHA256", "SHA384", "SHA512"
+    std::string digest;     ///< of its to-be-signed part, in hexadecimal
+    std::optional<std::int64_t>
+        from;  ///< what was signed later is refused: seconds since 1970; none: whatever it signed
 };
 
 /// Certificates (DER) and digests of a signature database (UEFI specification 2.10, section 32.4.1).
@@ -33,9 +34,12 @@ struct SignatureDatabase {
     std::vector<std::vector<std::uint8_t>> certificates;
     std::vector<std::string> sha256;  ///< digests of images, in hexadecimal
     std::vector<RevokedCertificate> revoked;
-    std::vector<std::pair<std::string, std::string>> other_digests;  ///< of images: "SHA1", "SHA384", "SHA512", and the digest
-    std::size_t damaged = 0;                                         ///< lists whose sizes do not fit
-    [[nodiscard]] bool empty() const { return certificates.empty() && sha256.empty() && revoked.empty() && other_digests.empty(); }
+    std::vector<std::pair<std::string, std::string>>
+        other_digests;        ///< of images: "SHA1", "SHA384", "SHA512", and the digest
+    std::size_t damaged = 0;  ///< lists whose sizes do not fit
+    [[nodiscard]] bool empty() const {
+        return certificates.empty() && sha256.empty() && revoked.empty() && other_digests.empty();
+    }
 };
 /// EFI_TIME (UEFI specification 2.10, section 8.3) as seconds since 1970; none: all zero, which revokes for all times.
 [[nodiscard]] std::optional<std::int64_t> efi_time_seconds(std::span<const std::uint8_t> time);
@@ -45,7 +49,8 @@ struct SignatureDatabase {
 
 /// The digest that Authenticode signs: everything but the checksum, the certificate table and its entry in the header.
 /// `algorithm` is OpenSSL's name: "SHA256". Error when the image is none, or its table does not fit.
-[[nodiscard]] Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, const std::string& algorithm);
+[[nodiscard]] Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image,
+                                                                    const std::string& algorithm);
 
 /// When a signature was made, as a time-stamping authority witnesses it.
 struct SigningTime {
@@ -62,7 +67,8 @@ struct ImageSignature {
     std::vector<CertificateInfo> chain;  ///< the certificates it brings, the signer's first
     std::string root;                    ///< the last issuer of its chain
     std::optional<SigningTime> time;     ///< none: nobody witnesses when it was made
-    std::string chain_problem;           ///< why the certificates do not lead from the signer to their topmost one at that time; empty: they do
+    std::string chain_problem;  ///< why the certificates do not lead from the signer to their topmost one at that time;
+                                ///< empty: they do
     std::vector<std::uint8_t> pkcs7;
 };
 [[nodiscard]] std::vector<ImageSignature> image_signatures(const ByteSource& image);
@@ -74,7 +80,8 @@ struct Catalogue {
     std::optional<SigningTime> time;
     std::vector<std::array<std::uint8_t, 32>> digests;  ///< of members: SHA-256, or SHA-1 with zeros behind it; sorted
 };
-/// `verify` false: `intact` and `time` are not looked at. Errors: Malformed, TooLarge (64 MiB), and what reading reports.
+/// `verify` false: `intact` and `time` are not looked at. Errors: Malformed, TooLarge (64 MiB), and what reading
+/// reports.
 [[nodiscard]] Result<Catalogue> read_catalogue(const ByteSource& file, bool verify = true);
 
 /// A component and its generation, as an image's SBAT section or shim's policy has it.
@@ -89,7 +96,8 @@ struct SbatGeneration {
 /// What a shim asks for: the variable, or its own policy where that is newer.
 [[nodiscard]] std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariables& variables);
 /// Why the policy refuses an image; `required`: one without the section is refused, too.
-[[nodiscard]] std::optional<std::string> sbat_refuses(const ByteSource& image, const std::vector<SbatGeneration>& policy, bool required);
+[[nodiscard]] std::optional<std::string> sbat_refuses(const ByteSource& image,
+                                                      const std::vector<SbatGeneration>& policy, bool required);
 
 /// What decides whether an image may run: the firmware's databases, or these with what shim adds.
 struct ImageTrust {
@@ -97,8 +105,8 @@ struct ImageTrust {
     SignatureDatabase denied;
     std::vector<std::vector<std::uint8_t>> time_authorities;  ///< certificates (DER) that may witness a time (dbt)
     std::string by;                                           ///< "the firmware", "shim"
-    bool digests_first = false;                               ///< shim: an allowed digest counts before any signature is looked at
-    std::vector<SbatGeneration> sbat;                         ///< shim's policy; empty: none
+    bool digests_first = false;        ///< shim: an allowed digest counts before any signature is looked at
+    std::vector<SbatGeneration> sbat;  ///< shim's policy; empty: none
 
     /// Why the image may not run; none: it may. Validity periods do not count, as firmware has no trusted clock.
     [[nodiscard]] std::optional<std::string> refuse(const ByteSource& image) const;

@@ -52,10 +52,11 @@ struct WindowsService {
 struct WindowsRegistry {
     std::uint32_t current = 0;  ///< the number of the control set that is used
     std::uint32_t default_set = 0, failed = 0, last_known_good = 0;
-    std::string control_set;               ///< "ControlSet001"
-    std::vector<WindowsService> services;  ///< those started at boot, system and automatic, in load order; then the others
-    std::vector<std::string> code_pages;   ///< files the loader reads: "c_1252.nls"
-    std::string csrss;                     ///< the subsystem program that the session manager must start
+    std::string control_set;  ///< "ControlSet001"
+    std::vector<WindowsService>
+        services;  ///< those started at boot, system and automatic, in load order; then the others
+    std::vector<std::string> code_pages;  ///< files the loader reads: "c_1252.nls"
+    std::string csrss;                    ///< the subsystem program that the session manager must start
     std::vector<Finding> findings;
 };
 
@@ -80,8 +81,8 @@ struct FileSignature {
 
 /// Something that a start would run, in order.
 struct StartupItem {
-    std::string
-        phase;  ///< "kernel", "boot driver", "system driver", "session manager", "system program", "service", "logon", "run at logon", "start-up folder"
+    std::string phase;  ///< "kernel", "boot driver", "system driver", "session manager", "system program", "service",
+                        ///< "logon", "run at logon", "start-up folder"
     std::string name;
     std::string command;  ///< as written; empty: the default place
     std::string file;     ///< on the system's volume; empty: not told
@@ -89,8 +90,8 @@ struct StartupItem {
     std::string source;       ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
     FileSignature signature;  ///< of kernel and drivers
 };
-/// What an installation would start: drivers and services in load order, the session manager's programs, logon programs,
-/// the run keys of machine and users, the start-up folders. Errors: the SYSTEM hive cannot be used.
+/// What an installation would start: drivers and services in load order, the session manager's programs, logon
+/// programs, the run keys of machine and users, the start-up folders. Errors: the SYSTEM hive cannot be used.
 [[nodiscard]] Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system);
 
 /// A drive letter as the installation has it recorded, and what answers to it on this machine.
@@ -99,10 +100,12 @@ struct DriveLetter {
     const Volume* volume = nullptr;  ///< null: nothing here
     std::string text;                ///< for people
 };
-[[nodiscard]] Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, const InstalledSystem& system);
+[[nodiscard]] Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine,
+                                                                     const InstalledSystem& system);
 
 /// The file an ImagePath leads to, in one of its several forms; empty: on another volume.
-[[nodiscard]] std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type, std::string_view directory);
+[[nodiscard]] std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type,
+                                             std::string_view directory);
 
 /// A kernel command line, word by word; quotes group as the kernel groups them (lib/cmdline.c).
 class CommandLine {
@@ -118,7 +121,16 @@ private:
 
 /// What root= names.
 struct RootReference {
-    enum class Kind : std::uint8_t { Absent, Uuid, Label, PartUuid, PartLabel, Device, Number, Other } kind = Kind::Absent;
+    enum class Kind : std::uint8_t {
+        Absent,
+        Uuid,
+        Label,
+        PartUuid,
+        PartLabel,
+        Device,
+        Number,
+        Other
+    } kind = Kind::Absent;
     std::string written;               ///< "UUID=…"
     std::string value;                 ///< without the prefix
     const Volume* volume = nullptr;    ///< null: nothing here answers to it
@@ -191,6 +203,7 @@ struct InitChoice {
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
 /// What that init must start.
-[[nodiscard]] StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments);
+[[nodiscard]] StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
+                                         const CommandLine& arguments);
 
 }  // namespace herberge

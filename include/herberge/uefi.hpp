@@ -37,8 +37,9 @@ struct UefiVariables {
     static constexpr std::string_view security = "d719b2cb-3d3a-4596-a3bc-dad00e67656f";
 };
 
-/// Reads a flash image's variable store (firmware volume with an authenticated or an older store; deleted and superseded
-/// variables are left out), or a directory with a file per variable as Linux shows them. Errors: NotFound, Malformed.
+/// Reads a flash image's variable store (firmware volume with an authenticated or an older store; deleted and
+/// superseded variables are left out), or a directory with a file per variable as Linux shows them. Errors: NotFound,
+/// Malformed.
 [[nodiscard]] Result<UefiVariables> read_uefi_variables(const std::string& path);
 /// The same from the bytes of a flash image.
 [[nodiscard]] Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash);
@@ -110,17 +111,27 @@ struct ImageRefusal {
     std::string why;
     std::string screen;  ///< "Not Found", "Unsupported", "Load Error"
 };
-[[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine machine = EfiMachine::X64);
+[[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file,
+                                                           EfiMachine machine = EfiMachine::X64);
 /// The file that the firmware takes where no option names one (UEFI specification 2.10, section 3.5.1.1).
 [[nodiscard]] std::string_view efi_fallback_path(EfiMachine machine);
 
 /// The same for processors that are no PC's: path and processor.
 [[nodiscard]] std::span<const std::pair<std::string_view, std::string_view>> other_fallback_names();
-/// The path is that of a file which the fallback rule starts: "/EFI/BOOT/BOOT….EFI" (as shim.c, is_removable_media_path).
+/// The path is that of a file which the fallback rule starts: "/EFI/BOOT/BOOT….EFI" (as shim.c,
+/// is_removable_media_path).
 [[nodiscard]] bool efi_is_fallback_place(std::string_view path);
 
 /// What an EFI application is, judged by its own sections and words.
-enum class EfiApplication : std::uint8_t { Unknown, Grub, SystemdBoot, Shim, WindowsBootManager, LinuxStub, UnifiedKernel };
+enum class EfiApplication : std::uint8_t {
+    Unknown,
+    Grub,
+    SystemdBoot,
+    Shim,
+    WindowsBootManager,
+    LinuxStub,
+    UnifiedKernel
+};
 [[nodiscard]] EfiApplication identify_efi_application(const ByteSource& file);
 [[nodiscard]] std::string_view efi_application_name(EfiApplication kind);
 

@@ -114,13 +114,14 @@ struct ResolveOptions {
 [[nodiscard]] Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const ResolveOptions& options = {});
 
 /// A small text file, links followed; Error WrongType when it is no regular file, TooLarge beyond `most` bytes.
-[[nodiscard]] Result<std::string> read_text_file(const FileSystem& fs, std::string_view path, std::uint64_t most = std::uint64_t{1} << 20U);
+[[nodiscard]] Result<std::string> read_text_file(const FileSystem& fs, std::string_view path,
+                                                 std::uint64_t most = std::uint64_t{1} << 20U);
 
 /// Names in the directory of `path` that resemble its last component, best first, at most three.
 [[nodiscard]] std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path);
 
-/// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it. Errors: NotFound (nothing known there),
-/// Unsupported (recognised, not readable; the message names it), Malformed.
+/// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it.
+/// Errors: NotFound (nothing known there), Unsupported (recognised, not readable; the message names it), Malformed.
 [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader);
 
 /// What a volume holds, judged by its superblock alone; kind is empty when nothing is recognised.
@@ -131,25 +132,32 @@ struct ResolveOptions {
 // --- the machine's disks ------------------------------------------------------------------------------------
 
 struct Volume {
-    int disk = 0;       ///< from 1
-    int partition = 0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
+    int disk = 0;  ///< from 1
+    int partition =
+        0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
     std::string place;  ///< "d1p1"; "d1c2" for a boot image
     Source source;
     VolumeInfo info;
-    /// As firmware and simple loaders see it, who do not know the layer around it: a mirror's member whose metadata lies
-    /// at its end is a file system to them. Else the same as `info`.
+    /// As firmware and simple loaders see it, who do not know the layer around it: a mirror's member whose metadata
+    /// lies at its end is a file system to them. Else the same as `info`.
     VolumeInfo plain_info;
     std::string partuuid;
     std::string partlabel;                          ///< GPT; empty: none
     std::shared_ptr<const FileSystem> loader_view;  ///< null when not readable
     std::shared_ptr<const FileSystem> kernel_view;  ///< null when not readable
     /// The kernel's view, else the loaders'; null: nothing reads it.
-    [[nodiscard]] const FileSystem* by_kernel() const { return kernel_view != nullptr ? kernel_view.get() : loader_view.get(); }
+    [[nodiscard]] const FileSystem* by_kernel() const {
+        return kernel_view != nullptr ? kernel_view.get() : loader_view.get();
+    }
     /// The loaders' view, else the kernel's.
-    [[nodiscard]] const FileSystem* by_loader() const { return loader_view != nullptr ? loader_view.get() : kernel_view.get(); }
+    [[nodiscard]] const FileSystem* by_loader() const {
+        return loader_view != nullptr ? loader_view.get() : kernel_view.get();
+    }
     std::optional<Error> problem;  ///< why the views are null
     /// Something is recognised here that may hold files, and they are not read: what is asked for may lie inside.
-    [[nodiscard]] bool unread() const { return !info.kind.empty() && info.content != Content::Swap && kernel_view == nullptr; }
+    [[nodiscard]] bool unread() const {
+        return !info.kind.empty() && info.content != Content::Swap && kernel_view == nullptr;
+    }
     /// The mark could not be looked for: the medium does not give it.
     [[nodiscard]] bool mark_unreadable() const { return info.kind.empty() && problem && problem->unreadable(); }
 };
@@ -162,7 +170,8 @@ struct Disk {
     std::vector<Volume> volumes;             ///< in partition order
     std::optional<Error> problem;            ///< the first sector could not be read
     std::optional<BootCatalogue> catalogue;  ///< of an optical medium, or of a disk made to serve as one, too
-    /// It lies in an optical drive: the catalogue is what firmware starts. Set for media that carry a catalogue and no 55AA.
+    /// It lies in an optical drive: the catalogue is what firmware starts. Set for media that carry a catalogue and no
+    /// 55AA.
     bool optical = false;
     Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
 };
@@ -196,7 +205,8 @@ struct PartitionNames {
     std::string linux_name;  ///< "sda1", as for a SATA or USB disk
     std::string grub;        ///< "hd0,msdos1"
     std::string legacy;      ///< GRUB Legacy, which counts from 0: "hd0,0"; empty for GPT
-    std::string arc;         ///< "multi(0)disk(0)rdisk(0)partition(1)": primaries in use first, then logical ones; empty for GPT
+    std::string
+        arc;  ///< "multi(0)disk(0)rdisk(0)partition(1)": primaries in use first, then logical ones; empty for GPT
 };
 [[nodiscard]] PartitionNames partition_names(const Disk& disk, const Partition& partition);
 /// The same for a disk or disc as a whole: "sda", "hd0"; "sr0", "cd".
@@ -206,8 +216,8 @@ struct PartitionNames {
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
 /// Opens the volumes of a disk whose table is already there; without partitions, the disk as one volume.
 [[nodiscard]] Disk inspect_partitions(Disk disk);
-/// The machine as a BIOS presents it when discs among its media hold an image of a floppy or hard disk to start from: the
-/// image takes the disc's place. Null: there is none.
+/// The machine as a BIOS presents it when discs among its media hold an image of a floppy or hard disk to start from:
+/// the image takes the disc's place. Null: there is none.
 [[nodiscard]] std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine);
 /// Puts a medium that carries a boot catalogue into an optical drive, also one that could start as a disk.
 void into_optical_drive(Disk& disk);

@@ -25,7 +25,8 @@ ImageSignature judge(const ByteSource& image, std::span<const std::uint8_t> der)
     out.digest_matches = real && *real == told->digest;
     out.intact = pkcs7::verifies(message.get(), told->content, nullptr);
     if (message->d.sign->cert != nullptr)
-        for (int i = 0; i < sk_X509_num(message->d.sign->cert); ++i) out.chain.push_back(pkcs7::describe(sk_X509_value(message->d.sign->cert, i)));
+        for (int i = 0; i < sk_X509_num(message->d.sign->cert); ++i)
+            out.chain.push_back(pkcs7::describe(sk_X509_value(message->d.sign->cert, i)));
     // The signer's certificate first: a message brings them in any order.
     if (X509* signer = pkcs7::signer_of(message.get()); signer != nullptr) {
         const auto first = pkcs7::describe(signer).sha256;
@@ -34,7 +35,8 @@ ImageSignature judge(const ByteSource& image, std::span<const std::uint8_t> der)
         out.root = pkcs7::root_of(message.get());
     }
     out.time = pkcs7::signing_time(message.get());
-    out.chain_problem = pkcs7::chain_problem(message.get(), out.time && out.time->intact ? std::optional(out.time->seconds) : std::nullopt);
+    out.chain_problem = pkcs7::chain_problem(
+        message.get(), out.time && out.time->intact ? std::optional(out.time->seconds) : std::nullopt);
     return out;
 }
 
@@ -45,8 +47,10 @@ Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, c
     if (!pe) return tl::unexpected(pe.error());
     const auto pe_at = image.load<ondisk::little_uint32_t>(0x3C);
     if (!pe_at) return tl::unexpected(pe_at.error());
-    const std::uint64_t checksum = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
-    const std::uint64_t directory = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + (pe->wide ? 112 : 96) + 4 * 8;
+    const std::uint64_t checksum =
+        std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
+    const std::uint64_t directory =
+        std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + (pe->wide ? 112 : 96) + 4 * 8;
     const EVP_MD* kind = EVP_get_digestbyname(algorithm.c_str());
     DigestContext context(EVP_MD_CTX_new());
     if (kind == nullptr || !context || EVP_DigestInit_ex(context.get(), kind, nullptr) != 1)
@@ -85,7 +89,8 @@ Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, c
 std::vector<ImageSignature> image_signatures(const ByteSource& image) {
     std::vector<ImageSignature> out;
     const auto pe = inspect_pe(image);
-    if (!pe || pe->certificates_size == 0 || pe->certificates_offset > image.size() || pe->certificates_size > image.size() - pe->certificates_offset)
+    if (!pe || pe->certificates_size == 0 || pe->certificates_offset > image.size() ||
+        pe->certificates_size > image.size() - pe->certificates_offset)
         return out;
     const auto table = image.bytes(pe->certificates_offset, pe->certificates_size, std::uint64_t{4} << 20U);
     if (!table) return out;

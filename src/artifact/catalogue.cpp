@@ -59,15 +59,19 @@ void attributes_of(std::span<const std::uint8_t> der, const pkcs7::Element& all,
         const auto data = value && value->tag == sequence ? pkcs7::element_at(der, value->content) : std::nullopt;
         const auto info = data && data->tag == sequence ? pkcs7::element_at(der, data->end()) : std::nullopt;
         const auto algorithm = info && info->tag == sequence ? pkcs7::element_at(der, info->content) : std::nullopt;
-        const auto digest = algorithm && algorithm->tag == sequence ? pkcs7::element_at(der, algorithm->end()) : std::nullopt;
-        if (digest && digest->tag == octets && digest->end() <= attribute->end()) keep(out, der.subspan(digest->content, digest->length));
+        const auto digest =
+            algorithm && algorithm->tag == sequence ? pkcs7::element_at(der, algorithm->end()) : std::nullopt;
+        if (digest && digest->tag == octets && digest->end() <= attribute->end())
+            keep(out, der.subspan(digest->content, digest->length));
     }
 }
 
 }  // namespace
 
 Result<Catalogue> read_catalogue(const ByteSource& file, bool verify) {
-    if (file.size() > most_bytes) return fail(ErrorKind::TooLarge, "the catalogue is too large", file.place(), size_text(most_bytes), size_text(file.size()));
+    if (file.size() > most_bytes)
+        return fail(ErrorKind::TooLarge, "the catalogue is too large", file.place(), size_text(most_bytes),
+                    size_text(file.size()));
     const auto bytes = file.bytes(0, file.size(), most_bytes);
     if (!bytes) return tl::unexpected(bytes.error());
     const auto message = pkcs7::parse(*bytes);
@@ -96,7 +100,8 @@ Result<Catalogue> read_catalogue(const ByteSource& file, bool verify) {
         if (!name || name->tag != octets) continue;
         name_of(der.subspan(name->content, name->length), out.digests);
         const auto attributes = pkcs7::element_at(der, name->end());
-        if (attributes && attributes->tag == set && attributes->end() <= member->end()) attributes_of(der, *attributes, out.digests);
+        if (attributes && attributes->tag == set && attributes->end() <= member->end())
+            attributes_of(der, *attributes, out.digests);
     }
     std::ranges::sort(out.digests);
     // By iterators: clang 14 cannot name the range that the other form returns.

@@ -46,7 +46,8 @@ struct Loaded {
 };
 
 template <class Word>
-void read_dynamic(const ByteSource& file, std::uint64_t offset, std::uint64_t length, const std::vector<Loaded>& segments, ElfInfo& out) {
+void read_dynamic(const ByteSource& file, std::uint64_t offset, std::uint64_t length,
+                  const std::vector<Loaded>& segments, ElfInfo& out) {
     constexpr std::uint64_t most_section = std::uint64_t{64} << 10U;
     constexpr std::uint64_t most_strings = std::uint64_t{4} << 20U;
     constexpr std::size_t most_needed = 400;
@@ -63,7 +64,8 @@ void read_dynamic(const ByteSource& file, std::uint64_t offset, std::uint64_t le
         else if (kind == tag::strings_size) size = value;
         else items.emplace_back(kind, value);
     }
-    const auto home = std::ranges::find_if(segments, [&](const Loaded& s) { return strings >= s.address && strings - s.address < s.length; });
+    const auto home = std::ranges::find_if(
+        segments, [&](const Loaded& s) { return strings >= s.address && strings - s.address < s.length; });
     if (home == segments.end()) return;
     const std::uint64_t room = home->length - (strings - home->address);
     const auto table = file.bytes(home->offset + (strings - home->address), std::min({size, room, most_strings}));
@@ -120,7 +122,8 @@ Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
 Result<ElfInfo> inspect_elf(const ByteSource& file) {
     const auto ident = file.load<ondisk::ElfIdent>(0);
     if (!ident) return tl::unexpected(ident.error());
-    if (!looks_like_elf(ident->magic)) return fail(ErrorKind::Malformed, "not an ELF file", file.place(), "7f 45 4c 46", hex(ident->magic));
+    if (!looks_like_elf(ident->magic))
+        return fail(ErrorKind::Malformed, "not an ELF file", file.place(), "7f 45 4c 46", hex(ident->magic));
     if (ident->data != 1) return fail(ErrorKind::Unsupported, "a big-endian ELF file", file.place());
     if (ident->elf_class == 1) return inspect<ondisk::Elf32, ondisk::Elf32Program, ondisk::little_uint32_t>(file, 32);
     if (ident->elf_class == 2) return inspect<ondisk::Elf64, ondisk::Elf64Program, ondisk::little_uint64_t>(file, 64);
@@ -135,7 +138,8 @@ bool runs_on_x86(std::uint16_t machine) { return machine == 3 || machine == 62; 
 
 /// What the kernel asks of the loader that an ELF program names (fs/binfmt_elf.c, load_elf_binary): an executable ELF
 /// file for this processor. Its own interpreter, if it named one, is not looked at. Empty: it serves.
-std::string refuse_loader(const FileSystem& fs, std::string_view volume, const std::string& path, std::vector<Evidence>& evidence) {
+std::string refuse_loader(const FileSystem& fs, std::string_view volume, const std::string& path,
+                          std::vector<Evidence>& evidence) {
     const std::string place = fmt::format("{}:{}", volume, path);
     auto refuse = [&](std::string why, Evidence shown) {
         evidence.push_back(std::move(shown));
@@ -143,7 +147,8 @@ std::string refuse_loader(const FileSystem& fs, std::string_view volume, const s
     };
     const auto found = resolve(fs, path);
     if (!found) return refuse(found.error().what, evidence_place(place, "the program interpreter", found.error().what));
-    if (found->file.type != FileType::Regular) return refuse("it is not a regular file", evidence_place(place, "a regular file"));
+    if (found->file.type != FileType::Regular)
+        return refuse("it is not a regular file", evidence_place(place, "a regular file"));
     if (!found->file.executable())
         return refuse(fmt::format("{} has no execute permission", found->path),
                       evidence_place(place, "an execute bit", fmt::format("mode {:04o}", found->file.permissions)));
@@ -153,7 +158,9 @@ std::string refuse_loader(const FileSystem& fs, std::string_view volume, const s
     if (!runs_on_x86(elf->machine))
         return refuse(fmt::format("it is built for {}", elf_machine_name(elf->machine)),
                       evidence_place(place, "x86-64 or i386", elf_machine_name(elf->machine)));
-    if (!elf->complete) return refuse("it is cut short", evidence_place(place, "all segments inside the file", size_text((*file)->size())));
+    if (!elf->complete)
+        return refuse("it is cut short",
+                      evidence_place(place, "all segments inside the file", size_text((*file)->size())));
     return {};
 }
 
@@ -192,7 +199,8 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
         const auto elf = inspect_elf(**file);
         if (!elf) return refuse("program-format", elf.error().text(), evidence_error(elf.error()));
         if (!runs_on_x86(elf->machine))
-            return refuse("program-architecture", fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
+            return refuse("program-architecture",
+                          fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
                           evidence_place(real, "x86-64 or i386", elf_machine_name(elf->machine)));
         if (!elf->complete)
             return refuse("program-cut", fmt::format("{} is cut short", found->path),
@@ -203,24 +211,29 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
             if (const auto why = refuse_loader(fs, volume, elf->interpreter, out.evidence); !why.empty()) {
                 out.runs = false;
                 out.code = "program-interpreter-missing";
-                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}", printable(elf->interpreter), found->path, why);
+                out.why = fmt::format("the program interpreter {} of {} cannot be used: {}",
+                                      printable(elf->interpreter), found->path, why);
                 return out;
             }
             if (const auto problem = library_problem(*program_files(fs, volume), found->path, *elf, &out.libraries)) {
                 out.missing_library = fmt::format("{}: {}", problem->library, problem->words);
-                return refuse("program-library-missing",
-                              fmt::format("{} needs {}{}: {}", found->path, printable(problem->library),
-                                          problem->needed_by == found->path ? "" : fmt::format(" (for {})", problem->needed_by), problem->words),
-                              problem->evidence);
+                return refuse(
+                    "program-library-missing",
+                    fmt::format("{} needs {}{}: {}", found->path, printable(problem->library),
+                                problem->needed_by == found->path ? "" : fmt::format(" (for {})", problem->needed_by),
+                                problem->words),
+                    problem->evidence);
             }
         }
-        out.evidence.push_back(evidence_place(real, {}, fmt::format("{}-bit ELF, {}", elf->bits, elf_machine_name(elf->machine))));
+        out.evidence.push_back(
+            evidence_place(real, {}, fmt::format("{}-bit ELF, {}", elf->bits, elf_machine_name(elf->machine))));
         return out;
     }
     const std::string_view text(reinterpret_cast<const char*>(head->data()), head->size());
     if (!text.starts_with("#!"))
-        return refuse("program-format", fmt::format("{} is neither an ELF program nor a script", found->path),
-                      evidence_place(real, "ELF or #!", hex(std::span(*head).first(std::min<std::size_t>(head->size(), 4)))));
+        return refuse(
+            "program-format", fmt::format("{} is neither an ELF program nor a script", found->path),
+            evidence_place(real, "ELF or #!", hex(std::span(*head).first(std::min<std::size_t>(head->size(), 4)))));
     // Linux fs/binfmt_script.c: the first word behind "#!", blanks around it skipped.
     const auto line = text.substr(2, text.find('\n') - 2);
     const auto from = std::min(line.find_first_not_of(" \t"), line.size());
@@ -228,11 +241,13 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     out.interpreter = word;
     out.script = true;
     if (word.empty() || depth >= most_interpreters)
-        return refuse("program-format", fmt::format("{} names no usable interpreter", found->path), evidence_line(real, 1));
+        return refuse("program-format", fmt::format("{} names no usable interpreter", found->path),
+                      evidence_line(real, 1));
     auto interpreter = judge(fs, volume, word, depth + 1);
     if (!interpreter.runs) {
         out.code = "program-interpreter-missing";
-        out.why = fmt::format("the interpreter {} of {} cannot be used: {}", printable(word), found->path, interpreter.why);
+        out.why =
+            fmt::format("the interpreter {} of {} cannot be used: {}", printable(word), found->path, interpreter.why);
         out.evidence.push_back(evidence_line(real, 1, "an interpreter that exists", printable(line)));
         return out;
     }
@@ -243,6 +258,8 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
 
 }  // namespace
 
-Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path) { return judge(fs, place, path, 0); }
+Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path) {
+    return judge(fs, place, path, 0);
+}
 
 }  // namespace herberge

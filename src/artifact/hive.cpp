@@ -22,25 +22,29 @@ constexpr std::size_t big_piece = 16344;
 
 bool marked(std::span<const std::uint8_t> bytes, std::string_view mark) {
     return bytes.size() >= mark.size() &&
-           std::equal(mark.begin(), mark.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+           std::equal(mark.begin(), mark.end(), bytes.begin(),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 class HiveFile : public Hive {
 public:
-    HiveFile(Source source, const ondisk::HiveBase& base, HiveState state) : source_(std::move(source)), base_(base), state_(state) {}
+    HiveFile(Source source, const ondisk::HiveBase& base, HiveState state)
+        : source_(std::move(source)), base_(base), state_(state) {}
 
     /// What the loader checks before it uses a hive: every bin's header, and the root key.
     Result<void> check() {
         const std::uint64_t size = base_.bins_size;
         if (size == 0 || bins_at + size > source_->size())
-            return fail(ErrorKind::OutOfRange, "the hive is cut short", source_->place(), fmt::format("{} bytes", bins_at + size),
-                        fmt::format("{} bytes", source_->size()));
+            return fail(ErrorKind::OutOfRange, "the hive is cut short", source_->place(),
+                        fmt::format("{} bytes", bins_at + size), fmt::format("{} bytes", source_->size()));
         for (std::uint64_t at = 0; at < size;) {
             const auto bin = source_->load<ondisk::HiveBin>(bins_at + at);
             if (!bin) return tl::unexpected(bin.error());
-            if (!marked(bin->mark, "hbin") || bin->offset != at || bin->size == 0 || bin->size % 4096 != 0 || bin->size > size - at)
-                return fail(ErrorKind::Malformed, fmt::format("the bin at byte {} of the hive is damaged", bins_at + at), source_->place(), "hbin",
-                            hex(bin->mark));
+            if (!marked(bin->mark, "hbin") || bin->offset != at || bin->size == 0 || bin->size % 4096 != 0 ||
+                bin->size > size - at)
+                return fail(ErrorKind::Malformed,
+                            fmt::format("the bin at byte {} of the hive is damaged", bins_at + at), source_->place(),
+                            "hbin", hex(bin->mark));
             at += bin->size;
         }
         const auto key = node(base_.root_cell);
@@ -109,15 +113,18 @@ private:
     /// The bytes of a cell behind its size. Negative sizes are in use.
     [[nodiscard]] Result<std::vector<std::uint8_t>> cell(std::uint32_t at) const {
         if (at == none || at % 8 != 0 || std::uint64_t{at} + 4 > base_.bins_size)
-            return fail(ErrorKind::OutOfRange, "a cell outside the hive", source_->place(), {}, fmt::format("{:#x}", at));
+            return fail(ErrorKind::OutOfRange, "a cell outside the hive", source_->place(), {},
+                        fmt::format("{:#x}", at));
         const auto size = source_->load<ondisk::little_int32_t>(bins_at + at);
         if (!size) return tl::unexpected(size.error());
         const std::int64_t length = -std::int64_t{*size};
         if (length < 8 || at + static_cast<std::uint64_t>(length) > base_.bins_size)
-            return fail(ErrorKind::Malformed, "a cell that is not in use or does not fit", fmt::format("{} cell {:#x}", source_->place(), at));
+            return fail(ErrorKind::Malformed, "a cell that is not in use or does not fit",
+                        fmt::format("{} cell {:#x}", source_->place(), at));
         // Lists may name the same cell again and again: what is read counts, however small the hive is.
         if (spent_.fetch_add(static_cast<std::uint64_t>(length), std::memory_order_relaxed) > most_read)
-            return fail(ErrorKind::TooLarge, "a hive whose lists lead to the same cells again and again", source_->place());
+            return fail(ErrorKind::TooLarge, "a hive whose lists lead to the same cells again and again",
+                        source_->place());
         return source_->bytes(bins_at + at + 4, static_cast<std::uint64_t>(length) - 4);
     }
 
@@ -126,7 +133,8 @@ private:
         if (!bytes) return tl::unexpected(bytes.error());
         const auto key = ondisk::from_bytes<ondisk::HiveKey>(*bytes);
         if (bytes->size() < sizeof(key) || !marked(key.mark, "nk"))
-            return fail(ErrorKind::Malformed, "a key without its mark", fmt::format("{} cell {:#x}", source_->place(), at), "nk", hex(key.mark));
+            return fail(ErrorKind::Malformed, "a key without its mark",
+                        fmt::format("{} cell {:#x}", source_->place(), at), "nk", hex(key.mark));
         return key;
     }
 
@@ -147,7 +155,8 @@ private:
         const bool plain = marked(*bytes, "li");
         const bool lists = marked(*bytes, "ri");
         if (!pairs && !plain && !lists)
-            return fail(ErrorKind::Malformed, "a list of keys without its mark", fmt::format("{} cell {:#x}", source_->place(), at));
+            return fail(ErrorKind::Malformed, "a list of keys without its mark",
+                        fmt::format("{} cell {:#x}", source_->place(), at));
         const std::size_t step = pairs ? 8 : 4;
         for (std::size_t i = 0; i < count && 4 + (i + 1) * step <= bytes->size(); ++i) {
             const std::uint32_t id = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, 4 + i * step);
@@ -158,7 +167,8 @@ private:
             } else {
                 out.push_back(id);
             }
-            if (out.size() > most_keys) return fail(ErrorKind::TooLarge, "a key with too many subkeys", source_->place());
+            if (out.size() > most_keys)
+                return fail(ErrorKind::TooLarge, "a key with too many subkeys", source_->place());
         }
         return {};
     }
@@ -185,7 +195,8 @@ private:
         if (!bytes) return tl::unexpected(bytes.error());
         const auto v = ondisk::from_bytes<ondisk::HiveValueCell>(*bytes);
         if (bytes->size() < sizeof(v) || !marked(v.mark, "vk"))
-            return fail(ErrorKind::Malformed, "a value without its mark", fmt::format("{} cell {:#x}", source_->place(), at));
+            return fail(ErrorKind::Malformed, "a value without its mark",
+                        fmt::format("{} cell {:#x}", source_->place(), at));
         HiveValue out;
         out.name = name_in(*bytes, sizeof(v), v.name_length, (v.flags & 1U) != 0);
         out.type = v.type;
@@ -197,7 +208,9 @@ private:
             return out;
         }
         if (size == 0) return out;
-        if (size > most_value) return fail(ErrorKind::TooLarge, "a value that claims to be too large", source_->place(), {}, size_text(size));
+        if (size > most_value)
+            return fail(ErrorKind::TooLarge, "a value that claims to be too large", source_->place(), {},
+                        size_text(size));
         const auto data = cell(v.data);
         if (!data) return tl::unexpected(data.error());
         if (size > big_piece && marked(*data, "db")) return big_value(std::move(out), *data, size);
@@ -206,7 +219,8 @@ private:
         return out;
     }
 
-    [[nodiscard]] Result<HiveValue> big_value(HiveValue out, const std::vector<std::uint8_t>& head, std::uint32_t size) const {
+    [[nodiscard]] Result<HiveValue> big_value(HiveValue out, const std::vector<std::uint8_t>& head,
+                                              std::uint32_t size) const {
         const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(head, 2);
         const auto list = cell(ondisk::from_bytes<ondisk::little_uint32_t>(head, 4));
         if (!list) return tl::unexpected(list.error());
@@ -285,7 +299,8 @@ std::optional<std::uint64_t> Hive::number_at(std::string_view path, std::string_
 
 Result<std::shared_ptr<const Hive>> open_hive(Source file, const std::vector<Source>& logs) {
     const std::string place = file->place();
-    if (file->size() < sizeof(ondisk::HiveBase)) return fail(ErrorKind::OutOfRange, file->size() == 0 ? "the hive is empty" : "the hive is cut short", place);
+    if (file->size() < sizeof(ondisk::HiveBase))
+        return fail(ErrorKind::OutOfRange, file->size() == 0 ? "the hive is empty" : "the hive is cut short", place);
     auto base = file->load<ondisk::HiveBase>(0);
     if (!base) return tl::unexpected(base.error());
     const bool head_good = marked(base->mark, "regf") && hive::checksum_holds(*base);
@@ -297,21 +312,26 @@ Result<std::shared_ptr<const Hive>> open_hive(Source file, const std::vector<Sou
             file = replayed->source;
             base = replayed->base;
             state = HiveState::Recovered;
-            findings.push_back(make_finding("hive-recovered",
-                                            fmt::format("{} was not written to its end; its log makes it whole ({} pages)", place, replayed->pages),
-                                            {evidence_bytes(*file, 4, 8)}));
+            findings.push_back(make_finding(
+                "hive-recovered",
+                fmt::format("{} was not written to its end; its log makes it whole ({} pages)", place, replayed->pages),
+                {evidence_bytes(*file, 4, 8)}));
         } else if (!head_good) {
-            return fail(ErrorKind::Checksum, "the hive's base block is damaged and no log restores it", place, "regf with its checksum", hex(base->mark));
+            return fail(ErrorKind::Checksum, "the hive's base block is damaged and no log restores it", place,
+                        "regf with its checksum", hex(base->mark));
         } else {
             state = HiveState::Unrecovered;
             findings.push_back(
                 make_finding("hive-dirty", fmt::format("{} was not written to its end, and no log fits it", place),
                              {evidence_bytes(*file, 4, 8, "two equal numbers",
-                                             fmt::format("{} and {}", std::uint32_t{base->primary_sequence}, std::uint32_t{base->secondary_sequence}))}));
+                                             fmt::format("{} and {}", std::uint32_t{base->primary_sequence},
+                                                         std::uint32_t{base->secondary_sequence}))}));
         }
     }
     if (base->major != 1)
-        return fail(ErrorKind::Unsupported, fmt::format("a hive of version {}.{}", std::uint32_t{base->major}, std::uint32_t{base->minor}), place);
+        return fail(ErrorKind::Unsupported,
+                    fmt::format("a hive of version {}.{}", std::uint32_t{base->major}, std::uint32_t{base->minor}),
+                    place);
     auto out = std::make_shared<HiveFile>(std::move(file), *base, state);
     if (auto good = out->check(); !good) return tl::unexpected(good.error());
     for (auto& finding : findings) out->add(std::move(finding));

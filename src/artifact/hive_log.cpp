@@ -17,7 +17,8 @@ constexpr std::uint32_t newer_kind = 6;
 
 bool marked(std::span<const std::uint8_t> bytes, std::string_view mark) {
     return bytes.size() >= mark.size() &&
-           std::equal(mark.begin(), mark.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+           std::equal(mark.begin(), mark.end(), bytes.begin(),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 struct Entry {
@@ -31,9 +32,13 @@ std::vector<Entry> entries_of(const ByteSource& log) {
     if (log.size() > most_log) return out;
     for (std::uint64_t at = first_entry; at + sizeof(ondisk::HiveLogEntry) <= log.size();) {
         const auto head = log.load<ondisk::HiveLogEntry>(at);
-        if (!head || !marked(head->mark, "HvLE") || head->size < sizeof(*head) || head->size % 512 != 0 || head->size > log.size() - at) break;
+        if (!head || !marked(head->mark, "HvLE") || head->size < sizeof(*head) || head->size % 512 != 0 ||
+            head->size > log.size() - at)
+            break;
         const auto bytes = log.bytes(at, head->size);
-        if (!bytes || marvin32(std::span(*bytes).subspan(40)) != head->hash1 || marvin32(std::span(*bytes).first(32)) != head->hash2) break;
+        if (!bytes || marvin32(std::span(*bytes).subspan(40)) != head->hash1 ||
+            marvin32(std::span(*bytes).first(32)) != head->hash2)
+            break;
         Entry entry;
         entry.head = *head;
         std::size_t data = sizeof(*head) + std::size_t{head->pages} * 8;
@@ -44,7 +49,8 @@ std::vector<Entry> entries_of(const ByteSource& log) {
             fits = size <= bytes->size() - data && std::uint64_t{offset} + size <= head->bins_size;
             if (!fits) break;
             const auto begin = bytes->begin() + static_cast<std::ptrdiff_t>(data);
-            entry.pages.emplace_back(offset, std::vector<std::uint8_t>(begin, begin + static_cast<std::ptrdiff_t>(size)));
+            entry.pages.emplace_back(offset,
+                                     std::vector<std::uint8_t>(begin, begin + static_cast<std::ptrdiff_t>(size)));
             data += size;
         }
         if (!fits) break;
@@ -60,7 +66,8 @@ Source grown(const Source& file, std::uint64_t size) {
     return extent_source(file, {{0, file->size(), 0}}, size, file->place());
 }
 
-Result<Replayed> replay_newer(const Source& file, const ondisk::HiveBase& base, std::uint32_t from, const std::vector<Source>& logs) {
+Result<Replayed> replay_newer(const Source& file, const ondisk::HiveBase& base, std::uint32_t from,
+                              const std::vector<Source>& logs) {
     // Both logs take turns: their entries belong together by number.
     std::map<std::uint32_t, Entry> by_number;
     for (const auto& log : logs)
@@ -73,7 +80,8 @@ Result<Replayed> replay_newer(const Source& file, const ondisk::HiveBase& base, 
     for (; at != by_number.end() && at->first == expected; ++at, ++expected) {
         const auto& entry = at->second;
         const auto target = laid ? Source(laid) : file;
-        if (!laid || target->size() < bins_at + entry.head.bins_size) laid = overlay(grown(target, bins_at + entry.head.bins_size));
+        if (!laid || target->size() < bins_at + entry.head.bins_size)
+            laid = overlay(grown(target, bins_at + entry.head.bins_size));
         for (const auto& [offset, bytes] : entry.pages) {
             if (auto done = laid->write(bins_at + offset, bytes); !done) return tl::unexpected(done.error());
             ++out.pages;
@@ -87,7 +95,8 @@ Result<Replayed> replay_newer(const Source& file, const ondisk::HiveBase& base, 
     return out;
 }
 
-/// The older kind: a vector with a bit per 512 bytes of the bins behind "DIRT", then the dirty pieces one after another.
+/// The older kind: a vector with a bit per 512 bytes of the bins behind "DIRT", then the dirty pieces one after
+/// another.
 Result<Replayed> replay_older(const Source& file, const ondisk::HiveBase& log_base, const ByteSource& log) {
     const auto mark = log.bytes(first_entry, 4);
     if (!mark || !marked(*mark, "DIRT")) return fail(ErrorKind::NotFound, "no dirty vector", log.place());
@@ -144,7 +153,8 @@ std::uint64_t marvin32(std::span<const std::uint8_t> bytes) {
     return std::uint64_t{high} << 32U | low;
 }
 
-Result<Replayed> replay(const Source& file, const ondisk::HiveBase& base, bool head_good, const std::vector<Source>& logs) {
+Result<Replayed> replay(const Source& file, const ondisk::HiveBase& base, bool head_good,
+                        const std::vector<Source>& logs) {
     std::vector<Source> newer;
     std::optional<ondisk::HiveBase> newest;
     for (const auto& log : logs) {
@@ -161,8 +171,10 @@ Result<Replayed> replay(const Source& file, const ondisk::HiveBase& base, bool h
         }
     }
     if (newer.empty()) return fail(ErrorKind::NotFound, "no log that could be used", file->place());
-    // With a sound base block the changes behind its second number are missing; else the log's own head says where it stands.
-    return replay_newer(file, head_good ? base : *newest, head_good ? std::uint32_t{base.secondary_sequence} : 0, newer);
+    // With a sound base block the changes behind its second number are missing; else the log's own head says where it
+    // stands.
+    return replay_newer(file, head_good ? base : *newest, head_good ? std::uint32_t{base.secondary_sequence} : 0,
+                        newer);
 }
 
 }  // namespace herberge::hive

@@ -23,6 +23,7 @@ struct Replayed {
 
 /// Applies what fits of the logs: entries with hashes in sequence (newer kind), or a dirty vector (older kind).
 /// Error NotFound when none fits.
-Result<Replayed> replay(const Source& file, const ondisk::HiveBase& base, bool head_good, const std::vector<Source>& logs);
+Result<Replayed> replay(const Source& file, const ondisk::HiveBase& base, bool head_good,
+                        const std::vector<Source>& logs);
 
 }  // namespace herberge::hive

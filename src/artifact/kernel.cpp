@@ -29,7 +29,8 @@ void clear_signed_fields(std::span<std::uint8_t> head) {
 }
 
 /// Up to Linux 6.14 the build stores, as the image's last four bytes, a CRC-32 (no final inversion) over the rest.
-bool crc_holds(const ByteSource& file, std::uint64_t end, const std::function<void(std::span<std::uint8_t>)>& mend = {}) {
+bool crc_holds(const ByteSource& file, std::uint64_t end,
+               const std::function<void(std::span<std::uint8_t>)>& mend = {}) {
     if (end < 1024 || end > file.size()) return false;
     constexpr std::uint64_t step = std::uint64_t{256} << 10U;
     const auto stored = file.load<ondisk::little_uint32_t>(end - 4);
@@ -45,8 +46,8 @@ bool crc_holds(const ByteSource& file, std::uint64_t end, const std::function<vo
     return (sum ^ 0xFFFFFFFFU) == *stored;
 }
 
-/// Marks of the head that not every loader looks at. With them put back the CRC-32 holds: nothing else was changed. Names
-/// the marks; empty: that is not it.
+/// Marks of the head that not every loader looks at. With them put back the CRC-32 holds: nothing else was changed.
+/// Names the marks; empty: that is not it.
 std::string crc_holds_but_for_marks(const ByteSource& file, std::uint64_t end) {
     struct Mark {
         std::string_view name, bytes;
@@ -54,8 +55,10 @@ std::string crc_holds_but_for_marks(const ByteSource& file, std::uint64_t end) {
     };
     const auto pe = file.load<ondisk::little_uint32_t>(0x3C);
     const std::size_t pe_at = pe && *pe < 0x1000 ? std::size_t{*pe} : 0;
-    const Mark marks[] = {
-        {"55AA", std::string_view("\x55\xAA", 2), 0x1FE}, {"HdrS", "HdrS", 0x202}, {"PE", std::string_view("PE\0\0", 4), pe_at}, {"MZ", "MZ", 0}};
+    const Mark marks[] = {{"55AA", std::string_view("\x55\xAA", 2), 0x1FE},
+                          {"HdrS", "HdrS", 0x202},
+                          {"PE", std::string_view("PE\0\0", 4), pe_at},
+                          {"MZ", "MZ", 0}};
     // First those of every kernel, then those of one with an EFI stub.
     for (const std::size_t count : {2U, 3U, 4U}) {
         if (count > 2 && pe_at == 0) break;
@@ -64,8 +67,11 @@ std::string crc_holds_but_for_marks(const ByteSource& file, std::uint64_t end) {
             for (const auto& mark : std::span(marks).first(count)) {
                 if (mark.at + mark.bytes.size() > head.size()) continue;
                 const auto from = head.begin() + static_cast<std::ptrdiff_t>(mark.at);
-                if (std::equal(mark.bytes.begin(), mark.bytes.end(), from, [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; })) continue;
-                std::transform(mark.bytes.begin(), mark.bytes.end(), from, [](char c) { return static_cast<std::uint8_t>(c); });
+                if (std::equal(mark.bytes.begin(), mark.bytes.end(), from,
+                               [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
+                    continue;
+                std::transform(mark.bytes.begin(), mark.bytes.end(), from,
+                               [](char c) { return static_cast<std::uint8_t>(c); });
                 changed += fmt::format("{}{}", changed.empty() ? "" : " and ", mark.name);
             }
         });
@@ -86,9 +92,10 @@ bool build_adds_crc(std::string_view release) {
 }
 
 /// The list of places to relocate behind the unpacked kernel, as the kernel walks it (arch/x86/boot/compressed/misc.c,
-/// handle_relocations): 32-bit words, all inside the kernel, with zeros between three sorts. `tail` are the last bytes of
-/// `size` unpacked ones. None: sound, or there is no list.
-std::optional<Error> relocation_problem(std::span<const std::uint8_t> head, std::span<const std::uint8_t> tail, std::uint64_t size, const std::string& place) {
+/// handle_relocations): 32-bit words, all inside the kernel, with zeros between three sorts. `tail` are the last bytes
+/// of `size` unpacked ones. None: sound, or there is no list.
+std::optional<Error> relocation_problem(std::span<const std::uint8_t> head, std::span<const std::uint8_t> tail,
+                                        std::uint64_t size, const std::string& place) {
     if (head.size() < sizeof(ondisk::Elf64) || head[4] != 2) return std::nullopt;
     const auto elf = ondisk::from_bytes<ondisk::Elf64>(head);
     const std::uint64_t end = elf.section_offset + std::uint64_t{elf.section_count} * elf.section_entry_size;
@@ -100,7 +107,8 @@ std::optional<Error> relocation_problem(std::span<const std::uint8_t> head, std:
         if (at + sizeof(ondisk::Elf64Program) > head.size()) return std::nullopt;
         const auto program = ondisk::from_bytes<ondisk::Elf64Program>(head, static_cast<std::size_t>(at));
         constexpr std::uint32_t load = 1;
-        if (program.type != load || program.virtual_address < 0xFFFFFFFF80000000U) continue;  // the per-CPU area lies at 0
+        if (program.type != load || program.virtual_address < 0xFFFFFFFF80000000U)
+            continue;  // the per-CPU area lies at 0
         lowest = std::min<std::uint64_t>(lowest, program.virtual_address);
         highest = std::max<std::uint64_t>(highest, program.virtual_address + program.memory_size);
     }
@@ -111,13 +119,17 @@ std::optional<Error> relocation_problem(std::span<const std::uint8_t> head, std:
         const std::uint32_t word = ondisk::from_bytes<ondisk::little_uint32_t>(list, at);
         const auto address = static_cast<std::uint64_t>(static_cast<std::int64_t>(static_cast<std::int32_t>(word)));
         if (word == 0 || (address >= lowest && address <= highest)) continue;
-        return Error{ErrorKind::Malformed, "its list of relocations leads outside the kernel", place, fmt::format("{:x} to {:x}", lowest, highest),
+        return Error{ErrorKind::Malformed, "its list of relocations leads outside the kernel", place,
+                     fmt::format("{:x} to {:x}", lowest, highest),
                      fmt::format("{:x} at byte {} of the unpacked kernel", address, end + at)};
     }
     return std::nullopt;
 }
 
-bool has_own_check(Compression kind) { return kind == Compression::Gzip || kind == Compression::Xz || kind == Compression::Bzip2 || kind == Compression::Zstd; }
+bool has_own_check(Compression kind) {
+    return kind == Compression::Gzip || kind == Compression::Xz || kind == Compression::Bzip2 ||
+           kind == Compression::Zstd;
+}
 
 void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, KernelImage& out) {
     const std::uint64_t start = std::uint64_t{out.setup_sectors + 1} * 512;
@@ -130,8 +142,10 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
     };
     // The size counts units of 16 bytes: what builds other programs in this format need not fill the last one.
     if (out.file_size + 16 <= out.expected_size) {
-        tell(Soundness::Cut, fmt::format("the kernel file is cut short by {}", size_text(out.expected_size - out.file_size)),
-             evidence_place(file.place(), fmt::format("{} bytes", out.expected_size), fmt::format("{} bytes", out.file_size)));
+        tell(Soundness::Cut,
+             fmt::format("the kernel file is cut short by {}", size_text(out.expected_size - out.file_size)),
+             evidence_place(file.place(), fmt::format("{} bytes", out.expected_size),
+                            fmt::format("{} bytes", out.file_size)));
         return;
     }
     if (out.other_program) {
@@ -140,7 +154,8 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
         return;
     }
     if (out.protocol < 0x0208 || length < 8 || at + length > file.size()) {
-        tell(Soundness::Unknown, "its header does not say where the compressed kernel lies", evidence_place(file.place()));
+        tell(Soundness::Unknown, "its header does not say where the compressed kernel lies",
+             evidence_place(file.place()));
         return;
     }
     const auto magic = file.bytes(at, 8);
@@ -153,7 +168,9 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
     }
     if (const auto marks = crc_holds_but_for_marks(file, out.expected_size); !marks.empty()) {
         tell(Soundness::Sound,
-             fmt::format("whole but for the mark {}, which this way to start it does not look at: with it put back the build's CRC-32 matches", marks),
+             fmt::format("whole but for the mark {}, which this way to start it does not look at: with it put back the "
+                         "build's CRC-32 matches",
+                         marks),
              evidence_bytes(file, out.expected_size - 4, 4));
         return;
     }
@@ -163,7 +180,8 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
         const auto signatures = image_signatures(file);
         if (std::ranges::any_of(signatures, [](const ImageSignature& s) { return s.digest_matches; })) {
             out.changed_since_build = false;
-            tell(Soundness::Sound, "whole: the digest in its signature matches", evidence_place(file.place(), {}, "the digest in its signature"));
+            tell(Soundness::Sound, "whole: the digest in its signature matches",
+                 evidence_place(file.place(), {}, "the digest in its signature"));
             return;
         }
     }
@@ -172,7 +190,8 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
              evidence_bytes(file, at, 8, "a compression's mark", magic ? hex(*magic) : std::string("unreadable")));
         return;
     }
-    // The last four bytes of the payload give the unpacked size (scripts/Makefile.lib, size_append; gzip has it anyway).
+    // The last four bytes of the payload give the unpacked size (scripts/Makefile.lib, size_append; gzip has it
+    // anyway).
     const auto promised = file.load<ondisk::little_uint32_t>(at + length - 4);
     std::vector<std::uint8_t> head;
     std::vector<std::uint8_t> tail;
@@ -181,23 +200,27 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
     const std::uint64_t packed = out.payload == Compression::Gzip ? length : length - 4;
     const auto done = unpack(out.payload, file, at, packed, most_unpacked, [&](std::span<const std::uint8_t> piece) {
         if (head.size() < most_head)
-            head.insert(head.end(), piece.begin(), piece.begin() + static_cast<std::ptrdiff_t>(std::min(most_head - head.size(), piece.size())));
+            head.insert(head.end(), piece.begin(),
+                        piece.begin() + static_cast<std::ptrdiff_t>(std::min(most_head - head.size(), piece.size())));
         tail.insert(tail.end(), piece.begin(), piece.end());
         if (tail.size() > 2 * most_tail) tail.erase(tail.begin(), tail.end() - static_cast<std::ptrdiff_t>(most_tail));
         return true;
     });
     if (!done) {
-        tell(Soundness::Damaged, "the compressed kernel cannot be unpacked: " + done.error().what, evidence_error(done.error()));
+        tell(Soundness::Damaged, "the compressed kernel cannot be unpacked: " + done.error().what,
+             evidence_error(done.error()));
         return;
     }
     if (promised && done->produced != *promised) {
         tell(Soundness::Damaged, "the compressed kernel unpacks to the wrong size",
-             evidence_bytes(file, at + length - 4, 4, fmt::format("{} bytes", static_cast<std::uint32_t>(*promised)), fmt::format("{} bytes", done->produced)));
+             evidence_bytes(file, at + length - 4, 4, fmt::format("{} bytes", static_cast<std::uint32_t>(*promised)),
+                            fmt::format("{} bytes", done->produced)));
         return;
     }
     if (!looks_like_elf(head)) {
         tell(Soundness::Damaged, "what the compressed kernel unpacks to is no ELF file",
-             evidence_bytes(file, at, length, "7f 45 4c 46", hex(std::span(head).first(std::min<std::size_t>(4, head.size())))));
+             evidence_bytes(file, at, length, "7f 45 4c 46",
+                            hex(std::span(head).first(std::min<std::size_t>(4, head.size())))));
         return;
     }
     if (const auto problem = relocation_problem(head, tail, done->produced, file.place())) {
@@ -205,32 +228,39 @@ void judge_payload(const ByteSource& file, const ondisk::LinuxSetup& setup, Kern
         out.relocations_bad = true;
         return;
     }
-    const std::string unpacks = fmt::format("its {} payload unpacks to {}", compression_name(out.payload), size_text(done->produced));
+    const std::string unpacks =
+        fmt::format("its {} payload unpacks to {}", compression_name(out.payload), size_text(done->produced));
     const bool checked = has_own_check(out.payload);
-    if (checked && !out.changed_since_build) tell(Soundness::Sound, unpacks + " and its check matches", evidence_bytes(file, at, length));
+    if (checked && !out.changed_since_build)
+        tell(Soundness::Sound, unpacks + " and its check matches", evidence_bytes(file, at, length));
     else if (!out.changed_since_build)
-        tell(Soundness::Unknown, unpacks + "; that format carries no check, and the image has none", evidence_bytes(file, at, length));
+        tell(Soundness::Unknown, unpacks + "; that format carries no check, and the image has none",
+             evidence_bytes(file, at, length));
     else
         tell(Soundness::Unknown,
-             checked ? unpacks + " and its check matches, but the build's CRC-32 over the whole image does not: something outside the payload was changed"
+             checked ? unpacks +
+                           " and its check matches, but the build's CRC-32 over the whole image does not: something "
+                           "outside the payload was changed"
                      : unpacks + ", but that format carries no check and the build's CRC-32 does not match",
              evidence_bytes(file, out.expected_size - 4, 4, "the build's CRC-32", "another"));
 }
 
-/// The set-up code checks its own last mark before it goes on (arch/x86/boot/header.S, setup_sig), and its entry is a jump.
+/// The set-up code checks its own last mark before it goes on (arch/x86/boot/header.S, setup_sig), and its entry is a
+/// jump.
 void judge_setup(const ByteSource& file, KernelImage& out) {
     if (out.crc_matches || out.other_program) return;
     const std::uint64_t length = std::uint64_t{out.setup_sectors + 1} * 512;
     const auto code = file.bytes(0, std::min(length, file.size()));
     if (!code || code->size() < 0x210) return;
     if ((*code)[0x200] != 0xEB) {
-        out.setup_damage =
-            Error{ErrorKind::Malformed, "its set-up code does not begin with a jump", file.place(), "eb", hex(std::span(*code).subspan(0x200, 1))};
+        out.setup_damage = Error{ErrorKind::Malformed, "its set-up code does not begin with a jump", file.place(), "eb",
+                                 hex(std::span(*code).subspan(0x200, 1))};
         return;
     }
     static constexpr std::array<std::uint8_t, 4> mark = {0x55, 0xAA, 0x5A, 0x5A};
     if (std::search(code->begin() + 0x210, code->end(), mark.begin(), mark.end()) == code->end())
-        out.setup_damage = Error{ErrorKind::Malformed, "its set-up code has lost the mark that it looks for itself", file.place(), "55 aa 5a 5a", "absent"};
+        out.setup_damage = Error{ErrorKind::Malformed, "its set-up code has lost the mark that it looks for itself",
+                                 file.place(), "55 aa 5a 5a", "absent"};
 }
 
 }  // namespace
@@ -264,8 +294,8 @@ std::string version_text(const ByteSource& file, const ondisk::LinuxSetup& setup
     return text ? printable(std::string(text->begin(), std::ranges::find(*text, std::uint8_t{0}))) : std::string{};
 }
 
-/// Linux says who built it and which build it is: "6.1.0-1 (someone@host) #1 SMP …" (arch/x86/boot/version.c). What other
-/// programs say is shorter, and none of them has a compressed kernel for its set-up code to unpack.
+/// Linux says who built it and which build it is: "6.1.0-1 (someone@host) #1 SMP …" (arch/x86/boot/version.c). What
+/// other programs say is shorter, and none of them has a compressed kernel for its set-up code to unpack.
 bool other_program(const ondisk::LinuxSetup& setup, const std::string& version) {
     const bool compressed = setup.version >= 0x0208 && (setup.payload_length != 0 || setup.payload_offset != 0);
     return !compressed && !version.empty() && version.find(") #") == std::string::npos && setup.boot_flag == 0xAA55 &&
@@ -303,7 +333,8 @@ Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) 
     out.setup_sectors = setup->setup_sectors == 0 ? 4U : setup->setup_sectors;
     if (header_matters && (!out.boot_flag || !out.setup_header)) {
         out.soundness = Soundness::Damaged;
-        out.soundness_text = out.boot_flag ? "no set-up header where a kernel has one" : "the file does not begin like a kernel";
+        out.soundness_text =
+            out.boot_flag ? "no set-up header where a kernel has one" : "the file does not begin like a kernel";
         out.evidence.push_back(out.boot_flag ? evidence_bytes(file, 0x202, 4, "48 64 72 53 (HdrS)", hex(setup->header))
                                              : evidence_bytes(file, 0x1FE, 2, "55 aa"));
         return out;

@@ -35,8 +35,12 @@ public:
         else out.problem = elf.error();
         return out;
     }
-    [[nodiscard]] std::string content(const std::string& path) const override { return read_text_file(fs_, path, most_cache).value_or(""); }
-    [[nodiscard]] std::string place(std::string_view path) const override { return fmt::format("{}:{}", volume_, path); }
+    [[nodiscard]] std::string content(const std::string& path) const override {
+        return read_text_file(fs_, path, most_cache).value_or("");
+    }
+    [[nodiscard]] std::string place(std::string_view path) const override {
+        return fmt::format("{}:{}", volume_, path);
+    }
 
 private:
     const FileSystem& fs_;
@@ -77,24 +81,27 @@ public:
     Search(const ProgramFiles& files, const ElfInfo& program)
         : files_(files), program_(program), musl_(program.interpreter.find("ld-musl") != std::string::npos) {
         if (!musl_)
-            for (auto& [name, path] : read_library_cache(files.content("/etc/ld.so.cache"))) cache_[name].push_back(std::move(path));
+            for (auto& [name, path] : read_library_cache(files.content("/etc/ld.so.cache")))
+                cache_[name].push_back(std::move(path));
     }
 
     std::optional<LibraryProblem> run(const std::string& path, std::vector<std::string>* got) {
-        std::deque<std::shared_ptr<const Object>> pending{std::make_shared<const Object>(Object{path, std::make_shared<const ElfInfo>(program_), nullptr})};
+        std::deque<std::shared_ptr<const Object>> pending{
+            std::make_shared<const Object>(Object{path, std::make_shared<const ElfInfo>(program_), nullptr})};
         std::set<std::string, std::less<>> loaded{program_.interpreter.substr(program_.interpreter.rfind('/') + 1)};
         while (!pending.empty() && loaded.size() < most_objects) {
             const auto object = pending.front();
             pending.pop_front();
             for (const auto& name : object->elf->needed) {
                 if (name.empty() || (musl_ && musl_itself(name)) || !loaded.insert(name).second) continue;
-                LibraryProblem problem{name, object->path, "cannot open shared object file: No such file or directory", false, {}};
+                LibraryProblem problem{
+                    name, object->path, "cannot open shared object file: No such file or directory", false, {}};
                 const auto found = look(name, object, problem);
                 if (looks_ >= most_looks) return std::nullopt;
                 if (!found) {
                     if (problem.evidence.place.empty())
-                        problem.evidence =
-                            evidence_place(files_.place(object->path), "a library " + printable(name), "in none of the places where it is looked for");
+                        problem.evidence = evidence_place(files_.place(object->path), "a library " + printable(name),
+                                                          "in none of the places where it is looked for");
                     return problem;
                 }
                 if (got != nullptr) got->push_back(found->path);
@@ -107,11 +114,13 @@ public:
 private:
     /// Names that musl's loader answers itself (ldso/dynlink.c, load_library).
     static bool musl_itself(std::string_view name) {
-        static constexpr std::array<std::string_view, 7> own = {"libc.", "libpthread.", "librt.", "libm.", "libdl.", "libutil.", "libxnet."};
+        static constexpr std::array<std::string_view, 7> own = {"libc.",  "libpthread.", "librt.",  "libm.",
+                                                                "libdl.", "libutil.",    "libxnet."};
         return std::ranges::any_of(own, [&](std::string_view o) { return name.starts_with(o); });
     }
 
-    /// A candidate as open_verify judges it: taken, passed over (another architecture), or an end with the loader's words.
+    /// A candidate as open_verify judges it: taken, passed over (another architecture), or an end with the loader's
+    /// words.
     enum class Judged : std::uint8_t { Taken, PassedOver, Fatal };
     Judged judge(const LibraryFile& file, LibraryProblem& problem) const {
         auto end = [&](std::string words, std::string expected, std::string found) {
@@ -125,20 +134,27 @@ private:
         }
         constexpr std::uint64_t header = 64;
         if (file.size < header) return end("file too short", "a shared library", size_text(file.size));
-        if (file.elf == nullptr) return end("invalid ELF header", "a shared library", file.problem ? file.problem->what : std::string("no ELF file"));
+        if (file.elf == nullptr)
+            return end("invalid ELF header", "a shared library",
+                       file.problem ? file.problem->what : std::string("no ELF file"));
         if (file.elf->bits != program_.bits || file.elf->machine != program_.machine) {
             if (problem.evidence.place.empty()) {
-                if (file.elf->bits != program_.bits) problem.words = fmt::format("wrong ELF class: ELFCLASS{}", file.elf->bits);
-                problem.evidence = evidence_place(files_.place(file.path), fmt::format("{}-bit {}", program_.bits, elf_machine_name(program_.machine)),
-                                                  fmt::format("{}-bit {}", file.elf->bits, elf_machine_name(file.elf->machine)));
+                if (file.elf->bits != program_.bits)
+                    problem.words = fmt::format("wrong ELF class: ELFCLASS{}", file.elf->bits);
+                problem.evidence =
+                    evidence_place(files_.place(file.path),
+                                   fmt::format("{}-bit {}", program_.bits, elf_machine_name(program_.machine)),
+                                   fmt::format("{}-bit {}", file.elf->bits, elf_machine_name(file.elf->machine)));
             }
             return Judged::PassedOver;
         }
-        if (!file.elf->complete) return end("(the program dies of a bus error)", "all segments inside the file", "cut short");
+        if (!file.elf->complete)
+            return end("(the program dies of a bus error)", "all segments inside the file", "cut short");
         return Judged::Taken;
     }
 
-    std::optional<LibraryFile> look(const std::string& name, const std::shared_ptr<const Object>& object, LibraryProblem& problem) {
+    std::optional<LibraryFile> look(const std::string& name, const std::shared_ptr<const Object>& object,
+                                    LibraryProblem& problem) {
         bool over = false;
         std::optional<LibraryFile> out;
         auto try_path = [&](const std::string& path) {
@@ -157,7 +173,8 @@ private:
             while (!list.empty() && !over) {
                 const auto end = std::min(list.find(':'), list.size());
                 if (end > 0)
-                    for (const auto& directory : expanded(list.substr(0, end), owner)) try_directory(directory, name, try_path);
+                    for (const auto& directory : expanded(list.substr(0, end), owner))
+                        try_directory(directory, name, try_path);
                 list.remove_prefix(std::min(end + 1, list.size()));
             }
         };
@@ -174,20 +191,24 @@ private:
     template <class TryPath>
     static void try_directory(const std::string& directory, const std::string& name, TryPath&& try_path) {
         try_path(directory + "/" + name);
-        for (const std::string_view level : {"x86-64-v2", "x86-64-v3", "x86-64-v4"}) try_path(fmt::format("{}/glibc-hwcaps/{}/{}", directory, level, name));
+        for (const std::string_view level : {"x86-64-v2", "x86-64-v3", "x86-64-v4"})
+            try_path(fmt::format("{}/glibc-hwcaps/{}/{}", directory, level, name));
     }
 
     /// $ORIGIN, $LIB and $PLATFORM; $LIB differs by distribution, so that there may be several.
     [[nodiscard]] std::vector<std::string> expanded(std::string_view written, const Object& owner) const {
         const auto put = [](std::string text, std::string_view word, std::string_view value) {
             for (const std::string& form : {fmt::format("${{{}}}", word), fmt::format("${}", word)})
-                for (auto at = text.find(form); at != std::string::npos && text.size() < 4096; at = text.find(form, at + value.size()))
+                for (auto at = text.find(form); at != std::string::npos && text.size() < 4096;
+                     at = text.find(form, at + value.size()))
                     text.replace(at, form.size(), value);
             return text;
         };
-        const std::string with_origin = put(put(std::string(written), "ORIGIN", directory_of(owner.path)), "PLATFORM", program_.bits == 64 ? "x86_64" : "i686");
+        const std::string with_origin = put(put(std::string(written), "ORIGIN", directory_of(owner.path)), "PLATFORM",
+                                            program_.bits == 64 ? "x86_64" : "i686");
         std::vector<std::string> out;
-        for (const std::string_view lib : {program_.bits == 64 ? "lib/x86_64-linux-gnu" : "lib/i386-linux-gnu", program_.bits == 64 ? "lib64" : "lib"}) {
+        for (const std::string_view lib : {program_.bits == 64 ? "lib/x86_64-linux-gnu" : "lib/i386-linux-gnu",
+                                           program_.bits == 64 ? "lib64" : "lib"}) {
             auto text = put(with_origin, "LIB", lib);
             if (std::ranges::find(out, text) == out.end()) out.push_back(std::move(text));
         }
@@ -198,7 +219,8 @@ private:
     [[nodiscard]] const std::vector<std::string>& defaults() {
         if (!defaults_.empty()) return defaults_;
         if (musl_) {
-            std::string list = files_.content(fmt::format("/etc/ld-musl-{}.path", program_.bits == 64 ? "x86_64" : "i386"));
+            std::string list =
+                files_.content(fmt::format("/etc/ld-musl-{}.path", program_.bits == 64 ? "x86_64" : "i386"));
             if (list.empty()) list = "/lib:/usr/local/lib:/usr/lib";
             for (std::size_t at = 0; at < list.size();) {
                 const auto end = std::min(list.find_first_of(":\n", at), list.size());
@@ -208,7 +230,9 @@ private:
             if (defaults_.empty()) defaults_.emplace_back("/lib");
             return defaults_;
         }
-        if (program_.bits == 64) defaults_ = {"/lib/x86_64-linux-gnu", "/usr/lib/x86_64-linux-gnu", "/lib64", "/usr/lib64", "/lib", "/usr/lib"};
+        if (program_.bits == 64)
+            defaults_ = {
+                "/lib/x86_64-linux-gnu", "/usr/lib/x86_64-linux-gnu", "/lib64", "/usr/lib64", "/lib", "/usr/lib"};
         else defaults_ = {"/lib/i386-linux-gnu", "/usr/lib/i386-linux-gnu", "/lib32", "/usr/lib32", "/lib", "/usr/lib"};
         return defaults_;
     }
@@ -247,12 +271,15 @@ std::vector<std::pair<std::string, std::string>> read_library_cache(std::string_
     return out;
 }
 
-std::optional<LibraryProblem> library_problem(const ProgramFiles& files, const std::string& path, const ElfInfo& program, std::vector<std::string>* found) {
+std::optional<LibraryProblem> library_problem(const ProgramFiles& files, const std::string& path,
+                                              const ElfInfo& program, std::vector<std::string>* found) {
     if (program.needed.empty()) return std::nullopt;
     return Search(files, program).run(path, found);
 }
 
 std::unique_ptr<ProgramFiles> program_files(const Ramdisk& ramdisk) { return std::make_unique<RamdiskFiles>(ramdisk); }
-std::unique_ptr<ProgramFiles> program_files(const FileSystem& fs, std::string_view volume) { return std::make_unique<VolumeFiles>(fs, volume); }
+std::unique_ptr<ProgramFiles> program_files(const FileSystem& fs, std::string_view volume) {
+    return std::make_unique<VolumeFiles>(fs, volume);
+}
 
 }  // namespace herberge

@@ -39,11 +39,12 @@ struct LibraryProblem {
     Evidence evidence;
 };
 
-/// The first library of `program` (at the real path `path`), or of its libraries, that its loader would not get; none: all
-/// are there. Follows DT_NEEDED with RPATH, RUNPATH, ld.so.cache and the default directories of glibc (elf/dl-load.c) or
-/// musl (ldso/dynlink.c); at most 400 objects. Symbol versions are not compared.
-/// `found`, when given, receives the real paths of what it gets.
-[[nodiscard]] std::optional<LibraryProblem> library_problem(const ProgramFiles& files, const std::string& path, const ElfInfo& program,
+/// The first library of `program` (at the real path `path`), or of its libraries, that its loader would not get; none:
+/// all are there. Follows DT_NEEDED with RPATH, RUNPATH, ld.so.cache and the default directories of glibc
+/// (elf/dl-load.c) or musl (ldso/dynlink.c); at most 400 objects. Symbol versions are not compared. `found`, when
+/// given, receives the real paths of what it gets.
+[[nodiscard]] std::optional<LibraryProblem> library_problem(const ProgramFiles& files, const std::string& path,
+                                                            const ElfInfo& program,
                                                             std::vector<std::string>* found = nullptr);
 
 /// The path that /etc/ld.so.cache (format "glibc-ld.so.cache1.1") gives for each of its names, in the file's order.

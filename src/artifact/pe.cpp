@@ -73,7 +73,8 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     if (offset >= file.size() || file.size() - offset < 64) return not_one("the file is too short to be an image");
     const auto mz = file.bytes(offset, 64);
     if (!mz) return tl::unexpected(mz.error());
-    if ((*mz)[0] != 'M' || (*mz)[1] != 'Z') return not_one("the file does not begin like an image", "MZ", hex(std::span(*mz).first(2)));
+    if ((*mz)[0] != 'M' || (*mz)[1] != 'Z')
+        return not_one("the file does not begin like an image", "MZ", hex(std::span(*mz).first(2)));
     const std::uint32_t pe_at = ondisk::from_bytes<ondisk::little_uint32_t>(*mz, 0x3C);
     const auto head = file.load<ondisk::PeFileHeader>(offset + pe_at);
     if (!head || head->mark[0] != 'P' || head->mark[1] != 'E' || head->mark[2] != 0 || head->mark[3] != 0)
@@ -82,7 +83,8 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     const auto optional = file.load<ondisk::PeOptional>(optional_at);
     if (!optional) return tl::unexpected(optional.error());
     if (optional->magic != 0x10B && optional->magic != 0x20B)
-        return not_one("an unknown kind of PE image", "10b or 20b", fmt::format("{:x}", std::uint16_t{optional->magic}));
+        return not_one("an unknown kind of PE image", "10b or 20b",
+                       fmt::format("{:x}", std::uint16_t{optional->magic}));
     PeImage out;
     out.machine = head->machine;
     out.wide = optional->magic == 0x20B;
@@ -124,7 +126,8 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     const std::uint64_t directories = optional_at + (out.wide ? 112 : 96);
     const auto count = file.load<ondisk::little_uint32_t>(directories - 4);
     auto directory = [&](unsigned index) {
-        if (!count || index >= *count || directories + (index + 1) * 8 > optional_at + head->optional_size) return ondisk::PeDirectory{};
+        if (!count || index >= *count || directories + (index + 1) * 8 > optional_at + head->optional_size)
+            return ondisk::PeDirectory{};
         return file.load<ondisk::PeDirectory>(directories + index * 8).value_or(ondisk::PeDirectory{});
     };
     const auto security = directory(directory_security);
@@ -139,7 +142,8 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     return out;
 }
 
-std::vector<std::uint8_t> pe_section(const ByteSource& file, const PeImage& image, std::string_view name, std::uint64_t most) {
+std::vector<std::uint8_t> pe_section(const ByteSource& file, const PeImage& image, std::string_view name,
+                                     std::uint64_t most) {
     const auto section = std::ranges::find(image.sections, name, &PeSection::name);
     if (section == image.sections.end()) return {};
     std::uint64_t length = std::min<std::uint64_t>(section->file_size, most);
@@ -151,7 +155,8 @@ std::vector<std::uint8_t> pe_section(const ByteSource& file, const PeImage& imag
 Result<std::uint32_t> pe_checksum(const ByteSource& file) {
     const auto pe_at = file.load<ondisk::little_uint32_t>(0x3C);
     if (!pe_at) return tl::unexpected(pe_at.error());
-    const std::uint64_t field = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
+    const std::uint64_t field =
+        std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
     constexpr std::uint64_t step = std::uint64_t{1} << 20U;
     if (file.size() > most_file) return fail(ErrorKind::TooLarge, "an image too large for its checksum", file.place());
     std::uint64_t sum = 0;
@@ -161,7 +166,8 @@ Result<std::uint32_t> pe_checksum(const ByteSource& file) {
         for (std::uint64_t i = field; i < field + 4; ++i)
             if (i >= at && i - at < part->size()) (*part)[static_cast<std::size_t>(i - at)] = 0;
         if (part->size() % 2 != 0) part->push_back(0);
-        for (std::size_t i = 0; i < part->size(); i += 2) sum += static_cast<unsigned>((*part)[i] | (*part)[i + 1] << 8U);
+        for (std::size_t i = 0; i < part->size(); i += 2)
+            sum += static_cast<unsigned>((*part)[i] | (*part)[i + 1] << 8U);
     }
     while (sum > 0xFFFF) sum = (sum & 0xFFFFU) + (sum >> 16U);
     return static_cast<std::uint32_t>(sum + file.size());

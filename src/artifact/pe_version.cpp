@@ -22,11 +22,14 @@ std::uint32_t word32(std::span<const std::uint8_t> bytes, std::size_t at) {
     return at + 4 <= bytes.size() ? std::uint32_t{ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at)} : 0U;
 }
 std::uint16_t word16(std::span<const std::uint8_t> bytes, std::size_t at) {
-    return at + 2 <= bytes.size() ? std::uint16_t{ondisk::from_bytes<ondisk::little_uint16_t>(bytes, at)} : std::uint16_t{0};
+    return at + 2 <= bytes.size() ? std::uint16_t{ondisk::from_bytes<ondisk::little_uint16_t>(bytes, at)}
+                                  : std::uint16_t{0};
 }
 
-/// The entry of a resource directory with this number (none: the first one); its offset, with the mark of a subdirectory.
-std::optional<std::uint32_t> entry_of(const ByteSource& file, std::uint64_t resources, std::uint32_t directory, std::optional<std::uint32_t> id) {
+/// The entry of a resource directory with this number (none: the first one); its offset, with the mark of a
+/// subdirectory.
+std::optional<std::uint32_t> entry_of(const ByteSource& file, std::uint64_t resources, std::uint32_t directory,
+                                      std::optional<std::uint32_t> id) {
     const auto head = file.bytes(resources + directory, 16);
     if (!head) return std::nullopt;
     const unsigned count = std::min(most_entries, static_cast<unsigned>(word16(*head, 12)) + word16(*head, 14));
@@ -83,7 +86,9 @@ void strings_in(std::span<const std::uint8_t> bytes, std::size_t at, std::size_t
     }
 }
 
-std::string dotted(std::uint32_t high, std::uint32_t low) { return fmt::format("{}.{}.{}.{}", high >> 16U, high & 0xFFFFU, low >> 16U, low & 0xFFFFU); }
+std::string dotted(std::uint32_t high, std::uint32_t low) {
+    return fmt::format("{}.{}.{}.{}", high >> 16U, high & 0xFFFFU, low >> 16U, low & 0xFFFFU);
+}
 
 }  // namespace
 
@@ -93,18 +98,21 @@ std::optional<PeVersion> pe_version(const ByteSource& file) {
     if (!image || !pe_at) return std::nullopt;
     const std::uint64_t directories = std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + (image->wide ? 112 : 96);
     const auto count = file.load<ondisk::little_uint32_t>(directories - 4);
-    const auto directory = file.load<ondisk::PeDirectory>(directories + directory_resource * sizeof(ondisk::PeDirectory));
+    const auto directory =
+        file.load<ondisk::PeDirectory>(directories + directory_resource * sizeof(ondisk::PeDirectory));
     if (!count || *count <= directory_resource || !directory || directory->address == 0) return std::nullopt;
     const auto place_of = [&](std::uint32_t address) -> std::optional<std::uint64_t> {
         for (const auto& s : image->sections)
-            if (address >= s.address && address - s.address < s.file_size) return std::uint64_t{s.file_offset} + (address - s.address);
+            if (address >= s.address && address - s.address < s.file_size)
+                return std::uint64_t{s.file_offset} + (address - s.address);
         return std::nullopt;
     };
     const auto resources = place_of(directory->address);
     if (!resources || directory->size > most_resources) return std::nullopt;
     constexpr std::uint32_t deeper = 0x80000000U;
     auto at = entry_of(file, *resources, 0, version_type);
-    for (int level = 0; level < 2 && at && (*at & deeper) != 0; ++level) at = entry_of(file, *resources, *at & ~deeper, std::nullopt);
+    for (int level = 0; level < 2 && at && (*at & deeper) != 0; ++level)
+        at = entry_of(file, *resources, *at & ~deeper, std::nullopt);
     if (!at || (*at & deeper) != 0) return std::nullopt;
     const auto leaf = file.bytes(*resources + *at, 16);
     if (!leaf) return std::nullopt;

@@ -83,7 +83,8 @@ std::optional<SigningTime> token_time(const PKCS7_SIGNER_INFO* signer, const Cer
     out.token = true;
     X509* authority = signer_of(token.get());
     if (authority != nullptr) out.by = name_text(X509_get_subject_name(authority));
-    out.intact = std::ranges::equal(digest_of(bytes_of(signer->enc_digest), digest), told) && verifies(token.get(), {}, trusted);
+    out.intact =
+        std::ranges::equal(digest_of(bytes_of(signer->enc_digest), digest), told) && verifies(token.get(), {}, trusted);
     return out;
 }
 
@@ -97,12 +98,14 @@ std::optional<SigningTime> countersigned_time(PKCS7* message, const PKCS7_SIGNER
     if (!witness || witness->digest_alg == nullptr || witness->issuer_and_serial == nullptr) return std::nullopt;
     const ASN1_TYPE* time = PKCS7_get_signed_attribute(witness.get(), NID_pkcs9_signingTime);
     const EVP_MD* digest = EVP_get_digestbyobj(witness->digest_alg->algorithm);
-    const auto seconds = time != nullptr && (time->type == V_ASN1_UTCTIME || time->type == V_ASN1_GENERALIZEDTIME) ? seconds_of(time->value.asn1_string)
-                                                                                                                   : std::optional<std::int64_t>();
+    const auto seconds = time != nullptr && (time->type == V_ASN1_UTCTIME || time->type == V_ASN1_GENERALIZEDTIME)
+                             ? seconds_of(time->value.asn1_string)
+                             : std::optional<std::int64_t>();
     if (digest == nullptr || !seconds) return std::nullopt;
     SigningTime out;
     out.seconds = *seconds;
-    auto* authority = X509_find_by_issuer_and_serial(message->d.sign->cert, witness->issuer_and_serial->issuer, witness->issuer_and_serial->serial);
+    auto* authority = X509_find_by_issuer_and_serial(message->d.sign->cert, witness->issuer_and_serial->issuer,
+                                                     witness->issuer_and_serial->serial);
     if (authority == nullptr) return out;
     out.by = name_text(X509_get_subject_name(authority));
     Bio sink(BIO_new(BIO_f_md()));
@@ -184,8 +187,8 @@ std::optional<Element> element_at(std::span<const std::uint8_t> der, std::size_t
 std::span<const std::uint8_t> content_of(const PKCS7* message) {
     if (message == nullptr || PKCS7_type_is_signed(message) == 0 || message->d.sign == nullptr) return {};
     const PKCS7* inner = message->d.sign->contents;
-    if (inner == nullptr || PKCS7_type_is_data(inner) != 0 || OBJ_obj2nid(inner->type) == NID_pkcs7_signed || inner->d.other == nullptr ||
-        inner->d.other->type != V_ASN1_SEQUENCE)
+    if (inner == nullptr || PKCS7_type_is_data(inner) != 0 || OBJ_obj2nid(inner->type) == NID_pkcs7_signed ||
+        inner->d.other == nullptr || inner->d.other->type != V_ASN1_SEQUENCE)
         return {};
     return bytes_of(inner->d.other->value.sequence);
 }
@@ -195,13 +198,15 @@ std::optional<SignedDigest> signed_digest(const PKCS7* message) {
     const auto outer = element_at(der, 0);
     if (!outer) return std::nullopt;
     SignedDigest out;
-    out.content.assign(der.begin() + static_cast<std::ptrdiff_t>(outer->content), der.begin() + static_cast<std::ptrdiff_t>(outer->end()));
+    out.content.assign(der.begin() + static_cast<std::ptrdiff_t>(outer->content),
+                       der.begin() + static_cast<std::ptrdiff_t>(outer->end()));
     const auto data = element_at(der, outer->content);
     const auto info = data ? element_at(der, data->end()) : std::nullopt;
     const auto algorithm = info ? element_at(der, info->content) : std::nullopt;
     const auto octets = algorithm ? element_at(der, algorithm->end()) : std::nullopt;
     if (!octets || octets->tag != 0x04) return std::nullopt;
-    out.digest.assign(der.begin() + static_cast<std::ptrdiff_t>(octets->content), der.begin() + static_cast<std::ptrdiff_t>(octets->end()));
+    out.digest.assign(der.begin() + static_cast<std::ptrdiff_t>(octets->content),
+                      der.begin() + static_cast<std::ptrdiff_t>(octets->end()));
     switch (out.digest.size()) {
         case 20: out.algorithm = "SHA1"; break;
         case 32: out.algorithm = "SHA256"; break;
@@ -257,7 +262,9 @@ std::string root_of(PKCS7* message) {
         const X509_NAME* next = nullptr;
         for (int i = 0; next == nullptr && i < sk_X509_num(message->d.sign->cert); ++i) {
             const X509* up = sk_X509_value(message->d.sign->cert, i);
-            if (X509_NAME_cmp(X509_get_subject_name(up), issuer) == 0 && X509_NAME_cmp(X509_get_issuer_name(up), issuer) != 0) next = X509_get_issuer_name(up);
+            if (X509_NAME_cmp(X509_get_subject_name(up), issuer) == 0 &&
+                X509_NAME_cmp(X509_get_issuer_name(up), issuer) != 0)
+                next = X509_get_issuer_name(up);
         }
         if (next == nullptr) break;
         issuer = next;
@@ -285,7 +292,8 @@ std::string chain_problem(PKCS7* message, std::optional<std::int64_t> at) {
     X509_STORE_add_cert(store.get(), top);
     X509_STORE_set_flags(store.get(), X509_V_FLAG_PARTIAL_CHAIN | (at ? 0U : X509_V_FLAG_NO_CHECK_TIME));
     X509_STORE_set_purpose(store.get(), X509_PURPOSE_ANY);
-    if (X509_STORE_CTX_init(context.get(), store.get(), signer, message->d.sign->cert) != 1) return "the chain cannot be looked at";
+    if (X509_STORE_CTX_init(context.get(), store.get(), signer, message->d.sign->cert) != 1)
+        return "the chain cannot be looked at";
     if (at) X509_STORE_CTX_set_time(context.get(), 0, static_cast<time_t>(*at));
     std::string out;
     if (X509_verify_cert(context.get()) != 1) {
@@ -298,7 +306,9 @@ std::string chain_problem(PKCS7* message, std::optional<std::int64_t> at) {
 }
 
 std::optional<SigningTime> signing_time(PKCS7* message, const Certificates* trusted) {
-    if (message == nullptr || PKCS7_type_is_signed(message) == 0 || sk_PKCS7_SIGNER_INFO_num(PKCS7_get_signer_info(message)) < 1) return std::nullopt;
+    if (message == nullptr || PKCS7_type_is_signed(message) == 0 ||
+        sk_PKCS7_SIGNER_INFO_num(PKCS7_get_signer_info(message)) < 1)
+        return std::nullopt;
     const auto* signer = sk_PKCS7_SIGNER_INFO_value(PKCS7_get_signer_info(message), 0);
     auto out = token_time(signer, trusted);
     if (!out && trusted == nullptr) out = countersigned_time(message, signer);

@@ -39,8 +39,8 @@ struct Element {
 };
 [[nodiscard]] std::optional<Element> element_at(std::span<const std::uint8_t> der, std::size_t at);
 
-/// The sequence that a message signs, when its content is one (object identifiers of its own, as Authenticode has them):
-/// the whole element. Empty: there is none.
+/// The sequence that a message signs, when its content is one (object identifiers of its own, as Authenticode has
+/// them): the whole element. Empty: there is none.
 [[nodiscard]] std::span<const std::uint8_t> content_of(const PKCS7* message);
 
 /// SpcIndirectDataContent: data, then an algorithm and an octet string.

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-// RAM disks as the kernel unpacks them (Linux init/initramfs.c, Documentation/driver-api/early-userspace/buffer-format).
+// RAM disks as the kernel unpacks them (Linux init/initramfs.c,
+// Documentation/driver-api/early-userspace/buffer-format).
 #include <fmt/format.h>
 #include <algorithm>
 #include <charconv>
@@ -33,9 +34,10 @@ constexpr std::string_view module_mark = "~Module signature appended~\n";
 
 /// Small files whose content steers the start.
 bool worth_keeping(std::string_view name) {
-    return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" || name == "conf/initramfs.conf" ||
-           name == "etc/initrd-release" || name == "etc/fstab" || name.starts_with("conf/conf.d/") || name == "conf/param.conf" ||
-           name.starts_with("etc/cmdline.d/") || name == "etc/crypttab" || name.ends_with("/modules.builtin");
+    return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" ||
+           name == "conf/initramfs.conf" || name == "etc/initrd-release" || name == "etc/fstab" ||
+           name.starts_with("conf/conf.d/") || name == "conf/param.conf" || name.starts_with("etc/cmdline.d/") ||
+           name == "etc/crypttab" || name.ends_with("/modules.builtin");
 }
 
 std::string clean_name(std::string_view name) {
@@ -81,7 +83,9 @@ public:
     [[nodiscard]] std::uint64_t total() const { return total_; }
     [[nodiscard]] bool only_early() const { return files_ > 0 && !saw_other_; }
     /// Between two files: nothing is missing if the input ends here.
-    [[nodiscard]] bool at_boundary() const { return state_ == State::Pad || (state_ == State::Header && gathered_.empty()); }
+    [[nodiscard]] bool at_boundary() const {
+        return state_ == State::Pad || (state_ == State::Header && gathered_.empty());
+    }
     void mark_cut() {
         if (state_ == State::Body && !name_.empty())
             if (auto found = out_.files.find(name_); found != out_.files.end()) found->second.complete = false;
@@ -96,7 +100,8 @@ private:
     void end_program() {
         if (!std::exchange(may_be_program_, false) || program_.size() < 4) return;
         const auto elf = inspect_elf(*memory_source(std::exchange(program_, {}), "RAM disk:/" + name_));
-        if (const auto file = out_.files.find(name_); elf && file != out_.files.end()) file->second.elf = std::make_shared<const ElfInfo>(*elf);
+        if (const auto file = out_.files.find(name_); elf && file != out_.files.end())
+            file->second.elf = std::make_shared<const ElfInfo>(*elf);
     }
 
     enum class State : std::uint8_t { Header, Name, Body, Pad, Ended, Broken };
@@ -135,7 +140,8 @@ private:
     }
     void header() {
         if (gathered_.substr(0, 6) != "070701" && gathered_.substr(0, 6) != "070702") {
-            damage(gathered_.starts_with("070707") ? "incorrect cpio method used: use -H newc option" : "no cpio magic");
+            damage(gathered_.starts_with("070707") ? "incorrect cpio method used: use -H newc option"
+                                                   : "no cpio magic");
             return;
         }
         mode_ = number(1);
@@ -168,8 +174,8 @@ private:
             if (kept_ != nullptr) allowance_.kept -= size_;
             const bool regular = (mode_ & 0170000U) == 0100000U;
             program_.clear();
-            may_be_program_ =
-                regular && size_ <= most_program && name_.find(".ko") == std::string::npos && (file.executable() || name_.find(".so") != std::string::npos);
+            may_be_program_ = regular && size_ <= most_program && name_.find(".ko") == std::string::npos &&
+                              (file.executable() || name_.find(".so") != std::string::npos);
         }
         body_left_ = size_;
         // Between name and body lies a pad; a body of any size may follow.
@@ -250,9 +256,11 @@ private:
         std::array<std::uint8_t, 4096> block{};
         std::uint64_t count = 0;
         while (at + count < file_.size()) {
-            const auto part = static_cast<std::size_t>(std::min<std::uint64_t>(block.size(), file_.size() - at - count));
+            const auto part =
+                static_cast<std::size_t>(std::min<std::uint64_t>(block.size(), file_.size() - at - count));
             if (!file_.read(at + count, std::span(block).first(part))) return std::max<std::uint64_t>(count, 1);
-            const auto first = std::find_if(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(part), [](auto b) { return b != 0; });
+            const auto first = std::find_if(block.begin(), block.begin() + static_cast<std::ptrdiff_t>(part),
+                                            [](auto b) { return b != 0; });
             count += static_cast<std::uint64_t>(first - block.begin());
             if (first != block.begin() + static_cast<std::ptrdiff_t>(part)) break;
         }
@@ -261,7 +269,12 @@ private:
 
     void too_large(std::uint64_t at) {
         out_.too_large = true;
-        damage(Error{ErrorKind::TooLarge, "it unpacks to more than is looked at here", fmt::format("{}, byte {}", file_.place(), at), {}, {}}, {});
+        damage(Error{ErrorKind::TooLarge,
+                     "it unpacks to more than is looked at here",
+                     fmt::format("{}, byte {}", file_.place(), at),
+                     {},
+                     {}},
+               {});
     }
 
     std::optional<std::uint64_t> member(std::uint64_t at, std::span<const std::uint8_t> head) {
@@ -274,9 +287,10 @@ private:
         info.compression = recognise_compression(head);
         const bool plain = head[0] == '0' && at % 4 == 0;
         if (!plain && info.compression == Compression::None) {
-            damage(Error{ErrorKind::Malformed, "neither an archive nor a known compression begins here", fmt::format("{}, byte {}", file_.place(), at),
-                         "a cpio archive or a compressed one", hex(head)},
-                   at == 0 ? "invalid magic at start of compressed archive" : "junk within compressed archive");
+            damage(
+                Error{ErrorKind::Malformed, "neither an archive nor a known compression begins here",
+                      fmt::format("{}, byte {}", file_.place(), at), "a cpio archive or a compressed one", hex(head)},
+                at == 0 ? "invalid magic at start of compressed archive" : "junk within compressed archive");
             return std::nullopt;
         }
         std::optional<CpioReader> holder(std::in_place, out_, allowance_);
@@ -336,13 +350,20 @@ private:
                 return std::nullopt;
             }
             const bool cut = failed->kind == ErrorKind::OutOfRange;
-            damage(*failed, cut ? "read error" : info.compression == Compression::Zstd ? "ZSTD-compressed data is corrupt" : "decompressor failed");
+            damage(*failed, cut                                     ? "read error"
+                            : info.compression == Compression::Zstd ? "ZSTD-compressed data is corrupt"
+                                                                    : "decompressor failed");
             return std::nullopt;
         }
         if (!holder->ended() && !between && !holder->at_boundary()) {
             holder->mark_cut();
             // A plain archive that just stops is no error for the kernel; the last file is short.
-            damage(Error{ErrorKind::OutOfRange, "the archive ends inside a file", fmt::format("{}, byte {}", file_.place(), file_.size()), {}, {}}, {});
+            damage(Error{ErrorKind::OutOfRange,
+                         "the archive ends inside a file",
+                         fmt::format("{}, byte {}", file_.place(), file_.size()),
+                         {},
+                         {}},
+                   {});
             return std::nullopt;
         }
         return std::max<std::uint64_t>(length, 1);
@@ -359,7 +380,8 @@ void collect_modules(Ramdisk& out) {
     for (const auto& [path, file] : out.files) {
         const auto name = std::string_view(path).substr(path.rfind('/') + 1);
         const auto ko = name.find(".ko");
-        // Where they lie is the business of the RAM disk's own init; a module that the archive's end cut off cannot be loaded.
+        // Where they lie is the business of the RAM disk's own init; a module that the archive's end cut off cannot be
+        // loaded.
         if (ko != std::string_view::npos && (ko + 3 == name.size() || name[ko + 3] == '.') && file.complete) {
             std::string stem(name.substr(0, ko));
             std::ranges::replace(stem, '-', '_');
@@ -371,11 +393,13 @@ void collect_modules(Ramdisk& out) {
         if (lib == std::string::npos || (lib != 0 && !path.starts_with("usr/"))) continue;
         const std::string rest = path.substr(lib + 12);
         const auto slash = rest.find('/');
-        if (slash != std::string::npos && !rest.empty() && std::isdigit(static_cast<unsigned char>(rest[0])) != 0) releases.insert(rest.substr(0, slash));
+        if (slash != std::string::npos && !rest.empty() && std::isdigit(static_cast<unsigned char>(rest[0])) != 0)
+            releases.insert(rest.substr(0, slash));
     }
     out.modules.assign(modules.begin(), modules.end());
     out.module_releases.assign(releases.begin(), releases.end());
-    if (out.files.contains("scripts/local") && out.files.contains("conf/initramfs.conf")) out.builder = "initramfs-tools";
+    if (out.files.contains("scripts/local") && out.files.contains("conf/initramfs.conf"))
+        out.builder = "initramfs-tools";
     else if (out.files.contains("usr/lib/dracut-lib.sh") || out.files.contains("lib/dracut/build-parameter.txt") ||
              out.files.contains("usr/lib/dracut/build-parameter.txt"))
         out.builder = "dracut";

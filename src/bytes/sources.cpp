@@ -16,10 +16,11 @@
 
 namespace herberge {
 
-Result<std::vector<std::uint8_t>> ByteSource::bytes(std::uint64_t offset, std::uint64_t length, std::uint64_t most) const {
+Result<std::vector<std::uint8_t>> ByteSource::bytes(std::uint64_t offset, std::uint64_t length,
+                                                    std::uint64_t most) const {
     if (length > most)
-        return fail(ErrorKind::TooLarge, "a structure claims to be too large to be read", place(), fmt::format("at most {} bytes", most),
-                    fmt::format("{} bytes", length));
+        return fail(ErrorKind::TooLarge, "a structure claims to be too large to be read", place(),
+                    fmt::format("at most {} bytes", most), fmt::format("{} bytes", length));
     // Before allocating: a hostile length must not cost memory that the source cannot fill.
     if (offset > size() || length > size() - offset)
         return fail(ErrorKind::OutOfRange, "a read past the end", place(), fmt::format("at most {} bytes", size()),
@@ -38,11 +39,13 @@ Result<std::string> ByteSource::text(std::uint64_t most) const {
 namespace {
 
 tl::unexpected<Error> past_end(const ByteSource& source, std::uint64_t offset, std::uint64_t length) {
-    return fail(ErrorKind::OutOfRange, "a read past the end", source.place(), fmt::format("at most {} bytes", source.size()),
-                fmt::format("{} bytes at {}", length, offset));
+    return fail(ErrorKind::OutOfRange, "a read past the end", source.place(),
+                fmt::format("at most {} bytes", source.size()), fmt::format("{} bytes at {}", length, offset));
 }
 
-bool inside(const ByteSource& source, std::uint64_t offset, std::uint64_t length) { return offset <= source.size() && length <= source.size() - offset; }
+bool inside(const ByteSource& source, std::uint64_t offset, std::uint64_t length) {
+    return offset <= source.size() && length <= source.size() - offset;
+}
 
 class File final : public ImageFile {
 public:
@@ -57,7 +60,9 @@ public:
     [[nodiscard]] std::string place() const override { return fmt::format("d{}", disk_); }
     [[nodiscard]] const ReadCounters& counters() const noexcept override { return counters_; }
 
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return {{disk_, offset, length}}; }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        return {{disk_, offset, length}};
+    }
 
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (!inside(*this, offset, into.size())) return past_end(*this, offset, into.size());
@@ -97,7 +102,9 @@ private:
             const ssize_t got = ::pread(descriptor_, into.data(), into.size(), static_cast<off_t>(offset));
             if (got < 0 && errno == EINTR) continue;
             if (got <= 0)
-                return fail(ErrorKind::Io, got < 0 ? "reading failed: " + std::generic_category().message(errno) : "the file became shorter while it was read",
+                return fail(ErrorKind::Io,
+                            got < 0 ? "reading failed: " + std::generic_category().message(errno)
+                                    : "the file became shorter while it was read",
                             fmt::format("d{}@{}+{}", disk_, offset, into.size()));
             counters_.reads.fetch_add(1, std::memory_order_relaxed);
             counters_.bytes.fetch_add(static_cast<std::uint64_t>(got), std::memory_order_relaxed);
@@ -117,7 +124,8 @@ private:
 
 class Memory final : public ByteSource {
 public:
-    Memory(std::vector<std::uint8_t> bytes, std::string place, int disk) : bytes_(std::move(bytes)), place_(std::move(place)), disk_(disk) {}
+    Memory(std::vector<std::uint8_t> bytes, std::string place, int disk)
+        : bytes_(std::move(bytes)), place_(std::move(place)), disk_(disk) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return bytes_.size(); }
     [[nodiscard]] std::string place() const override { return place_; }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
@@ -138,7 +146,8 @@ private:
 
 class Slice final : public ByteSource {
 public:
-    Slice(Source base, std::uint64_t offset, std::uint64_t length, std::string place) : base_(std::move(base)), place_(std::move(place)) {
+    Slice(Source base, std::uint64_t offset, std::uint64_t length, std::string place)
+        : base_(std::move(base)), place_(std::move(place)) {
         offset_ = std::min(offset, base_->size());
         length_ = std::min(length, base_->size() - offset_);
     }
@@ -191,7 +200,9 @@ public:
         walk(offset, length, [&](std::uint64_t part, const std::uint64_t* where) {
             if (where == nullptr) return true;
             for (const auto& range : base_->locate(*where, part)) {
-                if (!out.empty() && out.back().disk == range.disk && out.back().offset + out.back().length == range.offset) out.back().length += range.length;
+                if (!out.empty() && out.back().disk == range.disk &&
+                    out.back().offset + out.back().length == range.offset)
+                    out.back().length += range.length;
                 else out.push_back(range);
             }
             return true;
@@ -203,7 +214,8 @@ private:
     /// Calls `visit(length, base offset or null for a hole)` for each piece of the range, until it says false.
     template <class Visit>
     void walk(std::uint64_t offset, std::uint64_t length, Visit visit) const {
-        auto next = std::upper_bound(extents_.begin(), extents_.end(), offset, [](std::uint64_t o, const Extent& e) { return o < e.offset; });
+        auto next = std::upper_bound(extents_.begin(), extents_.end(), offset,
+                                     [](std::uint64_t o, const Extent& e) { return o < e.offset; });
         if (next != extents_.begin()) --next;
         while (length > 0) {
             while (next != extents_.end() && next->offset + next->length <= offset) ++next;
@@ -281,7 +293,9 @@ public:
     explicit Layered(Source base) : base_(std::move(base)) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
     [[nodiscard]] std::string place() const override { return base_->place(); }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        return base_->locate(offset, length);
+    }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (auto done = base_->read(offset, into); !done) return done;
         const std::uint64_t end = offset + into.size();
@@ -292,7 +306,8 @@ public:
             const std::uint64_t to = std::min(end, piece->first + piece->second.size());
             if (from >= to) continue;
             std::copy(piece->second.begin() + static_cast<std::ptrdiff_t>(from - piece->first),
-                      piece->second.begin() + static_cast<std::ptrdiff_t>(to - piece->first), into.begin() + static_cast<std::ptrdiff_t>(from - offset));
+                      piece->second.begin() + static_cast<std::ptrdiff_t>(to - piece->first),
+                      into.begin() + static_cast<std::ptrdiff_t>(from - offset));
         }
         return {};
     }
@@ -308,7 +323,8 @@ public:
         while (at < end) {
             const std::uint64_t next = piece != pieces_.end() ? std::min(piece->first, end) : end;
             if (at < next) {
-                const auto from = bytes.subspan(static_cast<std::size_t>(at - offset), static_cast<std::size_t>(next - at));
+                const auto from =
+                    bytes.subspan(static_cast<std::size_t>(at - offset), static_cast<std::size_t>(next - at));
                 pieces_.emplace_hint(piece, at, std::vector<std::uint8_t>(from.begin(), from.end()));
                 at = next;
                 continue;
@@ -340,7 +356,8 @@ using Ranges = std::vector<std::pair<std::uint64_t, std::uint64_t>>;
 
 /// Ascending, without overlaps; as start and end. Empty ranges are dropped, ends past the last number are cut.
 Ranges merged(Ranges ranges) {
-    for (auto& [start, length] : ranges) length = length > ~std::uint64_t{0} - start ? ~std::uint64_t{0} : start + length;
+    for (auto& [start, length] : ranges)
+        length = length > ~std::uint64_t{0} - start ? ~std::uint64_t{0} : start + length;
     std::erase_if(ranges, [](const auto& r) { return r.second <= r.first; });
     std::ranges::sort(ranges);
     Ranges out;
@@ -356,10 +373,13 @@ public:
     Unreadable(Source base, Ranges ranges) : base_(std::move(base)), ranges_(merged(std::move(ranges))) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
     [[nodiscard]] std::string place() const override { return base_->place(); }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return base_->locate(offset, length); }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        return base_->locate(offset, length);
+    }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         const auto range = std::ranges::upper_bound(ranges_, offset, {}, [](const auto& r) { return r.second; });
-        if (range == ranges_.end() || into.empty() || range->first >= offset + into.size()) return base_->read(offset, into);
+        if (range == ranges_.end() || into.empty() || range->first >= offset + into.size())
+            return base_->read(offset, into);
         const std::uint64_t start = std::max(offset, range->first);
         const std::uint64_t length = std::min(offset + into.size(), range->second) - start;
         {
@@ -369,7 +389,12 @@ public:
             full_ = asked_.size() == most_asked;
             if (!full_) asked_.emplace_back(start, length);
         }
-        Error error{ErrorKind::Unreadable, "this range cannot be read from the medium", fmt::format("{}@{}+{}", place(), start, length), {}, {}, start};
+        Error error{ErrorKind::Unreadable,
+                    "this range cannot be read from the medium",
+                    fmt::format("{}@{}+{}", place(), start, length),
+                    {},
+                    {},
+                    start};
         return tl::unexpected(std::move(error));
     }
     [[nodiscard]] Ranges asked() const override {
@@ -436,7 +461,8 @@ Source concatenate(std::vector<Source> parts, std::uint64_t alignment, std::stri
 
 std::shared_ptr<Overlay> overlay(Source base) { return std::make_shared<Layered>(std::move(base)); }
 
-std::shared_ptr<const DamagedSource> with_unreadable(Source base, std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges) {
+std::shared_ptr<const DamagedSource> with_unreadable(Source base,
+                                                     std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges) {
     return std::make_shared<const Unreadable>(std::move(base), std::move(ranges));
 }
 

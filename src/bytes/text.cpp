@@ -26,7 +26,8 @@ constexpr std::array<Word, 256> reflected_table() {
     std::array<Word, 256> table{};
     for (unsigned i = 0; i < 256; ++i) {
         auto value = static_cast<Word>(i);
-        for (int bit = 0; bit < 8; ++bit) value = static_cast<Word>((value & 1U) != 0 ? (value >> 1U) ^ Polynomial : value >> 1U);
+        for (int bit = 0; bit < 8; ++bit)
+            value = static_cast<Word>((value & 1U) != 0 ? (value >> 1U) ^ Polynomial : value >> 1U);
         table[i] = value;
     }
     return table;
@@ -50,11 +51,13 @@ std::uint32_t crc32(std::uint32_t seed, std::span<const std::uint8_t> bytes) noe
     return static_cast<std::uint32_t>(::crc32_z(seed, bytes.data(), bytes.size()));
 }
 
-std::string hex(std::span<const std::uint8_t> bytes, std::string_view between) { return fmt::format("{:02x}", fmt::join(bytes, between)); }
+std::string hex(std::span<const std::uint8_t> bytes, std::string_view between) {
+    return fmt::format("{:02x}", fmt::join(bytes, between));
+}
 
 std::string uuid_text(std::span<const std::uint8_t, 16> bytes) {
-    return hex(bytes.subspan(0, 4), "") + "-" + hex(bytes.subspan(4, 2), "") + "-" + hex(bytes.subspan(6, 2), "") + "-" + hex(bytes.subspan(8, 2), "") + "-" +
-           hex(bytes.subspan(10, 6), "");
+    return hex(bytes.subspan(0, 4), "") + "-" + hex(bytes.subspan(4, 2), "") + "-" + hex(bytes.subspan(6, 2), "") +
+           "-" + hex(bytes.subspan(8, 2), "") + "-" + hex(bytes.subspan(10, 6), "");
 }
 
 std::string guid_text(std::span<const std::uint8_t, 16> bytes) {
@@ -68,8 +71,8 @@ std::string utc_text(std::int64_t seconds) {
     const auto time = static_cast<std::time_t>(seconds);
     std::tm parts{};
     if (gmtime_r(&time, &parts) == nullptr) return "an impossible time";
-    return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1, parts.tm_mday, parts.tm_hour, parts.tm_min,
-                       parts.tm_sec);
+    return fmt::format("{:04}-{:02}-{:02} {:02}:{:02}:{:02} UTC", parts.tm_year + 1900, parts.tm_mon + 1, parts.tm_mday,
+                       parts.tm_hour, parts.tm_min, parts.tm_sec);
 }
 
 std::string lower_text(std::string_view text) {
@@ -97,13 +100,18 @@ namespace {
 std::size_t utf8_length(std::string_view text) {
     const auto lead = static_cast<std::uint8_t>(text[0]);
     if (lead < 0x80) return 1;
-    const std::size_t length = lead >= 0xF0 && lead < 0xF5 ? 4 : lead >= 0xE0 && lead < 0xF0 ? 3 : lead >= 0xC2 && lead < 0xE0 ? 2 : 0;
+    const std::size_t length = lead >= 0xF0 && lead < 0xF5   ? 4
+                               : lead >= 0xE0 && lead < 0xF0 ? 3
+                               : lead >= 0xC2 && lead < 0xE0 ? 2
+                                                             : 0;
     if (length == 0 || text.size() < length) return 0;
     for (std::size_t i = 1; i < length; ++i)
         if ((static_cast<std::uint8_t>(text[i]) & 0xC0U) != 0x80) return 0;
     const auto second = static_cast<std::uint8_t>(text[1]);
     // Overlong forms, surrogates and values past U+10FFFF are not characters (RFC 3629).
-    if ((lead == 0xE0 && second < 0xA0) || (lead == 0xED && second > 0x9F) || (lead == 0xF0 && second < 0x90) || (lead == 0xF4 && second > 0x8F)) return 0;
+    if ((lead == 0xE0 && second < 0xA0) || (lead == 0xED && second > 0x9F) || (lead == 0xF0 && second < 0x90) ||
+        (lead == 0xF4 && second > 0x8F))
+        return 0;
     // C1 control characters reach a terminal as commands.
     if (lead == 0xC2 && second < 0xA0) return 0;
     return length;
@@ -116,10 +124,13 @@ namespace {
 /// Characters that are not seen and change how others are: marks of direction, joiners, tags (Unicode, general category
 /// Cf, and the separators U+2028 and U+2029).
 bool unseen(std::string_view sequence) {
-    std::uint32_t c = static_cast<std::uint8_t>(sequence[0]) & (sequence.size() == 2 ? 0x1FU : sequence.size() == 3 ? 0x0FU : 0x07U);
+    std::uint32_t c = static_cast<std::uint8_t>(sequence[0]) & (sequence.size() == 2   ? 0x1FU
+                                                                : sequence.size() == 3 ? 0x0FU
+                                                                                       : 0x07U);
     for (const char next : sequence.substr(1)) c = c << 6U | (static_cast<std::uint8_t>(next) & 0x3FU);
-    return c == 0x00AD || c == 0x061C || c == 0x180E || (c >= 0x200B && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) || (c >= 0x2060 && c <= 0x206F) ||
-           c == 0xFEFF || (c >= 0xFFF9 && c <= 0xFFFB) || (c >= 0xE0000 && c <= 0xE0FFF);
+    return c == 0x00AD || c == 0x061C || c == 0x180E || (c >= 0x200B && c <= 0x200F) || (c >= 0x2028 && c <= 0x202E) ||
+           (c >= 0x2060 && c <= 0x206F) || c == 0xFEFF || (c >= 0xFFF9 && c <= 0xFFFB) ||
+           (c >= 0xE0000 && c <= 0xE0FFF);
 }
 
 bool hex_digit(char c) { return (c >= '0' && c <= '9') || (c >= 'a' && c <= 'f') || (c >= 'A' && c <= 'F'); }
@@ -139,7 +150,8 @@ std::string escaped(std::string_view text, bool backslashes) {
             continue;
         }
         const std::size_t length = utf8_length(text);
-        if (length == 0 || (length == 1 && (first < 0x20 || first == 0x7F)) || (length > 1 && unseen(text.substr(0, length)))) {
+        if (length == 0 || (length == 1 && (first < 0x20 || first == 0x7F)) ||
+            (length > 1 && unseen(text.substr(0, length)))) {
             const std::size_t count = std::max<std::size_t>(length, 1);
             for (const char c : text.substr(0, count)) out += fmt::format("\\x{:02x}", static_cast<std::uint8_t>(c));
             text.remove_prefix(count);

@@ -46,7 +46,9 @@ Compression recognise_compression(std::span<const std::uint8_t> start) {
         {{0x28, 0xB5, 0x2F, 0xFD}, 4, Compression::Zstd},
     }};
     for (const auto& mark : marks)
-        if (start.size() >= mark.length && std::equal(mark.bytes.begin(), mark.bytes.begin() + static_cast<std::ptrdiff_t>(mark.length), start.begin()))
+        if (start.size() >= mark.length &&
+            std::equal(mark.bytes.begin(), mark.bytes.begin() + static_cast<std::ptrdiff_t>(mark.length),
+                       start.begin()))
             return mark.kind;
     return Compression::None;
 }
@@ -61,7 +63,9 @@ constexpr std::uint64_t window_limit = std::uint64_t{128} << 20;
 class Feed {
 public:
     Feed(const ByteSource& source, std::uint64_t offset, std::uint64_t length)
-        : source_(source), offset_(offset), left_(offset <= source.size() ? std::min(length, source.size() - offset) : 0) {}
+        : source_(source),
+          offset_(offset),
+          left_(offset <= source.size() ? std::min(length, source.size() - offset) : 0) {}
 
     /// Fetches the next chunk into the buffer; false when nothing is left.
     Result<bool> more() {
@@ -109,7 +113,8 @@ public:
             return fail(ErrorKind::TooLarge, "the compressed data grows beyond all plausibility", feed.where(),
                         fmt::format("at most {} times its packed size", implausible_ratio));
         if (produced_ > most_)
-            return fail(ErrorKind::TooLarge, "the compressed data unpacks to more than is allowed", feed.where(), fmt::format("at most {} bytes", most_));
+            return fail(ErrorKind::TooLarge, "the compressed data unpacks to more than is allowed", feed.where(),
+                        fmt::format("at most {} bytes", most_));
         if (bytes.empty()) return true;
         return sink_(bytes);
     }
@@ -125,7 +130,8 @@ private:
 };
 
 tl::unexpected<Error> damaged(const Feed& feed, Compression kind, std::string_view why) {
-    return fail(ErrorKind::Malformed, fmt::format("the {} data is damaged ({})", compression_name(kind), why), feed.where());
+    return fail(ErrorKind::Malformed, fmt::format("the {} data is damaged ({})", compression_name(kind), why),
+                feed.where());
 }
 
 tl::unexpected<Error> cut(const Feed& feed, Compression kind) {
@@ -173,7 +179,8 @@ Result<Unpacked> gunzip(Feed& feed, Drain& drain) {
             z.avail_out = static_cast<uInt>(out.size());
             const int code = inflate(&z, Z_NO_FLUSH);
             Step step{in.size() - z.avail_in, out.size() - z.avail_out, code == Z_STREAM_END, nullptr};
-            if (code != Z_OK && code != Z_STREAM_END && code != Z_BUF_ERROR) step.problem = z.msg != nullptr ? z.msg : "invalid";
+            if (code != Z_OK && code != Z_STREAM_END && code != Z_BUF_ERROR)
+                step.problem = z.msg != nullptr ? z.msg : "invalid";
             return step;
         },
         Compression::Gzip, feed, drain);
@@ -183,8 +190,8 @@ Result<Unpacked> gunzip(Feed& feed, Drain& drain) {
 
 Result<Unpacked> unlzma(Compression kind, Feed& feed, Drain& drain) {
     lzma_stream z = LZMA_STREAM_INIT;
-    const lzma_ret ready =
-        kind == Compression::Xz ? lzma_stream_decoder(&z, window_limit + (1U << 20U), 0) : lzma_alone_decoder(&z, window_limit + (1U << 20U));
+    const lzma_ret ready = kind == Compression::Xz ? lzma_stream_decoder(&z, window_limit + (1U << 20U), 0)
+                                                   : lzma_alone_decoder(&z, window_limit + (1U << 20U));
     if (ready != LZMA_OK) return damaged(feed, kind, "no decoder");
     auto result = stream(
         [&z](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
@@ -196,7 +203,8 @@ Result<Unpacked> unlzma(Compression kind, Feed& feed, Drain& drain) {
             Step step{in.size() - z.avail_in, out.size() - z.avail_out, code == LZMA_STREAM_END, nullptr};
             if (code == LZMA_MEMLIMIT_ERROR) step.problem = "it asks for a window over 128 MiB";
             else if (code == LZMA_FORMAT_ERROR) step.problem = "not this format";
-            else if (code != LZMA_OK && code != LZMA_STREAM_END && code != LZMA_BUF_ERROR) step.problem = "its check does not match";
+            else if (code != LZMA_OK && code != LZMA_STREAM_END && code != LZMA_BUF_ERROR)
+                step.problem = "its check does not match";
             return step;
         },
         kind, feed, drain);
@@ -242,11 +250,13 @@ Result<Unpacked> unbzip2(Feed& feed, Drain& drain) {
 }
 
 std::uint32_t le32(std::span<const std::uint8_t> b) {
-    return b[0] | static_cast<std::uint32_t>(b[1]) << 8U | static_cast<std::uint32_t>(b[2]) << 16U | static_cast<std::uint32_t>(b[3]) << 24U;
+    return b[0] | static_cast<std::uint32_t>(b[1]) << 8U | static_cast<std::uint32_t>(b[2]) << 16U |
+           static_cast<std::uint32_t>(b[3]) << 24U;
 }
 
 std::uint32_t be32(std::span<const std::uint8_t> b) {
-    return b[3] | static_cast<std::uint32_t>(b[2]) << 8U | static_cast<std::uint32_t>(b[1]) << 16U | static_cast<std::uint32_t>(b[0]) << 24U;
+    return b[3] | static_cast<std::uint32_t>(b[2]) << 8U | static_cast<std::uint32_t>(b[1]) << 16U |
+           static_cast<std::uint32_t>(b[0]) << 24U;
 }
 
 /// The legacy frame of `lz4 -l`: blocks of at most 8 MiB unpacked, no checksum, ended by the end of the data.
@@ -263,11 +273,13 @@ Result<Unpacked> unlz4(Feed& feed, Drain& drain) {
         if (size == 0) return Unpacked{feed.given() - 4, drain.produced()};
         // Kernel images append the unpacked size as four bytes behind the last block.
         if (feed.left() == 0) return Unpacked{feed.given(), drain.produced()};
-        if (size > static_cast<std::uint32_t>(LZ4_compressBound(block_most))) return damaged(feed, Compression::Lz4Legacy, "a block of impossible size");
+        if (size > static_cast<std::uint32_t>(LZ4_compressBound(block_most)))
+            return damaged(feed, Compression::Lz4Legacy, "a block of impossible size");
         auto packed = feed.exactly(size);
         if (!packed) return cut(feed, Compression::Lz4Legacy);
-        const int made = LZ4_decompress_safe(reinterpret_cast<const char*>(packed->data()), reinterpret_cast<char*>(out.data()), static_cast<int>(size),
-                                             static_cast<int>(block_most));
+        const int made =
+            LZ4_decompress_safe(reinterpret_cast<const char*>(packed->data()), reinterpret_cast<char*>(out.data()),
+                                static_cast<int>(size), static_cast<int>(block_most));
         if (made < 0) return damaged(feed, Compression::Lz4Legacy, "a block cannot be unpacked");
         auto wanted = drain.give({out.data(), static_cast<std::size_t>(made)}, feed);
         if (!wanted) return tl::unexpected(wanted.error());
@@ -315,7 +327,8 @@ Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
         } else {
             out.resize(unpacked);
             lzo_uint made = unpacked;
-            if (lzo1x_decompress_safe(block->data(), packed, out.data(), &made, nullptr) != LZO_E_OK || made != unpacked)
+            if (lzo1x_decompress_safe(block->data(), packed, out.data(), &made, nullptr) != LZO_E_OK ||
+                made != unpacked)
                 return damage("a block cannot be unpacked");
         }
         auto wanted = drain.give(out, feed);
@@ -326,7 +339,8 @@ Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
 
 }  // namespace
 
-Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_t offset, std::uint64_t length, std::uint64_t most, const ByteSink& sink) {
+Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_t offset, std::uint64_t length,
+                        std::uint64_t most, const ByteSink& sink) {
     Feed feed(source, offset, length);
     Drain drain(most, sink);
     switch (kind) {
@@ -349,11 +363,12 @@ Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_
     }
 }
 
-Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> packed, std::uint64_t size, std::uint32_t dictionary) {
+Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> packed, std::uint64_t size,
+                                                  std::uint32_t dictionary) {
     constexpr std::uint64_t most = std::uint64_t{16} << 20U;
     if (size > most || dictionary > most)
-        return fail(ErrorKind::TooLarge, "the LZMA data claims to unpack to more than is allowed", {}, fmt::format("at most {} bytes", most),
-                    fmt::format("{} bytes", size));
+        return fail(ErrorKind::TooLarge, "the LZMA data claims to unpack to more than is allowed", {},
+                    fmt::format("at most {} bytes", most), fmt::format("{} bytes", size));
     lzma_options_lzma options{};
     options.dict_size = dictionary;
     options.lc = 3;
@@ -361,7 +376,8 @@ Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> 
     options.pb = 2;
     const std::array<lzma_filter, 2> filters = {{{LZMA_FILTER_LZMA1, &options}, {LZMA_VLI_UNKNOWN, nullptr}}};
     lzma_stream z = LZMA_STREAM_INIT;
-    if (lzma_raw_decoder(&z, filters.data()) != LZMA_OK) return fail(ErrorKind::Malformed, "no decoder for this LZMA data");
+    if (lzma_raw_decoder(&z, filters.data()) != LZMA_OK)
+        return fail(ErrorKind::Malformed, "no decoder for this LZMA data");
     std::vector<std::uint8_t> out(static_cast<std::size_t>(size));
     z.next_in = packed.data();
     z.avail_in = packed.size();
@@ -373,8 +389,8 @@ Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> 
     const std::size_t used = packed.size() - z.avail_in;
     lzma_end(&z);
     if (missing != 0)
-        return fail(ErrorKind::Malformed, fmt::format("the LZMA data is damaged near its byte {}", used), {}, fmt::format("{} bytes", size),
-                    fmt::format("{} bytes", size - missing));
+        return fail(ErrorKind::Malformed, fmt::format("the LZMA data is damaged near its byte {}", used), {},
+                    fmt::format("{} bytes", size), fmt::format("{} bytes", size - missing));
     return out;
 }
 

@@ -32,21 +32,26 @@ struct Judge {
     std::uint64_t first;  ///< sector of the volume on its disk
     BootSectorCheck out{};
 
-    void note(std::string_view code, std::string text, std::uint64_t offset, std::uint64_t length, std::string expected, std::string found) {
-        out.findings.push_back(make_finding(code, std::move(text), {evidence_bytes(*volume.source, offset, length, std::move(expected), std::move(found))}));
+    void note(std::string_view code, std::string text, std::uint64_t offset, std::uint64_t length, std::string expected,
+              std::string found) {
+        out.findings.push_back(
+            make_finding(code, std::move(text),
+                         {evidence_bytes(*volume.source, offset, length, std::move(expected), std::move(found))}));
     }
     /// Code that trusts its own field looks in the wrong place; code that takes the partition from the loader does not.
     void hidden(std::uint64_t told) {
         if (volume.partition == 0 || told == first) return;
         note("boot-sector-hidden",
-             fmt::format("the boot sector of {} says that {} sectors come before it, but it begins at sector {}: code that trusts it fails", volume.place, told,
-                         first),
+             fmt::format("the boot sector of {} says that {} sectors come before it, but it begins at sector {}: code "
+                         "that trusts it fails",
+                         volume.place, told, first),
              0x1C, 4, fmt::format("{}", first), fmt::format("{}", told));
     }
     void size(std::uint64_t told, std::uint64_t room) {
         if (told <= room) return;
-        note("boot-sector-size", fmt::format("the boot sector of {} claims {} sectors, its partition has {}", volume.place, told, room), 0x20, 4,
-             fmt::format("at most {}", room), fmt::format("{}", told));
+        note("boot-sector-size",
+             fmt::format("the boot sector of {} claims {} sectors, its partition has {}", volume.place, told, room),
+             0x20, 4, fmt::format("at most {}", room), fmt::format("{}", told));
     }
     void backup(std::uint64_t offset) {
         const auto one = volume.source->bytes(0, sector);
@@ -54,8 +59,9 @@ struct Judge {
         if (!one || !two) return;
         out.backup_lba = first + offset / sector;
         if (*one == *two) return;
-        out.findings.push_back(make_finding("boot-sector-backup-differs", fmt::format("the boot sector of {} and its backup differ", volume.place),
-                                            {evidence_bytes(*volume.source, 0, sector), evidence_bytes(*volume.source, offset, sector)}));
+        out.findings.push_back(make_finding(
+            "boot-sector-backup-differs", fmt::format("the boot sector of {} and its backup differ", volume.place),
+            {evidence_bytes(*volume.source, 0, sector), evidence_bytes(*volume.source, offset, sector)}));
     }
 };
 
@@ -95,8 +101,10 @@ std::string describe_gap(const Disk& disk, const Stretch& gap) {
     if (gap.first_lba == 0) {
         const auto first = disk.source->bytes(0, sector);
         if (first) {
-            if (const auto boot = recognise_grub_boot(*first); boot && boot->core_sector != 0 && boot->core_sector * sector < length)
-                if (const auto core = read_grub_core(disk, *boot)) return fmt::format("GRUB 2's core image from sector {}", core->first_sector);
+            if (const auto boot = recognise_grub_boot(*first);
+                boot && boot->core_sector != 0 && boot->core_sector * sector < length)
+                if (const auto core = read_grub_core(disk, *boot))
+                    return fmt::format("GRUB 2's core image from sector {}", core->first_sector);
             if (identify_loader(*first) == "GRUB Legacy") return "GRUB Legacy's next stage from sector 1";
         }
     }
@@ -113,10 +121,12 @@ std::string describe_gap(const Disk& disk, const Stretch& gap) {
         return fmt::format("{}unknown bytes from sector {} on", behind_gpt ? "the GPT, then " : "", *used);
     if (body > looked_at)
         if (const auto used = first_used(begin + length - std::min(body, looked_at), std::min(body, looked_at))) {
-            const bool backup = disk.table.kind == TableKind::Gpt && begin + length == disk.source->size() / unit * unit;
+            const bool backup =
+                disk.table.kind == TableKind::Gpt && begin + length == disk.source->size() / unit * unit;
             return backup ? "the backup GPT" : fmt::format("unknown bytes from sector {} on", *used);
         }
-    return fmt::format("{}{}", behind_gpt ? "the GPT, then " : "", body > 2 * looked_at ? "zeros at both ends" : "zeros");
+    return fmt::format("{}{}", behind_gpt ? "the GPT, then " : "",
+                       body > 2 * looked_at ? "zeros at both ends" : "zeros");
 }
 
 }  // namespace herberge

@@ -22,7 +22,8 @@ namespace {
 
 class Walk {
 public:
-    Walk(const Machine& machine, chain::Routes routes) : machine_(machine), systems_(find_systems(machine)), routes_(std::move(routes)) {}
+    Walk(const Machine& machine, chain::Routes routes)
+        : machine_(machine), systems_(find_systems(machine)), routes_(std::move(routes)) {}
 
     Verdict run() {
         Verdict out;
@@ -32,7 +33,8 @@ public:
         lost_systems(out);
         unread_systems(out);
         broken_tools(out);
-        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == "tool"; })) out.systems.push_back(judge_unknown());
+        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == "tool"; }))
+            out.systems.push_back(judge_unknown());
         draw_graph(out);
         collect_findings(out);
         return out;
@@ -46,11 +48,13 @@ private:
             chain::walk_windows(machine_, entry, *route.menu, ladder);
         } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
             const auto* system = chain::system_of(machine_, entry, systems_);
-            chain::walk_linux(machine_, entry, *route.menu, artifacts_, ladder,
-                              {route.locked_down, system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr, route.controller,
-                               route.controller_disk, route.controller_told_by});
+            chain::walk_linux(
+                machine_, entry, *route.menu, artifacts_, ladder,
+                {route.locked_down, system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr,
+                 route.controller, route.controller_disk, route.controller_told_by});
         } else {
-            ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
+            ladder.set(Stage::Entry, State::Unknown,
+                       fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
                        {evidence_line(entry.place, entry.line)});
         }
         return ladder;
@@ -65,7 +69,9 @@ private:
     SystemVerdict judge(const InstalledSystem& system) {
         SystemVerdict out;
         out.name = system.name;
-        out.kind = system.kind == SystemKind::Windows ? "windows" : system.kind == SystemKind::Medium ? "medium" : "linux";
+        out.kind = system.kind == SystemKind::Windows  ? "windows"
+                   : system.kind == SystemKind::Medium ? "medium"
+                                                       : "linux";
         out.place = system.volume->place;
         out.version = system.version;
         out.last_used = system.last_used;
@@ -73,7 +79,8 @@ private:
         // Routes come in the order of the menus, what starts by itself first: the first one is the primary entry.
         std::vector<const Route*> own;
         for (const auto& route : routes_.list)
-            if (route.entry != nullptr && chain::system_of(machine_, *route.entry, systems_) == &system) own.push_back(&route);
+            if (route.entry != nullptr && chain::system_of(machine_, *route.entry, systems_) == &system)
+                own.push_back(&route);
         if (own.empty()) return judge_unnamed(system, std::move(out));
         const auto automatic = std::ranges::find_if(own, [](const Route* r) { return r->unattended; });
         const Route* primary = automatic != own.end() ? *automatic : own.front();
@@ -86,7 +93,8 @@ private:
                 if (route == primary) continue;
                 const Ladder other = walk(*route);
                 if (reach(other) <= reach(ladder)) continue;
-                out.fallbacks.push_back({route->entry->title, route->entry->path_text(), other.starts(), other.first_break()});
+                out.fallbacks.push_back(
+                    {route->entry->title, route->entry->path_text(), other.starts(), other.first_break()});
             }
         return finish(std::move(out), ladder, primary);
     }
@@ -97,13 +105,16 @@ private:
         out.unused_kernels = system.kernels;
         for (const auto& route : routes_.list) {
             if (route.entry == nullptr || chain::system_of(machine_, *route.entry, systems_) != &system) continue;
-            out.named_by.push_back(fmt::format("{} ({}:{})", route.entry->title, route.entry->place, route.entry->line));
+            out.named_by.push_back(
+                fmt::format("{} ({}:{})", route.entry->title, route.entry->place, route.entry->line));
             for (const auto& kernel : route.entry->kernel)
                 if (kernel.volume == system.volume) std::erase(out.unused_kernels, kernel.real_path);
         }
     }
 
-    static std::string system_node(const SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }
+    static std::string system_node(const SystemVerdict& system) {
+        return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name;
+    }
 
     void draw_graph(Verdict& out) {
         out.graph = routes_.steps;
@@ -112,10 +123,15 @@ private:
             const auto* system = chain::system_of(machine_, *route.entry, systems_);
             // The first verdicts are those of the installed systems, in their order.
             const auto target =
-                system != nullptr ? out.systems.begin() + (system - systems_.data()) : std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
-                    return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
-                });
-            StartEdge edge{chain::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stops_at.has_value()};
+                system != nullptr ? out.systems.begin() + (system - systems_.data())
+                                  : std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
+                                        return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
+                                    });
+            StartEdge edge{chain::menu_node(*route.menu),
+                           {},
+                           route.entry->title,
+                           route.unattended,
+                           route.entry->stops_at.has_value()};
             if (target != out.systems.end()) {
                 edge.to = system_node(*target);
                 // The verdict is about the primary entry; others are as good as their fallback says.
@@ -159,7 +175,9 @@ private:
             ladder.set(Stage::Loader, State::NotReached, "");
             ladder.set(Stage::BootSector, State::NotReached, "");
             ladder.breaks(Stage::BootCode, "boot-code-of-another-loader",
-                          fmt::format("GRUB's core image lies at sector {}, and its menu names this system, but the first sector's code is another one", *core),
+                          fmt::format("GRUB's core image lies at sector {}, and its menu names this system, but the "
+                                      "first sector's code is another one",
+                                      *core),
                           {evidence_bytes(*disk.source, 0, 440, "GRUB 2 boot code", "other code"),
                            {DiskRange{disk.number, *core * 512, 512}, {}, {}, {}, "GRUB's core image"}},
                           "(another system starts, or its menu comes)");
@@ -168,36 +186,44 @@ private:
             return finish(std::move(out), ladder, &shown);
         }
         const auto menu = std::ranges::find_if(routes_.list, [](const Route& r) { return r.menu != nullptr; });
-        if (menu == routes_.list.end()) return finish(std::move(out), broken != nullptr ? broken->ladder : Ladder(), broken);
+        if (menu == routes_.list.end())
+            return finish(std::move(out), broken != nullptr ? broken->ladder : Ladder(), broken);
         Ladder ladder = menu->ladder;
         if (system.kind == SystemKind::Medium) {
             // What it starts need not be a kernel that lies on it as a file.
-            ladder.set(Stage::Entry, State::Unknown,
-                       fmt::format("no entry of {} starts a kernel from this medium; what its entries start is not followed", menu->menu->place),
-                       {evidence_place(menu->menu->place)});
+            ladder.set(
+                Stage::Entry, State::Unknown,
+                fmt::format("no entry of {} starts a kernel from this medium; what its entries start is not followed",
+                            menu->menu->place),
+                {evidence_place(menu->menu->place)});
             Route shown = *menu;
             shown.entry = nullptr;
             return finish(std::move(out), ladder, &shown);
         }
         for (const auto& loader : routes_.loaders)
             if (loader.configuration_lost) {
-                ladder.breaks(Stage::Configuration, "configuration-lost",
-                              fmt::format("{} is not there: {} starts only what is usual, and that is another system", loader.menu.place, loader.name),
-                              {evidence_place(loader.menu.place, fmt::format("an entry for {}", system.volume->place), "absent")},
-                              loader.menu.messages.empty() ? "" : loader.menu.messages.front().text);
+                ladder.breaks(
+                    Stage::Configuration, "configuration-lost",
+                    fmt::format("{} is not there: {} starts only what is usual, and that is another system",
+                                loader.menu.place, loader.name),
+                    {evidence_place(loader.menu.place, fmt::format("an entry for {}", system.volume->place), "absent")},
+                    loader.menu.messages.empty() ? "" : loader.menu.messages.front().text);
                 Route only = *menu;
                 only.entry = nullptr;
                 return finish(std::move(out), ladder, &only);
             }
         const auto untold = std::ranges::find_if(routes_.list, [](const Route& r) {
-            return (r.entry != nullptr && !r.entry->unread.empty()) || r.ladder.at(Stage::Loader).state == State::Unknown ||
+            return (r.entry != nullptr && !r.entry->unread.empty()) ||
+                   r.ladder.at(Stage::Loader).state == State::Unknown ||
                    r.ladder.at(Stage::Configuration).state == State::Unknown;
         });
         if (untold != routes_.list.end()) {
-            ladder.set(Stage::Entry, State::Unknown,
-                       untold->entry != nullptr ? fmt::format("what “{}” starts cannot be looked at: it may be this system", untold->entry->title)
-                                                : std::string("a loader goes on where it is not followed: it may start this system"),
-                       {evidence_place(menu->menu->place)});
+            ladder.set(
+                Stage::Entry, State::Unknown,
+                untold->entry != nullptr
+                    ? fmt::format("what “{}” starts cannot be looked at: it may be this system", untold->entry->title)
+                    : std::string("a loader goes on where it is not followed: it may start this system"),
+                {evidence_place(menu->menu->place)});
             Route shown = *menu;
             shown.entry = nullptr;
             return finish(std::move(out), ladder, &shown);
@@ -210,15 +236,18 @@ private:
                 entries += loader.menu.entries.size();
             }
         ladder.breaks(
-            Stage::Entry, "entry-none-for-system", fmt::format("no entry of {} starts the system on {}", fmt::join(places, " or "), system.volume->place),
-            {evidence_place(menu->menu->place, fmt::format("an entry for {}", system.volume->place), fmt::format("{} entries, none for it", entries))},
+            Stage::Entry, "entry-none-for-system",
+            fmt::format("no entry of {} starts the system on {}", fmt::join(places, " or "), system.volume->place),
+            {evidence_place(menu->menu->place, fmt::format("an entry for {}", system.volume->place),
+                            fmt::format("{} entries, none for it", entries))},
             "(the system is missing from the menu)");
         Route shown = *menu;
         shown.entry = nullptr;
         return finish(std::move(out), ladder, &shown);
     }
 
-    /// The started disk still carries a GRUB core whose menu names the system, and a first sector that does not start it.
+    /// The started disk still carries a GRUB core whose menu names the system, and a first sector that does not start
+    /// it.
     std::optional<std::uint64_t> loader_without_start(const InstalledSystem& system) {
         const Disk* disk = machine_.disk(routes_.first_drive);
         const auto first = disk != nullptr ? disk->source->bytes(0, 512) : fail(ErrorKind::NotFound, "no disk");
@@ -255,7 +284,8 @@ private:
             // A medium to repair machines with: its entries are for their disks.
             Ladder ladder = route.ladder;
             ladder.set(Stage::Entry, State::Unknown,
-                       fmt::format("“{}” starts something that lies on another machine's disk: {}", route.entry->title, route.entry->stop_reason),
+                       fmt::format("“{}” starts something that lies on another machine's disk: {}", route.entry->title,
+                                   route.entry->stop_reason),
                        {evidence_line(route.entry->place, route.entry->line)});
             out.name = fmt::format("the menu of {}", route.menu->loader);
             out.kind = "medium";
@@ -284,13 +314,17 @@ private:
     void lost_systems(Verdict& out) {
         std::vector<const Route*> homeless;
         for (const auto& route : routes_.list)
-            if (route.entry != nullptr && route.entry->kind == EntryKind::Linux && chain::names_missing_volume(machine_, *route.entry) &&
+            if (route.entry != nullptr && route.entry->kind == EntryKind::Linux &&
+                chain::names_missing_volume(machine_, *route.entry) &&
                 chain::system_of(machine_, *route.entry, systems_) == nullptr)
                 homeless.push_back(&route);
         for (const auto& lost : chain::find_lost(machine_, homeless)) {
             if (!lost.found) {
-                keep(make_finding("entry-stale", fmt::format("“{}” names a volume that is not on this machine ({})", lost.route->entry->title, lost.wanted),
-                                  {evidence_line(lost.route->entry->place, lost.route->entry->line, lost.wanted, "absent")}));
+                keep(make_finding(
+                    "entry-stale",
+                    fmt::format("“{}” names a volume that is not on this machine ({})", lost.route->entry->title,
+                                lost.wanted),
+                    {evidence_line(lost.route->entry->place, lost.route->entry->line, lost.wanted, "absent")}));
                 continue;
             }
             SystemVerdict verdict;
@@ -300,17 +334,19 @@ private:
             verdict.place = lost.place;
             verdict.entry = lost.route->entry->title;
             verdict.entry_is_default = lost.route->unattended;
-            // Where the loader itself needs the volume, the table is what stops it; else the kernel misses its root later.
+            // Where the loader itself needs the volume, the table is what stops it; else the kernel misses its root
+            // later.
             Ladder ladder = lost.route->entry->stops_at ? lost.route->ladder : walk(*lost.route);
             if (lost.route->entry->stops_at)
-                ladder.breaks(Stage::PartitionTable, "partition-lost", lost.text, lost.evidence, chain::entry_screen(*lost.route->entry, *lost.route->menu));
+                ladder.breaks(Stage::PartitionTable, "partition-lost", lost.text, lost.evidence,
+                              chain::entry_screen(*lost.route->entry, *lost.route->menu));
             else ladder.add_finding(make_finding("partition-lost", lost.text, lost.evidence));
             out.systems.push_back(finish(std::move(verdict), ladder, lost.route));
         }
     }
 
-    /// Entries whose system could not be identified because its root lies in something that is not read here, or because
-    /// nothing tells where it is: one element for each root that they name.
+    /// Entries whose system could not be identified because its root lies in something that is not read here, or
+    /// because nothing tells where it is: one element for each root that they name.
     void unread_systems(Verdict& out) {
         struct Named {
             const Volume* volume;  ///< null: none that is there
@@ -319,12 +355,17 @@ private:
         std::map<std::string, Named> by_root;
         std::vector<std::string> order;
         for (const auto& route : routes_.list) {
-            if (route.entry == nullptr || route.entry->kind != EntryKind::Linux || (route.entry->stops_at && route.entry->unread.empty())) continue;
-            if (chain::system_of(machine_, *route.entry, systems_) != nullptr || chain::is_other_program(*route.entry)) continue;
+            if (route.entry == nullptr || route.entry->kind != EntryKind::Linux ||
+                (route.entry->stops_at && route.entry->unread.empty()))
+                continue;
+            if (chain::system_of(machine_, *route.entry, systems_) != nullptr || chain::is_other_program(*route.entry))
+                continue;
             if (chain::names_missing_volume(machine_, *route.entry)) continue;  // told with the lost ones
             const auto root = chain::named_root(machine_, *route.entry);
             if (root.volume == nullptr && !root.cannot_tell && route.entry->unread.empty()) continue;
-            const std::string key = root.volume != nullptr ? root.volume->place : !root.written.empty() ? root.written : route.entry->title;
+            const std::string key = root.volume != nullptr  ? root.volume->place
+                                    : !root.written.empty() ? root.written
+                                                            : route.entry->title;
             if (!by_root.contains(key)) order.push_back(key);
             by_root.try_emplace(key, Named{root.volume, {}}).first->second.routes.push_back(&route);
         }
@@ -338,7 +379,9 @@ private:
             if (volume != nullptr) verdict.place = volume->place;
             verdict.entry = primary.entry->title;
             verdict.entry_is_default = primary.unattended;
-            for (const auto* route : own) verdict.named_by.push_back(fmt::format("{} ({}:{})", route->entry->title, route->entry->place, route->entry->line));
+            for (const auto* route : own)
+                verdict.named_by.push_back(
+                    fmt::format("{} ({}:{})", route->entry->title, route->entry->place, route->entry->line));
             out.systems.push_back(finish(std::move(verdict), walk(primary), &primary));
         }
     }
@@ -346,7 +389,9 @@ private:
     /// A tool on a menu is no system; one that cannot be started is worth a word all the same.
     void broken_tools(Verdict& out) {
         for (const auto& route : routes_.list) {
-            if (route.entry == nullptr || route.entry->kind != EntryKind::Tool || !route.entry->stops_at || route.entry->kernel.empty()) continue;
+            if (route.entry == nullptr || route.entry->kind != EntryKind::Tool || !route.entry->stops_at ||
+                route.entry->kernel.empty())
+                continue;
             const auto& file = route.entry->kernel.front();
             SystemVerdict verdict;
             verdict.name = route.entry->title;
@@ -355,9 +400,11 @@ private:
             verdict.entry = route.entry->title;
             Ladder ladder = route.ladder;
             if (*route.entry->stops_at > Stage::Entry)
-                ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” names a file that is there", route.entry->title), {evidence_place(file.place)});
-            ladder.breaks(*route.entry->stops_at, route.entry->stop_code, route.entry->stop_reason, {evidence_place(file.place)},
-                          chain::entry_screen(*route.entry, *route.menu));
+                ladder.set(Stage::Entry, State::Holds,
+                           fmt::format("“{}” names a file that is there", route.entry->title),
+                           {evidence_place(file.place)});
+            ladder.breaks(*route.entry->stops_at, route.entry->stop_code, route.entry->stop_reason,
+                          {evidence_place(file.place)}, chain::entry_screen(*route.entry, *route.menu));
             out.systems.push_back(finish(std::move(verdict), ladder, &route));
         }
     }
@@ -370,7 +417,8 @@ private:
         if (route != nullptr) {
             out.route = route->hops;
             if (route->entry != nullptr) {
-                if (!out.route.empty()) out.route.back() = fmt::format("{}:{}", route->entry->place, route->entry->line);
+                if (!out.route.empty())
+                    out.route.back() = fmt::format("{}:{}", route->entry->place, route->entry->line);
                 for (const auto& kernel : route->entry->kernel)
                     if (kernel.found() && !route->entry->stops_at) out.route.push_back(kernel.place);
             }
@@ -389,7 +437,8 @@ private:
     }
 
     void keep(const Finding& finding) {
-        const bool known = std::ranges::any_of(findings_, [&](const Finding& f) { return f.code == finding.code && f.text == finding.text; });
+        const bool known = std::ranges::any_of(
+            findings_, [&](const Finding& f) { return f.code == finding.code && f.text == finding.text; });
         if (!known) findings_.push_back(finding);
     }
 
@@ -446,17 +495,21 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     constexpr std::string_view bios_boot = "21686148-6449-6e6f-744e-656564454649";
     for (const auto& disk : machine.disks) {
         // A disc with an image for a BIOS is meant for one, too.
-        if (disk.optical && disk.catalogue && std::ranges::any_of(disk.catalogue->images, [](const CatalogueImage& i) { return i.platform == 0; }))
+        if (disk.optical && disk.catalogue &&
+            std::ranges::any_of(disk.catalogue->images, [](const CatalogueImage& i) { return i.platform == 0; }))
             return FirmwareKind::Bios;
         const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 512);
         if (!first || std::all_of(first->begin(), first->begin() + 440, [](auto b) { return b == 0; })) continue;
-        const bool own_partition = std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.type_guid == bios_boot; });
-        if (disk.table.kind != TableKind::Gpt || own_partition || !identify_loader(*first).empty()) return FirmwareKind::Bios;
+        const bool own_partition =
+            std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.type_guid == bios_boot; });
+        if (disk.table.kind != TableKind::Gpt || own_partition || !identify_loader(*first).empty())
+            return FirmwareKind::Bios;
     }
     bool application = false;
     machine.each_volume([&](const Volume& volume) {
         const auto& fs = volume.kernel_view != nullptr ? volume.kernel_view : volume.loader_view;
-        application = application || (fs != nullptr && volume.plain_info.kind.starts_with("fat") && resolve(*fs, "/EFI"));
+        application =
+            application || (fs != nullptr && volume.plain_info.kind.starts_with("fat") && resolve(*fs, "/EFI"));
     });
     return application ? FirmwareKind::Uefi : FirmwareKind::Bios;
 }
@@ -472,12 +525,14 @@ std::string_view starts_id(Starts starts) {
 
 bool Verdict::all_start() const {
     const auto counted = counted_systems(systems);
-    return !counted.empty() && std::ranges::all_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::Yes; });
+    return !counted.empty() &&
+           std::ranges::all_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::Yes; });
 }
 
 bool Verdict::some_fail() const {
     const auto counted = counted_systems(systems);
-    return counted.empty() || std::ranges::any_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::No; });
+    return counted.empty() ||
+           std::ranges::any_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::No; });
 }
 
 Verdict check(const Machine& machine, const CheckOptions& options) {
@@ -485,7 +540,8 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
         auto view = std::make_shared<Machine>(after_uefi_firmware(machine));
-        out = Walk(*view, chain::find_efi_routes(*view, options.variables, options.secure_boot, options.efi_machine)).run();
+        out = Walk(*view, chain::find_efi_routes(*view, options.variables, options.secure_boot, options.efi_machine))
+                  .run();
         out.view = std::move(view);
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {
@@ -527,13 +583,16 @@ bool plain_ignores_case(const Volume& volume) {
 std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variables) {
     std::vector<Menu> out;
     auto add = [&](Menu menu) {
-        const bool known =
-            std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place && m.loader.substr(0, menu.loader.size()) == menu.loader; });
+        const bool known = std::ranges::any_of(out, [&](const Menu& m) {
+            return m.place == menu.place && m.loader.substr(0, menu.loader.size()) == menu.loader;
+        });
         if (!known) out.push_back(std::move(menu));
     };
-    for (const auto& routes : {chain::find_routes(machine, false), chain::find_efi_routes(machine, variables, SecureBoot::Off)})
+    for (const auto& routes :
+         {chain::find_routes(machine, false), chain::find_efi_routes(machine, variables, SecureBoot::Off)})
         for (const auto& loader : routes.loaders)
-            if (!loader.menu.place.empty() && (!loader.menu.entries.empty() || loader.menu.boots_without_menu)) add(loader.menu);
+            if (!loader.menu.place.empty() && (!loader.menu.entries.empty() || loader.menu.boots_without_menu))
+                add(loader.menu);
     // First sectors and boot sectors that nothing starts may still hold a loader with a menu.
     const int first = machine.disks.empty() ? 0 : machine.disks.front().number;
     auto look = [&](const BootPlace& place) {
@@ -548,18 +607,23 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
         if (!disk.problem) look({&disk, nullptr, 0, disk.number, false, 0});
     machine.each_volume([&](const Volume& volume) {
         const auto where = volume.source->locate(0, std::min<std::uint64_t>(512, volume.source->size()));
-        if (volume.partition != 0 && !where.empty()) look({machine.disk(volume.disk), &volume, where.front().offset / 512, first, false, 0});
+        if (volume.partition != 0 && !where.empty())
+            look({machine.disk(volume.disk), &volume, where.front().offset / 512, first, false, 0});
     });
     // Configurations that no loader on these disks leads to are worth reading all the same.
     machine.each_volume([&](const Volume& volume) {
         for (auto& menu : read_configurations(machine, volume)) {
             // FAT names come in either case.
             const auto lower = [](std::string text) {
-                std::ranges::transform(text, text.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+                std::ranges::transform(text, text.begin(),
+                                       [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
                 return text;
             };
             const bool any_case = plain_ignores_case(volume);
-            if (std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place || (any_case && lower(m.place) == lower(menu.place)); })) continue;
+            if (std::ranges::any_of(out, [&](const Menu& m) {
+                    return m.place == menu.place || (any_case && lower(m.place) == lower(menu.place));
+                }))
+                continue;
             menu.loader += " (not reached from the firmware)";
             out.push_back(std::move(menu));
         }

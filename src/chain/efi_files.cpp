@@ -29,7 +29,8 @@ std::string section_text(const ByteSource& file, const PeImage& image, std::stri
 /// What the file itself tells: a resource, a system's release file, a loader's mark, the last line of its SBAT section.
 std::string version_of(const ByteSource& file, const PeImage& image) {
     if (const auto version = pe_version(file); version && !version->file_version.empty())
-        return version->product.empty() ? version->file_version : fmt::format("{} {}", version->product, version->file_version);
+        return version->product.empty() ? version->file_version
+                                        : fmt::format("{} {}", version->product, version->file_version);
     if (const auto text = section_text(file, image, ".osrel"); !text.empty()) {
         const auto at = text.find("PRETTY_NAME=");
         if (at != std::string::npos) {
@@ -61,8 +62,10 @@ public:
 
     void directory(const std::string& path, int depth) {
         const FileSystem* fs = volume_.by_kernel();
-        const auto found = fs != nullptr ? resolve(*fs, path.empty() ? "/" : path) : fail(ErrorKind::NotFound, "no file system");
-        const auto names = found && found->file.type == FileType::Directory ? fs->list(found->file.id) : fail(ErrorKind::NotFound, "none");
+        const auto found =
+            fs != nullptr ? resolve(*fs, path.empty() ? "/" : path) : fail(ErrorKind::NotFound, "no file system");
+        const auto names = found && found->file.type == FileType::Directory ? fs->list(found->file.id)
+                                                                            : fail(ErrorKind::NotFound, "none");
         if (!names) return;
         for (const auto& entry : *names) {
             if (entry.name == "." || entry.name == ".." || out_.size() >= most_files) continue;
@@ -94,7 +97,8 @@ private:
             one.machine = pe_machine_name(image->machine);
             one.version = version_of(**source, *image);
             for (const auto& signature : image_signatures(**source)) {
-                std::string signer = signature.chain.empty() ? "a certificate that it does not bring" : signature.chain.front().subject;
+                std::string signer =
+                    signature.chain.empty() ? "a certificate that it does not bring" : signature.chain.front().subject;
                 if (!signature.digest_matches) signer += " (for other content)";
                 one.signers.push_back(std::move(signer));
             }
@@ -116,24 +120,29 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     const auto points = [&](std::string_view place, const std::string& who) {
         const std::string wanted = lower_text(place);
         for (auto& file : out)
-            if (lower_text(file.place) == wanted && std::ranges::find(file.named_by, who) == file.named_by.end()) file.named_by.push_back(who);
+            if (lower_text(file.place) == wanted && std::ranges::find(file.named_by, who) == file.named_by.end())
+                file.named_by.push_back(who);
     };
     for (const auto& state : inspect_boot_options(view, variables))
         if (!state.place.empty())
             points(state.place,
-                   fmt::format("Boot{:04X} “{}”{}", state.option.number, printable(state.option.description), state.option.active ? "" : " (inactive)"));
+                   fmt::format("Boot{:04X} “{}”{}", state.option.number, printable(state.option.description),
+                               state.option.active ? "" : " (inactive)"));
     for (const auto* volume : seen->volumes) {
         points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::X64)), "the firmware's fallback rule");
-        points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::Ia32)), "the fallback rule of 32-bit firmware");
+        points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::Ia32)),
+               "the fallback rule of 32-bit firmware");
         for (const auto& [name, processor] : other_fallback_names())
-            points(fmt::format("{}:{}", volume->place, name), fmt::format("the fallback rule of {} firmware", processor));
+            points(fmt::format("{}:{}", volume->place, name),
+                   fmt::format("the fallback rule of {} firmware", processor));
     }
     for (const auto& menu : read_menus(view, variables)) {
         std::vector<const MenuEntry*> all;
         chain::collect_leaves(menu.entries, all);
         for (const auto* entry : all)
             for (const auto& kernel : entry->kernel)
-                points(fmt::format("{}:{}", kernel.volume != nullptr ? kernel.volume->place : std::string(), kernel.real_path),
+                points(fmt::format("{}:{}", kernel.volume != nullptr ? kernel.volume->place : std::string(),
+                                   kernel.real_path),
                        fmt::format("“{}” of {}", entry->title, menu.place));
     }
     // shim starts its second stage from its own directory.
@@ -141,7 +150,8 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
         if (out[i].application == EfiApplication::Shim) {
             const std::string directory = out[i].place.substr(0, out[i].place.rfind('/'));
             for (const std::string_view suffix : {"x64", "ia32"})
-                for (const std::string_view name : {"grub", "mm", "fb"}) points(fmt::format("{}/{}{}.efi", directory, name, suffix), out[i].place);
+                for (const std::string_view name : {"grub", "mm", "fb"})
+                    points(fmt::format("{}/{}{}.efi", directory, name, suffix), out[i].place);
         }
     return out;
 }

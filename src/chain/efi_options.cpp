@@ -21,7 +21,9 @@ bool matches(const DevicePathNode& node, const Volume& volume, const Machine& vi
 
 }  // namespace
 
-std::string option_name(const UefiBootOption& option) { return fmt::format("Boot{:04X} “{}”", option.number, option.description); }
+std::string option_name(const UefiBootOption& option) {
+    return fmt::format("Boot{:04X} “{}”", option.number, option.description);
+}
 
 OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& seen, EfiMachine machine) {
     OptionFiles out;
@@ -47,8 +49,11 @@ OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& see
         return out;
     }
     for (const auto* volume : seen.volumes)
-        if (drive != nullptr ? matches(*drive, *volume, seen.view) : !file.empty() && !other) out.volumes.push_back(volume);
-    if (out.volumes.empty()) out.problem = fmt::format("{} names {}, and nothing here answers to that", option_name(option), option.path.text());
+        if (drive != nullptr ? matches(*drive, *volume, seen.view) : !file.empty() && !other)
+            out.volumes.push_back(volume);
+    if (out.volumes.empty())
+        out.problem =
+            fmt::format("{} names {}, and nothing here answers to that", option_name(option), option.path.text());
     return out;
 }
 

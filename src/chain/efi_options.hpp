@@ -15,7 +15,8 @@ struct OptionFiles {
     std::string path;                    ///< with slashes, from the volume's top
     std::string problem;                 ///< why no volume comes into question; empty: some does
 };
-OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& seen, EfiMachine machine = EfiMachine::X64);
+OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& seen,
+                            EfiMachine machine = EfiMachine::X64);
 
 /// "Boot0010 “Almhof”"
 std::string option_name(const UefiBootOption& option);

@@ -26,8 +26,8 @@ struct Candidate {
     std::optional<Controller> controller;  ///< how its disk is attached, when the option's path says so
 };
 
-/// The messaging node that stands before the drive (UEFI specification 2.10, section 10.3.4). SCSI says nothing: adapters of
-/// every kind, those of virtual machines too, look the same.
+/// The messaging node that stands before the drive (UEFI specification 2.10, section 10.3.4). SCSI says nothing:
+/// adapters of every kind, those of virtual machines too, look the same.
 std::optional<Controller> controller_of(const DevicePath& path) {
     constexpr std::uint8_t messaging = 3;
     for (const auto& node : path.nodes) {
@@ -52,7 +52,11 @@ std::optional<Controller> controller_of(const DevicePath& path) {
 class Finder {
 public:
     Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind)
-        : machine_(machine), kind_(kind), variables_(variables), secure_(secure_boot_policy(variables, secure_boot)), seen_(uefi_volumes(machine)) {
+        : machine_(machine),
+          kind_(kind),
+          variables_(variables),
+          secure_(secure_boot_policy(variables, secure_boot)),
+          seen_(uefi_volumes(machine)) {
         context_ = {kind, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}, 0};
     }
 
@@ -75,19 +79,21 @@ private:
                 skipped.push_back(name + " is not active");
                 continue;
             }
-            const std::string shown = fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
+            const std::string shown =
+                fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
             const auto files = files_of_option(option, *seen_, kind_);
             for (const auto* volume : files.volumes)
-                candidates_.push_back(
-                    {volume, files.path, name, shown, load_option_text(option.optional_data), option.description, controller_of(option.path)});
+                candidates_.push_back({volume, files.path, name, shown, load_option_text(option.optional_data),
+                                       option.description, controller_of(option.path)});
             if (files.problem.empty()) continue;
             skipped.push_back(files.problem);
-            if (option.whole && option.path.whole) failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
+            if (option.whole && option.path.whole)
+                failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
         }
         skipped_ = std::move(skipped);
         for (const auto* volume : seen_->volumes)
-            candidates_.push_back(
-                {volume, std::string(efi_fallback_path(kind_)), "the fallback file", fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
+            candidates_.push_back({volume, std::string(efi_fallback_path(kind_)), "the fallback file",
+                                   fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
     }
 
     /// True when the firmware stays with it: it was started.
@@ -96,8 +102,9 @@ private:
         const auto found = fs != nullptr ? resolve(*fs, c.path) : fail(ErrorKind::NotFound, "no file system");
         const std::string place = fmt::format("{}:{}", c.volume->place, c.path);
         if (!found) {
-            missed_.push_back(evidence_place(place, fmt::format("{} ({})", "an EFI application", c.by),
-                                             found.error().unreadable() ? "unreadable: " + found.error().what : std::string("absent")));
+            missed_.push_back(evidence_place(
+                place, fmt::format("{} ({})", "an EFI application", c.by),
+                found.error().unreadable() ? "unreadable: " + found.error().what : std::string("absent")));
             return false;
         }
         const auto source = fs->open(found->file.id, place);
@@ -105,13 +112,18 @@ private:
         if (!source) refused = ImageRefusal{source.error().what, "Not Found"};
         else refused = refuse_efi_image(**source, kind_);
         if (!refused && secure_.enforcing)
-            if (const auto why = secure_.trust.refuse(**source)) refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
+            if (const auto why = secure_.trust.refuse(**source))
+                refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
         if (refused) {
             if (!refusal_)
                 refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
-                            evidence_place(place, kind_ == EfiMachine::Ia32 ? "an EFI application for i386" : "an EFI application for x86-64", refused->why),
-                            refused->screen.starts_with("X64") ? "!!!! " + refused->screen + " !!!!"
-                                                               : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
+                            evidence_place(place,
+                                           kind_ == EfiMachine::Ia32 ? "an EFI application for i386"
+                                                                     : "an EFI application for x86-64",
+                                           refused->why),
+                            refused->screen.starts_with("X64")
+                                ? "!!!! " + refused->screen + " !!!!"
+                                : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             return false;
         }
         Route route = start;
@@ -131,7 +143,8 @@ private:
                          c.volume->partition < 0 ? fmt::format("the boot catalogue leads to {}", c.volume->place)
                          : disk->table.kind == TableKind::None
                              ? std::string("the disk is one volume without a table")
-                             : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR", c.volume->place),
+                             : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR",
+                                           c.volume->place),
                          {evidence_bytes(*disk->source, 446, 64)});
         out_.steps.push_back({"firmware", place, c.label, true, false});
         out_.first_drive = c.volume->disk;
@@ -146,7 +159,8 @@ private:
                                                               : "",
                                               path);
         if (std::ranges::find(path_, lower_text(place)) != path_.end() || path_.size() >= most_depth) {
-            route.ladder.breaks(Stage::Entry, "chain-loop", fmt::format("{} is started again: the loaders start each other in a circle", place),
+            route.ladder.breaks(Stage::Entry, "chain-loop",
+                                fmt::format("{} is started again: the loaders start each other in a circle", place),
                                 {evidence_place(place)}, "(the same menu comes again and again)");
             out_.list.push_back(std::move(route));
             return;
@@ -156,11 +170,15 @@ private:
         path_.pop_back();
     }
 
-    void started(int disk, int partition, const std::string& path, const std::string& place, std::string options, Route route) {
+    void started(int disk, int partition, const std::string& path, const std::string& place, std::string options,
+                 Route route) {
         // Loaders read the disks by their own rules: from here on, the machine as the kernel and GRUB see it.
         const Volume* volume = machine_.volume(disk, partition);
-        if (volume == nullptr || (volume->loader_view == nullptr && volume->kernel_view == nullptr)) volume = seen_->view.volume(disk, partition);
-        route.ladder.go_on(Stage::BootCode, State::Holds, fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
+        if (volume == nullptr || (volume->loader_view == nullptr && volume->kernel_view == nullptr))
+            volume = seen_->view.volume(disk, partition);
+        route.ladder.go_on(Stage::BootCode, State::Holds,
+                           fmt::format("{} is an EFI application that this firmware starts", place),
+                           {evidence_place(place)});
         route.ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
         route.passed.push_back(volume);
         EfiContext context = context_;
@@ -168,7 +186,8 @@ private:
         auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path, context) : std::nullopt;
         if (!run) {
             route.hops.push_back(place);
-            route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place), {evidence_place(place)});
+            route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place),
+                             {evidence_place(place)});
             out_.list.push_back(std::move(route));
             return;
         }
@@ -186,7 +205,8 @@ private:
         for (const auto& finding : r.findings) ladder.add_finding(finding);
         const std::string node = r.menu.place.empty() ? fmt::format("{} ({})", r.name, place) : menu_node(r.menu);
         out_.steps.push_back({place, node, {}, route.unattended, r.stops_at.has_value()});
-        if (!r.stops_at || *r.stops_at > Stage::Loader) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+        if (!r.stops_at || *r.stops_at > Stage::Loader)
+            ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
         if (r.stops_at && r.untold) {
             ladder.set(*r.stops_at, State::Unknown, r.stop_reason, r.stop_evidence);
             out_.list.push_back(std::move(route));
@@ -209,19 +229,21 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            const bool chains =
-                entry->kind == EntryKind::Chainload && !entry->stops_at && entry->unread.empty() && !entry->kernel.empty() && entry->kernel.front().found();
+            const bool chains = entry->kind == EntryKind::Chainload && !entry->stops_at && entry->unread.empty() &&
+                                !entry->kernel.empty() && entry->kernel.front().found();
             if (!chains) {
                 out_.list.push_back(std::move(next));
                 continue;
             }
             const auto& target = entry->kernel.front();
-            next.ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” of {} starts {}", entry->title, r.menu.place, target.place),
+            next.ladder.set(Stage::Entry, State::Holds,
+                            fmt::format("“{}” of {} starts {}", entry->title, r.menu.place, target.place),
                             {evidence_line(entry->place, entry->line, {}, entry->title)});
             next.chosen.push_back(entry->title);
             next.entry = nullptr;
             out_.steps.push_back({menu_node(r.menu), target.place, entry->title, next.unattended, false});
-            application(target.volume->disk, target.volume->partition, target.real_path, entry->arguments, std::move(next));
+            application(target.volume->disk, target.volume->partition, target.real_path, entry->arguments,
+                        std::move(next));
         }
     }
 
@@ -229,7 +251,8 @@ private:
         auto& ladder = route.ladder;
         if (refusal_) {
             ladder.set(Stage::Firmware, State::Holds, "the firmware finds a file to start", {refusal_->evidence});
-            ladder.set(Stage::PartitionTable, State::Holds, "the table leads to the volume that has it", {refusal_->evidence});
+            ladder.set(Stage::PartitionTable, State::Holds, "the table leads to the volume that has it",
+                       {refusal_->evidence});
             ladder.breaks(Stage::BootCode, "efi-image-refused", refusal_->text, {refusal_->evidence}, refusal_->screen);
             out_.list.push_back(std::move(route));
             return;
@@ -237,7 +260,8 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         const Volume* hidden = nullptr;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.plain_info.kind.starts_with("fat") && v.by_kernel() != nullptr && resolve(*v.by_kernel(), efi_fallback_path(kind_)))
+            if (hidden == nullptr && v.plain_info.kind.starts_with("fat") && v.by_kernel() != nullptr &&
+                resolve(*v.by_kernel(), efi_fallback_path(kind_)))
                 hidden = &v;
         });
         if (hidden != nullptr && !seen_->findings.empty()) {
@@ -248,18 +272,21 @@ private:
                 texts.push_back(finding.text);
                 evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
             }
-            ladder.breaks(Stage::PartitionTable, seen_->findings.front().code,
-                          fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)), evidence,
-                          "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
+            ladder.breaks(
+                Stage::PartitionTable, seen_->findings.front().code,
+                fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)),
+                evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
             out_.list.push_back(std::move(route));
             return;
         }
         std::string text = seen_->volumes.empty()
                                ? "the firmware finds no FAT volume on any disk"
-                               : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}", efi_fallback_path(kind_));
+                               : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}",
+                                             efi_fallback_path(kind_));
         if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
         // The usual mistake with downloaded images: made for another machine.
-        std::vector<std::pair<std::string_view, std::string_view>> others(other_fallback_names().begin(), other_fallback_names().end());
+        std::vector<std::pair<std::string_view, std::string_view>> others(other_fallback_names().begin(),
+                                                                          other_fallback_names().end());
         others.emplace_back(kind_ == EfiMachine::Ia32 ? std::pair{efi_fallback_path(EfiMachine::X64), "64-bit PC"}
                                                       : std::pair{efi_fallback_path(EfiMachine::Ia32), "32-bit PC"});
         for (const auto* volume : seen_->volumes)
@@ -271,10 +298,12 @@ private:
         std::vector<Evidence> evidence = missed_;
         if (evidence.empty())
             for (const auto& disk : machine_.disks)
-                evidence.push_back(evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
+                evidence.push_back(
+                    evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
         failed_.emplace_back("BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
         failed_.emplace_back("BdsDxe: No bootable option or device was found.");
-        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence, fmt::format("{}", fmt::join(failed_, "\n")));
+        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence,
+                      fmt::format("{}", fmt::join(failed_, "\n")));
         out_.list.push_back(std::move(route));
     }
 
@@ -301,7 +330,8 @@ private:
 
 }  // namespace
 
-Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind) {
+Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot,
+                       EfiMachine kind) {
     return Finder(machine, variables, secure_boot, kind).run();
 }
 

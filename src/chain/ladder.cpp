@@ -37,7 +37,8 @@ void Ladder::set(Stage stage, const StageResult& result) {
     }
 }
 
-void Ladder::breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+void Ladder::breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence,
+                    std::string symptom) {
     StageResult result;
     result.state = State::Breaks;
     result.text = text;

@@ -15,7 +15,8 @@ public:
     /// Adds what a further loader on the way has to say about a stage that an earlier one has passed.
     void go_on(Stage stage, State state, const std::string& text, std::vector<Evidence> evidence = {});
     /// A break with its finding; the first one gives the symptom.
-    void breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom);
+    void breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence,
+                std::string symptom);
     void add_finding(Finding finding);
     /// More evidence for a rung, and words added to its text.
     void support(Stage stage, std::string_view words, Evidence evidence);

@@ -12,7 +12,8 @@ namespace herberge::chain {
 
 namespace {
 
-constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
+constexpr std::string_view mount_panic =
+    "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 
 Source open_reference(const FileReference& file) {
     if (!file.found() || file.volume == nullptr) return nullptr;
@@ -20,12 +21,14 @@ Source open_reference(const FileReference& file) {
     if (fs == nullptr) return nullptr;
     auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
     if (!source) return nullptr;
-    if (file.part) return slice(*source, file.part->first, file.part->second, fmt::format("{} (a section)", (*source)->place()));
+    if (file.part)
+        return slice(*source, file.part->first, file.part->second, fmt::format("{} (a section)", (*source)->place()));
     return *source;
 }
 
 /// The kernel's configuration and list of built-in modules, wherever the system keeps them.
-RootDemand make_demand(const Volume* root, const FileReference& kernel, const KernelImage& image, const Ramdisk* ramdisk) {
+RootDemand make_demand(const Volume* root, const FileReference& kernel, const KernelImage& image,
+                       const Ramdisk* ramdisk) {
     RootDemand out;
     out.volume = root;
     if (root != nullptr) out.file_system = root->info.kind;
@@ -34,23 +37,34 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
     const std::string config = "config-" + image.release;
     if (kernel.volume != nullptr && kernel.volume->loader_view != nullptr) {
         const auto slash = kernel.real_path.rfind('/');
-        out.config =
-            read_text_file(*kernel.volume->loader_view, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config).value_or("");
+        out.config = read_text_file(*kernel.volume->loader_view,
+                                    kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config)
+                         .value_or("");
     }
     if (ramdisk != nullptr)
         for (const auto& [path, file] : ramdisk->files)
             if (path.ends_with("/modules.builtin") && !file.content.empty()) out.builtin = file.content;
     if (root != nullptr && root->kernel_view != nullptr) {
         if (out.config.empty()) out.config = read_text_file(*root->kernel_view, "/boot/" + config).value_or("");
-        if (out.builtin.empty()) out.builtin = read_text_file(*root->kernel_view, fmt::format("/lib/modules/{}/modules.builtin", image.release)).value_or("");
+        if (out.builtin.empty())
+            out.builtin =
+                read_text_file(*root->kernel_view, fmt::format("/lib/modules/{}/modules.builtin", image.release))
+                    .value_or("");
     }
     return out;
 }
 
 class LinuxWalk {
 public:
-    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around)
-        : machine_(machine), entry_(entry), menu_(menu), artifacts_(artifacts), ladder_(ladder), around_(around), arguments_(entry.arguments) {}
+    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder,
+              const LinuxSurroundings& around)
+        : machine_(machine),
+          entry_(entry),
+          menu_(menu),
+          artifacts_(artifacts),
+          ladder_(ladder),
+          around_(around),
+          arguments_(entry.arguments) {}
 
     void run() {
         if (!entry()) return;
@@ -75,21 +89,27 @@ public:
             demand.controller = around_.controller;
             demand.controller_told_by = around_.controller_told_by;
         }
-        demand.kernel_mentions = [&](std::string_view words) { return artifacts_.mentions(entry_.kernel.front(), *image, words); };
+        demand.kernel_mentions = [&](std::string_view words) {
+            return artifacts_.mentions(entry_.kernel.front(), *image, words);
+        };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
-        if (around_.medium == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent && !asks_for_root(*ramdisk)) {
+        if (around_.medium == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent &&
+            !asks_for_root(*ramdisk)) {
             ladder_.set(Stage::Root, State::Unknown,
-                        "the command line names no root: the RAM disk's own init decides what it goes on with, or is the whole system",
+                        "the command line names no root: the RAM disk's own init decides what it goes on with, or is "
+                        "the whole system",
                         {evidence_place("RAM disk:/init")});
             return;
         }
-        if (around_.medium != nullptr && ramdisk != nullptr && root.volume == nullptr && (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
+        if (around_.medium != nullptr && ramdisk != nullptr && root.volume == nullptr &&
+            (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
             const auto packed = judge_medium(*around_.medium, arguments_);
             ladder_.set(Stage::Root, packed);
             if (packed.state == State::Breaks) return;
             const bool inside = packed.state == State::NotNeeded;
             ladder_.set(Stage::Init, State::Unknown,
-                        inside ? "the RAM disk's own programs go on, which is not followed" : "it lies in the packed root, which is not unpacked here");
+                        inside ? "the RAM disk's own programs go on, which is not followed"
+                               : "it lies in the packed root, which is not unpacked here");
             return;
         }
         if (!judge_the_root(root, demand, ramdisk)) return;
@@ -104,8 +124,8 @@ private:
     static bool asks_for_root(const Ramdisk& ramdisk) {
         if (ramdisk.builder != "initramfs-tools") return false;
         return std::ranges::none_of(ramdisk.files, [](const auto& item) {
-            return item.first.starts_with("conf/") &&
-                   (item.second.content.find("ROOT=") != std::string::npos || item.second.content.find("BOOT=") != std::string::npos);
+            return item.first.starts_with("conf/") && (item.second.content.find("ROOT=") != std::string::npos ||
+                                                       item.second.content.find("BOOT=") != std::string::npos);
         });
     }
 
@@ -114,43 +134,52 @@ private:
     bool entry() {
         std::vector<Evidence> evidence{entry_line()};
         for (const auto& kernel : entry_.kernel) {
-            evidence.push_back(evidence_line(entry_.place, kernel.line, kernel.written, kernel.found() ? kernel.real_path : *kernel.error));
+            evidence.push_back(evidence_line(entry_.place, kernel.line, kernel.written,
+                                             kernel.found() ? kernel.real_path : *kernel.error));
         }
         if (!entry_.unread.empty()) {
-            ladder_.set(Stage::Entry, State::Unknown, fmt::format("what “{}” starts cannot be looked at: {}", entry_.title, entry_.unread), evidence);
+            ladder_.set(Stage::Entry, State::Unknown,
+                        fmt::format("what “{}” starts cannot be looked at: {}", entry_.title, entry_.unread), evidence);
             return false;
         }
         if (entry_.stops_at) {
             const Stage stage = *entry_.stops_at;
-            if (stage > Stage::Entry) ladder_.set(Stage::Entry, State::Holds, fmt::format("“{}” names files that are there", entry_.title), evidence);
+            if (stage > Stage::Entry)
+                ladder_.set(Stage::Entry, State::Holds, fmt::format("“{}” names files that are there", entry_.title),
+                            evidence);
             std::string reason = entry_.stop_reason;
             if (!entry_.kernel.empty() && !entry_.kernel.front().links.empty())
                 reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
             if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty())
                 reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
             const std::string screen = entry_screen(entry_, menu_);
-            ladder_.breaks(stage, entry_.stop_code, reason, stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
+            ladder_.breaks(stage, entry_.stop_code, reason,
+                           stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
             return false;
         }
         if (entry_.kind != EntryKind::Linux) {
             ladder_.set(Stage::Entry, State::Unknown,
-                        fmt::format("“{}” starts something else than a Linux kernel ({}), which is not followed", entry_.title, entry_kind_name(entry_.kind)),
+                        fmt::format("“{}” starts something else than a Linux kernel ({}), which is not followed",
+                                    entry_.title, entry_kind_name(entry_.kind)),
                         evidence);
             return false;
         }
         std::string text = fmt::format("“{}” resolves: kernel {}", entry_.title, entry_.kernel.front().place);
-        if (!entry_.kernel.front().links.empty()) text += fmt::format(", through {}", fmt::join(entry_.kernel.front().links, ", "));
+        if (!entry_.kernel.front().links.empty())
+            text += fmt::format(", through {}", fmt::join(entry_.kernel.front().links, ", "));
         State state = State::Holds;
         if (entry_.restricted) {
             state = State::Doubtful;
             text += fmt::format("; but {} asks for a user name and password first", menu_.loader);
-            ladder_.add_finding(
-                make_finding("entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
+            ladder_.add_finding(make_finding(
+                "entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title),
+                {entry_line()}));
         }
         if (!menu_.default_matches)
-            ladder_.add_finding(make_finding("entry-default-unmatched",
-                                             fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
-                                             {evidence_place(menu_.place)}));
+            ladder_.add_finding(make_finding(
+                "entry-default-unmatched",
+                fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
+                {evidence_place(menu_.place)}));
         ladder_.set(Stage::Entry, state, std::move(text), std::move(evidence));
         return true;
     }
@@ -160,19 +189,23 @@ private:
         held_kernel_ = artifacts_.kernel(file, entry_.efi_stub);
         if (!held_kernel_->has_value()) {
             const Error& error = held_kernel_->error();
-            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + error.text(), {evidence_error(error)},
-                           error.unreadable() ? fmt::format("error: failure reading sector 0x{:x}", error.byte / 512) : "error: " + error.what);
+            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + error.text(),
+                           {evidence_error(error)},
+                           error.unreadable() ? fmt::format("error: failure reading sector 0x{:x}", error.byte / 512)
+                                              : "error: " + error.what);
             return nullptr;
         }
         const KernelImage& image = held_kernel_->value();
-        const std::string about = image.version.empty() ? file.real_path : fmt::format("{} ({})", file.real_path, image.release);
+        const std::string about =
+            image.version.empty() ? file.real_path : fmt::format("{} ({})", file.real_path, image.release);
         switch (image.soundness) {
             case Soundness::Cut:
-                ladder_.breaks(Stage::Kernel, "kernel-cut", fmt::format("{}: {}", about, image.soundness_text), image.evidence,
-                               "(nothing: the machine resets or stops without a message)");
+                ladder_.breaks(Stage::Kernel, "kernel-cut", fmt::format("{}: {}", about, image.soundness_text),
+                               image.evidence, "(nothing: the machine resets or stops without a message)");
                 return nullptr;
             case Soundness::Damaged:
-                ladder_.breaks(Stage::Kernel, "kernel-damaged", fmt::format("{}: {}", about, image.soundness_text), image.evidence, damaged_symptom(image));
+                ladder_.breaks(Stage::Kernel, "kernel-damaged", fmt::format("{}: {}", about, image.soundness_text),
+                               image.evidence, damaged_symptom(image));
                 return nullptr;
             case Soundness::Unknown:
                 if (setup_breaks(image, about)) return nullptr;
@@ -180,14 +213,15 @@ private:
                 break;
             case Soundness::Sound:
                 if (setup_breaks(image, about)) return nullptr;
-                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text), image.evidence);
+                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}: {}", about, image.soundness_text),
+                            image.evidence);
                 break;
         }
         return &image;
     }
 
-    /// Nothing in the file itself says that it is whole. What does: a package manager's digest; that the damage shows in
-    /// the part which this loader does not run. Else it is unknown, not sound.
+    /// Nothing in the file itself says that it is whole. What does: a package manager's digest; that the damage shows
+    /// in the part which this loader does not run. Else it is unknown, not sound.
     void not_verified(const KernelImage& image, const std::string& about) {
         auto evidence = image.evidence;
         std::string text = fmt::format("{}: {}", about, image.soundness_text);
@@ -195,11 +229,14 @@ private:
         if (const auto digest = packaged(image)) {
             evidence.push_back(evidence_place(digest->list, digest->expected, digest->found));
             if (digest->same) {
-                ladder_.set(Stage::Kernel, State::Holds, fmt::format("{}; but it is byte by byte the file of the package {}", text, digest->package), evidence);
+                ladder_.set(Stage::Kernel, State::Holds,
+                            fmt::format("{}; but it is byte by byte the file of the package {}", text, digest->package),
+                            evidence);
                 return;
             }
             ladder_.add_finding(make_finding("file-differs-from-package",
-                                             fmt::format("{} is not the file that the package {} brought", entry_.kernel.front().place, digest->package),
+                                             fmt::format("{} is not the file that the package {} brought",
+                                                         entry_.kernel.front().place, digest->package),
                                              {evidence.back()}));
         }
         if (image.setup_damage && !entry_.real_mode) {
@@ -214,18 +251,23 @@ private:
         const auto& file = entry_.kernel.front();
         const auto root = named_root(machine_, entry_);
         const auto source = open_reference(file);
-        if (root.volume == nullptr || root.volume->by_kernel() == nullptr || source == nullptr || image.release.empty()) return std::nullopt;
+        if (root.volume == nullptr || root.volume->by_kernel() == nullptr || source == nullptr || image.release.empty())
+            return std::nullopt;
         // A volume of its own for /boot shows its files without that directory.
-        const std::string path = file.volume == root.volume || file.real_path.starts_with("/boot/") ? file.real_path : "/boot" + file.real_path;
-        return PackageLists(*root.volume->by_kernel()).digest(path, *source, {"linux-image-" + image.release, "linux-image-unsigned-" + image.release});
+        const std::string path = file.volume == root.volume || file.real_path.starts_with("/boot/")
+                                     ? file.real_path
+                                     : "/boot" + file.real_path;
+        return PackageLists(*root.volume->by_kernel())
+            .digest(path, *source, {"linux-image-" + image.release, "linux-image-unsigned-" + image.release});
     }
 
     /// Loaders that start the kernel in real mode run its set-up code; GRUB 2 skips it.
     bool setup_breaks(const KernelImage& image, const std::string& about) {
         if (!entry_.real_mode || !image.setup_damage) return false;
         const Error& damage = *image.setup_damage;
-        ladder_.breaks(Stage::Kernel, "kernel-setup-damaged", fmt::format("{}: {}, and {} runs it", about, damage.what, menu_.loader), {evidence_error(damage)},
-                       "(nothing, or: No setup signature found...)");
+        ladder_.breaks(Stage::Kernel, "kernel-setup-damaged",
+                       fmt::format("{}: {}, and {} runs it", about, damage.what, menu_.loader),
+                       {evidence_error(damage)}, "(nothing, or: No setup signature found...)");
         return true;
     }
 
@@ -241,21 +283,24 @@ private:
 
     /// The RAM disk files that reach the kernel: all of them or none.
     [[nodiscard]] bool ramdisk_files() const {
-        return !entry_.ramdisks.empty() && std::ranges::all_of(entry_.ramdisks, [](const FileReference& f) { return f.found(); });
+        return !entry_.ramdisks.empty() &&
+               std::ranges::all_of(entry_.ramdisks, [](const FileReference& f) { return f.found(); });
     }
 
-    bool judge_the_ramdisk(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk, const Result<Ramdisk>* held) {
+    bool judge_the_ramdisk(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk,
+                           const Result<Ramdisk>* held) {
         if (ramdisk != nullptr) {
             auto result = judge_ramdisk(*ramdisk, demand, arguments_);
             for (const auto& file : entry_.ramdisks)
-                result.evidence.insert(result.evidence.begin(),
-                                       evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
+                result.evidence.insert(
+                    result.evidence.begin(),
+                    evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
             ladder_.set(Stage::Ramdisk, result);
             return result.state != State::Breaks && !ramdisk->too_large;
         }
         if (held != nullptr) {
-            ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(), {evidence_error(held->error())},
-                           std::string(mount_panic));
+            ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(),
+                           {evidence_error(held->error())}, std::string(mount_panic));
             return false;
         }
         // The kernel starts without a RAM disk: does it need one?
@@ -268,19 +313,22 @@ private:
             code = "ramdisk-missing";
             what = fmt::format("the RAM disk {} is not there, and the kernel is started without it", missing->written);
             auto line = evidence_line(entry_.place, missing->line, missing->written, *missing->error);
-            if (!missing->near_misses.empty()) line.found += fmt::format("; there is {}", fmt::join(missing->near_misses, ", "));
+            if (!missing->near_misses.empty())
+                line.found += fmt::format("; there is {}", fmt::join(missing->near_misses, ", "));
             evidence.push_back(std::move(line));
             symptom = fmt::format("error: {}\n{}", *missing->error, mount_panic);
         } else {
             evidence.push_back(entry_line());
         }
         using Kind = RootReference::Kind;
-        const bool kernel_can_name = ((root.kind == Kind::PartUuid || root.kind == Kind::PartLabel) && !std::string_view(root.written).starts_with("/dev/")) ||
+        const bool kernel_can_name = ((root.kind == Kind::PartUuid || root.kind == Kind::PartLabel) &&
+                                      !std::string_view(root.written).starts_with("/dev/")) ||
                                      root.kind == Kind::Device || root.kind == Kind::Number;
         if (!kernel_can_name) {
             ladder_.breaks(Stage::Ramdisk, code,
-                           fmt::format("{}; without one the kernel cannot resolve root={}", what, root.written.empty() ? "(absent)" : root.written), evidence,
-                           symptom);
+                           fmt::format("{}; without one the kernel cannot resolve root={}", what,
+                                       root.written.empty() ? "(absent)" : root.written),
+                           evidence, symptom);
             return false;
         }
         const auto drivers = judge_root_drivers(nullptr, demand);
@@ -292,19 +340,28 @@ private:
             ladder_.set(Stage::Ramdisk, State::Unknown, fmt::format("{}; {}", what, drivers.text), evidence);
             return true;
         }
-        ladder_.set(Stage::Ramdisk, State::NotNeeded, fmt::format("{}; the kernel has what it needs built in: {}", what, drivers.text), evidence);
+        ladder_.set(Stage::Ramdisk, State::NotNeeded,
+                    fmt::format("{}; the kernel has what it needs built in: {}", what, drivers.text), evidence);
         return true;
     }
 
     [[nodiscard]] std::string not_found_symptom(const std::string& written, const Ramdisk* ramdisk) const {
-        if (ramdisk == nullptr) return fmt::format("VFS: Cannot open root device \"{}\" or unknown-block(0,0): error -6\n{}", written, mount_panic);
-        return fmt::format("Gave up waiting for root file system device.\nALERT! {} does not exist. Dropping to a shell!", written);
+        if (ramdisk == nullptr)
+            return fmt::format("VFS: Cannot open root device \"{}\" or unknown-block(0,0): error -6\n{}", written,
+                               mount_panic);
+        return fmt::format(
+            "Gave up waiting for root file system device.\nALERT! {} does not exist. Dropping to a shell!", written);
     }
 
     /// A device name of a kind that none of the drivers at hand gives: /dev/sda with nothing but virtio_blk.
-    [[nodiscard]] static std::optional<std::string> disk_name_impossible(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
-        if (root.kind != RootReference::Kind::Device || ramdisk == nullptr || ramdisk->modules.empty()) return std::nullopt;
-        const std::string_view name = std::string_view(root.written).starts_with("/dev/") ? std::string_view(root.written).substr(5) : std::string_view{};
+    [[nodiscard]] static std::optional<std::string> disk_name_impossible(const RootReference& root,
+                                                                         const RootDemand& demand,
+                                                                         const Ramdisk* ramdisk) {
+        if (root.kind != RootReference::Kind::Device || ramdisk == nullptr || ramdisk->modules.empty())
+            return std::nullopt;
+        const std::string_view name = std::string_view(root.written).starts_with("/dev/")
+                                          ? std::string_view(root.written).substr(5)
+                                          : std::string_view{};
         struct Kind {
             std::string_view names, module, option;
         };
@@ -315,7 +372,8 @@ private:
         const Kind* wanted = nullptr;
         bool other = false;
         for (const auto& kind : kinds) {
-            const bool there = ramdisk->has_module(kind.module) || demand.config.find(kind.option) != std::string::npos ||
+            const bool there = ramdisk->has_module(kind.module) ||
+                               demand.config.find(kind.option) != std::string::npos ||
                                demand.builtin.find(fmt::format("/{}.ko", kind.module)) != std::string::npos;
             if (name.starts_with(kind.names)) {
                 if (there) return std::nullopt;
@@ -330,8 +388,10 @@ private:
             const auto told = demand.kernel_mentions("Attached SCSI %sdisk");
             if (!told || *told) return std::nullopt;
         }
-        return fmt::format("root={}: no driver at hand gives disks such names ({} is neither in the RAM disk nor known to be built in)", root.written,
-                           wanted->module);
+        return fmt::format(
+            "root={}: no driver at hand gives disks such names ({} is neither in the RAM disk nor known to be built "
+            "in)",
+            root.written, wanted->module);
     }
 
     /// rootfstype= that the kernel's drivers would not mount this with; none: it fits, or none is given.
@@ -342,7 +402,8 @@ private:
     }
 
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
-        const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {}, root.written.empty() ? "no root=" : "root=" + root.written);
+        const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {},
+                                             root.written.empty() ? "no root=" : "root=" + root.written);
         if (root.kind == RootReference::Kind::Absent) {
             ladder_.breaks(Stage::Root, "root-not-named", "the kernel's command line has no root=", {where},
                            "No root device specified. Boot arguments must include a root= parameter.");
@@ -353,9 +414,11 @@ private:
             if (drivers.state == State::Breaks && ramdisk->damage) {
                 // The archive that the drivers were in is the one that is damaged.
                 ladder_.breaks(
-                    Stage::Ramdisk, "ramdisk-damaged", fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
+                    Stage::Ramdisk, "ramdisk-damaged",
+                    fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
                     {evidence_error(*ramdisk->damage)},
-                    fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n", not_found_symptom(root.written, ramdisk)));
+                    fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n",
+                                not_found_symptom(root.written, ramdisk)));
                 return false;
             }
             if (drivers.state == State::Breaks) {
@@ -367,20 +430,24 @@ private:
             if (drivers.state == State::Holds) driver_text_ = drivers.text;
         }
         if (const auto why = disk_name_impossible(root, demand, ramdisk)) {
-            ladder_.breaks(Stage::Root, "root-device-name-wrong", *why, {where}, not_found_symptom(root.written, ramdisk));
+            ladder_.breaks(Stage::Root, "root-device-name-wrong", *why, {where},
+                           not_found_symptom(root.written, ramdisk));
             return false;
         }
         if (root.volume == nullptr) {
             if (root.cannot_tell) {
                 ladder_.set(Stage::Root, State::Unknown,
-                            fmt::format("root={} cannot be followed: {}", root.written, root.note.empty() ? "no known form" : root.note), {where});
+                            fmt::format("root={} cannot be followed: {}", root.written,
+                                        root.note.empty() ? "no known form" : root.note),
+                            {where});
                 return false;
             }
             auto evidence = std::vector<Evidence>{where};
             evidence.front().expected = "a volume that answers to it";
             if (!root.near.empty()) evidence.front().found += fmt::format("; but {}", fmt::join(root.near, ", "));
             ladder_.breaks(Stage::Root, "root-not-found",
-                           fmt::format("nothing on this machine answers to root={}{}", root.written, root.note.empty() ? "" : " (" + root.note + ")"),
+                           fmt::format("nothing on this machine answers to root={}{}", root.written,
+                                       root.note.empty() ? "" : " (" + root.note + ")"),
                            std::move(evidence), not_found_symptom(root.written, ramdisk));
             return false;
         }
@@ -389,7 +456,8 @@ private:
         if (disk != nullptr && disk->table.refused_by_kernel && !rescued) {
             ladder_.breaks(Stage::Root, "root-table-refused",
                            disk->table.kind == TableKind::Gpt
-                               ? "the kernel sees no partitions: the primary GPT is not sound, and the command line does not say gpt"
+                               ? "the kernel sees no partitions: the primary GPT is not sound, and the command line "
+                                 "does not say gpt"
                                : "the kernel sees no partitions: a status byte in the table is neither 00 nor 80",
                            {where}, not_found_symptom(root.written, ramdisk));
             return false;
@@ -397,9 +465,12 @@ private:
         auto mount = judge_root_mount(*root.volume);
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
             ladder_.breaks(Stage::Root, "root-type-wrong",
-                           fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place, root.volume->info.kind),
+                           fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place,
+                                       root.volume->info.kind),
                            {where, evidence_place(root.volume->place, *wrong, root.volume->info.kind)},
-                           ramdisk != nullptr ? fmt::format("mount: mounting {} on /root failed: Invalid argument", root.written) : std::string(mount_panic));
+                           ramdisk != nullptr
+                               ? fmt::format("mount: mounting {} on /root failed: Invalid argument", root.written)
+                               : std::string(mount_panic));
             return false;
         }
         mount.evidence.insert(mount.evidence.begin(), where);
@@ -409,8 +480,10 @@ private:
             mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
             if (!driver_text_.empty()) mount.text += "; " + driver_text_;
             if (root.depends_on_hardware) {
-                mount.findings.push_back(
-                    make_finding("root-device-name", fmt::format("root={} depends on how this machine's kernel names its disks", root.written), {where}));
+                mount.findings.push_back(make_finding(
+                    "root-device-name",
+                    fmt::format("root={} depends on how this machine's kernel names its disks", root.written),
+                    {where}));
             }
             if (!driver_note_.empty()) {
                 mount.state = State::Unknown;
@@ -436,13 +509,14 @@ private:
 }  // namespace
 
 std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, bool efi_stub) {
-    const std::string key =
-        fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0, efi_stub ? "e" : "");
+    const std::string key = fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file,
+                                        file.part ? file.part->first : 0, efi_stub ? "e" : "");
     auto& slot = kernels_[key];
     if (!slot) {
         const auto source = open_reference(file);
-        slot = std::make_shared<const Result<KernelImage>>(source ? inspect_kernel(*source, !efi_stub)
-                                                                  : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
+        slot = std::make_shared<const Result<KernelImage>>(
+            source ? inspect_kernel(*source, !efi_stub)
+                   : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
     }
     return slot;
 }
@@ -458,14 +532,19 @@ std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelI
 std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
     std::string key;
     for (const auto& file : files)
-        key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file, file.part ? file.part->first : 0);
+        key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file,
+                           file.part ? file.part->first : 0);
     auto& slot = ramdisks_[key];
     if (!slot) {
         std::vector<Source> parts;
         for (const auto& file : files)
             if (auto source = open_reference(file)) parts.push_back(std::move(source));
-        if (parts.empty()) slot = std::make_shared<const Result<Ramdisk>>(fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
-        else slot = std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
+        if (parts.empty())
+            slot = std::make_shared<const Result<Ramdisk>>(
+                fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
+        else
+            slot =
+                std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
     }
     return slot;
 }
@@ -475,8 +554,9 @@ namespace {
 const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
     const auto& start = *entry.windows;
     auto same = [](std::string_view a, std::string_view b) {
-        return std::ranges::equal(a, b,
-                                  [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
+        return std::ranges::equal(a, b, [](char x, char y) {
+            return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
+        });
     };
     const InstalledSystem* only = nullptr;
     std::size_t windows = 0;
@@ -489,11 +569,13 @@ const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<
     // An entry that leads nowhere was meant for the system whose directory it names, or for the only one there is.
     const InstalledSystem* named = nullptr;
     for (const auto& s : systems)
-        if (s.kind == SystemKind::Windows && same(s.directory, start.directory)) named = named == nullptr ? &s : nullptr;
+        if (s.kind == SystemKind::Windows && same(s.directory, start.directory))
+            named = named == nullptr ? &s : nullptr;
     if (named != nullptr && (start.system == nullptr || entry.stops_at)) return named;
     if (start.loader.volume != nullptr)
         for (const auto& s : systems)
-            if (s.kind == SystemKind::Windows && s.volume == start.loader.volume && start.loader.real_path.size() > s.directory.size() &&
+            if (s.kind == SystemKind::Windows && s.volume == start.loader.volume &&
+                start.loader.real_path.size() > s.directory.size() &&
                 same(std::string_view(start.loader.real_path).substr(0, s.directory.size()), s.directory))
                 return &s;
     return windows == 1 ? only : nullptr;
@@ -511,11 +593,13 @@ RootReference named_root(const Machine& machine, const MenuEntry& entry) {
     return resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
 }
 
-const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
+const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
+                                 const std::vector<InstalledSystem>& systems) {
     if (entry.windows) return windows_system(entry, systems);
     auto system_on = [&](const Volume* volume) -> const InstalledSystem* {
-        const auto found =
-            std::ranges::find_if(systems, [&](const InstalledSystem& s) { return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux; });
+        const auto found = std::ranges::find_if(systems, [&](const InstalledSystem& s) {
+            return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux;
+        });
         return found != systems.end() ? &*found : nullptr;
     };
     const auto root = named_root(machine, entry);
@@ -523,7 +607,8 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     if (root.volume != nullptr && root.volume->unread()) return nullptr;
     if (root.kind == RootReference::Kind::Absent && is_other_program(entry)) return nullptr;
     for (const auto& kernel : entry.kernel)
-        if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload) return system;
+        if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload)
+            return system;
     const auto lies_on = [](const FileReference& kernel, const Volume& medium) {
         if (kernel.volume == &medium || kernel.place.starts_with(medium.place + ":")) return true;
         // A boot image of the same disc.
@@ -531,17 +616,23 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
     };
     for (const auto& kernel : entry.kernel)
         for (const auto& system : systems)
-            if (system.kind == SystemKind::Medium && entry.kind != EntryKind::Chainload && lies_on(kernel, *system.volume)) return &system;
-    // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant, if it lies on the
-    // same disk and nothing else could hold the root.
-    const bool kernel_there = !entry.kernel.empty() && entry.kernel.front().found() && entry.kernel.front().volume != nullptr;
+            if (system.kind == SystemKind::Medium && entry.kind != EntryKind::Chainload &&
+                lies_on(kernel, *system.volume))
+                return &system;
+    // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant, if it lies on
+    // the same disk and nothing else could hold the root.
+    const bool kernel_there =
+        !entry.kernel.empty() && entry.kernel.front().found() && entry.kernel.front().volume != nullptr;
     const auto linux_systems = std::ranges::count(systems, SystemKind::Linux, &InstalledSystem::kind);
-    if (root.volume != nullptr || root.cannot_tell || linux_systems != 1 || entry.kind != EntryKind::Linux || !kernel_there) return nullptr;
+    if (root.volume != nullptr || root.cannot_tell || linux_systems != 1 || entry.kind != EntryKind::Linux ||
+        !kernel_there)
+        return nullptr;
     const auto only = std::ranges::find(systems, SystemKind::Linux, &InstalledSystem::kind);
     return only->volume->disk == entry.kernel.front().volume->disk ? &*only : nullptr;
 }
 
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around) {
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder,
+                const LinuxSurroundings& around) {
     LinuxWalk(machine, entry, menu, artifacts, ladder, around).run();
 }
 

@@ -34,7 +34,8 @@ RootReference named_root(const Machine& machine, const MenuEntry& entry);
 
 /// The system that `entry` starts: what its root= names, else where its kernel lies; for Windows the directory its
 /// entry names. Null: none of `systems`.
-const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry, const std::vector<InstalledSystem>& systems);
+const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
+                                 const std::vector<InstalledSystem>& systems);
 
 /// What the way to an entry says about the machine.
 struct LinuxSurroundings {
@@ -46,6 +47,7 @@ struct LinuxSurroundings {
 };
 
 /// Sets the rungs from `entry` on. What a loader does when the kernel is refused is already in the entry.
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder, const LinuxSurroundings& around = {});
+void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder,
+                const LinuxSurroundings& around = {});
 
 }  // namespace herberge::chain

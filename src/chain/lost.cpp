@@ -52,7 +52,8 @@ std::vector<Stray> strays(const Machine& machine) {
         const std::uint64_t end = disk.source->size() / 512;
         int logical = 5;
         for (std::uint64_t lba = step_sectors; lba < end && looked < most_places; lba += step_sectors) {
-            const auto known = std::ranges::find_if(disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba && !p.extended(); });
+            const auto known = std::ranges::find_if(
+                disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba && !p.extended(); });
             if (known != disk.table.partitions.end() && known->logical) ++logical;
             if (!is_free(disk, lba)) {
                 // Skip to the end of the volume that lies here.
@@ -62,12 +63,14 @@ std::vector<Stray> strays(const Machine& machine) {
                 continue;
             }
             ++looked;
-            const auto source = slice(disk.source, lba * 512, (end - lba) * 512, fmt::format("d{}@{}", disk.number, lba * 512));
+            const auto source =
+                slice(disk.source, lba * 512, (end - lba) * 512, fmt::format("d{}@{}", disk.number, lba * 512));
             auto info = recognise_plain_volume(*source);
             if (info.kind.empty() || info.size == 0 || info.size > source->size()) continue;
             const bool among_logical = home_of_logical(disk, lba) != nullptr;
-            out.push_back(
-                {&disk, lba, slice(disk.source, lba * 512, info.size, fmt::format("d{}@{}", disk.number, lba * 512)), info, among_logical ? logical : 0});
+            out.push_back({&disk, lba,
+                           slice(disk.source, lba * 512, info.size, fmt::format("d{}@{}", disk.number, lba * 512)),
+                           info, among_logical ? logical : 0});
             if (among_logical) ++logical;
             lba += info.size / 512 / step_sectors * step_sectors;
             if (info.size / 512 % step_sectors == 0) lba -= step_sectors;
@@ -99,7 +102,8 @@ std::string name_of_system(const Stray& stray) {
 bool names_missing_volume(const Machine& machine, const MenuEntry& entry) {
     const auto root = named_root(machine, entry);
     using Kind = RootReference::Kind;
-    const bool by_name = root.kind == Kind::Uuid || root.kind == Kind::Label || root.kind == Kind::PartUuid || root.kind == Kind::Device;
+    const bool by_name =
+        root.kind == Kind::Uuid || root.kind == Kind::Label || root.kind == Kind::PartUuid || root.kind == Kind::Device;
     return (by_name && root.volume == nullptr && !root.cannot_tell) || entry.stop_code == "entry-device-missing";
 }
 
@@ -108,7 +112,8 @@ std::string entry_screen(const MenuEntry& entry, const Menu& menu) {
     std::vector<std::string> lines;
     // Autoloading drivers can add dozens of lines; the ones that tell the cause remain.
     for (const auto& message : entry.messages)
-        if (message.text.find(".mod' not found") == std::string::npos || entry.messages.size() <= most) lines.push_back(message.text);
+        if (message.text.find(".mod' not found") == std::string::npos || entry.messages.size() <= most)
+            lines.push_back(message.text);
     if (lines.size() > most) lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(most));
     if (!menu.after_error.empty()) lines.push_back(menu.after_error);
     return fmt::format("{}", fmt::join(lines, "\n"));
@@ -126,16 +131,21 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
         if (std::ranges::any_of(out, [&](const LostSystem& l) { return l.wanted == lost.wanted; })) continue;
         for (const auto& stray : found) {
             using Kind = RootReference::Kind;
-            const bool same = (root.kind == Kind::Uuid && stray.info.uuid == root.value) || (root.kind == Kind::Label && stray.info.label == root.value);
+            const bool same = (root.kind == Kind::Uuid && stray.info.uuid == root.value) ||
+                              (root.kind == Kind::Label && stray.info.label == root.value);
             if (!same) continue;
             lost.found = true;
             lost.name = name_of_system(stray);
             if (stray.number != 0) lost.place = fmt::format("d{}p{}", stray.disk->number, stray.number);
-            lost.text = fmt::format("“{}” starts a system whose volume ({}, {}) begins at sector {}, but no partition leads there", route->entry->title,
-                                    stray.info.kind, root.written, stray.lba);
-            lost.evidence = {
-                evidence_line(route->entry->place, route->entry->line, root.written, "on no partition"),
-                Evidence{DiskRange{stray.disk->number, stray.lba * 512, 4096}, {}, {}, {}, fmt::format("{} with that UUID or label", stray.info.kind)}};
+            lost.text = fmt::format(
+                "“{}” starts a system whose volume ({}, {}) begins at sector {}, but no partition leads there",
+                route->entry->title, stray.info.kind, root.written, stray.lba);
+            lost.evidence = {evidence_line(route->entry->place, route->entry->line, root.written, "on no partition"),
+                             Evidence{DiskRange{stray.disk->number, stray.lba * 512, 4096},
+                                      {},
+                                      {},
+                                      {},
+                                      fmt::format("{} with that UUID or label", stray.info.kind)}};
             for (const auto& finding : stray.disk->table.findings)
                 if (finding.code.starts_with("mbr-chain") && !finding.evidence.empty()) {
                     lost.text += "; " + finding.text;

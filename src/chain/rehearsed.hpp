@@ -15,8 +15,10 @@ std::string rehearsal_screen(const Rehearsal& rehearsal);
 /// Code read from sector `lba` of the disk was entered.
 bool reaches_sector(const Rehearsal& rehearsal, int disk, std::uint64_t lba);
 
-/// Confirms or contradicts what was decoded of a loader's first part at `place`; `own` is the stage that part counts as.
-void compare_with_loader(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal, Ladder& ladder);
+/// Confirms or contradicts what was decoded of a loader's first part at `place`; `own` is the stage that part counts
+/// as.
+void compare_with_loader(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal,
+                         Ladder& ladder);
 /// Whether the first code has read all that it must before it leaves real mode; a break at `loader` when it has not.
 void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal, Ladder& ladder);
 /// Judges a volume's boot sector of no loader with a name, started directly.

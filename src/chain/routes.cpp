@@ -16,7 +16,9 @@ constexpr std::size_t most_routes = 2000;
 constexpr std::string_view silent = "(nothing: the screen stays as the firmware left it)";
 
 /// What a BIOS says of a disc that it does not start.
-std::string disc_refused(int code) { return fmt::format("Boot failed: Could not read from CDROM (code {:04x})", static_cast<unsigned>(code)); }
+std::string disc_refused(int code) {
+    return fmt::format("Boot failed: Could not read from CDROM (code {:04x})", static_cast<unsigned>(code));
+}
 
 /// A disc in an optical drive: true when the firmware starts it.
 bool disc_starts(const Disk& disk, Ladder& ladder, std::vector<Evidence>& refused, std::vector<std::string>& said) {
@@ -28,18 +30,24 @@ bool disc_starts(const Disk& disk, Ladder& ladder, std::vector<Evidence>& refuse
     }
     const auto& image = catalogue.images.front();
     if (!disk.source->bytes(image.offset, std::max<std::uint64_t>(image.sectors, 1) * 512)) {
-        refused.push_back(evidence_bytes(*disk.source, image.entry_at + 8, 4, "a boot image on the medium", fmt::format("block {}", image.offset / 2048)));
+        refused.push_back(evidence_bytes(*disk.source, image.entry_at + 8, 4, "a boot image on the medium",
+                                         fmt::format("block {}", image.offset / 2048)));
         said.push_back(disc_refused(12));
         return false;
     }
-    std::vector<Evidence> evidence{evidence_bytes(*disk.source, image.entry_at, 32, {}, fmt::format("{} sectors from byte {}", image.sectors, image.offset))};
+    std::vector<Evidence> evidence{evidence_bytes(*disk.source, image.entry_at, 32, {},
+                                                  fmt::format("{} sectors from byte {}", image.sectors, image.offset))};
     evidence.insert(evidence.end(), refused.begin(), refused.end());
     ladder.set(Stage::Firmware, State::Holds,
-               fmt::format("a BIOS starts the disc d{}: its boot catalogue names a boot image ({})", disk.number, emulation_name(image.emulation)), evidence);
+               fmt::format("a BIOS starts the disc d{}: its boot catalogue names a boot image ({})", disk.number,
+                           emulation_name(image.emulation)),
+               evidence);
     if (!catalogue.checksum_holds)
-        ladder.add_finding(make_finding("disc-catalogue-checksum",
-                                        fmt::format("the validation entry of d{}'s boot catalogue fails its checksum; some firmware refuses it", disk.number),
-                                        {evidence_bytes(*disk.source, catalogue.offset, 32, "words that add up to 0", "another sum")}));
+        ladder.add_finding(make_finding(
+            "disc-catalogue-checksum",
+            fmt::format("the validation entry of d{}'s boot catalogue fails its checksum; some firmware refuses it",
+                        disk.number),
+            {evidence_bytes(*disk.source, catalogue.offset, 32, "words that add up to 0", "another sum")}));
     return true;
 }
 
@@ -53,7 +61,8 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
         }
         if (disk.emulation != Emulation::None && !disk.problem) {
             ladder.set(Stage::Firmware, State::Holds,
-                       fmt::format("a BIOS starts the disc d{} {}: its boot catalogue names the image", disk.number, emulation_name(disk.emulation)),
+                       fmt::format("a BIOS starts the disc d{} {}: its boot catalogue names the image", disk.number,
+                                   emulation_name(disk.emulation)),
                        {evidence_bytes(*disk.source, 0, 512)});
             return &disk;
         }
@@ -62,7 +71,8 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
             continue;
         }
         if (disk.source->size() < 512) {
-            refused.push_back(evidence_place(fmt::format("d{}", disk.number), "at least one sector", size_text(disk.source->size())));
+            refused.push_back(
+                evidence_place(fmt::format("d{}", disk.number), "at least one sector", size_text(disk.source->size())));
             continue;
         }
         const auto mark = disk.source->bytes(510, 2);
@@ -76,7 +86,9 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
         }
         std::vector<Evidence> evidence{evidence_bytes(*disk.source, 510, 2, "55 aa", "55 aa")};
         evidence.insert(evidence.end(), refused.begin(), refused.end());
-        ladder.set(Stage::Firmware, State::Holds, fmt::format("a BIOS starts d{}: its first sector carries the signature 55AA", disk.number), evidence);
+        ladder.set(Stage::Firmware, State::Holds,
+                   fmt::format("a BIOS starts d{}: its first sector carries the signature 55AA", disk.number),
+                   evidence);
         return &disk;
     }
     if (said.size() < machine.disks.size()) said.emplace_back("Boot failed: not a bootable disk");
@@ -84,19 +96,20 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
     std::string why = "no disk has a first sector that a BIOS would start";
     if (std::ranges::any_of(machine.disks, &Disk::optical)) why = "no medium is one that a BIOS would start";
     if (machine.disks.size() == 1 && machine.disks.front().optical)
-        why += ": " +
-               (machine.disks.front().catalogue->refused ? machine.disks.front().catalogue->refused->what : std::string("its boot image lies past its end"));
+        why += ": " + (machine.disks.front().catalogue->refused ? machine.disks.front().catalogue->refused->what
+                                                                : std::string("its boot image lies past its end"));
     ladder.breaks(Stage::Firmware, "firmware-nothing-to-start", why, refused, fmt::format("{}", fmt::join(said, "\n")));
     return nullptr;
 }
 
 void table_holds(const Disk& disk, Ladder& ladder) {
     if (disk.table.kind == TableKind::None || disk.table.partitions.empty())
-        ladder.set(Stage::PartitionTable, State::Holds, "no partition was needed so far", {evidence_bytes(*disk.source, 446, 64)});
+        ladder.set(Stage::PartitionTable, State::Holds, "no partition was needed so far",
+                   {evidence_bytes(*disk.source, 446, 64)});
     else
         ladder.set(Stage::PartitionTable, State::Holds,
-                   fmt::format("the {} names {} partition{}", disk.table.kind == TableKind::Gpt ? "GPT" : "MBR", disk.table.partitions.size(),
-                               disk.table.partitions.size() == 1 ? "" : "s"),
+                   fmt::format("the {} names {} partition{}", disk.table.kind == TableKind::Gpt ? "GPT" : "MBR",
+                               disk.table.partitions.size(), disk.table.partitions.size() == 1 ? "" : "s"),
                    {evidence_bytes(*disk.source, 446, 64)});
 }
 
@@ -114,7 +127,9 @@ bool all_zero(std::span<const std::uint8_t> bytes) {
 }
 
 /// The code of a boot sector without its parameter block: that block survives what wipes the code.
-std::span<const std::uint8_t> code_of(std::span<const std::uint8_t> sector, bool volume) { return volume ? sector.subspan(90, 420 - 0) : sector.first(440); }
+std::span<const std::uint8_t> code_of(std::span<const std::uint8_t> sector, bool volume) {
+    return volume ? sector.subspan(90, 420 - 0) : sector.first(440);
+}
 
 class Finder {
 public:
@@ -145,15 +160,18 @@ private:
     }
 
     void step(std::string from, std::string to, std::string label, bool unattended, bool broken) {
-        const bool known = std::ranges::any_of(out_.steps, [&](const StartEdge& s) { return s.from == from && s.to == to && s.label == label; });
+        const bool known = std::ranges::any_of(
+            out_.steps, [&](const StartEdge& s) { return s.from == from && s.to == to && s.label == label; });
         if (!known) out_.steps.push_back({std::move(from), std::move(to), std::move(label), unattended, broken});
     }
 
     /// A disk's first sector, started by the firmware or by another loader.
     void first_sector(const BootPlace& place, Route route, bool by_firmware) {
         if (place.image != 0)
-            route.ladder.set(Stage::PartitionTable, State::NotNeeded, "a disc is started by its boot catalogue; no partition table is looked at");
-        else if (by_firmware || route.ladder.at(Stage::PartitionTable).state != State::Holds) table_holds(*place.disk, route.ladder);
+            route.ladder.set(Stage::PartitionTable, State::NotNeeded,
+                             "a disc is started by its boot catalogue; no partition table is looked at");
+        else if (by_firmware || route.ladder.at(Stage::PartitionTable).state != State::Holds)
+            table_holds(*place.disk, route.ladder);
         started(place, std::move(route), by_firmware);
     }
 
@@ -162,10 +180,11 @@ private:
         const Stage own = place.volume != nullptr ? Stage::BootSector : Stage::BootCode;
         const std::pair here{place.disk->number, place.lba};
         if (std::ranges::find(path_, here) != path_.end()) {
-            route.ladder.breaks(Stage::Entry, "chain-loop",
-                                fmt::format("{} is started again: the loaders start each other in a circle{}", place.text(),
-                                            route.chosen.empty() ? "" : fmt::format(" ({})", fmt::join(route.chosen, " → "))),
-                                {place.evidence(0, 512)}, "(the same menu comes again and again)");
+            route.ladder.breaks(
+                Stage::Entry, "chain-loop",
+                fmt::format("{} is started again: the loaders start each other in a circle{}", place.text(),
+                            route.chosen.empty() ? "" : fmt::format(" ({})", fmt::join(route.chosen, " → "))),
+                {place.evidence(0, 512)}, "(the same menu comes again and again)");
             end(std::move(route));
             return;
         }
@@ -189,7 +208,8 @@ private:
         if (place.volume != nullptr) route.passed.push_back(place.volume);
         const auto sector = place.disk->source->bytes(place.lba * 512, 512);
         if (!sector) {
-            route.ladder.breaks(own, "boot-code-unreadable", fmt::format("{} cannot be read", place.text()), {evidence_error(sector.error())}, "");
+            route.ladder.breaks(own, "boot-code-unreadable", fmt::format("{} cannot be read", place.text()),
+                                {evidence_error(sector.error())}, "");
             end(std::move(route));
             return;
         }
@@ -202,8 +222,10 @@ private:
             reaches_sector(*rehearsal, place.disk->number, *run->next_sector)) {
             // What the bytes are, and what they do: where the two disagree, the running code is what the machine has.
             route.ladder.add_finding(
-                make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, the code goes on all the same", run->stop_reason),
-                             {run->stop_evidence.empty() ? place.evidence(0, 3) : run->stop_evidence.front(), rehearsal_evidence(*rehearsal)}));
+                make_finding("rehearsal-contradicts",
+                             fmt::format("{}; run in an emulated PC, the code goes on all the same", run->stop_reason),
+                             {run->stop_evidence.empty() ? place.evidence(0, 3) : run->stop_evidence.front(),
+                              rehearsal_evidence(*rehearsal)}));
             place.seen_working = true;
             run = run_loader(machine_, place);
         }
@@ -212,9 +234,11 @@ private:
             return;
         }
         if (all_zero(code_of(*sector, place.volume != nullptr))) {
-            route.ladder.breaks(
-                own, own == Stage::BootCode ? "boot-code-empty" : "boot-sector-empty", fmt::format("the code area of {} is empty", place.text()),
-                {place.evidence(place.volume != nullptr ? 90 : 0, place.volume != nullptr ? 420 : 440, "boot code", "zeros")}, std::string(silent));
+            route.ladder.breaks(own, own == Stage::BootCode ? "boot-code-empty" : "boot-sector-empty",
+                                fmt::format("the code area of {} is empty", place.text()),
+                                {place.evidence(place.volume != nullptr ? 90 : 0, place.volume != nullptr ? 420 : 440,
+                                                "boot code", "zeros")},
+                                std::string(silent));
             end(std::move(route));
             return;
         }
@@ -230,12 +254,16 @@ private:
                 route.ladder.set(
                     Stage::BootCode, State::Holds,
                     rehearsal ? fmt::format("run in an emulated PC, it starts the {} boot sector", next->place)
-                              : fmt::format("its code is not decoded; if it starts the active partition, that is {}", next->place),
-                    {evidence_bytes(*place.disk->source, 0, 440), rehearsal ? rehearsal_evidence(*rehearsal) : evidence_bytes(*place.disk->source, 446, 64)});
-                route.ladder.support(Stage::PartitionTable, fmt::format("; {} is the active one", next->place), evidence_bytes(*place.disk->source, 446, 64));
+                              : fmt::format("its code is not decoded; if it starts the active partition, that is {}",
+                                            next->place),
+                    {evidence_bytes(*place.disk->source, 0, 440),
+                     rehearsal ? rehearsal_evidence(*rehearsal) : evidence_bytes(*place.disk->source, 446, 64)});
+                route.ladder.support(Stage::PartitionTable, fmt::format("; {} is the active one", next->place),
+                                     evidence_bytes(*place.disk->source, 446, 64));
                 step(place.text(), fmt::format("{} boot sector", next->place), {}, route.unattended, false);
                 const auto where = next->source->locate(0, 512);
-                const BootPlace sector{place.disk, next, where.empty() ? 0 : where.front().offset / 512, place.first_drive, false, 0};
+                const BootPlace sector{place.disk,        next,  where.empty() ? 0 : where.front().offset / 512,
+                                       place.first_drive, false, 0};
                 const auto code = next->source->bytes(0, 512);
                 // A boot sector with a loader's name is decoded; others are judged by the same rehearsal.
                 if (code && !identify_loader(*code).empty()) {
@@ -247,7 +275,9 @@ private:
         }
         if (!rehearsal) {
             if (route.ladder.at(own).state == State::NotReached)
-                route.ladder.set(own, State::Unknown, fmt::format("the code of {} is none that is decoded here", place.text()), {place.evidence(0, 440)});
+                route.ladder.set(own, State::Unknown,
+                                 fmt::format("the code of {} is none that is decoded here", place.text()),
+                                 {place.evidence(0, 440)});
             end(std::move(route));
             return;
         }
@@ -258,7 +288,8 @@ private:
 
     [[nodiscard]] const Volume* started_volume(const Rehearsal& rehearsal) const {
         for (const auto& e : rehearsal.events)
-            if (e.kind == RehearsalEventKind::Transfer && e.stage == Stage::BootSector && e.range && e.range->offset % 512 == 0)
+            if (e.kind == RehearsalEventKind::Transfer && e.stage == Stage::BootSector && e.range &&
+                e.range->offset % 512 == 0)
                 return volume_starting_at(machine_, e.range->disk, e.range->offset / 512);
         return nullptr;
     }
@@ -268,7 +299,8 @@ private:
         return machine_.volume(disk.number, disk.table.first_active()->number);
     }
 
-    void loader(const BootPlace& place, LoaderRun run, Route route, Stage own, bool by_firmware, const std::optional<Rehearsal>& rehearsal) {
+    void loader(const BootPlace& place, LoaderRun run, Route route, Stage own, bool by_firmware,
+                const std::optional<Rehearsal>& rehearsal) {
         out_.loaders.push_back(std::move(run));
         const LoaderRun& r = out_.loaders.back();
         auto& ladder = route.ladder;
@@ -281,15 +313,16 @@ private:
                        place.image != 0 ? std::string("a disc's boot image is the loader itself")
                                         : fmt::format("{}'s first sector loads the loader directly", r.name));
         if (stops != own) ladder.go_on(own, State::Holds, r.first_sector_text, {place.evidence(0, 440)});
-        if (!stops || (*stops > Stage::Loader)) ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+        if (!stops || (*stops > Stage::Loader))
+            ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
         if (stops && r.untold) {
             ladder.set(*stops, State::Unknown, r.stop_reason, r.stop_evidence);
             if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
             end(std::move(route));
             return;
         }
-        if (stops && *stops <= Stage::Loader && rehearsal && of_layout(r.stop_code) && rehearsal->end == RehearsalEnd::UntilReached &&
-            works_all_the_same(place, r, own, ladder)) {
+        if (stops && *stops <= Stage::Loader && rehearsal && of_layout(r.stop_code) &&
+            rehearsal->end == RehearsalEnd::UntilReached && works_all_the_same(place, r, own, ladder)) {
             end(std::move(route));
             return;
         }
@@ -306,8 +339,11 @@ private:
             compare_with_loader(place, r, own, *rehearsal, ladder);
             parts_loaded(place, r, own, *rehearsal, ladder);
         }
-        if (rehearsing_ && !r.differing.empty() && r.unpacked != nullptr && !ladder.first_break()) prove_start_up(place, r, ladder);
-        if (rehearsing_ && path_.size() <= 2 && route.chosen.empty() && !r.proof.empty() && !r.parts_proven && !ladder.first_break()) prove(place, r, ladder);
+        if (rehearsing_ && !r.differing.empty() && r.unpacked != nullptr && !ladder.first_break())
+            prove_start_up(place, r, ladder);
+        if (rehearsing_ && path_.size() <= 2 && route.chosen.empty() && !r.proof.empty() && !r.parts_proven &&
+            !ladder.first_break())
+            prove(place, r, ladder);
         if (ladder.first_break()) {
             end(std::move(route));
             return;
@@ -320,8 +356,8 @@ private:
 
     /// Statements about where a loader's parts lie: wrong where the layout is one that the decoder does not know.
     static bool of_layout(std::string_view code) {
-        return code == "grub-core-pointer" || code == "grub-core-first-sector" || code == "grub-core-header" || code == "grub-disc-no-table" ||
-               code == "isolinux-pointer";
+        return code == "grub-core-pointer" || code == "grub-core-first-sector" || code == "grub-core-header" ||
+               code == "grub-disc-no-table" || code == "isolinux-pointer";
     }
 
     /// What was decoded says that it cannot work; run, it went on. How far? A menu, or a kernel, outranks the decoder.
@@ -330,16 +366,26 @@ private:
         options.most_instructions = 120'000'000;
         options.idle_instructions = 100'000'000;
         const auto rehearsal = rehearse_from(place, std::move(options));
-        if (rehearsal.end != RehearsalEnd::WaitsForKey && rehearsal.end != RehearsalEnd::KernelEntered && rehearsal.end != RehearsalEnd::Limit) return false;
+        if (rehearsal.end != RehearsalEnd::WaitsForKey && rehearsal.end != RehearsalEnd::KernelEntered &&
+            rehearsal.end != RehearsalEnd::Limit)
+            return false;
         const auto evidence = rehearsal_evidence(rehearsal);
         const bool told = rehearsal.end != RehearsalEnd::Limit;
-        ladder.add_finding(make_finding("rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it goes on all the same", r.stop_reason),
-                                        {r.stop_evidence.empty() ? place.evidence(0, 512) : r.stop_evidence.front(), evidence}));
-        ladder.set(own, State::Holds, fmt::format("{}; run in an emulated PC, it starts the loader", r.first_sector_text), {place.evidence(0, 440), evidence});
-        ladder.set(Stage::Loader, told ? State::Holds : State::Unknown,
-                   told ? fmt::format("run in an emulated PC, {} comes as far as its menu or a kernel; its layout is none that is decoded here", r.name)
-                        : fmt::format("the layout of {} is none that is decoded here, and running it told nothing in bounded time", r.name),
-                   {evidence});
+        ladder.add_finding(make_finding(
+            "rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it goes on all the same", r.stop_reason),
+            {r.stop_evidence.empty() ? place.evidence(0, 512) : r.stop_evidence.front(), evidence}));
+        ladder.set(own, State::Holds,
+                   fmt::format("{}; run in an emulated PC, it starts the loader", r.first_sector_text),
+                   {place.evidence(0, 440), evidence});
+        ladder.set(
+            Stage::Loader, told ? State::Holds : State::Unknown,
+            told ? fmt::format("run in an emulated PC, {} comes as far as its menu or a kernel; its layout is none "
+                               "that is decoded here",
+                               r.name)
+                 : fmt::format(
+                       "the layout of {} is none that is decoded here, and running it told nothing in bounded time",
+                       r.name),
+            {evidence});
         ladder.set(Stage::Configuration, State::Unknown, "its configuration was not found by decoding", {evidence});
         return true;
     }
@@ -355,11 +401,14 @@ private:
         auto evidence = r.differing;
         evidence.resize(std::min<std::size_t>(evidence.size(), 4));
         evidence.push_back(rehearsal_evidence(rehearsal));
-        const std::string text = fmt::format("{} byte{} of {}'s start-up code differ{} from the same code in its file, and no installer writes there",
-                                             r.differing.size(), r.differing.size() == 1 ? "" : "s", r.name, r.differing.size() == 1 ? "s" : "");
+        const std::string text = fmt::format(
+            "{} byte{} of {}'s start-up code differ{} from the same code in its file, and no installer writes there",
+            r.differing.size(), r.differing.size() == 1 ? "" : "s", r.name, r.differing.size() == 1 ? "s" : "");
         if (rehearsal.end == RehearsalEnd::UntilReached) {
-            ladder.support(Stage::Loader, "; " + text + "; run in an emulated PC, it works all the same", evidence.front());
-            ladder.add_finding(make_finding("loader-code-differs", text + "; run in an emulated PC, it works all the same", evidence));
+            ladder.support(Stage::Loader, "; " + text + "; run in an emulated PC, it works all the same",
+                           evidence.front());
+            ladder.add_finding(
+                make_finding("loader-code-differs", text + "; run in an emulated PC, it works all the same", evidence));
             return;
         }
         if (rehearsal.end == RehearsalEnd::Limit) {
@@ -367,8 +416,9 @@ private:
             ladder.add_finding(make_finding("loader-code-differs", text, evidence));
             return;
         }
-        ladder.breaks(Stage::Loader, "loader-does-not-work", fmt::format("{}; run in an emulated PC, it does not work: {}", text, rehearsal.end_text), evidence,
-                      rehearsal_screen(rehearsal));
+        ladder.breaks(Stage::Loader, "loader-does-not-work",
+                      fmt::format("{}; run in an emulated PC, it does not work: {}", text, rehearsal.end_text),
+                      evidence, rehearsal_screen(rehearsal));
     }
 
     /// Runs the loader in the emulated PC until it reads its configuration: the only proof for parts without checksums.
@@ -381,7 +431,8 @@ private:
         const MenuEntry* automatic = unattended_entry(r.menu);
         if (r.needs_proof && automatic != nullptr && automatic->stops_at) options.until_text = r.last_words;
         // Loaders read whole sectors.
-        const std::uint64_t unit = std::ranges::any_of(r.proof, [&](const DiskRange& p) { return p.offset % 2048 != 0; }) ? 512 : 2048;
+        const std::uint64_t unit =
+            std::ranges::any_of(r.proof, [&](const DiskRange& p) { return p.offset % 2048 != 0; }) ? 512 : 2048;
         for (auto range : r.proof) {
             range.length = (range.length + unit - 1) / unit * unit;
             if (!r.needs_proof) options.kernels.push_back(range);
@@ -389,35 +440,46 @@ private:
         const auto rehearsal = rehearse_from(place, std::move(options));
         // A menu that waits, or an entry that fails and waits, has been read, too.
         const auto spoken = r.last_words.empty() ? std::string::npos : rehearsal.text.find(r.last_words);
-        const auto more = spoken == std::string::npos ? spoken : rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size());
+        const auto more = spoken == std::string::npos
+                              ? spoken
+                              : rehearsal.text.find_first_not_of(" \r\n", spoken + r.last_words.size());
         // An error by number alone is still the earlier stage's.
-        const bool still_before =
-            more != std::string::npos && rehearsal.text.compare(more, 6, "Error ") == 0 && rehearsal.text.find(':', more) == std::string::npos;
+        const bool still_before = more != std::string::npos && rehearsal.text.compare(more, 6, "Error ") == 0 &&
+                                  rehearsal.text.find(':', more) == std::string::npos;
         const bool goes_on = more != std::string::npos && !still_before;
-        const bool waits = r.needs_proof && ((rehearsal.end == RehearsalEnd::WaitsForKey && !still_before) || rehearsal.end == RehearsalEnd::KernelEntered ||
+        const bool waits = r.needs_proof && ((rehearsal.end == RehearsalEnd::WaitsForKey && !still_before) ||
+                                             rehearsal.end == RehearsalEnd::KernelEntered ||
                                              rehearsal.end == RehearsalEnd::UntilReached || goes_on);
         if (rehearsal.end == RehearsalEnd::KernelRead || waits) {
-            ladder.support(Stage::Loader, "; run in an emulated PC, it works",
-                           evidence_place("run in an emulated PC", {}, fmt::format("it uses {} within {} instructions", r.menu.place, rehearsal.instructions)));
+            ladder.support(
+                Stage::Loader, "; run in an emulated PC, it works",
+                evidence_place("run in an emulated PC", {},
+                               fmt::format("it uses {} within {} instructions", r.menu.place, rehearsal.instructions)));
             return;
         }
         const auto evidence = rehearsal_evidence(rehearsal);
         if (r.proof_by_kernel && rehearsal.end == RehearsalEnd::KernelEntered) {
             // It works as long as nobody writes there: the sectors belong to no file, or to another one.
-            const std::string text =
-                fmt::format("run in an emulated PC, {} starts a kernel from other sectors than those of the file that its entry names", r.name);
-            ladder.set(Stage::Loader, State::Doubtful, text, {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence});
-            ladder.add_finding(make_finding("loader-lists-stale", text + ": its lists were not made anew after the file changed", {evidence}));
+            const std::string text = fmt::format(
+                "run in an emulated PC, {} starts a kernel from other sectors than those of the file that its entry "
+                "names",
+                r.name);
+            ladder.set(Stage::Loader, State::Doubtful, text,
+                       {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence});
+            ladder.add_finding(make_finding(
+                "loader-lists-stale", text + ": its lists were not made anew after the file changed", {evidence}));
             return;
         }
         if (rehearsal.end == RehearsalEnd::Limit || rehearsal.end == RehearsalEnd::NotStarted) {
             if (r.needs_proof)
-                ladder.set(Stage::Loader, State::Doubtful, r.loader_text + "; its parts carry no checksum, and running it proved nothing", {evidence});
+                ladder.set(Stage::Loader, State::Doubtful,
+                           r.loader_text + "; its parts carry no checksum, and running it proved nothing", {evidence});
             return;
         }
-        ladder.breaks(Stage::Loader, "loader-does-not-work",
-                      fmt::format("run in an emulated PC, the loader never reads its configuration: {}", rehearsal.end_text),
-                      {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence}, rehearsal_screen(rehearsal));
+        ladder.breaks(
+            Stage::Loader, "loader-does-not-work",
+            fmt::format("run in an emulated PC, the loader never reads its configuration: {}", rehearsal.end_text),
+            {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence}, rehearsal_screen(rehearsal));
     }
 
     void follow_menu(const BootPlace& place, const LoaderRun& r, const Route& route) {
@@ -431,7 +493,8 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            if (entry->kind != EntryKind::Chainload || entry->stops_at || !entry->chain_code || !entry->unread.empty()) {
+            if (entry->kind != EntryKind::Chainload || entry->stops_at || !entry->chain_code ||
+                !entry->unread.empty()) {
                 end(std::move(next));
                 continue;
             }
@@ -444,13 +507,15 @@ private:
         const std::uint64_t lba = entry.chain_code->offset / 512;
         const Volume* volume = disk != nullptr && lba != 0 ? volume_starting_at(machine_, disk->number, lba) : nullptr;
         if (disk == nullptr || (lba != 0 && volume == nullptr)) {
-            route.ladder.set(Stage::Entry, State::Unknown, fmt::format("“{}” starts code from a file, which is not followed", entry.title),
+            route.ladder.set(Stage::Entry, State::Unknown,
+                             fmt::format("“{}” starts code from a file, which is not followed", entry.title),
                              {evidence_line(entry.place, entry.line)});
             end(std::move(route));
             return;
         }
         const BootPlace place{disk, volume, lba, from.first_drive, false, 0};
-        route.ladder.set(Stage::Entry, State::Holds, fmt::format("“{}” of {} starts the {}", entry.title, r.menu.place, place.text()),
+        route.ladder.set(Stage::Entry, State::Holds,
+                         fmt::format("“{}” of {} starts the {}", entry.title, r.menu.place, place.text()),
                          {evidence_line(entry.place, entry.line, {}, entry.title)});
         route.chosen.push_back(entry.title);
         route.entry = nullptr;

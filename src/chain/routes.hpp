@@ -41,7 +41,8 @@ struct Routes {
 [[nodiscard]] Routes find_routes(const Machine& machine, bool rehearsing);
 
 /// The same for UEFI firmware; `machine` is what it has made of the disks (after_uefi_firmware).
-[[nodiscard]] Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind = EfiMachine::X64);
+[[nodiscard]] Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot,
+                                     EfiMachine kind = EfiMachine::X64);
 
 /// A loader's node in the graph: "GRUB 2 (d1p1:/boot/grub/grub.cfg)".
 [[nodiscard]] std::string loader_node(const LoaderRun& run, const BootPlace& place);

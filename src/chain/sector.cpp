@@ -26,8 +26,10 @@ void grub_first_sector(SectorView& view, const GrubBoot& boot) {
     auto fields = ondisk::annotate(head);
     for (auto& field : fields) {
         if (field.name == "kernel_sector") field.meaning = "where GRUB's core image begins";
-        if (field.name == "boot_drive") field.meaning = boot.boot_drive == 0xFF ? "the drive the firmware names" : "always this drive";
-        if (field.name == "jump") field.meaning = boot.jump_lands_in_code ? "to the code behind the fields" : "does not lead to the code";
+        if (field.name == "boot_drive")
+            field.meaning = boot.boot_drive == 0xFF ? "the drive the firmware names" : "always this drive";
+        if (field.name == "jump")
+            field.meaning = boot.jump_lands_in_code ? "to the code behind the fields" : "does not lead to the code";
         if (field.name == "kernel_address") field.meaning = "where it is loaded to";
     }
     // The table's fields stay; the code area is shown by GRUB's own fields.
@@ -56,13 +58,16 @@ void grub_disk_boot(SectorView& view) {
 
 void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, const Volume& volume, std::size_t half) {
     const auto fields = ondisk::annotate(ondisk::from_bytes<ondisk::ExtSuper>(two_sectors));
-    view.kind = fmt::format("superblock of {} ({}), {} half", volume.place, volume.info.kind, half == 0 ? "first" : "second");
+    view.kind =
+        fmt::format("superblock of {} ({}), {} half", volume.place, volume.info.kind, half == 0 ? "first" : "second");
     for (auto field : fields) {
         if (field.offset / sector != half) continue;
         field.offset -= half * sector;
         if (field.name == "uuid") field.value = volume.info.uuid;
-        if (field.name == "magic") field.meaning = field.raw[0] == 0x53 && field.raw[1] == 0xEF ? "ext file system" : "not an ext file system";
-        if (field.name == "state") field.meaning = (field.raw[0] & 1U) != 0 ? "cleanly unmounted" : "in use or not cleanly unmounted";
+        if (field.name == "magic")
+            field.meaning = field.raw[0] == 0x53 && field.raw[1] == 0xEF ? "ext file system" : "not an ext file system";
+        if (field.name == "state")
+            field.meaning = (field.raw[0] & 1U) != 0 ? "cleanly unmounted" : "in use or not cleanly unmounted";
         if (field.name == "log_block_size") field.meaning = fmt::format("{} bytes", volume.info.block_size);
         view.fields.push_back(std::move(field));
     }
@@ -82,7 +87,8 @@ std::vector<Field> boot_sector_fields(const std::string& kind, std::span<const s
 /// The backup beside it: what each field that differs holds there.
 void compare_with_backup(SectorView& view, const Disk& disk, const BootSectorCheck& checked) {
     if (!checked.backup_lba) return;
-    const std::string where = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number, *checked.backup_lba * sector);
+    const std::string where = fmt::format("its backup copy is sector {} (d{}@{}+512)", *checked.backup_lba, disk.number,
+                                          *checked.backup_lba * sector);
     const auto copy = disk.source->bytes(*checked.backup_lba * sector, sector);
     if (!copy) {
         view.next = where + ", which cannot be read";
@@ -90,12 +96,14 @@ void compare_with_backup(SectorView& view, const Disk& disk, const BootSectorChe
     }
     std::size_t differ = 0;
     for (std::size_t i = 0; i < sector; ++i) differ += view.bytes[i] != (*copy)[i] ? 1U : 0U;
-    view.next = differ == 0 ? where + " and is the same" : fmt::format("{}; {} byte{} differ", where, differ, differ == 1 ? "" : "s");
+    view.next = differ == 0 ? where + " and is the same"
+                            : fmt::format("{}; {} byte{} differ", where, differ, differ == 1 ? "" : "s");
     const auto there = boot_sector_fields(checked.kind, *copy);
     for (std::size_t i = 0; i < view.fields.size() && i < there.size(); ++i) {
         auto& field = view.fields[i];
         if (field.raw == there[i].raw) continue;
-        const std::string told = field.name == "code" ? std::string("other bytes in the backup") : "backup: " + there[i].value;
+        const std::string told =
+            field.name == "code" ? std::string("other bytes in the backup") : "backup: " + there[i].value;
         field.meaning += (field.meaning.empty() ? "" : "; ") + told;
     }
 }
@@ -103,7 +111,8 @@ void compare_with_backup(SectorView& view, const Disk& disk, const BootSectorChe
 /// A boot sector's fields with what they should be.
 void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume) {
     const auto checked = check_boot_sector(disk, volume);
-    view.kind = fmt::format("boot sector of {}{}; code: {}", volume.place, checked.kind.empty() ? "" : " (" + checked.kind + ")", checked.code);
+    view.kind = fmt::format("boot sector of {}{}; code: {}", volume.place,
+                            checked.kind.empty() ? "" : " (" + checked.kind + ")", checked.code);
     view.findings = checked.findings;
     view.fields = boot_sector_fields(checked.kind, view.bytes);
     compare_with_backup(view, disk, checked);
@@ -112,8 +121,11 @@ void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume
         if (field.name == "code") field.value.clear();
         for (const auto& finding : checked.findings)
             if (field.name == "hidden_sectors" && finding.code == "boot-sector-hidden")
-                field.meaning = fmt::format("should be {}{}{}", finding.evidence.front().expected, field.meaning.empty() ? "" : "; ", field.meaning);
-        if (field.name == "signature") field.meaning = field.raw[0] == 0x55 && field.raw[1] == 0xAA ? "boot signature present" : "no boot signature";
+                field.meaning = fmt::format("should be {}{}{}", finding.evidence.front().expected,
+                                            field.meaning.empty() ? "" : "; ", field.meaning);
+        if (field.name == "signature")
+            field.meaning =
+                field.raw[0] == 0x55 && field.raw[1] == 0xAA ? "boot signature present" : "no boot signature";
     }
 }
 
@@ -126,7 +138,8 @@ void lilo_first_sector(SectorView& view) {
     for (auto& field : fields) {
         if (field.name == "lilo.version") field.meaning = fmt::format("{}.{}", major, head.version >> 8U);
         if (field.name == "lilo.map_stamp" || field.name == "lilo.stamp")
-            field.meaning = utc_text(field.name == "lilo.stamp" ? std::uint32_t{head.stamp} : std::uint32_t{head.map_stamp});
+            field.meaning =
+                utc_text(field.name == "lilo.stamp" ? std::uint32_t{head.stamp} : std::uint32_t{head.map_stamp});
         if (field.name == "lilo.index_lba") field.meaning = "of the sector that lists its second part";
     }
     view.fields.insert(view.fields.begin(), fields.begin(), fields.end());
@@ -137,8 +150,8 @@ void lilo_first_sector(SectorView& view) {
 Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
     SectorView view;
     if (lba >= disk.source->size() / sector)
-        return fail(ErrorKind::OutOfRange, "no such sector", fmt::format("d{}", disk.number), fmt::format("below {}", disk.source->size() / sector),
-                    fmt::format("{}", lba));
+        return fail(ErrorKind::OutOfRange, "no such sector", fmt::format("d{}", disk.number),
+                    fmt::format("below {}", disk.source->size() / sector), fmt::format("{}", lba));
     view.place = fmt::format("d{}@{}+{}", disk.number, lba * sector, sector);
     auto bytes = disk.source->bytes(lba * sector, sector);
     if (!bytes) return tl::unexpected(bytes.error());
@@ -149,7 +162,8 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         view.kind = disk.table.kind == TableKind::Mbr ? "first sector with a partition table" : "first sector";
         if (auto fields = annotate_mbr(*disk.source)) view.fields = std::move(*fields);
         if (const auto boot = recognise_grub_boot(view.bytes)) grub_first_sector(view, *boot);
-        else if (std::all_of(view.bytes.begin(), view.bytes.begin() + 440, [](auto b) { return b == 0; })) view.next = "nothing: its code area is empty";
+        else if (std::all_of(view.bytes.begin(), view.bytes.begin() + 440, [](auto b) { return b == 0; }))
+            view.next = "nothing: its code area is empty";
         else if (const auto name = identify_loader(view.bytes); !name.empty()) {
             view.next = fmt::format("runs {}'s code", name);
             if (name == "LILO") lilo_first_sector(view);
@@ -164,12 +178,14 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         return view;
     }
     if (boot) {
-        const auto run = disk.source->load<ondisk::GrubBlockRun>(boot->core_sector * sector + sector - sizeof(ondisk::GrubBlockRun));
+        const auto run =
+            disk.source->load<ondisk::GrubBlockRun>(boot->core_sector * sector + sector - sizeof(ondisk::GrubBlockRun));
         if (run && run->sectors != 0 && run->start == lba) {
             view.kind = "start of GRUB 2's core image, behind its first sector";
             view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::GrubCoreHeader>(view.bytes));
             for (auto& field : view.fields) {
-                if (field.name == "redundancy") field.meaning = "bytes of error-correcting data behind the compressed part";
+                if (field.name == "redundancy")
+                    field.meaning = "bytes of error-correcting data behind the compressed part";
                 if (field.name == "unprotected") field.meaning = "bytes from here on that it does not cover";
             }
             view.next = "repairs the image, unpacks it, and starts GRUB's kernel";

@@ -13,13 +13,16 @@ namespace {
 constexpr std::uint64_t sector = 512;
 constexpr std::uint64_t block = 2048;
 
-void add(SectorView& view, std::vector<Field> fields) { view.fields.insert(view.fields.end(), fields.begin(), fields.end()); }
+void add(SectorView& view, std::vector<Field> fields) {
+    view.fields.insert(view.fields.end(), fields.begin(), fields.end());
+}
 
 void catalogue_entries(SectorView& view, const BootCatalogue& catalogue) {
     view.kind = "boot catalogue (El Torito)";
     auto head = ondisk::annotate(ondisk::from_bytes<ondisk::CatalogueValidation>(view.bytes), 0, "validation.");
     for (auto& field : head)
-        if (field.name == "validation.checksum") field.meaning = catalogue.checksum_holds ? "the words add up to 0" : "the words do not add up to 0";
+        if (field.name == "validation.checksum")
+            field.meaning = catalogue.checksum_holds ? "the words add up to 0" : "the words do not add up to 0";
     add(view, std::move(head));
     std::uint64_t last = 32;
     for (const auto& image : catalogue.images) {
@@ -27,12 +30,15 @@ void catalogue_entries(SectorView& view, const BootCatalogue& catalogue) {
         if (at + 32 > sector) break;
         // What lies between two entries is the head of a section.
         if (at > last && at >= 64)
-            add(view, ondisk::annotate(ondisk::from_bytes<ondisk::CatalogueSection>(view.bytes, static_cast<std::size_t>(at - 32)), at - 32,
-                                       fmt::format("section before {}.", image.number)));
+            add(view, ondisk::annotate(
+                          ondisk::from_bytes<ondisk::CatalogueSection>(view.bytes, static_cast<std::size_t>(at - 32)),
+                          at - 32, fmt::format("section before {}.", image.number)));
         auto fields =
-            ondisk::annotate(ondisk::from_bytes<ondisk::CatalogueEntry>(view.bytes, static_cast<std::size_t>(at)), at, fmt::format("image {}.", image.number));
+            ondisk::annotate(ondisk::from_bytes<ondisk::CatalogueEntry>(view.bytes, static_cast<std::size_t>(at)), at,
+                             fmt::format("image {}.", image.number));
         for (auto& field : fields) {
-            if (field.name.ends_with(".bootable")) field.meaning = image.bootable ? "bootable" : "not bootable: should be 88";
+            if (field.name.ends_with(".bootable"))
+                field.meaning = image.bootable ? "bootable" : "not bootable: should be 88";
             if (field.name.ends_with(".media")) field.meaning = std::string(emulation_name(image.emulation));
             if (field.name.ends_with(".block")) field.meaning = fmt::format("byte {}", image.offset);
         }
@@ -50,7 +56,9 @@ void boot_image(SectorView& view, const Disk& disk, const CatalogueImage& image)
     const auto sum = boot_image_checksum(*disk.source, image.offset, table->length);
     for (auto& field : fields)
         if (field.name.ends_with(".checksum"))
-            field.meaning = !sum ? "cannot be computed: " + sum.error().what : *sum == table->checksum ? "it holds" : fmt::format("should be {:08x}", *sum);
+            field.meaning = !sum                      ? "cannot be computed: " + sum.error().what
+                            : *sum == table->checksum ? "it holds"
+                                                      : fmt::format("should be {:08x}", *sum);
     view.fields = std::move(fields);
 }
 
@@ -74,7 +82,8 @@ bool view_disc_sector(SectorView& view, const Disk& disk, std::uint64_t lba) {
         view.fields = ondisk::annotate(ondisk::from_bytes<ondisk::IsoVolumeDescriptor>(view.bytes));
         return true;
     }
-    const auto image = std::ranges::find_if(catalogue.images, [&](const CatalogueImage& i) { return i.offset / sector == lba && lba != 0; });
+    const auto image = std::ranges::find_if(
+        catalogue.images, [&](const CatalogueImage& i) { return i.offset / sector == lba && lba != 0; });
     if (image == catalogue.images.end()) return false;
     boot_image(view, disk, *image);
     return true;

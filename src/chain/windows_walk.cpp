@@ -31,7 +31,16 @@ bool is_driver(const WindowsService& s) { return s.type == 1 || s.type == 2; }
 
 /// How a file is, for the loader that maps it.
 struct ImageState {
-    enum class Kind : std::uint8_t { Sound, Missing, NoImage, Cut, Checksum, Signature, Machine, Unreadable } kind = Kind::Sound;
+    enum class Kind : std::uint8_t {
+        Sound,
+        Missing,
+        NoImage,
+        Cut,
+        Checksum,
+        Signature,
+        Machine,
+        Unreadable
+    } kind = Kind::Sound;
     std::string status;  ///< the error number shown
     std::string text;
     PeImage image;
@@ -40,7 +49,11 @@ struct ImageState {
 class WindowsWalk {
 public:
     WindowsWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder)
-        : machine_(machine), entry_(entry), menu_(menu), ladder_(ladder), start_(entry.windows ? *entry.windows : WindowsStart{}) {}
+        : machine_(machine),
+          entry_(entry),
+          menu_(menu),
+          ladder_(ladder),
+          start_(entry.windows ? *entry.windows : WindowsStart{}) {}
 
     void run() {
         if (!entry()) return;
@@ -54,24 +67,30 @@ public:
 
 private:
     [[nodiscard]] Evidence entry_line() const {
-        return entry_.line > 0 ? evidence_line(entry_.place, entry_.line, {}, entry_.title) : evidence_place(entry_.place, {}, entry_.title + " " + entry_.id);
+        return entry_.line > 0 ? evidence_line(entry_.place, entry_.line, {}, entry_.title)
+                               : evidence_place(entry_.place, {}, entry_.title + " " + entry_.id);
     }
-    [[nodiscard]] std::string place(std::string_view path) const { return fmt::format("{}:{}", start_.system->place, path); }
+    [[nodiscard]] std::string place(std::string_view path) const {
+        return fmt::format("{}:{}", start_.system->place, path);
+    }
     [[nodiscard]] bool older() const { return start_.generation == 5; }
 
     /// What the screen says about a file, which differs by generation.
     [[nodiscard]] std::string screen(std::string_view path, std::string_view status, std::string_view what = {}) const {
         if (older())
-            return fmt::format("Windows could not start because the following file is missing or corrupt:\n{}\nPlease re-install a copy of the above file.",
-                               lower_text(path).starts_with(lower_text(start_.directory) + "/system32/config")
-                                   ? backslashes(path)
-                                   : "<Windows root>" + backslashes(path.substr(std::min(start_.directory.size(), path.size()))));
+            return fmt::format(
+                "Windows could not start because the following file is missing or corrupt:\n{}\nPlease re-install a "
+                "copy of the above file.",
+                lower_text(path).starts_with(lower_text(start_.directory) + "/system32/config")
+                    ? backslashes(path)
+                    : "<Windows root>" + backslashes(path.substr(std::min(start_.directory.size(), path.size()))));
         return fmt::format("File: {}\nStatus: {}{}{}", backslashes(path), status, what.empty() ? "" : "\nInfo: ", what);
     }
 
     bool entry() {
         if (entry_.stops_at) {
-            ladder_.breaks(*entry_.stops_at, entry_.stop_code, entry_.stop_reason, {entry_line()}, entry_screen(entry_, menu_));
+            ladder_.breaks(*entry_.stops_at, entry_.stop_code, entry_.stop_reason, {entry_line()},
+                           entry_screen(entry_, menu_));
             return false;
         }
         auto fails = [&](std::string_view code, std::string text, std::string shown) {
@@ -79,33 +98,45 @@ private:
             return false;
         };
         if (start_.system == nullptr)
-            return fails("store-device-gone", fmt::format("“{}” has its system on {}, and nothing here answers to that", entry_.title, start_.system_device),
-                         "Status: 0xc000000e\nInfo: The boot selection failed because a required device is inaccessible.");
+            return fails(
+                "store-device-gone",
+                fmt::format("“{}” has its system on {}, and nothing here answers to that", entry_.title,
+                            start_.system_device),
+                "Status: 0xc000000e\nInfo: The boot selection failed because a required device is inaccessible.");
         const auto* fs = start_.system->by_loader();
         if (fs == nullptr)
             return fails("store-device-unreadable",
-                         fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title, start_.system->place), "Status: 0xc000000e");
+                         fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title,
+                                     start_.system->place),
+                         "Status: 0xc000000e");
         const auto directory = resolve(*fs, start_.directory);
         if (!directory && directory.error().unreadable())
-            return fails(
-                "windows-directory-unreadable",
-                fmt::format("“{}” has its system in {}, which cannot be read: {}", entry_.title, place(start_.directory), directory.error().what),
-                older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc0000185"));
+            return fails("windows-directory-unreadable",
+                         fmt::format("“{}” has its system in {}, which cannot be read: {}", entry_.title,
+                                     place(start_.directory), directory.error().what),
+                         older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "")
+                                 : screen(start_.directory + "/system32/config/system", "0xc0000185"));
         if (!directory)
             return fails(
-                "windows-directory-missing", fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),
-                older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "") : screen(start_.directory + "/system32/config/system", "0xc000000f"));
+                "windows-directory-missing",
+                fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),
+                older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "")
+                        : screen(start_.directory + "/system32/config/system", "0xc000000f"));
         std::string text = fmt::format("“{}” resolves: {}", entry_.title, place(start_.directory));
         std::vector<Evidence> evidence{entry_line()};
         if (!older()) {
-            text = fmt::format("“{}” resolves: {}, system in {}", entry_.title, start_.loader.place, place(start_.directory));
+            text = fmt::format("“{}” resolves: {}, system in {}", entry_.title, start_.loader.place,
+                               place(start_.directory));
             evidence.push_back(evidence_place(start_.loader.place, {}, size_text(start_.loader.size)));
         }
         if (!menu_.default_matches)
-            ladder_.add_finding(make_finding("entry-default-unmatched",
-                                             fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
-                                             {evidence_place(menu_.place)}));
-        if (start_.safe_mode) ladder_.add_finding(make_finding("windows-safe-mode", fmt::format("“{}” starts in safe mode", entry_.title), {entry_line()}));
+            ladder_.add_finding(make_finding(
+                "entry-default-unmatched",
+                fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
+                {evidence_place(menu_.place)}));
+        if (start_.safe_mode)
+            ladder_.add_finding(make_finding("windows-safe-mode", fmt::format("“{}” starts in safe mode", entry_.title),
+                                             {entry_line()}));
         ladder_.set(Stage::Entry, State::Holds, std::move(text), std::move(evidence));
         return true;
     }
@@ -118,13 +149,17 @@ private:
         return out;
     }
 
-    [[nodiscard]] ImageState judge_image(const FileSystem& fs, const std::string& volume, const std::string& path, bool checksum) const {
+    [[nodiscard]] ImageState judge_image(const FileSystem& fs, const std::string& volume, const std::string& path,
+                                         bool checksum) const {
         const auto found = resolve(fs, path);
-        if (!found && found.error().unreadable()) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + found.error().what, {}};
+        if (!found && found.error().unreadable())
+            return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + found.error().what, {}};
         if (!found) return {ImageState::Kind::Missing, "0xc000000f", "it is not there", {}};
         const auto source = fs.open(found->file.id, volume + ":" + path);
-        if (!source && source.error().kind == ErrorKind::Unsupported) return {};  // encrypted or packed beyond this reader: there
-        if (!source) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + source.error().what, {}};
+        if (!source && source.error().kind == ErrorKind::Unsupported)
+            return {};  // encrypted or packed beyond this reader: there
+        if (!source)
+            return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + source.error().what, {}};
         auto image = inspect_pe(**source);
         if (!image) {
             const auto kind = image.error().kind;
@@ -133,24 +168,32 @@ private:
             return {ImageState::Kind::NoImage, "0xc000007b", "it is no image: " + image.error().what, {}};
         }
         if (!image->complete)
-            return {ImageState::Kind::Cut, "0xc0000221", fmt::format("it is cut short: {} of {} bytes", (*source)->size(), image->end), *image};
+            return {ImageState::Kind::Cut, "0xc0000221",
+                    fmt::format("it is cut short: {} of {} bytes", (*source)->size(), image->end), *image};
         if (checksum) {
             const auto sum = pe_checksum(**source);
-            if (!sum) return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + sum.error().what, *image};
+            if (!sum)
+                return {ImageState::Kind::Unreadable, "0xc0000185", "it cannot be read: " + sum.error().what, *image};
             if (image->stored_checksum != 0 && *sum != image->stored_checksum)
-                return {ImageState::Kind::Checksum, "0xc0000221", fmt::format("its checksum is {:08x}, its header says {:08x}", *sum, image->stored_checksum),
+                return {ImageState::Kind::Checksum, "0xc0000221",
+                        fmt::format("its checksum is {:08x}, its header says {:08x}", *sum, image->stored_checksum),
                         *image};
-            // The checksum is judged before the signature. Unsigned files may be signed by a catalogue; a signature of other
-            // content is none.
+            // The checksum is judged before the signature. Unsigned files may be signed by a catalogue; a signature of
+            // other content is none.
             if (!start_.no_integrity_checks && image->signed_inside() && image->wide)
                 if (const auto signatures = image_signatures(**source);
-                    !signatures.empty() && std::ranges::none_of(signatures, [](const ImageSignature& s) { return s.digest_matches && s.intact; }))
-                    return {ImageState::Kind::Signature, "0xc0000428", "its content is not what its signature was made for", *image};
+                    !signatures.empty() && std::ranges::none_of(signatures, [](const ImageSignature& s) {
+                        return s.digest_matches && s.intact;
+                    }))
+                    return {ImageState::Kind::Signature, "0xc0000428",
+                            "its content is not what its signature was made for", *image};
         }
         return {ImageState::Kind::Sound, {}, {}, *image};
     }
 
-    ImageState own_image(const std::string& path, bool checksum) { return image(*fs_, start_.system->place, path, checksum); }
+    ImageState own_image(const std::string& path, bool checksum) {
+        return image(*fs_, start_.system->place, path, checksum);
+    }
 
     bool kernel_breaks(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string shown) {
         ladder_.breaks(Stage::Kernel, code, std::move(text), std::move(evidence), std::move(shown));
@@ -164,13 +207,17 @@ private:
         auto state = image(*fs, loader.volume->place, loader.real_path, true);
         const bool efi_name = lower_text(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
-            state = {ImageState::Kind::NoImage, "0xc000007b", fmt::format("it is the loader for the other kind of firmware ({})", efi_name ? "UEFI" : "BIOS"),
+            state = {ImageState::Kind::NoImage, "0xc000007b",
+                     fmt::format("it is the loader for the other kind of firmware ({})", efi_name ? "UEFI" : "BIOS"),
                      state.image};
-        if (state.kind == ImageState::Kind::Sound && state.image.wide && !start_.no_integrity_checks && !start_.test_signing)
-            if (const auto why = unsigned_loader(*fs, loader)) state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
+        if (state.kind == ImageState::Kind::Sound && state.image.wide && !start_.no_integrity_checks &&
+            !start_.test_signing)
+            if (const auto why = unsigned_loader(*fs, loader))
+                state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
         if (state.kind == ImageState::Kind::Sound) return true;
-        return kernel_breaks("windows-os-loader", fmt::format("the system's loader {} cannot be started: {}", loader.place, state.text),
-                             {evidence_place(loader.place, "a sound image", state.text)}, screen(loader.written, state.status));
+        return kernel_breaks(
+            "windows-os-loader", fmt::format("the system's loader {} cannot be started: {}", loader.place, state.text),
+            {evidence_place(loader.place, "a sound image", state.text)}, screen(loader.written, state.status));
     }
 
     /// The boot manager accepts a 64-bit loader only with a signature inside, made under the roots it trusts itself.
@@ -182,7 +229,9 @@ private:
         const auto roots = manager_roots();
         if (roots.empty()) return std::nullopt;
         for (const auto& signature : signatures)
-            if (signature.root.find("Microsoft") != std::string::npos || std::ranges::find(roots, signature.root) != roots.end()) return std::nullopt;
+            if (signature.root.find("Microsoft") != std::string::npos ||
+                std::ranges::find(roots, signature.root) != roots.end())
+                return std::nullopt;
         return fmt::format("its signer ({}) is not under the root that signed the boot manager",
                            signatures.front().chain.empty() ? "unknown" : signatures.front().chain.front().subject);
     }
@@ -210,10 +259,13 @@ private:
         if (!registry_) {
             const auto& error = registry_.error();
             const bool missing = error.kind == ErrorKind::NotFound;
-            return kernel_breaks("windows-system-hive", fmt::format("the registry hive {} cannot be used: {}", place(hive_path), error.what),
-                                 {evidence_error(error)},
-                                 screen(start_.directory + "/system32/config/system", missing ? "0xc000000f" : "0xc000014c",
-                                        "The operating system couldn't be loaded because the system registry file is missing or contains errors."));
+            return kernel_breaks(
+                "windows-system-hive",
+                fmt::format("the registry hive {} cannot be used: {}", place(hive_path), error.what),
+                {evidence_error(error)},
+                screen(start_.directory + "/system32/config/system", missing ? "0xc000000f" : "0xc000014c",
+                       "The operating system couldn't be loaded because the system registry file is missing or "
+                       "contains errors."));
         }
         for (auto finding : registry_->findings) ladder_.add_finding(std::move(finding));
         const std::string system32 = start_.directory + "/System32/";
@@ -223,29 +275,37 @@ private:
         for (const auto& [file, what] : {std::pair(kernel_file, "kernel"), std::pair(hal_file, "HAL")}) {
             const auto state = own_image(file, true);
             if (state.kind != ImageState::Kind::Sound)
-                return kernel_breaks(state.kind == ImageState::Kind::Missing ? "windows-kernel-missing" : "windows-kernel-damaged",
-                                     fmt::format("the {} {} cannot be loaded: {}", what, place(file), state.text),
-                                     {evidence_place(place(file), "a sound image", state.text)},
-                                     screen(file, state.status, fmt::format("Windows failed to load because the {} is missing, or corrupt.", what)));
+                return kernel_breaks(
+                    state.kind == ImageState::Kind::Missing ? "windows-kernel-missing" : "windows-kernel-damaged",
+                    fmt::format("the {} {} cannot be loaded: {}", what, place(file), state.text),
+                    {evidence_place(place(file), "a sound image", state.text)},
+                    screen(file, state.status,
+                           fmt::format("Windows failed to load because the {} is missing, or corrupt.", what)));
             if (machine == 0) machine = state.image.machine;
         }
         if (!imports_of(kernel_file, machine) || !imports_of(hal_file, machine)) return false;
         for (const auto& page : registry_->code_pages)
             if (const auto found = resolve(*fs_, system32 + page); !found && found.error().unreadable())
-                return kernel_breaks("windows-code-page-unreadable", fmt::format("the language file {} cannot be read", place(system32 + page)),
+                return kernel_breaks("windows-code-page-unreadable",
+                                     fmt::format("the language file {} cannot be read", place(system32 + page)),
                                      {evidence_error(found.error())}, screen(system32 + page, "0xc0000185"));
             else if (!found)
-                return kernel_breaks("windows-code-page-missing", fmt::format("the language file {} is not there", place(system32 + page)),
-                                     {evidence_place(place(system32 + page), "a file", "absent")}, screen(system32 + page, "0xc000000f"));
+                return kernel_breaks("windows-code-page-missing",
+                                     fmt::format("the language file {} is not there", place(system32 + page)),
+                                     {evidence_place(place(system32 + page), "a file", "absent")},
+                                     screen(system32 + page, "0xc000000f"));
         std::size_t drivers = 0;
         for (const auto& service : registry_->services) {
             if (service.start != 0 || !is_driver(service)) continue;
             ++drivers;
             if (!boot_driver(service, machine)) return false;
         }
-        ladder_.set(Stage::Kernel, State::Holds,
-                    fmt::format("kernel, HAL and what they import are sound; {} drivers that start at boot are there ({})", drivers, registry_->control_set),
-                    {evidence_place(place(kernel_file), {}, "a sound image"), evidence_place(place(hive_path), {}, registry_->control_set)});
+        ladder_.set(
+            Stage::Kernel, State::Holds,
+            fmt::format("kernel, HAL and what they import are sound; {} drivers that start at boot are there ({})",
+                        drivers, registry_->control_set),
+            {evidence_place(place(kernel_file), {}, "a sound image"),
+             evidence_place(place(hive_path), {}, registry_->control_set)});
         return true;
     }
 
@@ -261,17 +321,20 @@ private:
                 const auto needed = find_import(name);
                 if (needed.empty()) {
                     const std::string path = start_.directory + "/System32/" + name;
-                    return kernel_breaks("windows-import-missing", fmt::format("{} imports {}, which is not there", place(here), name),
+                    return kernel_breaks("windows-import-missing",
+                                         fmt::format("{} imports {}, which is not there", place(here), name),
                                          {evidence_place(place(path), "a file", "absent")},
                                          screen(path, "0xc000000f", "a required file is missing or corrupt"));
                 }
                 const auto loaded = own_image(needed, true);
-                if (loaded.kind != ImageState::Kind::Sound || (machine != 0 && loaded.image.machine != 0 && loaded.image.machine != machine))
-                    return kernel_breaks("windows-import-damaged",
-                                         fmt::format("{} imports {}, which cannot be loaded: {}", place(here), place(needed),
-                                                     loaded.text.empty() ? "it is for another processor" : loaded.text),
-                                         {evidence_place(place(needed), "a sound image", loaded.text)},
-                                         screen(needed, loaded.status.empty() ? "0xc000007b" : loaded.status));
+                if (loaded.kind != ImageState::Kind::Sound ||
+                    (machine != 0 && loaded.image.machine != 0 && loaded.image.machine != machine))
+                    return kernel_breaks(
+                        "windows-import-damaged",
+                        fmt::format("{} imports {}, which cannot be loaded: {}", place(here), place(needed),
+                                    loaded.text.empty() ? "it is for another processor" : loaded.text),
+                        {evidence_place(place(needed), "a sound image", loaded.text)},
+                        screen(needed, loaded.status.empty() ? "0xc000007b" : loaded.status));
                 pending.push_back(needed);
             }
         }
@@ -281,7 +344,8 @@ private:
     [[nodiscard]] std::string find_import(const std::string& name) const {
         // API sets are names without files of their own on newer systems.
         const std::string small = lower_text(name);
-        if (small.starts_with("ext-ms-") || small.starts_with("api-ms-")) return start_.directory + "/System32/ntoskrnl.exe";
+        if (small.starts_with("ext-ms-") || small.starts_with("api-ms-"))
+            return start_.directory + "/System32/ntoskrnl.exe";
         for (const char* folder : {"/System32/", "/System32/drivers/"}) {
             std::string path = start_.directory + folder + name;
             // One that cannot be read is there, and what is wrong with it shows when it is loaded.
@@ -290,8 +354,9 @@ private:
         return {};
     }
 
-    /// A driver without a signature inside must be listed by a catalogue of the installation, on 64-bit systems. Only where
-    /// the catalogues are known to be those that count (another boot driver is found in them) does its absence tell.
+    /// A driver without a signature inside must be listed by a catalogue of the installation, on 64-bit systems. Only
+    /// where the catalogues are known to be those that count (another boot driver is found in them) does its absence
+    /// tell.
     std::optional<std::string> unsigned_driver(const WindowsService& service) {
         if (!signed_) signed_ = std::make_unique<SignedFiles>(*fs_, start_.directory, start_.system->place);
         const auto open = [&](const std::string& path) -> Source {
@@ -300,49 +365,65 @@ private:
             return source ? *source : nullptr;
         };
         const auto image = open(service.file);
-        if (image == nullptr || signed_->of(*image).kind != FileSignature::Kind::None || signed_->catalogues() == 0) return std::nullopt;
+        if (image == nullptr || signed_->of(*image).kind != FileSignature::Kind::None || signed_->catalogues() == 0)
+            return std::nullopt;
         const bool catalogues_count = std::ranges::any_of(registry_->services, [&](const WindowsService& other) {
             if (other.start != 0 || !is_driver(other) || other.file.empty() || &other == &service) return false;
             const auto source = open(other.file);
             return source != nullptr && signed_->of(*source).kind == FileSignature::Kind::Catalogue;
         });
         if (!catalogues_count) return std::nullopt;
-        return fmt::format("it is not signed: nothing inside, and none of {} catalogues lists it", signed_->catalogues());
+        return fmt::format("it is not signed: nothing inside, and none of {} catalogues lists it",
+                           signed_->catalogues());
     }
 
     bool boot_driver(const WindowsService& service, std::uint16_t machine) {
         if (service.file.empty()) return true;
         auto state = own_image(service.file, true);
-        if (state.kind == ImageState::Kind::Sound && machine != 0 && state.image.machine != 0 && state.image.machine != machine)
-            state = {ImageState::Kind::Machine, "0xc000007b", fmt::format("it is for {}", pe_machine_name(state.image.machine)), state.image};
-        if (state.kind == ImageState::Kind::Sound && state.image.wide && !older() && !state.image.signed_inside() && !start_.no_integrity_checks &&
-            !start_.test_signing)
-            if (const auto why = unsigned_driver(service)) state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
-        if (state.kind == ImageState::Kind::Sound) return state.image.imports.empty() || imports_of(service.file, machine);
-        const std::string text = fmt::format("the driver {} ({}) starts at boot and cannot be loaded: {}", service.name, place(service.file), state.text);
+        if (state.kind == ImageState::Kind::Sound && machine != 0 && state.image.machine != 0 &&
+            state.image.machine != machine)
+            state = {ImageState::Kind::Machine, "0xc000007b",
+                     fmt::format("it is for {}", pe_machine_name(state.image.machine)), state.image};
+        if (state.kind == ImageState::Kind::Sound && state.image.wide && !older() && !state.image.signed_inside() &&
+            !start_.no_integrity_checks && !start_.test_signing)
+            if (const auto why = unsigned_driver(service))
+                state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
+        if (state.kind == ImageState::Kind::Sound)
+            return state.image.imports.empty() || imports_of(service.file, machine);
+        const std::string text = fmt::format("the driver {} ({}) starts at boot and cannot be loaded: {}", service.name,
+                                             place(service.file), state.text);
         const auto evidence = evidence_place(place(service.file), "a sound image", state.text);
         // The loader gives up on severe and critical ones only.
         if (service.error_control < 2) {
-            ladder_.add_finding(make_finding("windows-driver-skipped", text + "; its ErrorControl lets the start go on", {evidence}));
+            ladder_.add_finding(
+                make_finding("windows-driver-skipped", text + "; its ErrorControl lets the start go on", {evidence}));
             return true;
         }
-        return kernel_breaks(state.kind == ImageState::Kind::Missing ? "windows-boot-driver-missing" : "windows-boot-driver-damaged", text, {evidence},
-                             screen(service.file, state.status, "Windows failed to load because a critical system driver is missing, or corrupt."));
+        return kernel_breaks(
+            state.kind == ImageState::Kind::Missing ? "windows-boot-driver-missing" : "windows-boot-driver-damaged",
+            text, {evidence},
+            screen(service.file, state.status,
+                   "Windows failed to load because a critical system driver is missing, or corrupt."));
     }
 
     [[nodiscard]] const WindowsService* service(std::string_view name) const {
-        const auto found = std::ranges::find_if(registry_->services, [&](const WindowsService& s) { return lower_text(s.name) == lower_text(name); });
+        const auto found = std::ranges::find_if(
+            registry_->services, [&](const WindowsService& s) { return lower_text(s.name) == lower_text(name); });
         return found != registry_->services.end() ? &*found : nullptr;
     }
 
-    [[nodiscard]] bool at_boot(const WindowsService& s) const { return s.start == 0 && is_driver(s) && !s.file.empty() && resolve(*fs_, s.file); }
+    [[nodiscard]] bool at_boot(const WindowsService& s) const {
+        return s.start == 0 && is_driver(s) && !s.file.empty() && resolve(*fs_, s.file);
+    }
 
     /// The drivers between the kernel and its own volume.
     bool root() {
         const std::string stop = older() ? "*** STOP: 0x0000007B" : "STOP 0x0000007B INACCESSIBLE_BOOT_DEVICE";
         auto fails = [&](std::string_view code, std::string text) {
             ladder_.breaks(Stage::Root, code, std::move(text),
-                           {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {}, registry_->control_set + "\\Services")}, stop);
+                           {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {},
+                                           registry_->control_set + "\\Services")},
+                           stop);
             return false;
         };
         std::vector<std::string_view> needed{"disk", "partmgr"};
@@ -351,58 +432,77 @@ private:
             const auto* s = service(name);
             // Older systems lack some of these keys altogether.
             if (s == nullptr && older()) continue;
-            if (s == nullptr) return fails("windows-storage-driver", fmt::format("the driver {} has no service key: the system's volume is not found", name));
-            if (!at_boot(*s))
+            if (s == nullptr)
                 return fails("windows-storage-driver",
-                             fmt::format("the driver {} does not start at boot (Start {}): the system's volume is not found", name, s->start));
+                             fmt::format("the driver {} has no service key: the system's volume is not found", name));
+            if (!at_boot(*s))
+                return fails(
+                    "windows-storage-driver",
+                    fmt::format("the driver {} does not start at boot (Start {}): the system's volume is not found",
+                                name, s->start));
         }
         const bool controller = std::ranges::any_of(registry_->services, [&](const WindowsService& s) {
             const std::string group = lower_text(s.group);
-            return (group == "scsi miniport" || lower_text(s.name) == "stornvme" || lower_text(s.name) == "storvsc" || lower_text(s.name) == "pciide" ||
-                    lower_text(s.name) == "intelide") &&
+            return (group == "scsi miniport" || lower_text(s.name) == "stornvme" || lower_text(s.name) == "storvsc" ||
+                    lower_text(s.name) == "pciide" || lower_text(s.name) == "intelide") &&
                    at_boot(s);
         });
         if (!controller) {
             std::vector<std::string> off;
             for (const auto& service : registry_->services)
-                if (lower_text(service.group) == "scsi miniport") off.push_back(fmt::format("{} has Start {}", service.name, service.start));
-            return fails("windows-no-disk-controller", fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
-                                                                   off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
+                if (lower_text(service.group) == "scsi miniport")
+                    off.push_back(fmt::format("{} has Start {}", service.name, service.start));
+            return fails("windows-no-disk-controller",
+                         fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
+                                     off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
         }
         const std::string driver = start_.system->info.kind == "ntfs" ? "Ntfs" : "fastfat";
         if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
-            return fails("windows-file-system-driver",
-                         fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted", driver));
-        const auto obstacles = start_.system->kernel_view == nullptr ? std::vector<Finding>{} : start_.system->kernel_view->mount_obstacles();
-        if (start_.system->kernel_view == nullptr) return fails("windows-volume", fmt::format("{} cannot be mounted", start_.system->place));
+            return fails(
+                "windows-file-system-driver",
+                fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted",
+                            driver));
+        const auto obstacles = start_.system->kernel_view == nullptr ? std::vector<Finding>{}
+                                                                     : start_.system->kernel_view->mount_obstacles();
+        if (start_.system->kernel_view == nullptr)
+            return fails("windows-volume", fmt::format("{} cannot be mounted", start_.system->place));
         for (const auto& obstacle : obstacles)
             if (obstacle.severity == Severity::Breaks) return fails("windows-volume", obstacle.text);
-        ladder_.set(Stage::Root, State::Holds,
-                    fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable", driver, start_.system->place),
-                    {evidence_place(start_.system->place, {}, start_.system->info.kind)});
+        ladder_.set(
+            Stage::Root, State::Holds,
+            fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable",
+                        driver, start_.system->place),
+            {evidence_place(start_.system->place, {}, start_.system->info.kind)});
         return true;
     }
 
     bool program(Stage stage, const std::string& path, std::string_view role, std::string_view stop) {
         const auto state = own_image(path, false);
         if (state.kind == ImageState::Kind::Sound) return true;
-        ladder_.breaks(stage, "windows-program-missing", fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
+        ladder_.breaks(stage, "windows-program-missing",
+                       fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
                        {evidence_place(place(path), "a sound image", state.text)}, std::string(stop));
         return false;
     }
 
     bool init() {
         const std::string system32 = start_.directory + "/System32/";
-        if (!program(Stage::Init, system32 + "smss.exe", "the session manager", "STOP 0x0000006F SESSION3_INITIALIZATION_FAILED")) return false;
+        if (!program(Stage::Init, system32 + "smss.exe", "the session manager",
+                     "STOP 0x0000006F SESSION3_INITIALIZATION_FAILED"))
+            return false;
         const std::string csrss = registry_->csrss.empty() ? system32 + "csrss.exe" : registry_->csrss;
-        if (!program(Stage::Init, csrss, "the subsystem that the session manager must start", "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED")) return false;
+        if (!program(Stage::Init, csrss, "the subsystem that the session manager must start",
+                     "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))
+            return false;
         // What the session manager imports (ntdll.dll) is what every program needs.
         for (const auto& library : own_image(system32 + "smss.exe", false).image.imports)
             if (!library.starts_with("api-ms-") && !library.starts_with("ext-ms-") &&
-                !program(Stage::Init, system32 + library, "a library the session manager needs", "STOP 0xC0000221 unknown hard error"))
+                !program(Stage::Init, system32 + library, "a library the session manager needs",
+                         "STOP 0xC0000221 unknown hard error"))
                 return false;
         ladder_.set(Stage::Init, State::Holds, "the session manager and the subsystem it must start are there",
-                    {evidence_place(place(system32 + "smss.exe"), {}, "a sound image"), evidence_place(place(csrss), {}, "a sound image")});
+                    {evidence_place(place(system32 + "smss.exe"), {}, "a sound image"),
+                     evidence_place(place(csrss), {}, "a sound image")});
         return true;
     }
 
@@ -411,27 +511,34 @@ private:
         const auto software = open_windows_hive(*start_.system, start_.directory, "SOFTWARE");
         if (!software) {
             ladder_.breaks(Stage::Services, "windows-software-hive",
-                           fmt::format("the registry hive {} cannot be used: {}", place(system32 + "config/SOFTWARE"), software.error().what),
+                           fmt::format("the registry hive {} cannot be used: {}", place(system32 + "config/SOFTWARE"),
+                                       software.error().what),
                            {evidence_error(software.error())},
-                           "STOP 0xC0000218 {Registry File Failure}\nThe registry cannot load the hive (file): \\SystemRoot\\System32\\Config\\SOFTWARE");
+                           "STOP 0xC0000218 {Registry File Failure}\nThe registry cannot load the hive (file): "
+                           "\\SystemRoot\\System32\\Config\\SOFTWARE");
             return;
         }
-        std::vector<std::pair<std::string, std::string_view>> programs{
-            {"winlogon.exe", "the logon"}, {"services.exe", "the service control manager"}, {"lsass.exe", "the security authority"}};
+        std::vector<std::pair<std::string, std::string_view>> programs{{"winlogon.exe", "the logon"},
+                                                                       {"services.exe", "the service control manager"},
+                                                                       {"lsass.exe", "the security authority"}};
         if (!older()) programs.insert(programs.begin(), {"wininit.exe", "the start-up program"});
         for (const auto& [file, role] : programs)
-            if (!program(Stage::Services, system32 + file, role, "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED")) return;
+            if (!program(Stage::Services, system32 + file, role, "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))
+                return;
         std::vector<std::string> absent;
         for (const auto& s : registry_->services) {
             if (s.start != 1 && s.start != 2) continue;
             if (!s.file.empty() && !resolve(*fs_, s.file)) absent.push_back(s.name);
         }
         if (!absent.empty())
-            ladder_.add_finding(make_finding("windows-service-missing",
-                                             fmt::format("files of services are not there: {}; each is logged, and the start goes on", fmt::join(absent, ", ")),
-                                             {evidence_place(place(system32 + "config/SYSTEM"), {}, registry_->control_set + "\\Services")}));
+            ladder_.add_finding(make_finding(
+                "windows-service-missing",
+                fmt::format("files of services are not there: {}; each is logged, and the start goes on",
+                            fmt::join(absent, ", ")),
+                {evidence_place(place(system32 + "config/SYSTEM"), {}, registry_->control_set + "\\Services")}));
         ladder_.set(Stage::Services, State::Holds, "the SOFTWARE hive is usable, logon and service control are there",
-                    {evidence_place(place(system32 + "config/SOFTWARE")), evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});
+                    {evidence_place(place(system32 + "config/SOFTWARE")),
+                     evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});
     }
 
     const Machine& machine_;
@@ -448,6 +555,8 @@ private:
 
 }  // namespace
 
-void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder) { WindowsWalk(machine, entry, menu, ladder).run(); }
+void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder) {
+    WindowsWalk(machine, entry, menu, ladder).run();
+}
 
 }  // namespace herberge::chain

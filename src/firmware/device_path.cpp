@@ -19,7 +19,8 @@ constexpr std::uint32_t eisa = 0x41D0;  // "PNP" in the low half of a compressed
 
 /// A node's body as a structure, in words and field by field; false when it is too short for it.
 template <class T, class Text>
-bool decode(std::span<const std::uint8_t> body, std::vector<Field>& fields, std::uint64_t at, DevicePathNode& node, Text text) {
+bool decode(std::span<const std::uint8_t> body, std::vector<Field>& fields, std::uint64_t at, DevicePathNode& node,
+            Text text) {
     if (body.size() < sizeof(T)) return false;
     const auto value = ondisk::from_bytes<T>(body);
     node.text = text(value);
@@ -46,8 +47,11 @@ std::string acpi_text(const ondisk::AcpiNode& n) {
     return fmt::format("Acpi(0x{:08x},0x{:x})", hid, std::uint32_t{n.uid});
 }
 
-void hardware(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64_t at, DevicePathNode& node, std::vector<Field>& fields) {
-    if (subtype == 1 && decode<ondisk::PciNode>(body, fields, at, node, [](const auto& n) { return fmt::format("Pci(0x{:x},0x{:x})", n.device, n.function); }))
+void hardware(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64_t at, DevicePathNode& node,
+              std::vector<Field>& fields) {
+    if (subtype == 1 && decode<ondisk::PciNode>(body, fields, at, node, [](const auto& n) {
+            return fmt::format("Pci(0x{:x},0x{:x})", n.device, n.function);
+        }))
         return;
     if (subtype == 4 && body.size() >= 16) node.text = fmt::format("VenHw({})", ondisk::guid_at(body, 0));
     else if (subtype == 3) node.text = "MemoryMapped";
@@ -55,16 +59,20 @@ void hardware(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uin
     else node.text = fmt::format("HardwarePath({})", subtype);
 }
 
-void message(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64_t at, DevicePathNode& node, std::vector<Field>& fields) {
+void message(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64_t at, DevicePathNode& node,
+             std::vector<Field>& fields) {
     using namespace ondisk;
     switch (subtype) {
         case 2:
-            if (decode<ScsiNode>(body, fields, at, node,
-                                 [](const auto& n) { return fmt::format("Scsi(0x{:x},0x{:x})", std::uint16_t{n.target}, std::uint16_t{n.lun}); }))
+            if (decode<ScsiNode>(body, fields, at, node, [](const auto& n) {
+                    return fmt::format("Scsi(0x{:x},0x{:x})", std::uint16_t{n.target}, std::uint16_t{n.lun});
+                }))
                 return;
             break;
         case 5:
-            if (decode<UsbNode>(body, fields, at, node, [](const auto& n) { return fmt::format("USB(0x{:x},0x{:x})", n.port, n.interface); })) return;
+            if (decode<UsbNode>(body, fields, at, node,
+                                [](const auto& n) { return fmt::format("USB(0x{:x},0x{:x})", n.port, n.interface); }))
+                return;
             break;
         case 10:
             if (body.size() >= 16) return void(node.text = fmt::format("VenMsg({})", guid_at(body, 0)));
@@ -73,12 +81,14 @@ void message(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint
             if (body.size() >= 32) return void(node.text = fmt::format("MAC({})", hex(body.first(6), ":")));
             break;
         case 12:
-            if (body.size() >= 8) return void(node.text = fmt::format("IPv4({}.{}.{}.{})", body[4], body[5], body[6], body[7]));
+            if (body.size() >= 8)
+                return void(node.text = fmt::format("IPv4({}.{}.{}.{})", body[4], body[5], body[6], body[7]));
             break;
         case 13: return void(node.text = "IPv6");
         case 18:
             if (decode<SataNode>(body, fields, at, node, [](const auto& n) {
-                    return fmt::format("Sata(0x{:x},0x{:x},0x{:x})", std::uint16_t{n.port}, std::uint16_t{n.multiplier_port}, std::uint16_t{n.lun});
+                    return fmt::format("Sata(0x{:x},0x{:x},0x{:x})", std::uint16_t{n.port},
+                                       std::uint16_t{n.multiplier_port}, std::uint16_t{n.lun});
                 }))
                 return;
             break;
@@ -99,28 +109,37 @@ void message(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint
             break;
         default: break;
     }
-    static constexpr std::pair<std::uint8_t, std::string_view> others[] = {{1, "Ata"},    {3, "Fibre"}, {15, "UsbClass"}, {16, "UsbWwid"}, {17, "Unit"},
-                                                                           {19, "iSCSI"}, {20, "Vlan"}, {25, "UFS"},      {28, "Wi-Fi"},   {31, "Dns"}};
+    static constexpr std::pair<std::uint8_t, std::string_view> others[] = {
+        {1, "Ata"},    {3, "Fibre"}, {15, "UsbClass"}, {16, "UsbWwid"}, {17, "Unit"},
+        {19, "iSCSI"}, {20, "Vlan"}, {25, "UFS"},      {28, "Wi-Fi"},   {31, "Dns"}};
     const auto* known = std::ranges::find(others, subtype, &std::pair<std::uint8_t, std::string_view>::first);
     node.text = known != std::end(others) ? std::string(known->second) : fmt::format("Msg({})", subtype);
 }
 
-void media(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64_t at, DevicePathNode& node, std::vector<Field>& fields) {
+void media(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64_t at, DevicePathNode& node,
+           std::vector<Field>& fields) {
     using namespace ondisk;
     if (subtype == 1 && body.size() >= sizeof(HardDriveNode)) {
         const auto drive = from_bytes<HardDriveNode>(body);
         node.partition = drive.partition;
         if (drive.signature_type == 2) node.signature = guid_at(drive.signature, 0);
-        else if (drive.signature_type == 1) node.signature = fmt::format("{:08x}", std::uint32_t{from_bytes<little_uint32_t>(drive.signature)});
-        const std::string_view kind = drive.signature_type == 2 ? "GPT" : drive.signature_type == 1 ? "MBR" : "no signature";
+        else if (drive.signature_type == 1)
+            node.signature = fmt::format("{:08x}", std::uint32_t{from_bytes<little_uint32_t>(drive.signature)});
+        const std::string_view kind = drive.signature_type == 2   ? "GPT"
+                                      : drive.signature_type == 1 ? "MBR"
+                                                                  : "no signature";
         node.text = fmt::format("HD({},{},{})", *node.partition, kind, node.signature);
         fields = annotate(drive, at);
         for (auto& field : fields) {
-            if (field.name == "signature") field.meaning = drive.signature_type == 2 ? "partition " + node.signature : "disk signature " + node.signature;
+            if (field.name == "signature")
+                field.meaning =
+                    drive.signature_type == 2 ? "partition " + node.signature : "disk signature " + node.signature;
             if (field.name == "signature_type") field.meaning = kind;
         }
     } else if (subtype == 2) {
-        if (!decode<OpticalNode>(body, fields, at, node, [](const auto& n) { return fmt::format("CDROM({})", std::uint32_t{n.entry}); })) node.text = "CDROM";
+        if (!decode<OpticalNode>(body, fields, at, node,
+                                 [](const auto& n) { return fmt::format("CDROM({})", std::uint32_t{n.entry}); }))
+            node.text = "CDROM";
     } else if (subtype == 3 && body.size() >= 16) {
         node.text = fmt::format("VenMedia({})", guid_at(body, 0));
     } else if (subtype == 4) {
@@ -130,7 +149,9 @@ void media(std::uint8_t subtype, std::span<const std::uint8_t> body, std::uint64
                           at,
                           body.size(),
                           *node.file,
-                          body.size() >= 2 && body[body.size() - 1] == 0 && body[body.size() - 2] == 0 ? "" : "does not end with a zero",
+                          body.size() >= 2 && body[body.size() - 1] == 0 && body[body.size() - 2] == 0
+                              ? ""
+                              : "does not end with a zero",
                           {}});
     } else if (subtype == 6 && body.size() >= 16) {
         node.text = fmt::format("FvFile({})", guid_at(body, 0));
@@ -158,7 +179,8 @@ bool walk(std::span<const std::uint8_t> bytes, Visit visit) {
         switch (head.type) {
             case 1: hardware(head.subtype, body, body_at, node, fields); break;
             case 2:
-                if (head.subtype != 1 || !decode<ondisk::AcpiNode>(body, fields, body_at, node, acpi_text)) node.text = "ACPI";
+                if (head.subtype != 1 || !decode<ondisk::AcpiNode>(body, fields, body_at, node, acpi_text))
+                    node.text = "ACPI";
                 break;
             case 3: message(head.subtype, body, body_at, node, fields); break;
             case 4: media(head.subtype, body, body_at, node, fields); break;
@@ -194,7 +216,8 @@ std::vector<Field> annotate_device_path(std::span<const std::uint8_t> bytes, std
     std::vector<Field> out;
     std::size_t number = 0;
     std::size_t next = 0;
-    const bool whole = walk(bytes, [&](std::size_t here, const ondisk::DevicePathHead& head, const DevicePathNode& node, const std::vector<Field>& fields) {
+    const bool whole = walk(bytes, [&](std::size_t here, const ondisk::DevicePathHead& head, const DevicePathNode& node,
+                                       const std::vector<Field>& fields) {
         const std::string prefix = fmt::format("node {}.", ++number);
         auto own = ondisk::annotate(head, at + here, prefix);
         own.front().meaning = node.text;

@@ -16,7 +16,9 @@ namespace {
 constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
 constexpr std::size_t most_lines = 200;
 
-std::string_view text_of(std::span<const std::uint8_t> bytes) { return {reinterpret_cast<const char*>(bytes.data()), bytes.size()}; }
+std::string_view text_of(std::span<const std::uint8_t> bytes) {
+    return {reinterpret_cast<const char*>(bytes.data()), bytes.size()};
+}
 
 std::vector<std::uint8_t> section_of(const ByteSource& image, std::string_view name) {
     const auto pe = inspect_pe(image);
@@ -47,14 +49,17 @@ std::vector<SbatGeneration> parse_sbat(std::string_view text) {
     return out;
 }
 
-std::vector<SbatGeneration> image_sbat(const ByteSource& image) { return parse_sbat(text_of(section_of(image, ".sbat"))); }
+std::vector<SbatGeneration> image_sbat(const ByteSource& image) {
+    return parse_sbat(text_of(section_of(image, ".sbat")));
+}
 
 std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariables& variables) {
     std::vector<SbatGeneration> out;
     for (const std::string_view name : {"SbatLevel", "SbatLevelRT"})
-        if (const auto* level = variables.find(name, shim_guid); level != nullptr && out.empty()) out = parse_sbat(text_of(level->data));
-    // The section holds a version, then where two policies begin, counted from behind that version: the automatic one and
-    // the latest one. The automatic one is installed unless the variable is newer.
+        if (const auto* level = variables.find(name, shim_guid); level != nullptr && out.empty())
+            out = parse_sbat(text_of(level->data));
+    // The section holds a version, then where two policies begin, counted from behind that version: the automatic one
+    // and the latest one. The automatic one is installed unless the variable is newer.
     const auto bytes = section_of(shim, ".sbatlevel");
     constexpr std::size_t head = 12;
     if (bytes.size() < head) return out;
@@ -62,19 +67,25 @@ std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariab
     if (ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 0) != 0 || at >= bytes.size()) return out;
     auto embedded = parse_sbat(text_of(bytes).substr(at));
     // The first line carries the date: "sbat,1,2022052400".
-    const auto date = [](const std::vector<SbatGeneration>& policy) { return policy.empty() ? std::string() : policy.front().rest; };
+    const auto date = [](const std::vector<SbatGeneration>& policy) {
+        return policy.empty() ? std::string() : policy.front().rest;
+    };
     if (date(embedded) > date(out)) return embedded;
     return out;
 }
 
-std::optional<std::string> sbat_refuses(const ByteSource& image, const std::vector<SbatGeneration>& policy, bool required) {
+std::optional<std::string> sbat_refuses(const ByteSource& image, const std::vector<SbatGeneration>& policy,
+                                        bool required) {
     if (policy.empty()) return std::nullopt;
     const auto own = image_sbat(image);
-    if (own.empty()) return required ? std::optional<std::string>("it has no SBAT section, and shim's policy wants one") : std::nullopt;
+    if (own.empty())
+        return required ? std::optional<std::string>("it has no SBAT section, and shim's policy wants one")
+                        : std::nullopt;
     for (const auto& wanted : policy)
         for (const auto& component : own)
             if (component.component == wanted.component && component.generation < wanted.generation)
-                return fmt::format("its SBAT generation of {} is {}, and the policy asks for {}", component.component, component.generation, wanted.generation);
+                return fmt::format("its SBAT generation of {} is {}, and the policy asks for {}", component.component,
+                                   component.generation, wanted.generation);
     return std::nullopt;
 }
 

@@ -34,7 +34,8 @@ constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
 }  // namespace
 
 std::optional<std::int64_t> efi_time_seconds(std::span<const std::uint8_t> time) {
-    if (time.size() < 16 || std::ranges::all_of(time.first(7), [](std::uint8_t b) { return b == 0; })) return std::nullopt;
+    if (time.size() < 16 || std::ranges::all_of(time.first(7), [](std::uint8_t b) { return b == 0; }))
+        return std::nullopt;
     std::tm parts{};
     parts.tm_year = ondisk::from_bytes<ondisk::little_uint16_t>(time) - 1900;
     parts.tm_mon = time[2] - 1;
@@ -64,8 +65,10 @@ SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
             else if (type == type_sha1 && data.size() == 20) out.other_digests.emplace_back("SHA1", hex(data, ""));
             else if (type == type_sha384 && data.size() == 48) out.other_digests.emplace_back("SHA384", hex(data, ""));
             else if (type == type_sha512 && data.size() == 64) out.other_digests.emplace_back("SHA512", hex(data, ""));
-            else if (const auto kind = std::ranges::find(revoked_kinds, type, &RevokedKind::type); kind != revoked_kinds.end() && data.size() >= kind->length)
-                out.revoked.push_back({std::string(kind->algorithm), hex(data.first(kind->length), ""), efi_time_seconds(data.subspan(kind->length))});
+            else if (const auto kind = std::ranges::find(revoked_kinds, type, &RevokedKind::type);
+                     kind != revoked_kinds.end() && data.size() >= kind->length)
+                out.revoked.push_back({std::string(kind->algorithm), hex(data.first(kind->length), ""),
+                                       efi_time_seconds(data.subspan(kind->length))});
         }
         at += list;
     }
@@ -76,7 +79,8 @@ std::vector<CertificateInfo> database_certificates(const SignatureDatabase& data
     std::vector<CertificateInfo> out;
     for (const auto& der : database.certificates) {
         const auto certificate = pkcs7::parse_certificate(der);
-        out.push_back(certificate ? pkcs7::describe(certificate.get()) : CertificateInfo{{}, {}, {}, {}, pkcs7::sha256_of(der)});
+        out.push_back(certificate ? pkcs7::describe(certificate.get())
+                                  : CertificateInfo{{}, {}, {}, {}, pkcs7::sha256_of(der)});
     }
     return out;
 }
@@ -92,8 +96,8 @@ bool listed(const SignatureDatabase& database, const ByteSource& image, const st
     });
 }
 
-/// Why a deny list of certificates' digests refuses `certificate` as signer, or as the root that allows; none: it does not.
-/// A time of revocation spares what was signed before it, when a token witnesses that whose authority is in dbt.
+/// Why a deny list of certificates' digests refuses `certificate` as signer, or as the root that allows; none: it does
+/// not. A time of revocation spares what was signed before it, when a token witnesses that whose authority is in dbt.
 std::optional<std::string> revoked(PKCS7* message, X509* certificate, const ImageTrust& trust) {
     for (const auto& entry : trust.denied.revoked) {
         if (hex(pkcs7::signed_part_digest(certificate, entry.algorithm), "") != entry.digest) continue;
@@ -104,13 +108,15 @@ std::optional<std::string> revoked(PKCS7* message, X509* certificate, const Imag
         const auto time = pkcs7::signing_time(message, &trust.time_authorities);
         if (!time) return why + ", and no time stamp witnesses when it was signed";
         if (!time->intact) return why + ", and its time stamp leads to no authority that is enrolled (dbt)";
-        if (time->seconds > *entry.from) return fmt::format("{}, and it was signed on {}", why, utc_text(time->seconds));
+        if (time->seconds > *entry.from)
+            return fmt::format("{}, and it was signed on {}", why, utc_text(time->seconds));
     }
     return std::nullopt;
 }
 
 /// The database allows this signature: the first certificate in it that does decides, revoked or not.
-std::optional<std::string> allowed_by(PKCS7* message, const pkcs7::SignedDigest& told, const ImageTrust& trust, bool& allowed) {
+std::optional<std::string> allowed_by(PKCS7* message, const pkcs7::SignedDigest& told, const ImageTrust& trust,
+                                      bool& allowed) {
     for (const auto& der : trust.allowed.certificates) {
         const pkcs7::Certificates one{der};
         if (!pkcs7::verifies(message, told.content, &one)) continue;
@@ -140,7 +146,8 @@ std::optional<std::string> ImageTrust::refuse_by_signature(const ByteSource& ima
     if (listed(denied, image, sha)) return "its digest is on the deny list (dbx)";
     if (digests_first && listed(allowed, image, sha)) return std::nullopt;
     const auto signatures = image_signatures(image);
-    std::string why = signatures.empty() ? "it is not signed" : "none of its signatures leads to an allowed certificate";
+    std::string why =
+        signatures.empty() ? "it is not signed" : "none of its signatures leads to an allowed certificate";
     for (const auto& signature : signatures) {
         if (!signature.digest_matches) {
             why = "its content is not what was signed";
@@ -151,13 +158,15 @@ std::optional<std::string> ImageTrust::refuse_by_signature(const ByteSource& ima
         if (!told) continue;
         if (X509* signer = pkcs7::signer_of(message.get()); signer != nullptr)
             if (auto refused = revoked(message.get(), signer, *this)) return refused;
-        if (!denied.certificates.empty() && pkcs7::verifies(message.get(), told->content, &denied.certificates)) return "its signer is on the deny list (dbx)";
+        if (!denied.certificates.empty() && pkcs7::verifies(message.get(), told->content, &denied.certificates))
+            return "its signer is on the deny list (dbx)";
         bool good = false;
         const auto refused = allowed_by(message.get(), *told, *this, good);
         if (good) return std::nullopt;
-        why = refused                   ? *refused
-              : signature.chain.empty() ? "its signature brings no certificate"
-                                        : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
+        why = refused ? *refused
+              : signature.chain.empty()
+                  ? "its signature brings no certificate"
+                  : fmt::format("its signer ({}) is not allowed", signature.chain.front().subject);
     }
     if (listed(allowed, image, sha)) return std::nullopt;
     return why;
@@ -181,7 +190,9 @@ SecureBootPolicy secure_boot_policy(const UefiVariables& variables, SecureBoot w
         out.why = "Secure Boot is taken to be off";
     } else if (wanted == SecureBoot::On) {
         out.enforcing = true;
-        out.why = out.trust.allowed.empty() ? "Secure Boot is taken to be on, and no database of allowed signers was given" : "Secure Boot is taken to be on";
+        out.why = out.trust.allowed.empty()
+                      ? "Secure Boot is taken to be on, and no database of allowed signers was given"
+                      : "Secure Boot is taken to be on";
     } else if (!variables.given()) {
         out.why = "Secure Boot is taken to be off: no variables were given";
     } else {

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-// Disks and volumes as UEFI firmware judges them (MdeModulePkg/Universal/Disk/PartitionDxe and FatPkg of open firmware).
+// Disks and volumes as UEFI firmware judges them (MdeModulePkg/Universal/Disk/PartitionDxe and FatPkg of open
+// firmware).
 #include <fmt/format.h>
 #include <algorithm>
 
@@ -20,7 +21,9 @@ bool mbr_accepted(const Disk& disk) {
         if (a.logical) continue;
         if (a.first_lba + a.sectors > end) return false;
         for (const auto& b : disk.table.partitions)
-            if (!b.logical && a.number < b.number && a.first_lba < b.first_lba + b.sectors && b.first_lba < a.first_lba + a.sectors) return false;
+            if (!b.logical && a.number < b.number && a.first_lba < b.first_lba + b.sectors &&
+                b.first_lba < a.first_lba + a.sectors)
+                return false;
     }
     return true;
 }
@@ -54,9 +57,10 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 seen.table = std::move(*table);
                 std::erase_if(seen.table.partitions, [&](const Partition& p) {
                     if ((p.attributes & ignored_by_firmware) == 0) return false;
-                    out->findings.push_back(make_finding("uefi-partition-ignored",
-                                                         fmt::format("d{}p{} carries the attribute by which firmware ignores it", disk.number, p.number),
-                                                         {evidence_bytes(*disk.source, p.entry_offset + 48, 8, "bit 1 clear", "set")}));
+                    out->findings.push_back(make_finding(
+                        "uefi-partition-ignored",
+                        fmt::format("d{}p{} carries the attribute by which firmware ignores it", disk.number, p.number),
+                        {evidence_bytes(*disk.source, p.entry_offset + 48, 8, "bit 1 clear", "set")}));
                     return true;
                 });
             } else if (disk.table.kind == TableKind::Mbr && !disk.table.protective) {
@@ -64,7 +68,10 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                     seen.table = disk.table;
                 } else {
                     out->findings.push_back(make_finding(
-                        "uefi-mbr-refused", fmt::format("entries of d{}'s table overlap or leave the disk: the firmware refuses it as a whole", disk.number),
+                        "uefi-mbr-refused",
+                        fmt::format(
+                            "entries of d{}'s table overlap or leave the disk: the firmware refuses it as a whole",
+                            disk.number),
                         {evidence_bytes(*disk.source, 446, 64)}));
                 }
             }

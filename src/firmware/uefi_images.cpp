@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
-// Images as UEFI firmware judges them (MdePkg/Library/BasePeCoffLib and MdeModulePkg/Core/Dxe/Image of open firmware), and
-// what they are.
+// Images as UEFI firmware judges them (MdePkg/Library/BasePeCoffLib and MdeModulePkg/Core/Dxe/Image of open firmware),
+// and what they are.
 #include <fmt/format.h>
 #include <algorithm>
 
@@ -13,8 +13,8 @@ namespace herberge {
 namespace {
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
-           bytes.end();
+    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(),
+                       [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) != bytes.end();
 }
 
 std::vector<std::uint8_t> wide(std::string_view text) {
@@ -33,14 +33,17 @@ bool contains_wide(std::span<const std::uint8_t> bytes, std::string_view wanted)
 
 }  // namespace
 
-std::string_view efi_fallback_path(EfiMachine machine) { return machine == EfiMachine::Ia32 ? "/EFI/BOOT/BOOTIA32.EFI" : "/EFI/BOOT/BOOTX64.EFI"; }
+std::string_view efi_fallback_path(EfiMachine machine) {
+    return machine == EfiMachine::Ia32 ? "/EFI/BOOT/BOOTIA32.EFI" : "/EFI/BOOT/BOOTX64.EFI";
+}
 
 std::span<const std::pair<std::string_view, std::string_view>> other_fallback_names() {
-    static constexpr std::array<std::pair<std::string_view, std::string_view>, 5> names = {{{"/EFI/BOOT/BOOTAA64.EFI", "AArch64"},
-                                                                                            {"/EFI/BOOT/BOOTARM.EFI", "ARM"},
-                                                                                            {"/EFI/BOOT/BOOTRISCV64.EFI", "RISC-V"},
-                                                                                            {"/EFI/BOOT/BOOTLOONGARCH64.EFI", "LoongArch"},
-                                                                                            {"/EFI/BOOT/BOOTIA64.EFI", "Itanium"}}};
+    static constexpr std::array<std::pair<std::string_view, std::string_view>, 5> names = {
+        {{"/EFI/BOOT/BOOTAA64.EFI", "AArch64"},
+         {"/EFI/BOOT/BOOTARM.EFI", "ARM"},
+         {"/EFI/BOOT/BOOTRISCV64.EFI", "RISC-V"},
+         {"/EFI/BOOT/BOOTLOONGARCH64.EFI", "LoongArch"},
+         {"/EFI/BOOT/BOOTIA64.EFI", "Itanium"}}};
     return names;
 }
 
@@ -48,17 +51,22 @@ namespace {
 
 constexpr std::uint16_t relocations_stripped = 1;  // IMAGE_FILE_RELOCS_STRIPPED
 
-/// The blocks of relocations, which the firmware walks when it cannot load the image where it was linked: that is the rule.
+/// The blocks of relocations, which the firmware walks when it cannot load the image where it was linked: that is the
+/// rule.
 std::optional<ImageRefusal> refuse_relocations(const ByteSource& file, const PeImage& image) {
     // Without relocations it must lie at its own address; the lowest MiB is never given away.
     constexpr std::uint64_t lowest = std::uint64_t{1} << 20U;
     if ((image.characteristics & relocations_stripped) != 0) {
         if (image.base < lowest || image.base % 4096 != 0)
-            return ImageRefusal{fmt::format("it has no relocations, and nothing can be loaded at its own address {:x}", image.base), "Not Found"};
+            return ImageRefusal{
+                fmt::format("it has no relocations, and nothing can be loaded at its own address {:x}", image.base),
+                "Not Found"};
         return std::nullopt;
     }
     if (image.relocations_size == 0) return std::nullopt;
-    const auto refused = [](std::string why) { return ImageRefusal{"its relocations cannot be applied: " + std::move(why), "Load Error"}; };
+    const auto refused = [](std::string why) {
+        return ImageRefusal{"its relocations cannot be applied: " + std::move(why), "Load Error"};
+    };
     const std::uint64_t end = std::uint64_t{image.relocations} + image.relocations_size;
     if (end > image.image_size) return refused("they lie outside of the image");
     // As loaded: what no section brings is zero.
@@ -75,7 +83,8 @@ std::optional<ImageRefusal> refuse_relocations(const ByteSource& file, const PeI
         if (!block) return refused(fmt::format("no section holds the block at {:x}", at));
         if (block->size < sizeof(*block) || block->size > end - at)
             return refused(fmt::format("the block at {:x} claims {} bytes", at, std::uint32_t{block->size}));
-        if (block->page >= image.image_size) return refused(fmt::format("the block at {:x} is for an address outside of the image", at));
+        if (block->page >= image.image_size)
+            return refused(fmt::format("the block at {:x} is for an address outside of the image", at));
         at += block->size;
     }
     return std::nullopt;
@@ -90,28 +99,36 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine 
     const auto image = inspect_pe(file);
     if (!image) return ImageRefusal{image.error().what, "Not Found"};
     if (image->subsystem != efi_application && image->subsystem != 16)
-        return ImageRefusal{fmt::format("its subsystem is {}, not EFI application (10)", image->subsystem), "Not Found"};
+        return ImageRefusal{fmt::format("its subsystem is {}, not EFI application (10)", image->subsystem),
+                            "Not Found"};
     const std::uint16_t own = machine == EfiMachine::Ia32 ? i386 : x86_64;
     if (image->machine != own)
-        return ImageRefusal{fmt::format("it is for {}, the firmware is {}", pe_machine_name(image->machine), pe_machine_name(own)), "Unsupported"};
+        return ImageRefusal{
+            fmt::format("it is for {}, the firmware is {}", pe_machine_name(image->machine), pe_machine_name(own)),
+            "Unsupported"};
     // PeCoffLoaderGetPeHeader: the table of sections must lie inside the headers, and these inside the image.
     const std::uint64_t table_end = image->sections_at + std::uint64_t{image->section_count} * 40;
     if (table_end > image->header_size || table_end >= image->image_size)
-        return ImageRefusal{fmt::format("its table of {} sections does not fit into its headers", image->section_count), "Unsupported"};
+        return ImageRefusal{fmt::format("its table of {} sections does not fit into its headers", image->section_count),
+                            "Unsupported"};
     if (image->certificates_size != 0 && image->certificates_offset + image->certificates_size > file.size())
         return ImageRefusal{fmt::format("its certificate table leaves the file: it ends at byte {}, the file has {}",
                                         image->certificates_offset + image->certificates_size, file.size()),
                             "Unsupported"};
     for (const auto& s : image->sections) {
         if (std::uint64_t{s.file_offset} + s.file_size > file.size())
-            return ImageRefusal{
-                fmt::format("it is cut short: section {} ends at byte {}, the file has {}", s.name, std::uint64_t{s.file_offset} + s.file_size, file.size()),
-                "Unsupported"};
-        if (std::uint64_t{s.address} + std::max(s.virtual_size, s.virtual_size == 0 ? s.file_size : 0U) > image->image_size)
-            return ImageRefusal{fmt::format("section {} does not fit the image size {} that the header gives", s.name, image->image_size), "Load Error"};
+            return ImageRefusal{fmt::format("it is cut short: section {} ends at byte {}, the file has {}", s.name,
+                                            std::uint64_t{s.file_offset} + s.file_size, file.size()),
+                                "Unsupported"};
+        if (std::uint64_t{s.address} + std::max(s.virtual_size, s.virtual_size == 0 ? s.file_size : 0U) >
+            image->image_size)
+            return ImageRefusal{fmt::format("section {} does not fit the image size {} that the header gives", s.name,
+                                            image->image_size),
+                                "Load Error"};
     }
     if (auto refused = refuse_relocations(file, *image)) return refused;
-    if (image->entry >= image->image_size) return ImageRefusal{"its entry point lies outside of it", "X64 Exception Type - 06(#UD - Invalid Opcode)"};
+    if (image->entry >= image->image_size)
+        return ImageRefusal{"its entry point lies outside of it", "X64 Exception Type - 06(#UD - Invalid Opcode)"};
     return std::nullopt;
 }
 
@@ -120,16 +137,19 @@ bool efi_is_fallback_place(std::string_view path) { return lower_text(path).star
 EfiApplication identify_efi_application(const ByteSource& file) {
     const auto image = inspect_pe(file);
     if (!image) return EfiApplication::Unknown;
-    auto section = [&](std::string_view name) { return std::ranges::find(image->sections, name, &PeSection::name) != image->sections.end(); };
+    auto section = [&](std::string_view name) {
+        return std::ranges::find(image->sections, name, &PeSection::name) != image->sections.end();
+    };
     if (section(".linux")) return EfiApplication::UnifiedKernel;
     if (section(".sdmagic")) return EfiApplication::SystemdBoot;
     if (section(".vendor_cert") || section(".sbatlevel")) return EfiApplication::Shim;
     if (section("mods")) return EfiApplication::Grub;
     const auto setup = file.bytes(0x202, 4);
-    if (setup && (*setup)[0] == 'H' && (*setup)[1] == 'd' && (*setup)[2] == 'r' && (*setup)[3] == 'S') return EfiApplication::LinuxStub;
+    if (setup && (*setup)[0] == 'H' && (*setup)[1] == 'd' && (*setup)[2] == 'r' && (*setup)[3] == 'S')
+        return EfiApplication::LinuxStub;
     const auto bytes = file.bytes(0, std::min<std::uint64_t>(file.size(), std::uint64_t{8} << 20U));
-    if (bytes && (contains_wide(*bytes, "bootmgfw.efi") || contains_wide(*bytes, "\\Microsoft\\Boot\\BCD") || contains_wide(*bytes, "bootmgr.exe") ||
-                  contains(*bytes, "bootmgfw.pdb")))
+    if (bytes && (contains_wide(*bytes, "bootmgfw.efi") || contains_wide(*bytes, "\\Microsoft\\Boot\\BCD") ||
+                  contains_wide(*bytes, "bootmgr.exe") || contains(*bytes, "bootmgfw.pdb")))
         return EfiApplication::WindowsBootManager;
     if (bytes && contains_wide(*bytes, "systemd-boot")) return EfiApplication::SystemdBoot;
     return EfiApplication::Unknown;

@@ -27,8 +27,9 @@ T get(std::span<const std::uint8_t> bytes, std::size_t at) {
 void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVariables& out) {
     constexpr std::size_t store_header = 28;
     const std::size_t header = authenticated ? 60 : 32;
-    constexpr std::uint8_t added = 0x3F;        // VAR_ADDED
-    constexpr std::uint8_t in_deletion = 0x3E;  // VAR_IN_DELETED_TRANSITION & VAR_ADDED: still good when nothing replaced it
+    constexpr std::uint8_t added = 0x3F;  // VAR_ADDED
+    constexpr std::uint8_t in_deletion =
+        0x3E;  // VAR_IN_DELETED_TRANSITION & VAR_ADDED: still good when nothing replaced it
     std::size_t at = store_header;
     std::vector<UefiVariable> leaving;
     while (at + header <= store.size()) {
@@ -39,8 +40,9 @@ void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVar
         const std::size_t data_size = get<ondisk::little_uint32_t>(store, sizes + 4);
         const std::size_t room = store.size() - at - header;
         if (name_size > room || data_size > room - name_size) {
-            out.findings.push_back(make_finding("uefi-variable-cut", fmt::format("a variable at byte {} of the store claims more than there is", at),
-                                                {evidence_place(out.source)}));
+            out.findings.push_back(make_finding(
+                "uefi-variable-cut", fmt::format("a variable at byte {} of the store claims more than there is", at),
+                {evidence_place(out.source)}));
             break;
         }
         if (state == added || state == in_deletion) {
@@ -77,7 +79,8 @@ std::optional<PendingWrite> pending_write(std::span<const std::uint8_t> flash, s
     for (std::size_t at = 0; at + sizeof(ondisk::WorkingBlockHead) <= flash.size(); at += 256) {
         const auto head = ondisk::from_bytes<ondisk::WorkingBlockHead>(flash, at);
         if (ondisk::guid_at(head.signature, 0) != working_block || !set(head.state, 0) || set(head.state, 1)) continue;
-        const std::size_t end = at + sizeof(head) + std::min<std::uint64_t>(head.queue_size, flash.size() - at - sizeof(head));
+        const std::size_t end =
+            at + sizeof(head) + std::min<std::uint64_t>(head.queue_size, flash.size() - at - sizeof(head));
         std::optional<PendingWrite> out;
         for (std::size_t i = at + sizeof(head); i + sizeof(ondisk::PendingWriteHead) <= end;) {
             const auto write = ondisk::from_bytes<ondisk::PendingWriteHead>(flash, i);
@@ -86,14 +89,17 @@ std::optional<PendingWrite> pending_write(std::span<const std::uint8_t> flash, s
             if (write.private_size > end - i || write.writes > (end - i) / each) break;
             out.reset();
             for (std::uint64_t n = 0; n < write.writes && set(write.state, 1) && !set(write.state, 2); ++n) {
-                const auto record = ondisk::from_bytes<ondisk::PendingWriteRecord>(flash, i + sizeof(write) + static_cast<std::size_t>(n * each));
+                const auto record = ondisk::from_bytes<ondisk::PendingWriteRecord>(
+                    flash, i + sizeof(write) + static_cast<std::size_t>(n * each));
                 if (!set(record.state, 1) || set(record.state, 2)) continue;
                 // The spare area lies where the destination is from, seen the other way round; the store is the only
                 // destination that is of interest, and begins its volume.
-                const std::uint64_t spare = volume_at + record.block * block - static_cast<std::uint64_t>(record.relative);
+                const std::uint64_t spare =
+                    volume_at + record.block * block - static_cast<std::uint64_t>(record.relative);
                 const std::uint64_t length = (record.offset + record.length + block - 1) / block * block;
-                if (record.block != 0 || record.length > flash.size() || record.offset > flash.size() || spare >= flash.size() ||
-                    length > flash.size() - spare || volume_at >= flash.size() || length > flash.size() - volume_at)
+                if (record.block != 0 || record.length > flash.size() || record.offset > flash.size() ||
+                    spare >= flash.size() || length > flash.size() - spare || volume_at >= flash.size() ||
+                    length > flash.size() - volume_at)
                     continue;
                 out = PendingWrite{static_cast<std::size_t>(spare), volume_at, static_cast<std::size_t>(length)};
             }
@@ -116,7 +122,8 @@ std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
         const bool authenticated = guid == authenticated_store;
         if (!authenticated && guid != plain_store) continue;
         constexpr std::uint8_t formatted = 0x5A;
-        if (get<ondisk::little_uint32_t>(flash, at + 16) >= 28 && flash[at + 20] == formatted) return StorePlace{at, authenticated};
+        if (get<ondisk::little_uint32_t>(flash, at + 16) >= 28 && flash[at + 20] == formatted)
+            return StorePlace{at, authenticated};
     }
     return std::nullopt;
 }
@@ -124,7 +131,8 @@ std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
 }  // namespace
 
 const UefiVariable* UefiVariables::find(std::string_view name, std::string_view guid) const {
-    const auto found = std::ranges::find_if(all, [&](const UefiVariable& v) { return v.name == name && v.guid == guid; });
+    const auto found =
+        std::ranges::find_if(all, [&](const UefiVariable& v) { return v.name == name && v.guid == guid; });
     return found != all.end() ? &*found : nullptr;
 }
 
@@ -138,12 +146,13 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
     if (store) {
         if (const auto write = pending_write(flash, store->at >= volume_header ? store->at - volume_header : 0)) {
             mended.assign(flash.begin(), flash.end());
-            std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(write->spare), write->length, mended.begin() + static_cast<std::ptrdiff_t>(write->target));
-            out.findings.push_back(
-                make_finding("uefi-variables-rewritten",
-                             fmt::format("the firmware was interrupted while it rewrote its variables: at its next start it takes {} from byte {} on",
-                                         size_text(write->length), write->spare),
-                             {evidence_place(out.source)}));
+            std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(write->spare), write->length,
+                        mended.begin() + static_cast<std::ptrdiff_t>(write->target));
+            out.findings.push_back(make_finding("uefi-variables-rewritten",
+                                                fmt::format("the firmware was interrupted while it rewrote its "
+                                                            "variables: at its next start it takes {} from byte {} on",
+                                                            size_text(write->length), write->spare),
+                                                {evidence_place(out.source)}));
             flash = mended;
             store = find_store(flash);
         }
@@ -159,7 +168,9 @@ namespace {
 Result<std::vector<std::uint8_t>> whole_file(const std::string& path) {
     const auto file = open_image(path, 0);
     if (!file) return tl::unexpected(file.error());
-    if ((*file)->size() > most_flash) return fail(ErrorKind::TooLarge, "the flash image is too large", path, size_text(most_flash), size_text((*file)->size()));
+    if ((*file)->size() > most_flash)
+        return fail(ErrorKind::TooLarge, "the flash image is too large", path, size_text(most_flash),
+                    size_text((*file)->size()));
     return (*file)->bytes(0, (*file)->size(), most_flash);
 }
 }  // namespace
@@ -178,7 +189,8 @@ Result<UefiVariables> read_uefi_variables(const std::string& path) {
             UefiVariable v;
             v.name = name.substr(0, name.size() - 37);
             v.guid = name.substr(name.size() - 36);
-            std::ranges::transform(v.guid, v.guid.begin(), [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
+            std::ranges::transform(v.guid, v.guid.begin(),
+                                   [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
             v.data.assign(raw->begin() + 4, raw->end());
             out.all.push_back(std::move(v));
         }

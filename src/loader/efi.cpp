@@ -27,8 +27,8 @@ std::string backslashes(std::string_view path) {
     return out;
 }
 
-/// A kernel that is started directly: the starter's text is its command line. Its stub reads the RAM disks that "initrd="
-/// names from the volume it came from, in order (drivers/firmware/efi/libstub/file.c).
+/// A kernel that is started directly: the starter's text is its command line. Its stub reads the RAM disks that
+/// "initrd=" names from the volume it came from, in order (drivers/firmware/efi/libstub/file.c).
 LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiContext& context) {
     LoaderRun out;
     out.menu.loader = "EFI stub";
@@ -43,23 +43,27 @@ LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiConte
     entry.kernel_loaded = entry.kernel.front().found();
     entry.path = {0};
     constexpr std::string_view option = "initrd=";
-    for (std::size_t at = context.options.find(option); at != std::string::npos; at = context.options.find(option, at + 1)) {
+    for (std::size_t at = context.options.find(option); at != std::string::npos;
+         at = context.options.find(option, at + 1)) {
         if (at != 0 && context.options[at - 1] != ' ') continue;
         const std::size_t begin = at + option.size();
-        const std::string written = context.options.substr(begin, std::min(context.options.find(' ', begin), context.options.size()) - begin);
+        const std::string written =
+            context.options.substr(begin, std::min(context.options.find(' ', begin), context.options.size()) - begin);
         auto file = loader::refer(volume, written, slashes(written), 0);
         if (!file.found() && !entry.stops_at) {
-            entry.messages.push_back({fmt::format("EFI stub: ERROR: Failed to open file: {}", written), entry.place, 0});
+            entry.messages.push_back(
+                {fmt::format("EFI stub: ERROR: Failed to open file: {}", written), entry.place, 0});
             loader::stop(entry, Stage::Ramdisk, "ramdisk-missing",
-                         fmt::format("the RAM disk {} is not on {}: the stub gives up, and the kernel does not start", written, volume.place));
+                         fmt::format("the RAM disk {} is not on {}: the stub gives up, and the kernel does not start",
+                                     written, volume.place));
         }
         entry.ramdisks.push_back(std::move(file));
     }
     out.menu.entries.push_back(std::move(entry));
     out.menu.timeout = 0;
     out.loader_text = "the kernel's own EFI stub";
-    out.configuration_text =
-        context.options.empty() ? "no text was handed to it: its own command line counts" : "the boot option's own text is the command line";
+    out.configuration_text = context.options.empty() ? "no text was handed to it: its own command line counts"
+                                                     : "the boot option's own text is the command line";
     return out;
 }
 
@@ -109,16 +113,20 @@ LoaderRun undecoded(const Volume& volume, const std::string& path) {
 
 /// The program beside a shim in the fallback directory: it makes boot options from the lists it finds in the other
 /// directories below /EFI, and starts the first one (shim's fallback.c, find_boot_csv).
-std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
+std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volume, const std::string& path,
+                                      const EfiContext& context) {
     const auto* fs = loader::plain_view(volume);
     const auto top = fs != nullptr ? resolve(*fs, "/EFI") : fail(ErrorKind::NotFound, "none");
     const auto names = top ? fs->list(top->file.id) : fail(ErrorKind::NotFound, "none");
     std::string upper(architecture_suffix(context.firmware));
-    std::ranges::transform(upper, upper.begin(), [](char c) { return c >= 'a' && c <= 'z' ? static_cast<char>(c - 32) : c; });
+    std::ranges::transform(upper, upper.begin(),
+                           [](char c) { return c >= 'a' && c <= 'z' ? static_cast<char>(c - 32) : c; });
     std::vector<std::string> looked;
     if (names)
         for (const auto& directory : *names) {
-            if (directory.type != FileType::Directory || directory.name.starts_with('.') || lower_text(directory.name) == "boot") continue;
+            if (directory.type != FileType::Directory || directory.name.starts_with('.') ||
+                lower_text(directory.name) == "boot")
+                continue;
             for (const std::string& list : {fmt::format("BOOT{}.CSV", upper), std::string("BOOT.CSV")}) {
                 const std::string file = fmt::format("/EFI/{}/{}", directory.name, list);
                 const auto found = resolve(*fs, file);
@@ -139,29 +147,37 @@ std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volu
                 EfiContext next = context;
                 ++next.depth;
                 const auto title_end = line.find(',', comma + 1);
-                next.options = title_end == std::string::npos ? std::string() : line.substr(title_end + 1, line.find(',', title_end + 1) - title_end - 1);
+                next.options = title_end == std::string::npos
+                                   ? std::string()
+                                   : line.substr(title_end + 1, line.find(',', title_end + 1) - title_end - 1);
                 auto run = run_efi_loader(machine, volume, program, next);
                 if (!run) run = undecoded(volume, program);
                 run->route.insert(run->route.begin(), fmt::format("{}:{} (first line)", volume.place, file));
                 run->findings.push_back(make_finding(
                     "shim-fallback",
-                    fmt::format("{}:{} makes a boot option of {} and starts it; with a TPM it resets the machine first", volume.place, path, program),
+                    fmt::format("{}:{} makes a boot option of {} and starts it; with a TPM it resets the machine first",
+                                volume.place, path, program),
                     {evidence_line(fmt::format("{}:{}", volume.place, file), 1, {}, printable(line))}));
                 return run;
             }
         }
-    return shim_stops("shim-fallback-nothing",
-                      fmt::format("{}:{} finds no list of boot options that leads to a file (BOOT{}.CSV in a directory below /EFI)", volume.place, path, upper),
-                      {evidence_place(fmt::format("{}:/EFI", volume.place), "a list of boot options", looked.empty() ? "none" : looked.front())},
-                      "Reset System");
+    return shim_stops(
+        "shim-fallback-nothing",
+        fmt::format("{}:{} finds no list of boot options that leads to a file (BOOT{}.CSV in a directory below /EFI)",
+                    volume.place, path, upper),
+        {evidence_place(fmt::format("{}:/EFI", volume.place), "a list of boot options",
+                        looked.empty() ? "none" : looked.front())},
+        "Reset System");
 }
 
 /// shim starts its second stage from its own directory.
-std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& shim, const EfiContext& context) {
+std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, const std::string& path,
+                                  const ByteSource& shim, const EfiContext& context) {
     std::string second = second_stage(path, context);
     bool fallback = false;
     if (efi_is_fallback_place(path)) {
-        const std::string helper = fmt::format("{}/fb{}.efi", path.substr(0, path.rfind('/')), architecture_suffix(context.firmware));
+        const std::string helper =
+            fmt::format("{}/fb{}.efi", path.substr(0, path.rfind('/')), architecture_suffix(context.firmware));
         if (loader::refer(volume, helper, helper, 0).found()) {
             second = helper;
             fallback = true;
@@ -172,16 +188,21 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     const std::string builtin = second_stage(path, {context.firmware, nullptr, nullptr, false, {}, 0});
     if (!file.found() && !fallback && second != builtin) {
         // A name that leads nowhere gives way to the built-in one.
-        instead = make_finding("shim-default-instead", fmt::format("shim is told to start {}, which is not there, and falls back to {}", file.place, builtin),
-                               {evidence_place(file.place, "a file", *file.error)});
+        instead = make_finding(
+            "shim-default-instead",
+            fmt::format("shim is told to start {}, which is not there, and falls back to {}", file.place, builtin),
+            {evidence_place(file.place, "a file", *file.error)});
         second = builtin;
         file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
     }
     if (!file.found()) {
         const std::string shown = backslashes(second);
-        return shim_stops("shim-second-stage-missing", fmt::format("shim starts {}:{}, which is not there", volume.place, second),
-                          {evidence_place(file.place, "a file", *file.error)},
-                          fmt::format("Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found", shown, shown));
+        return shim_stops(
+            "shim-second-stage-missing", fmt::format("shim starts {}:{}, which is not there", volume.place, second),
+            {evidence_place(file.place, "a file", *file.error)},
+            fmt::format(
+                "Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found",
+                shown, shown));
     }
     std::optional<ImageTrust> trust;
     EfiContext own = context;
@@ -192,22 +213,24 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
         own.trust = &*trust;
         own.shim = true;
         if (const auto own_fault = sbat_refuses(shim, trust->sbat, true))
-            return shim_stops(
-                "shim-revoked", fmt::format("shim refuses to go on: {}", *own_fault),
-                {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
-                "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone seriously wrong: SBAT self-check failed: Security "
-                "Policy Violation");
+            return shim_stops("shim-revoked", fmt::format("shim refuses to go on: {}", *own_fault),
+                              {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
+                              "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone "
+                              "seriously wrong: SBAT self-check failed: Security "
+                              "Policy Violation");
         const auto source = loader::open_file(file);
         auto why = source ? trust->refuse_by_signature(*source) : std::optional<std::string>("it cannot be read");
         if (!why) why = sbat_refuses(*source, trust->sbat, true);
         if (why)
             return shim_stops("shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why),
-                              {evidence_place(file.place, "a valid signature", *why)}, "Verification failed: (0x1A) Security Violation");
+                              {evidence_place(file.place, "a valid signature", *why)},
+                              "Verification failed: (0x1A) Security Violation");
     }
     auto run = fallback ? run_fallback(machine, volume, second, own) : run_efi_loader(machine, volume, second, own);
     if (!run) run = undecoded(volume, second);
     if (instead) run->findings.push_back(std::move(*instead));
-    if (fallback) run->route.insert(run->route.begin(), fmt::format("{}:{} (makes boot options)", volume.place, second));
+    if (fallback)
+        run->route.insert(run->route.begin(), fmt::format("{}:{} (makes boot options)", volume.place, second));
     run->route.insert(run->route.begin(), fmt::format("{}:{} (shim)", volume.place, path));
     return run;
 }
@@ -222,10 +245,13 @@ bool lies_like_windows(const Volume& volume, std::string_view path) {
 
 }  // namespace
 
-std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context) {
+std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& volume, const std::string& path,
+                                        const EfiContext& context) {
     if (context.depth > most_depth)
-        return shim_stops("chain-loop", fmt::format("{}:{} is started again: the applications start each other in a circle", volume.place, path),
-                          {evidence_place(fmt::format("{}:{}", volume.place, path))}, "(the same program comes again and again)");
+        return shim_stops(
+            "chain-loop",
+            fmt::format("{}:{} is started again: the applications start each other in a circle", volume.place, path),
+            {evidence_place(fmt::format("{}:{}", volume.place, path))}, "(the same program comes again and again)");
     const auto file = loader::refer(volume, path, path, 0);
     const auto source = loader::open_file(file);
     if (!source) return std::nullopt;
@@ -240,10 +266,12 @@ std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& vo
         case EfiApplication::Grub: out = loader::run_grub_efi(machine, volume, path, *source, context); break;
         case EfiApplication::SystemdBoot: out = loader::systemd_boot::run(machine, volume, path, context); break;
         case EfiApplication::WindowsBootManager:
-            out.loader_text =
-                out.loader_state == State::Doubtful
-                    ? fmt::format("{}:{} is taken for the Windows boot manager because of where it lies; its content does not tell", volume.place, path)
-                    : fmt::format("the boot manager {}:{} is whole", volume.place, path);
+            out.loader_text = out.loader_state == State::Doubtful
+                                  ? fmt::format(
+                                        "{}:{} is taken for the Windows boot manager because of where it lies; its "
+                                        "content does not tell",
+                                        volume.place, path)
+                                  : fmt::format("the boot manager {}:{} is whole", volume.place, path);
             out.loader_evidence = {evidence_place(file.place, {}, size_text(file.size))};
             loader::windows::read_store(machine, volume, "/EFI/Microsoft/Boot/BCD", true, out);
             break;

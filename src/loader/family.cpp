@@ -12,14 +12,17 @@ namespace herberge {
 namespace {
 
 constexpr loader::Family families[] = {
-    {"GRUB 2", [](std::span<const std::uint8_t> sector) { return recognise_grub_boot(sector).has_value(); }, loader::run_grub_at, loader::grub_configurations},
-    {"GRUB 2", [](std::span<const std::uint8_t> sector) { return is_grub_disc_boot(sector); }, loader::run_grub_disc, nullptr},
+    {"GRUB 2", [](std::span<const std::uint8_t> sector) { return recognise_grub_boot(sector).has_value(); },
+     loader::run_grub_at, loader::grub_configurations},
+    {"GRUB 2", [](std::span<const std::uint8_t> sector) { return is_grub_disc_boot(sector); }, loader::run_grub_disc,
+     nullptr},
     {"GRUB Legacy", loader::legacy::recognise, loader::legacy::run, loader::legacy::configurations},
     {"SYSLINUX", loader::syslinux::recognise, loader::syslinux::run, loader::syslinux::configurations},
     {"ISOLINUX", loader::syslinux::recognise_disc, loader::syslinux::run_disc, nullptr},
     {"ISOLINUX", loader::syslinux::recognise_hybrid, loader::syslinux::run_hybrid, nullptr},
     {"LILO", loader::lilo::recognise, loader::lilo::run, loader::lilo::configurations},
-    {"Windows Boot Manager", loader::windows::recognise_manager, loader::windows::run_manager, loader::windows::configurations},
+    {"Windows Boot Manager", loader::windows::recognise_manager, loader::windows::run_manager,
+     loader::windows::configurations},
     {"NTLDR", loader::windows::recognise_ntldr, loader::windows::run_ntldr, nullptr},
 };
 
@@ -37,7 +40,8 @@ std::string BootPlace::text() const {
     return fmt::format("d{} first sector", disk->number);
 }
 
-Evidence BootPlace::evidence(std::uint64_t offset, std::uint64_t length, std::string expected, std::string found) const {
+Evidence BootPlace::evidence(std::uint64_t offset, std::uint64_t length, std::string expected,
+                             std::string found) const {
     return evidence_bytes(*disk->source, lba * 512 + offset, length, std::move(expected), std::move(found));
 }
 
@@ -80,7 +84,9 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     }
     const auto found = resolve(*fs, path, {.most_links = most_links, .follow_last = true});
     if (!found) {
-        out.error = found.error().kind == ErrorKind::NotFound || found.error().kind == ErrorKind::WrongType ? "File not found" : found.error().text();
+        out.error = found.error().kind == ErrorKind::NotFound || found.error().kind == ErrorKind::WrongType
+                        ? "File not found"
+                        : found.error().text();
         out.unreadable = found.error().unreadable();
         if (!out.unreadable) out.near_misses = near_misses(*fs, path);
         return out;
@@ -139,11 +145,13 @@ std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) 
     const auto setup = kernel.load<ondisk::LinuxSetup>(0x1F1);
     if (!flag || !setup) return "the file is too short";
     if (*flag != 0xAA55) return "the mark 55AA at byte 510 is missing";
-    if (setup->setup_sectors > most_setup_sectors) return fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors));
+    if (setup->setup_sectors > most_setup_sectors)
+        return fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors));
     return {};
 }
 
-void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
+void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence,
+          std::string screen) {
     run.stops_at = stage;
     run.stop_code = code;
     run.stop_reason = std::move(reason);

@@ -52,7 +52,8 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
 }  // namespace windows
 
 /// EFI applications, already accepted by the firmware: `source` is the file at `path` of `volume`.
-LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiContext& context);
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source,
+                       const EfiContext& context);
 namespace systemd_boot {
 LoaderRun run(const Machine& machine, const Volume& volume, const std::string& path, const EfiContext& context);
 }
@@ -81,7 +82,8 @@ bool has_holes(const FileReference& file);
 std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors);
 
 /// Sets a stop of the loader's first sector or later parts.
-void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string screen);
+void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence,
+          std::string screen);
 void stop(MenuEntry& entry, Stage stage, std::string_view code, std::string reason);
 
 }  // namespace herberge::loader

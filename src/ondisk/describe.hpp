@@ -51,7 +51,8 @@ void annotate_members(std::vector<Field>& out, const std::string& prefix, const 
     using Members = boost::describe::describe_members<T, boost::describe::mod_public>;
     boost::mp11::mp_for_each<Members>([&](auto member) {
         const auto& part = value.*member.pointer;
-        const auto at = static_cast<std::uint64_t>(reinterpret_cast<const char*>(&part) - reinterpret_cast<const char*>(&value));
+        const auto at =
+            static_cast<std::uint64_t>(reinterpret_cast<const char*>(&part) - reinterpret_cast<const char*>(&value));
         annotate_value(out, prefix + member.name, part, offset + at);
     });
 }
@@ -70,7 +71,8 @@ void annotate_value(std::vector<Field>& out, const std::string& name, const T& v
     } else {
         if constexpr (IsArray<T>::value) {
             if constexpr (sizeof(typename IsArray<T>::Element) != 1) {
-                for (std::size_t i = 0; i < value.size(); ++i) annotate_value(out, fmt::format("{}[{}]", name, i), value[i], offset + i * sizeof(value[i]));
+                for (std::size_t i = 0; i < value.size(); ++i)
+                    annotate_value(out, fmt::format("{}[{}]", name, i), value[i], offset + i * sizeof(value[i]));
                 return;
             }
         }
@@ -86,7 +88,8 @@ void annotate_value(std::vector<Field>& out, const std::string& name, const T& v
             field.value = fmt::format("{} (0x{:02x})", value, value);
         } else {
             const auto number = static_cast<typename T::value_type>(value);
-            field.value = fmt::format("{} (0x{:x})", number, static_cast<std::make_unsigned_t<decltype(number)>>(number));
+            field.value =
+                fmt::format("{} (0x{:x})", number, static_cast<std::make_unsigned_t<decltype(number)>>(number));
         }
         out.push_back(std::move(field));
     }

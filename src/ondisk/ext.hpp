@@ -99,11 +99,13 @@ struct ExtSuper {
     little_uint32_t checksum;
 };
 BOOST_DESCRIBE_STRUCT(ExtSuper, (),
-                      (inodes_count, blocks_count_low, reserved_blocks_low, free_blocks_low, free_inodes, first_data_block, log_block_size, log_cluster_size,
-                       blocks_per_group, clusters_per_group, inodes_per_group, mount_time, write_time, mount_count, max_mount_count, magic, state, errors,
-                       minor_revision, last_check, check_interval, creator_os, revision, reserved_uid, reserved_gid, first_inode, inode_size, block_group,
-                       feature_compat, feature_incompat, feature_ro_compat, uuid, label, last_mounted, algorithm_bitmap, prealloc_blocks, prealloc_dir_blocks,
-                       reserved_gdt_blocks, journal_uuid, journal_inode, journal_device, last_orphan))
+                      (inodes_count, blocks_count_low, reserved_blocks_low, free_blocks_low, free_inodes,
+                       first_data_block, log_block_size, log_cluster_size, blocks_per_group, clusters_per_group,
+                       inodes_per_group, mount_time, write_time, mount_count, max_mount_count, magic, state, errors,
+                       minor_revision, last_check, check_interval, creator_os, revision, reserved_uid, reserved_gid,
+                       first_inode, inode_size, block_group, feature_compat, feature_incompat, feature_ro_compat, uuid,
+                       label, last_mounted, algorithm_bitmap, prealloc_blocks, prealloc_dir_blocks, reserved_gdt_blocks,
+                       journal_uuid, journal_inode, journal_device, last_orphan))
 static_assert(sizeof(ExtSuper) == 1024);
 static_assert(offsetof(ExtSuper, feature_incompat) == 0x60);
 static_assert(offsetof(ExtSuper, descriptor_size) == 0xFE);
@@ -132,9 +134,9 @@ struct ExtGroup {
     Bytes<20> rest_high;
 };
 BOOST_DESCRIBE_STRUCT(ExtGroup, (),
-                      (block_bitmap_low, inode_bitmap_low, inode_table_low, free_blocks_low, free_inodes_low, used_dirs_low, flags, exclude_bitmap_low,
-                       block_bitmap_checksum_low, inode_bitmap_checksum_low, unused_inodes_low, checksum, block_bitmap_high, inode_bitmap_high,
-                       inode_table_high, rest_high))
+                      (block_bitmap_low, inode_bitmap_low, inode_table_low, free_blocks_low, free_inodes_low,
+                       used_dirs_low, flags, exclude_bitmap_low, block_bitmap_checksum_low, inode_bitmap_checksum_low,
+                       unused_inodes_low, checksum, block_bitmap_high, inode_bitmap_high, inode_table_high, rest_high))
 static_assert(sizeof(ExtGroup) == 64);
 
 struct ExtInode {
@@ -163,8 +165,9 @@ struct ExtInode {
     little_uint16_t reserved;
 };
 BOOST_DESCRIBE_STRUCT(ExtInode, (),
-                      (mode, uid_low, size_low, access_time, change_time, modify_time, delete_time, gid_low, links, blocks_low, flags, version, block,
-                       generation, file_acl_low, size_high, fragment, blocks_high, file_acl_high, uid_high, gid_high, checksum_low, reserved))
+                      (mode, uid_low, size_low, access_time, change_time, modify_time, delete_time, gid_low, links,
+                       blocks_low, flags, version, block, generation, file_acl_low, size_high, fragment, blocks_high,
+                       file_acl_high, uid_high, gid_high, checksum_low, reserved))
 static_assert(sizeof(ExtInode) == 128);
 
 /// What follows the first 128 bytes in larger inodes.
@@ -223,7 +226,8 @@ struct JournalSuper {
     big_uint32_t first_sequence;
     big_uint32_t start;  ///< first block of the log; 0: nothing to replay
 };
-BOOST_DESCRIBE_STRUCT(JournalSuper, (), (magic, block_type, sequence, block_size, max_blocks, first_block, first_sequence, start))
+BOOST_DESCRIBE_STRUCT(JournalSuper, (),
+                      (magic, block_type, sequence, block_size, max_blocks, first_block, first_sequence, start))
 static_assert(sizeof(JournalSuper) == 32);
 
 }  // namespace herberge::ondisk

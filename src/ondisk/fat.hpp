@@ -24,8 +24,8 @@ struct FatCommon {
     little_uint32_t sectors_32;
 };
 BOOST_DESCRIBE_STRUCT(FatCommon, (),
-                      (jump, oem_name, bytes_per_sector, sectors_per_cluster, reserved_sectors, fats, root_entries, sectors_16, media, fat_sectors_16,
-                       sectors_per_track, heads, hidden_sectors, sectors_32))
+                      (jump, oem_name, bytes_per_sector, sectors_per_cluster, reserved_sectors, fats, root_entries,
+                       sectors_16, media, fat_sectors_16, sectors_per_track, heads, hidden_sectors, sectors_32))
 static_assert(sizeof(FatCommon) == 36);
 
 /// What follows in FAT12 and FAT16, and at byte 64 in FAT32.
@@ -87,8 +87,8 @@ struct FatEntry {
     little_uint32_t size;
 };
 BOOST_DESCRIBE_STRUCT(FatEntry, (),
-                      (name, attributes, case_flags, created_tenths, created_time, created_date, accessed_date, cluster_high, modified_time, modified_date,
-                       cluster_low, size))
+                      (name, attributes, case_flags, created_tenths, created_time, created_date, accessed_date,
+                       cluster_high, modified_time, modified_date, cluster_low, size))
 static_assert(sizeof(FatEntry) == 32);
 
 /// A piece of a long name: 13 UTF-16 units.

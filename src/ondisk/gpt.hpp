@@ -23,8 +23,8 @@ struct GptHeader {
     little_uint32_t entries_crc;
 };
 BOOST_DESCRIBE_STRUCT(GptHeader, (),
-                      (signature, revision, header_size, header_crc, reserved, my_lba, alternate_lba, first_usable_lba, last_usable_lba, disk_guid, entries_lba,
-                       entries, entry_size, entries_crc))
+                      (signature, revision, header_size, header_crc, reserved, my_lba, alternate_lba, first_usable_lba,
+                       last_usable_lba, disk_guid, entries_lba, entries, entry_size, entries_crc))
 static_assert(sizeof(GptHeader) == 92);
 
 struct GptEntry {

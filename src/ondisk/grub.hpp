@@ -17,7 +17,8 @@ struct GrubBootSector {
     std::uint8_t code_start;
     Bytes<2> drive_check;  ///< a short jump, or two NOPs when the check of DL was enabled at installation
 };
-BOOST_DESCRIBE_STRUCT(GrubBootSector, (), (jump, parameter_block, kernel_address, kernel_sector, boot_drive, code_start, drive_check))
+BOOST_DESCRIBE_STRUCT(GrubBootSector, (),
+                      (jump, parameter_block, kernel_address, kernel_sector, boot_drive, code_start, drive_check))
 static_assert(sizeof(GrubBootSector) == 0x68);
 
 /// One run of sectors in diskboot.img's list, which grows downwards from the end of its sector.
@@ -41,7 +42,9 @@ struct GrubCoreHeader {
     Bytes<3> boot_partition;
     std::uint8_t boot_drive;
 };
-BOOST_DESCRIBE_STRUCT(GrubCoreHeader, (), (jump, pad, compressed_size, uncompressed_size, redundancy, unprotected, pad2, boot_partition, boot_drive))
+BOOST_DESCRIBE_STRUCT(GrubCoreHeader, (),
+                      (jump, pad, compressed_size, uncompressed_size, redundancy, unprotected, pad2, boot_partition,
+                       boot_drive))
 static_assert(sizeof(GrubCoreHeader) == 0x1C);
 
 /// "mimg": the list of embedded modules behind the kernel.

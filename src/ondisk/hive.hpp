@@ -23,8 +23,8 @@ struct HiveBase {
     little_uint32_t checksum;  ///< XOR of the 127 dwords before
 };
 BOOST_DESCRIBE_STRUCT(HiveBase, (),
-                      (mark, primary_sequence, secondary_sequence, written, major, minor, type, format, root_cell, bins_size, clustering, file_name, reserved,
-                       checksum))
+                      (mark, primary_sequence, secondary_sequence, written, major, minor, type, format, root_cell,
+                       bins_size, clustering, file_name, reserved, checksum))
 static_assert(sizeof(HiveBase) == 512);
 
 struct HiveBin {
@@ -56,8 +56,8 @@ struct HiveKey {
     little_uint16_t class_length;
 };
 BOOST_DESCRIBE_STRUCT(HiveKey, (),
-                      (mark, flags, written, access, parent, subkeys, volatile_subkeys, subkey_list, volatile_list, values, value_list, security, class_name,
-                       longest, name_length, class_length))
+                      (mark, flags, written, access, parent, subkeys, volatile_subkeys, subkey_list, volatile_list,
+                       values, value_list, security, class_name, longest, name_length, class_length))
 static_assert(sizeof(HiveKey) == 76);
 
 /// Value, behind the cell's size.

@@ -26,7 +26,9 @@ struct IsoDirectoryRecord {
     Bytes<4> volume_number;
     std::uint8_t name_length;
 };
-BOOST_DESCRIBE_STRUCT(IsoDirectoryRecord, (), (length, extended_attributes, block, size, recorded, flags, interleave, volume_number, name_length))
+BOOST_DESCRIBE_STRUCT(IsoDirectoryRecord, (),
+                      (length, extended_attributes, block, size, recorded, flags, interleave, volume_number,
+                       name_length))
 static_assert(sizeof(IsoDirectoryRecord) == 33);
 
 /// Primary and supplementary volume descriptor, first fields (ECMA-119, 8.4 and 8.5).
@@ -48,7 +50,8 @@ struct IsoVolumeDescriptor {
     Bytes<1> root_name;
 };
 BOOST_DESCRIBE_STRUCT(IsoVolumeDescriptor, (),
-                      (type, id, version, flags, system, label, unused, blocks, escapes, volume_set, block_size, block_size_big, path_tables, root, root_name))
+                      (type, id, version, flags, system, label, unused, blocks, escapes, volume_set, block_size,
+                       block_size_big, path_tables, root, root_name))
 static_assert(sizeof(IsoVolumeDescriptor) == 190);
 static_assert(offsetof(IsoVolumeDescriptor, root) == 156);
 

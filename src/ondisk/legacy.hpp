@@ -18,7 +18,9 @@ struct LegacyStage1 {
     little_uint32_t next_sector;   ///< from the disk's start
     little_uint16_t next_segment;
 };
-BOOST_DESCRIBE_STRUCT(LegacyStage1, (), (jump, parameter_block, version_major, version_minor, boot_drive, force_lba, next_address, next_sector, next_segment))
+BOOST_DESCRIBE_STRUCT(LegacyStage1, (),
+                      (jump, parameter_block, version_major, version_minor, boot_drive, force_lba, next_address,
+                       next_sector, next_segment))
 static_assert(sizeof(LegacyStage1) == 0x4A);
 
 /// One run of sectors in the next sector's list, which grows downwards from its end.
@@ -35,7 +37,8 @@ struct LegacyStage2 {
     Bytes<6> jump;
     std::uint8_t version_major;
     std::uint8_t version_minor;
-    little_uint32_t partition;  ///< bits 16-23: the partition from 0, FF: the whole disk; bits 24-31 the drive, FF: the boot drive
+    little_uint32_t
+        partition;  ///< bits 16-23: the partition from 0, FF: the whole disk; bits 24-31 the drive, FF: the boot drive
     little_uint32_t saved_entry;
     std::uint8_t kind;  ///< 0 stage 2, 2 stage 1.5 for ext2, 3 for FAT …
     std::uint8_t force_lba;

@@ -23,7 +23,8 @@ struct LiloFirst {
     little_uint32_t index_lba;
 };
 BOOST_DESCRIBE_STRUCT(LiloFirst, (),
-                      (jump, stage, code_length, mark, version, map_stamp, raid_offset, stamp, map_volume, prompt, index_device, index_flags, index_lba))
+                      (jump, stage, code_length, mark, version, map_stamp, raid_offset, stamp, map_volume, prompt,
+                       index_device, index_flags, index_lba))
 static_assert(sizeof(LiloFirst) == 36);
 
 /// A run of sectors. As cylinder, head and sector it is what INT 13h/02h takes; with a flag in `device` it is a number.

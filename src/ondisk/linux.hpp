@@ -48,11 +48,13 @@ struct LinuxSetup {
     little_uint32_t handover_offset;
 };
 BOOST_DESCRIBE_STRUCT(LinuxSetup, (),
-                      (setup_sectors, root_flags, system_size, ram_size, video_mode, root_device, boot_flag, jump, header, version, realmode_switch,
-                       start_system, kernel_version, type_of_loader, load_flags, setup_move_size, code32_start, ramdisk_image, ramdisk_size, boot_sector_kludge,
-                       heap_end, extended_loader_version, extended_loader_type, command_line, ramdisk_max, kernel_alignment, relocatable, min_alignment,
-                       extended_flags, command_line_size, hardware_subarch, hardware_subarch_data, payload_offset, payload_length, setup_data,
-                       preferred_address, init_size, handover_offset))
+                      (setup_sectors, root_flags, system_size, ram_size, video_mode, root_device, boot_flag, jump,
+                       header, version, realmode_switch, start_system, kernel_version, type_of_loader, load_flags,
+                       setup_move_size, code32_start, ramdisk_image, ramdisk_size, boot_sector_kludge, heap_end,
+                       extended_loader_version, extended_loader_type, command_line, ramdisk_max, kernel_alignment,
+                       relocatable, min_alignment, extended_flags, command_line_size, hardware_subarch,
+                       hardware_subarch_data, payload_offset, payload_length, setup_data, preferred_address, init_size,
+                       handover_offset))
 static_assert(sizeof(LinuxSetup) == 0x268 - 0x1F1);
 static_assert(offsetof(LinuxSetup, payload_offset) == 0x248 - 0x1F1);
 
@@ -84,8 +86,8 @@ struct Elf32 {
     little_uint16_t section_names;
 };
 BOOST_DESCRIBE_STRUCT(Elf32, (),
-                      (ident, type, machine, version, entry, program_offset, section_offset, flags, header_size, program_entry_size, program_count,
-                       section_entry_size, section_count, section_names))
+                      (ident, type, machine, version, entry, program_offset, section_offset, flags, header_size,
+                       program_entry_size, program_count, section_entry_size, section_count, section_names))
 static_assert(sizeof(Elf32) == 52);
 
 struct Elf64 {
@@ -105,8 +107,8 @@ struct Elf64 {
     little_uint16_t section_names;
 };
 BOOST_DESCRIBE_STRUCT(Elf64, (),
-                      (ident, type, machine, version, entry, program_offset, section_offset, flags, header_size, program_entry_size, program_count,
-                       section_entry_size, section_count, section_names))
+                      (ident, type, machine, version, entry, program_offset, section_offset, flags, header_size,
+                       program_entry_size, program_count, section_entry_size, section_count, section_names))
 static_assert(sizeof(Elf64) == 64);
 
 /// The head of /etc/ld.so.cache (glibc sysdeps/generic/dl-cache.h, cache_file_new).
@@ -173,7 +175,8 @@ struct Elf32Program {
     little_uint32_t flags;
     little_uint32_t alignment;
 };
-BOOST_DESCRIBE_STRUCT(Elf32Program, (), (type, offset, virtual_address, physical_address, file_size, memory_size, flags, alignment))
+BOOST_DESCRIBE_STRUCT(Elf32Program, (),
+                      (type, offset, virtual_address, physical_address, file_size, memory_size, flags, alignment))
 static_assert(sizeof(Elf32Program) == 32);
 
 struct Elf64Program {
@@ -186,7 +189,8 @@ struct Elf64Program {
     little_uint64_t memory_size;
     little_uint64_t alignment;
 };
-BOOST_DESCRIBE_STRUCT(Elf64Program, (), (type, flags, offset, virtual_address, physical_address, file_size, memory_size, alignment))
+BOOST_DESCRIBE_STRUCT(Elf64Program, (),
+                      (type, flags, offset, virtual_address, physical_address, file_size, memory_size, alignment))
 static_assert(sizeof(Elf64Program) == 56);
 
 /// The last 4 KiB block of a Linux swap area's first page ends with its mark (include/linux/swap.h).

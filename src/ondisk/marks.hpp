@@ -35,8 +35,9 @@ struct NtfsBoot {
     little_uint16_t signature;
 };
 BOOST_DESCRIBE_STRUCT(NtfsBoot, (),
-                      (jump, oem_name, bytes_per_sector, sectors_per_cluster, zero, media, zero2, sectors_per_track, heads, hidden_sectors, zero3, drive,
-                       sectors, mft_cluster, mirror_cluster, record_size, pad, index_size, pad2, serial, checksum, code, signature))
+                      (jump, oem_name, bytes_per_sector, sectors_per_cluster, zero, media, zero2, sectors_per_track,
+                       heads, hidden_sectors, zero3, drive, sectors, mft_cluster, mirror_cluster, record_size, pad,
+                       index_size, pad2, serial, checksum, code, signature))
 static_assert(sizeof(NtfsBoot) == 512);
 
 /// exFAT (Microsoft "exFAT file system specification", section 3.1).
@@ -58,8 +59,8 @@ struct ExfatBoot {
     std::uint8_t cluster_shift;
 };
 BOOST_DESCRIBE_STRUCT(ExfatBoot, (),
-                      (jump, name, zero, partition_offset, sectors, fat_offset, fat_sectors, heap_offset, clusters, root_cluster, serial, revision, flags,
-                       sector_shift, cluster_shift))
+                      (jump, name, zero, partition_offset, sectors, fat_offset, fat_sectors, heap_offset, clusters,
+                       root_cluster, serial, revision, flags, sector_shift, cluster_shift))
 static_assert(sizeof(ExfatBoot) == 110);
 
 /// XFS superblock, first fields (XFS on-disk format documentation, "Superblocks").
@@ -89,7 +90,9 @@ struct BtrfsSuper {
     Bytes<147> skipped3;
     Bytes<256> label;
 };
-BOOST_DESCRIBE_STRUCT(BtrfsSuper, (), (checksum, uuid, head, magic, skipped, total_bytes, skipped2, sector_size, node_size, skipped3, label))
+BOOST_DESCRIBE_STRUCT(BtrfsSuper, (),
+                      (checksum, uuid, head, magic, skipped, total_bytes, skipped2, sector_size, node_size, skipped3,
+                       label))
 static_assert(offsetof(BtrfsSuper, label) == 299);
 
 /// F2FS superblock at 1 KiB (kernel include/linux/f2fs_fs.h).
@@ -149,7 +152,8 @@ struct RaidSuper {
     little_uint64_t super_offset;  ///< sectors: where this structure itself lies
 };
 BOOST_DESCRIBE_STRUCT(RaidSuper, (),
-                      (magic, major, skipped, array_uuid, name, created, level, layout, size, chunk, members, more, data_offset, data_size, super_offset))
+                      (magic, major, skipped, array_uuid, name, created, level, layout, size, chunk, members, more,
+                       data_offset, data_size, super_offset))
 static_assert(sizeof(RaidSuper) == 152);
 
 /// LVM 2 label in one of the first four sectors (lib/format_text/layout.h's label_header and pv_header).

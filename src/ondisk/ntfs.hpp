@@ -21,7 +21,8 @@ struct NtfsRecord {
     little_uint16_t next_attribute;
 };
 BOOST_DESCRIBE_STRUCT(NtfsRecord, (),
-                      (mark, fixup_offset, fixup_count, log_number, sequence, links, first_attribute, flags, used, allocated, base, next_attribute))
+                      (mark, fixup_offset, fixup_count, log_number, sequence, links, first_attribute, flags, used,
+                       allocated, base, next_attribute))
 static_assert(sizeof(NtfsRecord) == 42);
 
 struct NtfsAttribute {
@@ -56,7 +57,8 @@ struct NtfsNonResident {
     little_uint64_t size;
     little_uint64_t valid;  ///< bytes behind this read as zeros
 };
-BOOST_DESCRIBE_STRUCT(NtfsNonResident, (), (first_vcn, last_vcn, runs_offset, compression_unit, reserved, allocated, size, valid))
+BOOST_DESCRIBE_STRUCT(NtfsNonResident, (),
+                      (first_vcn, last_vcn, runs_offset, compression_unit, reserved, allocated, size, valid))
 static_assert(sizeof(NtfsNonResident) == 48);
 
 /// An element of $ATTRIBUTE_LIST.
@@ -124,7 +126,9 @@ struct NtfsFileName {
     std::uint8_t name_length;
     std::uint8_t name_space;  ///< 0 POSIX, 1 Win32, 2 DOS, 3 both
 };
-BOOST_DESCRIBE_STRUCT(NtfsFileName, (), (parent, created, modified, changed, accessed, allocated, size, flags, reparse, name_length, name_space))
+BOOST_DESCRIBE_STRUCT(NtfsFileName, (),
+                      (parent, created, modified, changed, accessed, allocated, size, flags, reparse, name_length,
+                       name_space))
 static_assert(sizeof(NtfsFileName) == 66);
 
 struct NtfsStandardInformation {

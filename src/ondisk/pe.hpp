@@ -16,7 +16,8 @@ struct PeFileHeader {
     little_uint16_t optional_size;
     little_uint16_t characteristics;
 };
-BOOST_DESCRIBE_STRUCT(PeFileHeader, (), (mark, machine, sections, made, symbols, symbol_count, optional_size, characteristics))
+BOOST_DESCRIBE_STRUCT(PeFileHeader, (),
+                      (mark, machine, sections, made, symbols, symbol_count, optional_size, characteristics))
 static_assert(sizeof(PeFileHeader) == 24);
 
 /// The fields of the optional header that lie at the same place in both kinds.
@@ -39,8 +40,8 @@ struct PeOptional {
     little_uint16_t dll_characteristics;
 };
 BOOST_DESCRIBE_STRUCT(PeOptional, (),
-                      (magic, linker, code_size, data_size, bss_size, entry, code_base, base, section_alignment, file_alignment, versions, image_size,
-                       header_size, checksum, subsystem, dll_characteristics))
+                      (magic, linker, code_size, data_size, bss_size, entry, code_base, base, section_alignment,
+                       file_alignment, versions, image_size, header_size, checksum, subsystem, dll_characteristics))
 static_assert(sizeof(PeOptional) == 72);
 
 /// A block of base relocations: entries of two bytes follow.
@@ -60,7 +61,8 @@ struct PeSectionHeader {
     Bytes<12> relocations;
     little_uint32_t characteristics;
 };
-BOOST_DESCRIBE_STRUCT(PeSectionHeader, (), (name, virtual_size, address, file_size, file_offset, relocations, characteristics))
+BOOST_DESCRIBE_STRUCT(PeSectionHeader, (),
+                      (name, virtual_size, address, file_size, file_offset, relocations, characteristics))
 static_assert(sizeof(PeSectionHeader) == 40);
 
 struct PeDirectory {

@@ -17,7 +17,8 @@ struct SyslinuxPatch {
     little_uint16_t most_transfer;
     little_uint16_t extended_offset;  ///< of SyslinuxExtended, from the file's start
 };
-BOOST_DESCRIBE_STRUCT(SyslinuxPatch, (), (magic, instance, data_sectors, adv_sectors, dwords, checksum, most_transfer, extended_offset))
+BOOST_DESCRIBE_STRUCT(SyslinuxPatch, (),
+                      (magic, instance, data_sectors, adv_sectors, dwords, checksum, most_transfer, extended_offset))
 static_assert(sizeof(SyslinuxPatch) == 24);
 
 struct SyslinuxExtended {
@@ -30,7 +31,8 @@ struct SyslinuxExtended {
     little_uint16_t extents_count;
 };
 BOOST_DESCRIBE_STRUCT(SyslinuxExtended, (),
-                      (adv_pointers, directory_offset, directory_length, subvolume_offset, subvolume_length, extents_offset, extents_count))
+                      (adv_pointers, directory_offset, directory_length, subvolume_offset, subvolume_length,
+                       extents_offset, extents_count))
 static_assert(sizeof(SyslinuxExtended) == 14);
 
 struct SyslinuxExtent {

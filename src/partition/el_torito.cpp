@@ -38,23 +38,29 @@ std::optional<BootCatalogue> read_boot_catalogue(const ByteSource& medium) {
     const auto record = medium.load<ondisk::IsoBootRecord>(record_at);
     static constexpr std::string_view mark = "EL TORITO SPECIFICATION";
     const auto same = [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; };
-    if (!record || record->type != 0 || !std::equal(mark.begin(), mark.end(), record->system.begin(), same)) return std::nullopt;
+    if (!record || record->type != 0 || !std::equal(mark.begin(), mark.end(), record->system.begin(), same))
+        return std::nullopt;
     BootCatalogue out;
     out.offset = std::uint64_t{record->catalogue} * block;
     const auto refuse = [&](int code, std::string what, std::uint64_t at, std::string expected, std::string found) {
-        out.refused = Error{ErrorKind::Malformed, std::move(what), fmt::format("{} byte {}", medium.place(), at), std::move(expected), std::move(found)};
+        out.refused = Error{ErrorKind::Malformed, std::move(what), fmt::format("{} byte {}", medium.place(), at),
+                            std::move(expected), std::move(found)};
         out.refusal_code = code;
         return out;
     };
-    const auto bytes = out.offset < medium.size() ? medium.bytes(out.offset, std::min(block, medium.size() - out.offset))
-                                                  : fail(ErrorKind::OutOfRange, "the boot catalogue lies past the end of the medium");
+    const auto bytes = out.offset < medium.size()
+                           ? medium.bytes(out.offset, std::min(block, medium.size() - out.offset))
+                           : fail(ErrorKind::OutOfRange, "the boot catalogue lies past the end of the medium");
     if (!bytes || bytes->size() < 2 * entry_size)
-        return refuse(7, "the boot catalogue cannot be read", record_at + offsetof(ondisk::IsoBootRecord, catalogue), "a block of the medium",
-                      fmt::format("block {}", static_cast<std::uint32_t>(record->catalogue)));
+        return refuse(7, "the boot catalogue cannot be read", record_at + offsetof(ondisk::IsoBootRecord, catalogue),
+                      "a block of the medium", fmt::format("block {}", static_cast<std::uint32_t>(record->catalogue)));
     const auto check = ondisk::from_bytes<ondisk::CatalogueValidation>(*bytes);
-    if (check.header != 1) return refuse(8, "the boot catalogue does not begin with a validation entry", out.offset, "01", fmt::format("{:02x}", check.header));
+    if (check.header != 1)
+        return refuse(8, "the boot catalogue does not begin with a validation entry", out.offset, "01",
+                      fmt::format("{:02x}", check.header));
     std::uint16_t sum = 0;
-    for (std::size_t i = 0; i < entry_size; i += 2) sum = static_cast<std::uint16_t>(sum + ondisk::from_bytes<ondisk::little_uint16_t>(*bytes, i));
+    for (std::size_t i = 0; i < entry_size; i += 2)
+        sum = static_cast<std::uint16_t>(sum + ondisk::from_bytes<ondisk::little_uint16_t>(*bytes, i));
     out.checksum_holds = sum == 0;
     std::uint8_t platform = check.platform;
     const auto add = [&](std::size_t at) {
@@ -76,7 +82,8 @@ std::optional<BootCatalogue> read_boot_catalogue(const ByteSource& medium) {
         if (section.header != 0x90 && section.header != 0x91) break;
         platform = section.platform;
         at += entry_size;
-        for (unsigned i = 0; i < section.entries && at + entry_size <= bytes->size() && out.images.size() < most_images; ++i) {
+        for (unsigned i = 0; i < section.entries && at + entry_size <= bytes->size() && out.images.size() < most_images;
+             ++i) {
             add(at);
             at += entry_size;
             // Extensions of selection criteria (El Torito, figure 6).
@@ -86,9 +93,11 @@ std::optional<BootCatalogue> read_boot_catalogue(const ByteSource& medium) {
     }
     // What follows is what a BIOS looks at, in its order.
     if (check.platform != 0)
-        return refuse(9, "the boot catalogue's first entry is for another platform", out.offset + 1, "00 (x86)", fmt::format("{:02x}", check.platform));
+        return refuse(9, "the boot catalogue's first entry is for another platform", out.offset + 1, "00 (x86)",
+                      fmt::format("{:02x}", check.platform));
     if (check.key[0] != 0x55 || check.key[1] != 0xAA)
-        return refuse(10, "the boot catalogue's validation entry lacks its mark", out.offset + 30, "55 aa", hex(check.key));
+        return refuse(10, "the boot catalogue's validation entry lacks its mark", out.offset + 30, "55 aa",
+                      hex(check.key));
     if (!out.images.front().bootable)
         return refuse(11, "the boot catalogue's first entry is marked as not bootable", out.offset + entry_size, "88",
                       fmt::format("{:02x}", (*bytes)[entry_size]));
@@ -104,7 +113,8 @@ Result<BootInformationTable> read_boot_information(const ByteSource& medium, std
 Result<std::uint32_t> boot_image_checksum(const ByteSource& medium, std::uint64_t image_offset, std::uint64_t length) {
     constexpr std::uint64_t most = std::uint64_t{16} << 20U;
     constexpr std::uint64_t covered_from = 64;
-    if (length < covered_from) return fail(ErrorKind::OutOfRange, "a boot image shorter than its own table", medium.place());
+    if (length < covered_from)
+        return fail(ErrorKind::OutOfRange, "a boot image shorter than its own table", medium.place());
     // The last dword may reach past the image: blocks are filled with zeros.
     const auto bytes = medium.bytes(image_offset + covered_from, length - covered_from, most);
     if (!bytes) return tl::unexpected(bytes.error());

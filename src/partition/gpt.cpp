@@ -20,12 +20,18 @@ struct TypeGuid {
     std::string_view name;
 };
 constexpr TypeGuid type_guids[] = {
-    {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},         {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
-    {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},         {"4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "Linux root (x86-64)"},
-    {"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},         {"bc13c2ff-59e6-4262-a352-b275fd6f7172", "Linux extended boot"},
-    {"933ac7e1-2eb4-4f13-b844-0e14e2aef915", "Linux home"},         {"a19d880f-05fc-4d3b-a006-743f0f84911e", "Linux RAID"},
-    {"e6d6d379-f507-44c2-a23c-238f2a3df928", "Linux LVM"},          {"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
-    {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "Microsoft reserved"}, {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "Windows recovery"},
+    {"c12a7328-f81f-11d2-ba4b-00a0c93ec93b", "EFI system"},
+    {"21686148-6449-6e6f-744e-656564454649", "BIOS boot"},
+    {"0fc63daf-8483-4772-8e79-3d69d8477de4", "Linux data"},
+    {"4f68bce3-e8cd-4db1-96e7-fbcaf984b709", "Linux root (x86-64)"},
+    {"0657fd6d-a4ab-43c4-84e5-0933c84b4f4f", "Linux swap"},
+    {"bc13c2ff-59e6-4262-a352-b275fd6f7172", "Linux extended boot"},
+    {"933ac7e1-2eb4-4f13-b844-0e14e2aef915", "Linux home"},
+    {"a19d880f-05fc-4d3b-a006-743f0f84911e", "Linux RAID"},
+    {"e6d6d379-f507-44c2-a23c-238f2a3df928", "Linux LVM"},
+    {"ebd0a0a2-b9e5-4433-87c0-68b6b72699c7", "basic data"},
+    {"e3c9e316-0b5c-4db8-817d-f92df00215ae", "Microsoft reserved"},
+    {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "Windows recovery"},
 };
 
 std::string utf8(std::span<const ondisk::little_uint16_t> name) {
@@ -71,7 +77,8 @@ Copy read_copy(const ByteSource& disk, std::uint64_t lba, std::uint64_t sector) 
         out.header_good = crc32(0, covered) == out.header.header_crc && out.header.my_lba == lba;
     }
     const std::uint32_t entry_size = out.header.entry_size;
-    if (entry_size < sizeof(ondisk::GptEntry) || entry_size > 4096 || out.header.entries > most_entries || out.header.entries_lba > disk.size() / sector)
+    if (entry_size < sizeof(ondisk::GptEntry) || entry_size > 4096 || out.header.entries > most_entries ||
+        out.header.entries_lba > disk.size() / sector)
         return out;
     auto entries = disk.bytes(out.header.entries_lba * sector, std::uint64_t{entry_size} * out.header.entries);
     if (!entries) return out;
@@ -93,7 +100,8 @@ void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& 
         if (first > last || last >= disk_sectors) {
             table.findings.push_back(
                 make_finding("gpt-entry-past-end", fmt::format("partition {} of the GPT lies outside the disk", i + 1),
-                             {evidence_bytes(disk, at + 32, 16, fmt::format("sectors below {}", disk_sectors), fmt::format("{} to {}", first, last))}));
+                             {evidence_bytes(disk, at + 32, 16, fmt::format("sectors below {}", disk_sectors),
+                                             fmt::format("{} to {}", first, last))}));
             continue;  // Linux skips it (block/partitions/efi.c, is_pte_valid)
         }
         Partition p;
@@ -132,45 +140,57 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     const Copy primary = read_copy(disk, 1, sector);
     if (!table.protective) {
         if (primary.marked)
-            table.findings.push_back(make_finding("gpt-protective-missing",
-                                                  "there is a GPT, but sector 0 has no protective entry: loaders and kernel do not look for it",
-                                                  {evidence_bytes(disk, 446, 64, "an entry of type EE", "none")}));
+            table.findings.push_back(make_finding(
+                "gpt-protective-missing",
+                "there is a GPT, but sector 0 has no protective entry: loaders and kernel do not look for it",
+                {evidence_bytes(disk, 446, 64, "an entry of type EE", "none")}));
         return;
     }
     const bool told = primary.header_good && primary.header.alternate_lba > 1 && primary.header.alternate_lba < sectors;
-    const Copy backup = read_copy(disk, told ? static_cast<std::uint64_t>(primary.header.alternate_lba) : sectors - 1, sector);
-    auto note = [&](std::string_view code, std::string text, std::uint64_t lba, std::string expected, std::string found) {
-        table.findings.push_back(make_finding(code, std::move(text), {evidence_bytes(disk, lba * sector, 92, std::move(expected), std::move(found))}));
+    const Copy backup =
+        read_copy(disk, told ? static_cast<std::uint64_t>(primary.header.alternate_lba) : sectors - 1, sector);
+    auto note = [&](std::string_view code, std::string text, std::uint64_t lba, std::string expected,
+                    std::string found) {
+        table.findings.push_back(make_finding(
+            code, std::move(text), {evidence_bytes(disk, lba * sector, 92, std::move(expected), std::move(found))}));
     };
     if (!primary.marked && !backup.marked) {
-        note("gpt-header-missing", "the protective entry promises a GPT, and neither copy is there", 1, "EFI PART", "something else");
+        note("gpt-header-missing", "the protective entry promises a GPT, and neither copy is there", 1, "EFI PART",
+             "something else");
         table.kind = TableKind::Gpt;
         table.partitions.clear();
         table.refused_by_loaders = table.refused_by_kernel = true;
         return;
     }
     table.kind = TableKind::Gpt;
-    if (!primary.marked) note("gpt-header-missing", "the primary GPT header is gone; the backup is there", 1, "EFI PART", "something else");
+    if (!primary.marked)
+        note("gpt-header-missing", "the primary GPT header is gone; the backup is there", 1, "EFI PART",
+             "something else");
     else if (!primary.header_good)
-        note("gpt-header-crc", "the primary GPT header fails its checksum or names another place", 1, "a header for sector 1 with its CRC-32", "not so");
-    else if (!primary.entries_good) note("gpt-array-crc", "the primary GPT's array of entries fails its checksum", 1, "its CRC-32", "another");
-    if (!backup.marked) note("gpt-backup-missing", "the backup GPT header is not where it should be", backup.lba, "EFI PART", "something else");
-    else if (!backup.header_good || !backup.entries_good) note("gpt-backup-bad", "the backup GPT fails a checksum", backup.lba, "matching CRC-32s", "not so");
+        note("gpt-header-crc", "the primary GPT header fails its checksum or names another place", 1,
+             "a header for sector 1 with its CRC-32", "not so");
+    else if (!primary.entries_good)
+        note("gpt-array-crc", "the primary GPT's array of entries fails its checksum", 1, "its CRC-32", "another");
+    if (!backup.marked)
+        note("gpt-backup-missing", "the backup GPT header is not where it should be", backup.lba, "EFI PART",
+             "something else");
+    else if (!backup.header_good || !backup.entries_good)
+        note("gpt-backup-bad", "the backup GPT fails a checksum", backup.lba, "matching CRC-32s", "not so");
     else if (backup.lba != sectors - 1)
-        note("gpt-backup-not-at-end", "the backup GPT is not at the end of the disk: the disk has grown since", backup.lba,
-             fmt::format("sector {}", sectors - 1), fmt::format("sector {}", backup.lba));
+        note("gpt-backup-not-at-end", "the backup GPT is not at the end of the disk: the disk has grown since",
+             backup.lba, fmt::format("sector {}", sectors - 1), fmt::format("sector {}", backup.lba));
     // A hybrid MBR has further entries beside the protective one; who reads the GPT does not see them.
     for (const auto& p : table.partitions)
         if (p.type != 0xEE) {
-            table.findings.push_back(
-                make_finding("gpt-hybrid",
-                             fmt::format("the MBR has entries beside the protective one (hybrid): entry {} is of type {:02x}, from sector {}", p.slot + 1,
-                                         p.type, p.first_lba),
-                             {evidence_bytes(disk, p.entry_offset, 16)}));
+            table.findings.push_back(make_finding("gpt-hybrid",
+                                                  fmt::format("the MBR has entries beside the protective one (hybrid): "
+                                                              "entry {} is of type {:02x}, from sector {}",
+                                                              p.slot + 1, p.type, p.first_lba),
+                                                  {evidence_bytes(disk, p.entry_offset, 16)}));
             break;
         }
-    // GRUB wants the mark in sector 1 and a protective entry, and checks no checksum; Linux wants the primary copy whole
-    // unless its command line says gpt, and a protective entry that starts at sector 1.
+    // GRUB wants the mark in sector 1 and a protective entry, and checks no checksum; Linux wants the primary copy
+    // whole unless its command line says gpt, and a protective entry that starts at sector 1.
     table.refused_by_loaders = !primary.marked;
     table.refused_by_kernel = !primary.header_good || !primary.entries_good;
     table.backup_serves_kernel = backup.header_good && backup.entries_good && table.refused_by_kernel;
@@ -184,11 +204,13 @@ namespace {
 /// What firmware finds in sector 0 before it looks for a GPT.
 bool protective_for_firmware(const ByteSource& disk) {
     const auto mbr = disk.load<ondisk::Mbr>(0);
-    return mbr && std::ranges::any_of(mbr->entries, [](const ondisk::MbrEntry& e) { return e.type == 0xEE && e.first_lba == 1; });
+    return mbr && std::ranges::any_of(mbr->entries,
+                                      [](const ondisk::MbrEntry& e) { return e.type == 0xEE && e.first_lba == 1; });
 }
 
 unsigned sector_size_of(const ByteSource& disk) {
-    const auto start = disk.bytes(4096, std::min<std::uint64_t>(mark.size(), disk.size() > 4096 ? disk.size() - 4096 : 0));
+    const auto start =
+        disk.bytes(4096, std::min<std::uint64_t>(mark.size(), disk.size() > 4096 ? disk.size() - 4096 : 0));
     const auto usual = disk.bytes(512, mark.size());
     const auto is_mark = [](const Result<std::vector<std::uint8_t>>& bytes) {
         return bytes && bytes->size() == mark.size() && std::equal(mark.begin(), mark.end(), bytes->begin());
@@ -206,15 +228,17 @@ std::optional<PartitionTable> read_gpt_as_uefi(const ByteSource& disk, std::vect
     const Copy backup = read_copy(disk, sectors - 1, sector);
     if (!protective_for_firmware(disk)) {
         if (primary.marked || backup.marked)
-            findings.push_back(make_finding("uefi-no-protective-entry",
-                                            "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
-                                            {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
+            findings.push_back(make_finding(
+                "uefi-no-protective-entry",
+                "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
+                {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
         return std::nullopt;
     }
     const bool first = primary.header_good && primary.entries_good;
     const bool second = backup.header_good && backup.entries_good;
     if (!first && !second) {
-        findings.push_back(make_finding("uefi-gpt-refused", "neither copy of the GPT passes its checksums: the firmware sees no partitions",
+        findings.push_back(make_finding("uefi-gpt-refused",
+                                        "neither copy of the GPT passes its checksums: the firmware sees no partitions",
                                         {evidence_bytes(disk, sector, 92)}));
         return std::nullopt;
     }

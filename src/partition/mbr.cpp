@@ -77,24 +77,29 @@ public:
         const std::uint64_t disk_sectors = disk_.size() / table_.sector_size;
         for (const auto& p : table_.partitions) {
             if (p.status != 0 && p.status != 0x80)
-                add("mbr-status-byte", p, 0, 1, fmt::format("entry {} has the status byte {:02x}", p.number, p.status), "00 or 80",
-                    fmt::format("{:02x}", p.status));
+                add("mbr-status-byte", p, 0, 1, fmt::format("entry {} has the status byte {:02x}", p.number, p.status),
+                    "00 or 80", fmt::format("{:02x}", p.status));
             if (p.first_lba >= disk_sectors)
-                add("mbr-entry-past-end", p, 8, 8, fmt::format("partition {} starts past the end of the disk", p.number),
+                add("mbr-entry-past-end", p, 8, 8,
+                    fmt::format("partition {} starts past the end of the disk", p.number),
                     fmt::format("a start below sector {}", disk_sectors), fmt::format("sector {}", p.first_lba));
             else if (p.sectors > disk_sectors - p.first_lba)
                 add("mbr-entry-past-end", p, 8, 8, fmt::format("partition {} ends past the end of the disk", p.number),
-                    fmt::format("an end at or below sector {}", disk_sectors), fmt::format("sector {}", p.first_lba + p.sectors));
+                    fmt::format("an end at or below sector {}", disk_sectors),
+                    fmt::format("sector {}", p.first_lba + p.sectors));
             if (p.first_lba == 0 && p.type != 0xEE)
-                add("mbr-entry-at-zero", p, 8, 4, fmt::format("partition {} starts at sector 0, on top of the table itself", p.number), "a start of 1 or more",
-                    "0");
+                add("mbr-entry-at-zero", p, 8, 4,
+                    fmt::format("partition {} starts at sector 0, on top of the table itself", p.number),
+                    "a start of 1 or more", "0");
             chs(p);
         }
         overlaps();
         if (table_.active_count() > 1)
-            table_.findings.push_back(
-                make_finding("mbr-several-active", fmt::format("{} partitions are marked active; some boot code refuses that", table_.active_count()),
-                             {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80", fmt::format("{}", table_.active_count()))}));
+            table_.findings.push_back(make_finding(
+                "mbr-several-active",
+                fmt::format("{} partitions are marked active; some boot code refuses that", table_.active_count()),
+                {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80",
+                                fmt::format("{}", table_.active_count()))}));
     }
 
     void overlaps() {
@@ -106,18 +111,21 @@ public:
                 // Logical partitions lie inside their extended one by design.
                 if ((a.extended() && b.logical) || (b.extended() && a.logical)) continue;
                 const std::uint64_t where = b.entry_offset + (table_.kind == TableKind::Gpt ? 32 : 8);
-                table_.findings.push_back(
-                    make_finding("partitions-overlap", fmt::format("partitions {} and {} overlap", a.number, b.number),
-                                 {evidence_bytes(disk_, where, 8, fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
-                                                 fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1))}));
+                table_.findings.push_back(make_finding(
+                    "partitions-overlap", fmt::format("partitions {} and {} overlap", a.number, b.number),
+                    {evidence_bytes(disk_, where, 8,
+                                    fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
+                                    fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1))}));
                 if (table_.findings.size() > 200) return;
             }
     }
 
 private:
-    void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text, std::string expected, std::string found) {
-        table_.findings.push_back(
-            make_finding(code, std::move(text), {evidence_bytes(disk_, p.entry_offset + offset, length, std::move(expected), std::move(found))}));
+    void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text,
+             std::string expected, std::string found) {
+        table_.findings.push_back(make_finding(
+            code, std::move(text),
+            {evidence_bytes(disk_, p.entry_offset + offset, length, std::move(expected), std::move(found))}));
     }
 
     /// CHS and LBA should name the same sector where CHS can reach it; the usual 255/63 and 16/63 translations count.
@@ -126,10 +134,15 @@ private:
         if (p.type == 0xEE || p.logical || c.sector == 0 || c.cylinder >= 1023) return;
         const bool agrees =
             std::ranges::any_of(std::initializer_list<unsigned>{255, 240, 128, 64, 32, 16},
-                                [&](unsigned heads) { return (std::uint64_t{c.cylinder} * heads + c.head) * 63 + c.sector - 1 == p.first_lba; }) ||
+                                [&](unsigned heads) {
+                                    return (std::uint64_t{c.cylinder} * heads + c.head) * 63 + c.sector - 1 ==
+                                           p.first_lba;
+                                }) ||
             (std::uint64_t{c.cylinder} * 64 + c.head) * 32 + c.sector - 1 == p.first_lba;
         if (!agrees)
-            add("mbr-chs-differs", p, 1, 3, fmt::format("the CHS start of partition {} does not match its LBA start in any usual geometry", p.number),
+            add("mbr-chs-differs", p, 1, 3,
+                fmt::format("the CHS start of partition {} does not match its LBA start in any usual geometry",
+                            p.number),
                 fmt::format("LBA {}", p.first_lba), "C/H/S " + c.text());
     }
 
@@ -144,7 +157,9 @@ std::string_view mbr_type_name(std::uint8_t type) {
     return found != std::end(type_names) ? found->name : "unknown type";
 }
 
-std::string Partition::type_name() const { return std::string(type_guid.empty() ? mbr_type_name(type) : gpt_type_name(type_guid)); }
+std::string Partition::type_name() const {
+    return std::string(type_guid.empty() ? mbr_type_name(type) : gpt_type_name(type_guid));
+}
 
 const Partition* PartitionTable::find(int number) const {
     const auto found = std::ranges::find(partitions, number, &Partition::number);
@@ -156,11 +171,14 @@ const Partition* PartitionTable::first_active() const {
     return found != partitions.end() ? &*found : nullptr;
 }
 
-std::size_t PartitionTable::active_count() const { return static_cast<std::size_t>(std::ranges::count(partitions, true, &Partition::active)); }
+std::size_t PartitionTable::active_count() const {
+    return static_cast<std::size_t>(std::ranges::count(partitions, true, &Partition::active));
+}
 
 namespace {
 
-Partition from_entry(const ondisk::MbrEntry& entry, int number, int slot, std::uint64_t base, std::uint64_t at, std::uint32_t signature) {
+Partition from_entry(const ondisk::MbrEntry& entry, int number, int slot, std::uint64_t base, std::uint64_t at,
+                     std::uint32_t signature) {
     Partition p;
     p.number = number;
     p.slot = slot;
@@ -176,7 +194,9 @@ Partition from_entry(const ondisk::MbrEntry& entry, int number, int slot, std::u
     return p;
 }
 
-bool is_extended(const ondisk::MbrEntry& entry) { return entry.type == 0x05 || entry.type == 0x0F || entry.type == 0x85; }
+bool is_extended(const ondisk::MbrEntry& entry) {
+    return entry.type == 0x05 || entry.type == 0x0F || entry.type == 0x85;
+}
 
 /// Follows the chain of tables in an extended partition as the kernel does (block/partitions/msdos.c, parse_extended):
 /// data entries count from their own table, links from the extended partition's start. What came before a break stays.
@@ -188,18 +208,22 @@ void read_logical(const ByteSource& disk, const Partition& extended, PartitionTa
     int number = 5;
     for (int tables = 0; tables < most_tables; ++tables) {
         const auto broken = [&](std::string_view code, std::string text, std::string expected, std::string found) {
-            table.findings.push_back(make_finding(code, std::move(text), {evidence_bytes(disk, at * 512, 512, std::move(expected), std::move(found))}));
+            table.findings.push_back(make_finding(
+                code, std::move(text), {evidence_bytes(disk, at * 512, 512, std::move(expected), std::move(found))}));
         };
         if (std::ranges::find(seen, at) != seen.end()) {
-            broken("mbr-chain-cycle", fmt::format("the chain of logical partitions comes back to sector {}", at), "a table that was not visited before",
-                   "one that was");
+            broken("mbr-chain-cycle", fmt::format("the chain of logical partitions comes back to sector {}", at),
+                   "a table that was not visited before", "one that was");
             return;
         }
         seen.push_back(at);
-        const Result<ondisk::Mbr> sector = at < disk.size() / 512 ? disk.load<ondisk::Mbr>(at * 512) : fail(ErrorKind::OutOfRange, "past the end of the disk");
+        const Result<ondisk::Mbr> sector = at < disk.size() / 512
+                                               ? disk.load<ondisk::Mbr>(at * 512)
+                                               : fail(ErrorKind::OutOfRange, "past the end of the disk");
         if (!sector || sector->signature != 0xAA55) {
-            broken("mbr-chain-broken", fmt::format("the chain of logical partitions breaks at sector {}: no table there", at), "55 aa at its end",
-                   sector ? "something else" : sector.error().what);
+            broken("mbr-chain-broken",
+                   fmt::format("the chain of logical partitions breaks at sector {}: no table there", at),
+                   "55 aa at its end", sector ? "something else" : sector.error().what);
             return;
         }
         for (std::size_t slot = 0; slot < 4; ++slot) {
@@ -208,14 +232,16 @@ void read_logical(const ByteSource& disk, const Partition& extended, PartitionTa
             const std::uint64_t first = at + entry.first_lba;
             const std::uint64_t past = first + entry.sectors;
             // The third and fourth entry are believed only when they lie inside.
-            if (slot >= 2 &&
-                (std::uint64_t{entry.first_lba} + entry.sectors > room || first < extended.first_lba || past > extended.first_lba + extended.sectors))
+            if (slot >= 2 && (std::uint64_t{entry.first_lba} + entry.sectors > room || first < extended.first_lba ||
+                              past > extended.first_lba + extended.sectors))
                 continue;
-            auto p = from_entry(entry, number++, static_cast<int>(slot), at, at * 512 + entry_offset(static_cast<int>(slot)), table.disk_signature);
+            auto p = from_entry(entry, number++, static_cast<int>(slot), at,
+                                at * 512 + entry_offset(static_cast<int>(slot)), table.disk_signature);
             p.logical = true;
             table.partitions.push_back(std::move(p));
         }
-        const auto next = std::ranges::find_if(sector->entries, [](const ondisk::MbrEntry& e) { return e.sectors != 0 && is_extended(e); });
+        const auto next = std::ranges::find_if(
+            sector->entries, [](const ondisk::MbrEntry& e) { return e.sectors != 0 && is_extended(e); });
         if (next == sector->entries.end()) return;
         at = extended.first_lba + next->first_lba;
         room = next->sectors;
@@ -227,8 +253,9 @@ void read_logical(const ByteSource& disk, const Partition& extended, PartitionTa
 Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     PartitionTable table;
     if (disk.size() < sizeof(ondisk::Mbr)) {
-        table.findings.push_back(make_finding("disk-too-small", "the image is smaller than one sector",
-                                              {evidence_bytes(disk, 0, disk.size(), "at least 512 bytes", fmt::format("{} bytes", disk.size()))}));
+        table.findings.push_back(make_finding(
+            "disk-too-small", "the image is smaller than one sector",
+            {evidence_bytes(disk, 0, disk.size(), "at least 512 bytes", fmt::format("{} bytes", disk.size()))}));
         return table;
     }
     const auto mbr = disk.load<ondisk::Mbr>(0);
@@ -245,10 +272,11 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         table.partitions.push_back(std::move(p));
     }
     if (!table.boot_signature) {
-        table.findings.push_back(make_finding("mbr-no-signature", "sector 0 does not end with the boot signature",
-                                              {evidence_bytes(disk, 510, 2, "55 aa",
-                                                              hex(std::array<std::uint8_t, 2>{static_cast<std::uint8_t>(mbr->signature & 0xFFU),
-                                                                                              static_cast<std::uint8_t>(mbr->signature >> 8U)}))}));
+        table.findings.push_back(make_finding(
+            "mbr-no-signature", "sector 0 does not end with the boot signature",
+            {evidence_bytes(disk, 510, 2, "55 aa",
+                            hex(std::array<std::uint8_t, 2>{static_cast<std::uint8_t>(mbr->signature & 0xFFU),
+                                                            static_cast<std::uint8_t>(mbr->signature >> 8U)}))}));
         // Without the signature the bytes at 446 are no table for anybody (kernel block/partitions/msdos.c).
         table.partitions.clear();
         return table;
@@ -256,7 +284,8 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     table.kind = TableKind::Mbr;
     table.refused_by_kernel = table.refused_by_loaders;
     // Linux believes only a protective entry that starts at sector 1 (is_pmbr_valid).
-    const bool believed = std::ranges::any_of(table.partitions, [](const Partition& p) { return p.type == 0xEE && p.first_lba == 1; });
+    const bool believed =
+        std::ranges::any_of(table.partitions, [](const Partition& p) { return p.type == 0xEE && p.first_lba == 1; });
     if (table.protective || table.partitions.empty()) read_gpt(disk, table);
     if (table.kind == TableKind::Gpt) {
         table.refused_by_kernel = table.refused_by_kernel || !believed;
@@ -322,10 +351,14 @@ Result<std::vector<Field>> annotate_mbr(const ByteSource& disk) {
         const bool in_entry = field.name.starts_with("entries[");
         if (in_entry && within == 0) field.meaning = status_meaning(field.raw[0]);
         if (in_entry && within == 4) field.meaning = mbr_type_name(field.raw[0]);
-        if (in_entry && within == 12) field.meaning = size_text(ondisk::from_bytes<ondisk::little_uint32_t>(field.raw) * std::uint64_t{512});
-        if (field.name == "signature") field.meaning = mbr->signature == 0xAA55 ? "boot signature present" : "no boot signature: not startable by a BIOS";
+        if (in_entry && within == 12)
+            field.meaning = size_text(ondisk::from_bytes<ondisk::little_uint32_t>(field.raw) * std::uint64_t{512});
+        if (field.name == "signature")
+            field.meaning =
+                mbr->signature == 0xAA55 ? "boot signature present" : "no boot signature: not startable by a BIOS";
         if (field.name == "disk_signature")
-            field.meaning = fmt::format("PARTUUIDs of this disk begin {:08x}-", static_cast<std::uint32_t>(mbr->disk_signature));
+            field.meaning =
+                fmt::format("PARTUUIDs of this disk begin {:08x}-", static_cast<std::uint32_t>(mbr->disk_signature));
     }
     return fields;
 }

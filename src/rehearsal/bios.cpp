@@ -28,7 +28,8 @@ unsigned from_bcd_free(unsigned value) { return value / 10 * 16 + value % 10; }
 
 }  // namespace
 
-/// What the firmware's stub for an interrupt does; flags are changed on the caller's stack so that hooks and chains work.
+/// What the firmware's stub for an interrupt does; flags are changed on the caller's stack so that hooks and chains
+/// work.
 void Pc::service(unsigned number) {
     auto& r = emu_->x86;
     switch (number) {
@@ -39,20 +40,22 @@ void Pc::service(unsigned number) {
         case 0x15: system_service(); break;
         case 0x16: keyboard(); break;
         case 0x1A: clock(); break;
-        case 0x18: finish(RehearsalEnd::Int18, "INT 18h: the code gives up, and the firmware goes on to its next device"); break;
+        case 0x18:
+            finish(RehearsalEnd::Int18, "INT 18h: the code gives up, and the firmware goes on to its next device");
+            break;
         case 0x19: finish(RehearsalEnd::Int19, "INT 19h: the firmware is asked to start over"); break;
         case 0x00:
         case 0x06:
         case 0x0D:
-            finish(RehearsalEnd::Fault, fmt::format("CPU exception {} that nobody handles, at {:04x}:{:04x}", number, peek16(r.R_SS_BASE + r.R_SP + 2U),
-                                                    peek16(r.R_SS_BASE + r.R_SP)));
+            finish(RehearsalEnd::Fault, fmt::format("CPU exception {} that nobody handles, at {:04x}:{:04x}", number,
+                                                    peek16(r.R_SS_BASE + r.R_SP + 2U), peek16(r.R_SS_BASE + r.R_SP)));
             break;
         default: break;
     }
 }
 
-/// Delivers IRQ 0 to whoever hooked INT 08h or its follower 1Ch, once for a tick that has passed. The CPU library cannot
-/// be woken from outside, so the frame is built by hand.
+/// Delivers IRQ 0 to whoever hooked INT 08h or its follower 1Ch, once for a tick that has passed. The CPU library
+/// cannot be woken from outside, so the frame is built by hand.
 void Pc::timer(std::uint32_t back_segment, std::uint32_t back_offset) {
     auto& r = emu_->x86;
     if (timer_ticks_ >= quarter_ticks_ / 4) return;
@@ -146,7 +149,9 @@ void Pc::video() {
             break;
         case 0x02:
             // Text that goes on in another row is another line.
-            if (r.R_DH != peek8(0x451) && !out_.text.empty() && out_.text.back() != '\n' && out_.text.size() < most_text) record_text('\n');
+            if (r.R_DH != peek8(0x451) && !out_.text.empty() && out_.text.back() != '\n' &&
+                out_.text.size() < most_text)
+                record_text('\n');
             poke8(0x450, r.R_DL);
             poke8(0x451, r.R_DH);
             break;
@@ -157,7 +162,8 @@ void Pc::video() {
             break;
         case 0x06: scroll(r.R_CH, r.R_CL, r.R_DH, r.R_DL, r.R_AL, r.R_BH); break;
         case 0x08: {
-            const std::uint16_t cell = peek16(video_memory + (std::min<unsigned>(peek8(0x451), 24) * 80 + std::min<unsigned>(peek8(0x450), 79)) * 2);
+            const std::uint16_t cell = peek16(
+                video_memory + (std::min<unsigned>(peek8(0x451), 24) * 80 + std::min<unsigned>(peek8(0x450), 79)) * 2);
             r.R_AX = cell;
             break;
         }
@@ -273,20 +279,24 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
     if (inside)
         for (const auto& kernel : options_.kernels)
             // Only reads that lie in the kernel as a whole: loaders fetch neighbours of small files along with them.
-            if (kernel.disk == number && range.offset >= kernel.offset && range.offset + range.length <= kernel.offset + kernel.length) {
+            if (kernel.disk == number && range.offset >= kernel.offset &&
+                range.offset + range.length <= kernel.offset + kernel.length) {
                 finish(RehearsalEnd::KernelRead, "the kernel's own sectors are asked for: decoding knows them");
                 return false;
             }
     last_progress_ = instructions_;
     const std::string lies_in = places_.at(number, range.offset);
-    const auto bytes = inside ? drive.overlay->bytes(range.offset, range.length) : fail(ErrorKind::OutOfRange, "a read past the end of the disk");
+    const auto bytes = inside ? drive.overlay->bytes(range.offset, range.length)
+                              : fail(ErrorKind::OutOfRange, "a read past the end of the disk");
     // Reads that go on where the last one ended, in the same thing, are one event.
     auto* last = !out_.events.empty() && pending_text_.empty() ? &out_.events.back() : nullptr;
-    if (bytes && last != nullptr && last->kind == RehearsalEventKind::Read && last->lies_in == lies_in && last->range && last->range->disk == number &&
-        last->text == "reads" &&
+    if (bytes && last != nullptr && last->kind == RehearsalEventKind::Read && last->lies_in == lies_in && last->range &&
+        last->range->disk == number && last->text == "reads" &&
         (last->range->offset + last->range->length == range.offset ||
-         (range.offset >= last->range->offset && range.offset + range.length <= last->range->offset + last->range->length))) {
-        last->range->length = std::max(last->range->offset + last->range->length, range.offset + range.length) - last->range->offset;
+         (range.offset >= last->range->offset &&
+          range.offset + range.length <= last->range->offset + last->range->length))) {
+        last->range->length =
+            std::max(last->range->offset + last->range->length, range.offset + range.length) - last->range->offset;
         ++last->count;
     } else {
         event(RehearsalEventKind::Read, bytes ? "reads" : "reads, and fails: " + bytes.error().what);
@@ -451,7 +461,8 @@ void Pc::memory_map() {
         std::uint64_t base, length;
         std::uint32_t type;
     };
-    const Piece pieces[] = {{0, 0x9FC00, 1}, {0x9FC00, 0x400, 2}, {0xF0000, 0x10000, 2}, {0x100000, options_.memory - 0x100000, 1}};
+    const Piece pieces[] = {
+        {0, 0x9FC00, 1}, {0x9FC00, 0x400, 2}, {0xF0000, 0x10000, 2}, {0x100000, options_.memory - 0x100000, 1}};
     const std::uint32_t index = r.R_EBX;
     if (r.R_EDX != 0x534D4150 || index >= std::size(pieces) || r.R_ECX < 20) {
         r.R_AH = 0x86;
@@ -492,7 +503,8 @@ void Pc::system_service() {
         case 0x87: {  // move a block by descriptors
             const std::uint32_t table = r.R_ES_BASE + r.R_SI;
             auto base = [&](std::uint32_t at) {
-                return peek16(at + 2) | static_cast<std::uint32_t>(peek8(at + 4)) << 16U | static_cast<std::uint32_t>(peek8(at + 7)) << 24U;
+                return peek16(at + 2) | static_cast<std::uint32_t>(peek8(at + 4)) << 16U |
+                       static_cast<std::uint32_t>(peek8(at + 7)) << 24U;
             };
             const std::uint32_t from = base(table + 0x10);
             const std::uint32_t to = base(table + 0x18);
@@ -521,7 +533,8 @@ void Pc::system_service() {
     }
 }
 
-// --- INT 16h and 1Ah --------------------------------------------------------------------------------------------------
+// --- INT 16h and 1Ah
+// --------------------------------------------------------------------------------------------------
 
 bool Pc::key_ready() { return next_key_ < options_.keys.size() && options_.keys[next_key_].seconds <= seconds(); }
 
@@ -547,7 +560,8 @@ void Pc::keyboard() {
         if (ready) r.R_AX = options_.keys[next_key_].code;
         set_flag(F_ZF, !ready);
         last_progress_ = instructions_;
-        if (!ready && ++polls_ > most_polls) finish(RehearsalEnd::WaitsForKey, "a key is waited for, by asking again and again");
+        if (!ready && ++polls_ > most_polls)
+            finish(RehearsalEnd::WaitsForKey, "a key is waited for, by asking again and again");
         return;
     }
     if (function == 2) r.R_AL = 0;
@@ -591,7 +605,8 @@ namespace herberge {
 std::optional<std::uint16_t> key_code(std::string_view name) {
     for (const auto& key : rehearsal::keys)
         if (key.name == name) return key.code;
-    if (name.size() == 1 && name[0] >= 0x20 && name[0] < 0x7F) return static_cast<std::uint16_t>(0x0100U | static_cast<unsigned char>(name[0]));
+    if (name.size() == 1 && name[0] >= 0x20 && name[0] < 0x7F)
+        return static_cast<std::uint16_t>(0x0100U | static_cast<unsigned char>(name[0]));
     return std::nullopt;
 }
 

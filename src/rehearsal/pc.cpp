@@ -41,7 +41,8 @@ constexpr std::size_t most_recent = 1U << 20U;
 
 }  // namespace
 
-Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, Places places) : options_(options), places_(std::move(places)) {
+Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, Places places)
+    : options_(options), places_(std::move(places)) {
     chunks_.resize(static_cast<std::size_t>((options_.memory + chunk_size - 1) / chunk_size));
     region_of_.resize((16U << 20U) / 512);
     regions_.emplace_back();  // number 0: not read from a disk
@@ -49,7 +50,8 @@ Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, P
         Drive drive;
         drive.disk = &disk;
         drive.overlay = overlay(disk.source);
-        drive.cylinders = static_cast<std::uint32_t>(std::clamp<std::uint64_t>(disk.source->size() / 512 / (255 * 63), 1, 1024));
+        drive.cylinders =
+            static_cast<std::uint32_t>(std::clamp<std::uint64_t>(disk.source->size() / 512 / (255 * 63), 1, 1024));
         drives_.push_back(std::move(drive));
     };
     // The disk that is started is the BIOS's first one.
@@ -84,12 +86,14 @@ unsigned Pc::on_memory(x86emu_t* emu, u32 address, u32* value, unsigned type) {
         case X86EMU_MEMIO_W: pc.store(address, *value, size); break;
         case X86EMU_MEMIO_I: {
             u32 result = 0;
-            for (unsigned i = 0; i < size; ++i) result |= pc.port_in(static_cast<std::uint16_t>(address + i)) << (8 * i);
+            for (unsigned i = 0; i < size; ++i)
+                result |= pc.port_in(static_cast<std::uint16_t>(address + i)) << (8 * i);
             *value = result;
             break;
         }
         case X86EMU_MEMIO_O:
-            for (unsigned i = 0; i < size; ++i) pc.port_out(static_cast<std::uint16_t>(address + i), static_cast<std::uint8_t>(*value >> (8 * i)));
+            for (unsigned i = 0; i < size; ++i)
+                pc.port_out(static_cast<std::uint16_t>(address + i), static_cast<std::uint8_t>(*value >> (8 * i)));
             break;
         default: *value = pc.load(address, size); break;
     }
@@ -103,7 +107,8 @@ int Pc::on_instruction(x86emu_t* emu) { return static_cast<Pc*>(emu->_private)->
 int Pc::on_interrupt(x86emu_t* emu, u8 number, unsigned type) {
     Pc& pc = *static_cast<Pc*>(emu->_private);
     if (pc.protected_mode() && (type & 0xFFU) == INTR_TYPE_FAULT) {
-        pc.finish(RehearsalEnd::Fault, fmt::format("CPU exception {} in protected mode at {:08x}", number, emu->x86.saved_eip));
+        pc.finish(RehearsalEnd::Fault,
+                  fmt::format("CPU exception {} in protected mode at {:08x}", number, emu->x86.saved_eip));
         x86emu_stop(emu);
         return 1;
     }
@@ -282,8 +287,10 @@ void Pc::record_text(char c) {
     if (!options_.until_text.empty() && !finished_) {
         constexpr std::size_t enough = 12;
         const auto at = out_.text.find(options_.until_text);
-        const auto more = at == std::string::npos ? at : out_.text.find_first_not_of(" \r\n", at + options_.until_text.size());
-        if (more != std::string::npos && out_.text.size() - more >= enough) finish(RehearsalEnd::UntilReached, "the text goes on");
+        const auto more =
+            at == std::string::npos ? at : out_.text.find_first_not_of(" \r\n", at + options_.until_text.size());
+        if (more != std::string::npos && out_.text.size() - more >= enough)
+            finish(RehearsalEnd::UntilReached, "the text goes on");
     }
 }
 
@@ -316,8 +323,10 @@ std::uint16_t Pc::copied_from(std::uint32_t linear) {
         const void* hit = memmem(recent->bytes.data(), recent->bytes.size(), code.data(), code.size());
         if (hit == nullptr) continue;
         Region region = regions_[recent->region];
-        const auto within = static_cast<std::uint64_t>(static_cast<const std::uint8_t*>(hit) - recent->bytes.data()) / 512 * 512;
-        region.range = {region.range.disk, region.range.offset + within, std::min<std::uint64_t>(512, region.range.length - within)};
+        const auto within =
+            static_cast<std::uint64_t>(static_cast<const std::uint8_t*>(hit) - recent->bytes.data()) / 512 * 512;
+        region.range = {region.range.disk, region.range.offset + within,
+                        std::min<std::uint64_t>(512, region.range.length - within)};
         region.lies_in = places_.at(region.range.disk, region.range.offset);
         if (regions_.size() >= 0xFFFE) return 0;
         // What one read brought counts as entered once, wherever its parts have moved.
@@ -353,11 +362,13 @@ void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
     Region& region = regions_[id];
     region.entered = true;
     const bool first_sector = region.lies_in.ends_with("first sector");
-    const Stage stage = first_sector ? Stage::BootCode : region.lies_in.ends_with("boot sector") ? Stage::BootSector : Stage::Loader;
+    const Stage stage = first_sector                              ? Stage::BootCode
+                        : region.lies_in.ends_with("boot sector") ? Stage::BootSector
+                                                                  : Stage::Loader;
     // Parts of one loader entered one after the other are one event.
     const auto* before = out_.last_transfer();
-    if (before != nullptr && before->stage == stage && before->lies_in == region.lies_in && stage == Stage::Loader && before->range &&
-        before->range->offset <= region.range.offset && region.lies_in.find(':') != std::string::npos)
+    if (before != nullptr && before->stage == stage && before->lies_in == region.lies_in && stage == Stage::Loader &&
+        before->range && before->range->offset <= region.range.offset && region.lies_in.find(':') != std::string::npos)
         return;
     event(RehearsalEventKind::Transfer, fmt::format("code from {} runs", region.lies_in));
     auto& e = out_.events.back();
@@ -366,13 +377,15 @@ void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
     e.lies_in = region.lies_in;
     e.address = linear;
     e.stage = stage;
-    if (options_.until && stage == *options_.until) finish(RehearsalEnd::UntilReached, fmt::format("the stage {} was reached", stage_id(stage)));
+    if (options_.until && stage == *options_.until)
+        finish(RehearsalEnd::UntilReached, fmt::format("the stage {} was reached", stage_id(stage)));
 }
 
 bool Pc::spend(std::uint64_t operations) {
     operations_ += operations;
     if (operations_ / operations_per_instruction <= options_.most_instructions) return true;
-    finish(RehearsalEnd::Limit, fmt::format("stopped after {} instructions and {} accesses to memory", instructions_, operations_));
+    finish(RehearsalEnd::Limit,
+           fmt::format("stopped after {} instructions and {} accesses to memory", instructions_, operations_));
     return false;
 }
 
@@ -392,7 +405,8 @@ bool Pc::too_long(std::uint32_t linear) {
 /// A CPU exception in real mode, delivered through the table at 0 as the CPU does.
 void Pc::raise(unsigned vector) {
     auto& r = emu_->x86;
-    for (const std::uint32_t value : {static_cast<std::uint32_t>(r.R_FLG), static_cast<std::uint32_t>(r.R_CS), static_cast<std::uint32_t>(r.R_EIP)}) {
+    for (const std::uint32_t value : {static_cast<std::uint32_t>(r.R_FLG), static_cast<std::uint32_t>(r.R_CS),
+                                      static_cast<std::uint32_t>(r.R_EIP)}) {
         r.R_SP = static_cast<std::uint16_t>(r.R_SP - 2);
         poke16(r.R_SS_BASE + r.R_SP, value & 0xFFFFU);
     }
@@ -408,7 +422,8 @@ bool Pc::instruction() {
         // Wherever control is now, a timer's handler or an overwritten stub included.
         const std::uint32_t linear = emu_->x86.R_CS_BASE + emu_->x86.R_EIP;
         if (!too_long(linear)) return true;
-        if (protected_mode()) finish(RehearsalEnd::Fault, fmt::format("an instruction of more than 15 bytes at {:08x}", linear));
+        if (protected_mode())
+            finish(RehearsalEnd::Fault, fmt::format("an instruction of more than 15 bytes at {:08x}", linear));
         else raise(general_protection);
     }
     return false;
@@ -423,14 +438,16 @@ bool Pc::before_instruction() {
         return false;
     }
     if (instructions_ - last_progress_ > options_.idle_instructions) {
-        finish(RehearsalEnd::Loops, fmt::format("{} instructions without asking the firmware for anything", options_.idle_instructions));
+        finish(RehearsalEnd::Loops,
+               fmt::format("{} instructions without asking the firmware for anything", options_.idle_instructions));
         return false;
     }
     const bool now_protected = protected_mode();
     const std::uint32_t linear = r.R_CS_BASE + r.R_EIP;
     if (now_protected != was_protected_) {
         was_protected_ = now_protected;
-        if (now_protected && std::ranges::none_of(out_.events, [](const auto& e) { return e.kind == RehearsalEventKind::Mode; })) {
+        if (now_protected &&
+            std::ranges::none_of(out_.events, [](const auto& e) { return e.kind == RehearsalEventKind::Mode; })) {
             event(RehearsalEventKind::Mode, "protected mode is entered");
             if (options_.stop_in_protected_mode) {
                 finish(RehearsalEnd::UntilReached, "protected mode is entered: the loader's second part runs");
@@ -438,7 +455,8 @@ bool Pc::before_instruction() {
             }
         }
     }
-    if (!now_protected && r.R_CS == stub_segment && r.R_EIP >= stub_offset && r.R_EIP < stub_offset + 0x400 && r.R_EIP % 4 == 0) {
+    if (!now_protected && r.R_CS == stub_segment && r.R_EIP >= stub_offset && r.R_EIP < stub_offset + 0x400 &&
+        r.R_EIP % 4 == 0) {
         if (!spend(operations_per_service)) return false;
         service(static_cast<unsigned>(r.R_EIP - stub_offset) / 4);
         // The timer interrupt comes when the firmware gives control back; its own return is a lone IRET.
@@ -446,7 +464,8 @@ bool Pc::before_instruction() {
         return !finished_;
     }
     const std::uint16_t id = linear / 512 < region_of_.size() ? region_of_[linear / 512] : std::uint16_t{0};
-    if (linear == boot_address && !now_protected && (last_linear_ < boot_address || last_linear_ >= boot_address + 512)) {
+    if (linear == boot_address && !now_protected &&
+        (last_linear_ < boot_address || last_linear_ >= boot_address + 512)) {
         // Started from elsewhere: a fresh sector was put there, or the old one runs once more.
         ++boots_;
         if (boots_ > most_boots) {
@@ -454,14 +473,17 @@ bool Pc::before_instruction() {
             return false;
         }
     }
-    if (id != current_region_ || (id == 0 && linear / 512 != last_linear_ / 512 && linear < 0x100000)) enter_region(id, linear);
+    if (id != current_region_ || (id == 0 && linear / 512 != last_linear_ / 512 && linear < 0x100000))
+        enter_region(id, linear);
     if (linear - last_linear_ > 15 || (instructions_ & 0xFFU) == 0) {
         // Sixteen zero bytes are no code: what follows would not be the same on any two machines.
         bool empty = true;
         for (std::uint32_t i = 0; i < 16 && empty; i += 4) empty = peek32(linear + i) == 0;
         if (empty) {
-            finish(RehearsalEnd::EmptyMemory, fmt::format("execution reaches empty memory at {}",
-                                                          now_protected ? fmt::format("{:08x}", linear) : fmt::format("{:04x}:{:04x}", r.R_CS, r.R_EIP)));
+            finish(RehearsalEnd::EmptyMemory,
+                   fmt::format(
+                       "execution reaches empty memory at {}",
+                       now_protected ? fmt::format("{:08x}", linear) : fmt::format("{:04x}:{:04x}", r.R_CS, r.R_EIP)));
             return false;
         }
     }
@@ -471,7 +493,8 @@ bool Pc::before_instruction() {
         return false;
     }
     if ((r.R_EIP == 0 || (now_protected && linear >= 0x100000 && (linear & 0xFFFU) == 0)) && kernel_entry(linear)) {
-        event(RehearsalEventKind::Transfer, now_protected ? "the kernel's 32-bit entry" : "the kernel's real-mode entry");
+        event(RehearsalEventKind::Transfer,
+              now_protected ? "the kernel's 32-bit entry" : "the kernel's real-mode entry");
         out_.events.back().stage = Stage::Kernel;
         out_.events.back().address = linear;
         finish(RehearsalEnd::KernelEntered, "control passes to a Linux kernel");
@@ -485,10 +508,13 @@ void Pc::unpacked_entered() {
     for (std::uint32_t i = 0; i < wanted.size(); ++i)
         if (peek8(options_.unpacked_at + i) != wanted[i]) {
             finish(RehearsalEnd::Differs,
-                   fmt::format("what is unpacked to {:08x} differs from what its image holds, from byte {} on", options_.unpacked_at, i));
+                   fmt::format("what is unpacked to {:08x} differs from what its image holds, from byte {} on",
+                               options_.unpacked_at, i));
             return;
         }
-    finish(RehearsalEnd::UntilReached, fmt::format("what is unpacked to {:08x} is entered, byte by byte what its image holds", options_.unpacked_at));
+    finish(
+        RehearsalEnd::UntilReached,
+        fmt::format("what is unpacked to {:08x} is entered, byte by byte what its image holds", options_.unpacked_at));
 }
 
 /// What a first sector's code leaves behind: its own copy at 0000:0600, SI at the entry of the partition it starts.
@@ -513,9 +539,11 @@ void Pc::leave_entry(std::uint64_t sector) {
 /// An optical disc as SeaBIOS starts it (src/cdrom.c, cdrom_boot): the catalogue's first entry, without emulation.
 bool Pc::load_boot_image() {
     const auto& catalogue = disc_->disk->catalogue;
-    if (!catalogue || catalogue->refused || catalogue->images.empty() || catalogue->images.front().emulation != Emulation::None) {
-        finish(RehearsalEnd::NotStarted,
-               !catalogue || catalogue->refused ? "a BIOS does not start this disc" : "a boot image with drive emulation is not run as a disc");
+    if (!catalogue || catalogue->refused || catalogue->images.empty() ||
+        catalogue->images.front().emulation != Emulation::None) {
+        finish(RehearsalEnd::NotStarted, !catalogue || catalogue->refused
+                                             ? "a BIOS does not start this disc"
+                                             : "a boot image with drive emulation is not run as a disc");
         return false;
     }
     image_ = catalogue->images.front();
@@ -528,9 +556,11 @@ bool Pc::load_boot_image() {
     const std::uint32_t address = std::uint32_t{image_.segment} * 16;
     for (std::uint32_t i = 0; i < bytes->size(); ++i)
         if (auto* byte = byte_at(address + i, true)) *byte = (*bytes)[i];
-    regions_.push_back(
-        {DiskRange{disc_->disk->number, image_.offset, bytes->size()}, fmt::format("d{} boot image {}", disc_->disk->number, image_.number), address, false});
-    for (std::uint32_t block = address / 512; block < (address + bytes->size()) / 512 && block < region_of_.size(); ++block) region_of_[block] = 1;
+    regions_.push_back({DiskRange{disc_->disk->number, image_.offset, bytes->size()},
+                        fmt::format("d{} boot image {}", disc_->disk->number, image_.number), address, false});
+    for (std::uint32_t block = address / 512; block < (address + bytes->size()) / 512 && block < region_of_.size();
+         ++block)
+        region_of_[block] = 1;
     remember(1, *bytes);
     x86emu_set_seg_register(emu_, emu_->x86.R_CS_SEL, image_.segment);
     emu_->x86.R_EIP = 0;
@@ -542,7 +572,8 @@ bool Pc::load_first_sector() {
     const std::uint64_t start = options_.start_sector * 512;
     const auto first = drives_[0].overlay->bytes(start, std::min<std::uint64_t>(512, drives_[0].overlay->size()));
     if (!first || first->size() < 512 || (*first)[510] != 0x55 || (*first)[511] != 0xAA) {
-        finish(RehearsalEnd::NotStarted, !first ? "the first sector cannot be read" : "the first sector has no signature 55AA: a BIOS does not start it");
+        finish(RehearsalEnd::NotStarted, !first ? "the first sector cannot be read"
+                                                : "the first sector has no signature 55AA: a BIOS does not start it");
         return false;
     }
     for (std::uint32_t i = 0; i < 512; ++i) poke8(boot_address + i, (*first)[i]);
@@ -570,7 +601,8 @@ Rehearsal Pc::run() {
         }
         // HLT: with interrupts off nothing ever wakes it; else the timer does.
         if ((emu_->x86.R_EFLG & F_IF) == 0) finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
-        else if (++halts_ > (hooked(0x1C) || hooked(0x08) ? most_halts * 20 : most_halts)) finish(RehearsalEnd::Halted, "the code only waits");
+        else if (++halts_ > (hooked(0x1C) || hooked(0x08) ? most_halts * 20 : most_halts))
+            finish(RehearsalEnd::Halted, "the code only waits");
         emu_->x86.mode &= ~static_cast<u32>(_MODE_HALTED);
         pass_time(6);
         if (!finished_ && !protected_mode()) timer(emu_->x86.R_CS, emu_->x86.R_IP);

@@ -35,7 +35,8 @@ void Places::add_directory(const Volume& volume, const std::string& path, int de
         if (!extents) continue;
         for (const auto& extent : *extents)
             for (const auto& range : volume.source->locate(extent.base_offset, extent.length))
-                files_[range.disk][range.offset + range.length] = {range.offset, fmt::format("{}:{}", volume.place, full)};
+                files_[range.disk][range.offset + range.length] = {range.offset,
+                                                                   fmt::format("{}:{}", volume.place, full)};
     }
 }
 

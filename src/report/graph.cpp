@@ -56,7 +56,9 @@ struct Drawing {
     std::size_t rows = 1;
 };
 
-std::string node_of(const SystemVerdict& system) { return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name; }
+std::string node_of(const SystemVerdict& system) {
+    return system.place ? fmt::format("{} ({})", system.name, *system.place) : system.name;
+}
 
 /// A first or boot sector whose code does one thing only, starting a loader, becomes a line of that loader's box: the
 /// drawing has half as many columns. Gives the sector that each loader is started through.
@@ -70,8 +72,8 @@ std::map<std::string, std::string> fold_sectors(std::vector<StartEdge>& edges) {
     std::map<std::string, std::string> through;
     for (std::size_t i = 0; i < edges.size();) {
         const auto edge = edges[i];
-        if (!edge.from.ends_with(" sector") || edge.to.ends_with(" sector") || !edge.label.empty() || edge.broken || leaving[edge.from] != 1 ||
-            entering[edge.to] != 1) {
+        if (!edge.from.ends_with(" sector") || edge.to.ends_with(" sector") || !edge.label.empty() || edge.broken ||
+            leaving[edge.from] != 1 || entering[edge.to] != 1) {
             ++i;
             continue;
         }
@@ -94,7 +96,8 @@ Drawing arrange(const Verdict& verdict) {
         if (fresh) {
             out.nodes.emplace_back();
             out.nodes.back().name = name;
-            if (const auto sector = through.find(name); sector != through.end()) out.nodes.back().through = sector->second;
+            if (const auto sector = through.find(name); sector != through.end())
+                out.nodes.back().through = sector->second;
         }
         return found->second;
     };
@@ -149,17 +152,22 @@ std::string graph_dot(const Verdict& verdict) {
         add(edge.to);
     }
     for (const auto& system : verdict.systems) add(node_of(system));
-    std::string out = "digraph boot {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", fontsize=10];\n";
+    std::string out =
+        "digraph boot {\n  rankdir=LR;\n  node [shape=box, fontname=\"sans-serif\"];\n  edge [fontname=\"sans-serif\", "
+        "fontsize=10];\n";
     for (const auto& name : names) {
         std::string extra;
         const auto system = std::ranges::find(verdict.systems, name, node_of);
         if (system != verdict.systems.end())
-            extra = fmt::format(", peripheries=2, color=\"{}\"", system->starts == Starts::Yes ? good : system->starts == Starts::No ? bad : plain);
+            extra = fmt::format(", peripheries=2, color=\"{}\"", system->starts == Starts::Yes  ? good
+                                                                 : system->starts == Starts::No ? bad
+                                                                                                : plain);
         out += fmt::format("  \"{0}\" [label=\"{0}\"{1}];\n", escape_dot(name), extra);
     }
     for (const auto& edge : verdict.graph)
-        out += fmt::format("  \"{}\" -> \"{}\" [label=\"{}\"{}{}];\n", escape_dot(edge.from), escape_dot(edge.to), escape_dot(edge.label),
-                           edge.unattended ? ", penwidth=2" : "", edge.broken ? fmt::format(", style=dashed, color=\"{}\"", bad) : "");
+        out += fmt::format("  \"{}\" -> \"{}\" [label=\"{}\"{}{}];\n", escape_dot(edge.from), escape_dot(edge.to),
+                           escape_dot(edge.label), edge.unattended ? ", penwidth=2" : "",
+                           edge.broken ? fmt::format(", style=dashed, color=\"{}\"", bad) : "");
     return out + "}\n";
 }
 
@@ -168,14 +176,17 @@ std::string graph_svg(const Verdict& verdict) {
     const std::size_t width = 2 * margin + (drawing.columns - 1) * column_step + node_width;
     const std::size_t height = 2 * margin + (drawing.rows - 1) * row_step + node_height + 28;
     std::string out = fmt::format(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} {1}\" font-family=\"DejaVu Sans, sans-serif\">\n"
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} {1}\" "
+        "font-family=\"DejaVu Sans, sans-serif\">\n"
         "<title>Who starts whom</title>\n<rect width=\"{0}\" height=\"{1}\" fill=\"#ffffff\"/>\n",
         width, height);
     auto x_of = [](const Node& n) { return margin + n.column * column_step; };
     // Columns with fewer nodes are centred against the tallest one.
     std::map<std::size_t, std::size_t> filled;
     for (const auto& node : drawing.nodes) filled[node.column] = std::max(filled[node.column], node.row + 1);
-    auto y_of = [&](const Node& n) { return margin + n.row * row_step + (drawing.rows - filled[n.column]) * row_step / 2; };
+    auto y_of = [&](const Node& n) {
+        return margin + n.row * row_step + (drawing.rows - filled[n.column]) * row_step / 2;
+    };
     std::map<std::pair<std::size_t, std::size_t>, std::size_t> parallel;
     for (std::size_t i = 0; i < drawing.edges.size(); ++i) {
         const auto& edge = drawing.edges[i];
@@ -189,40 +200,55 @@ std::string graph_svg(const Verdict& verdict) {
         const auto colour = edge.broken ? bad : edge.unattended ? good : plain;
         // Several entries between the same two share one line.
         if (shift == 0)
-            out += fmt::format("<path d=\"M{} {} C{} {} {} {} {} {}\" fill=\"none\" stroke=\"{}\" stroke-width=\"{}\"{}/>\n", x1, y1, x1 + 60, y1,
-                               x2 - std::min<std::size_t>(60, x2), y2, x2, y2, colour, edge.unattended ? 2.5 : 1.5,
-                               edge.broken ? " stroke-dasharray=\"6 4\"" : "");
+            out += fmt::format(
+                "<path d=\"M{} {} C{} {} {} {} {} {}\" fill=\"none\" stroke=\"{}\" stroke-width=\"{}\"{}/>\n", x1, y1,
+                x1 + 60, y1, x2 - std::min<std::size_t>(60, x2), y2, x2, y2, colour, edge.unattended ? 2.5 : 1.5,
+                edge.broken ? " stroke-dasharray=\"6 4\"" : "");
         if (!edge.label.empty() && shift <= 26)
             out += fmt::format(
-                "<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\" text-anchor=\"middle\" paint-order=\"stroke\" stroke=\"#ffffff\" "
+                "<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\" text-anchor=\"middle\" paint-order=\"stroke\" "
+                "stroke=\"#ffffff\" "
                 "stroke-width=\"4\">{}</text>\n",
-                (x1 + x2) / 2, (y1 + 3 * y2) / 4 - 6 + shift, colour, escape_xml(shift == 26 ? std::string("…") : shorten(edge.label, 18)));
+                (x1 + x2) / 2, (y1 + 3 * y2) / 4 - 6 + shift, colour,
+                escape_xml(shift == 26 ? std::string("…") : shorten(edge.label, 18)));
     }
     for (const auto& node : drawing.nodes) {
-        const auto colour = !node.system ? plain : node.starts == Starts::Yes ? good : node.starts == Starts::No ? bad : plain;
+        const auto colour = !node.system                 ? plain
+                            : node.starts == Starts::Yes ? good
+                            : node.starts == Starts::No  ? bad
+                                                         : plain;
         const auto x = x_of(node);
         const auto y = y_of(node);
-        out += fmt::format("<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" rx=\"6\" fill=\"{}\" stroke=\"{}\" stroke-width=\"{}\"/>\n", x, y, node_width,
-                           node_height, node.system ? "#f4f7f5" : "#f6f6f8", colour, node.system ? 2 : 1);
+        out += fmt::format(
+            "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" rx=\"6\" fill=\"{}\" stroke=\"{}\" "
+            "stroke-width=\"{}\"/>\n",
+            x, y, node_width, node_height, node.system ? "#f4f7f5" : "#f6f6f8", colour, node.system ? 2 : 1);
         // The place in brackets goes below the name.
         const auto bracket = node.name.rfind(" (");
         const std::string head = bracket == std::string::npos ? node.name : node.name.substr(0, bracket);
-        const std::string rest = bracket == std::string::npos ? std::string{} : node.name.substr(bracket + 2, node.name.size() - bracket - 3);
+        const std::string rest = bracket == std::string::npos
+                                     ? std::string{}
+                                     : node.name.substr(bracket + 2, node.name.size() - bracket - 3);
         std::string below = rest;
-        if (node.system) below += node.starts == Starts::Yes ? "  starts" : node.starts == Starts::No ? "  does not start" : "  cannot be told";
+        if (node.system)
+            below += node.starts == Starts::Yes  ? "  starts"
+                     : node.starts == Starts::No ? "  does not start"
+                                                 : "  cannot be told";
         if (node.system && !node.reached) below += ", on no menu";
         std::vector<std::string> small;
         if (!node.through.empty()) small.push_back("from the " + node.through);
         if (!below.empty()) small.push_back(below);
         std::size_t line = y + node_height / 2 + 4 - 8 * small.size();
-        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" fill=\"#1c2530\">{}</text>\n", x + 10, line,
-                           escape_xml(shorten(head, 28)));
+        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" fill=\"#1c2530\">{}</text>\n",
+                           x + 10, line, escape_xml(shorten(head, 28)));
         for (const auto& text : small)
-            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, line += 16, colour, escape_xml(shorten(text, 36)));
+            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, line += 16,
+                               colour, escape_xml(shorten(text, 36)));
     }
-    out +=
-        fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does not work</text>\n</svg>\n",
-                    margin, height - 10, plain);
+    out += fmt::format(
+        "<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does "
+        "not work</text>\n</svg>\n",
+        margin, height - 10, plain);
     return out;
 }
 

@@ -23,7 +23,9 @@ std::string clean(std::string_view text) {
     return out;
 }
 
-ordered_json text_or_null(std::string_view text) { return text.empty() ? ordered_json(nullptr) : ordered_json(clean(text)); }
+ordered_json text_or_null(std::string_view text) {
+    return text.empty() ? ordered_json(nullptr) : ordered_json(clean(text));
+}
 
 ordered_json to_json(const Evidence& e) {
     ordered_json out;
@@ -48,13 +50,18 @@ ordered_json to_json(const std::vector<Evidence>& list) {
 }
 
 ordered_json to_json(const Finding& f) {
-    ordered_json out = {
-        {"code", f.code}, {"stage", stage_id(f.stage)}, {"severity", severity_id(f.severity)}, {"text", clean(f.text)}, {"evidence", to_json(f.evidence)}};
+    ordered_json out = {{"code", f.code},
+                        {"stage", stage_id(f.stage)},
+                        {"severity", severity_id(f.severity)},
+                        {"text", clean(f.text)},
+                        {"evidence", to_json(f.evidence)}};
     if (!f.symptom.empty()) out["symptom"] = clean(f.symptom);
     return out;
 }
 
-ordered_json stage_or_null(const std::optional<Stage>& stage) { return stage ? ordered_json(stage_id(*stage)) : ordered_json(nullptr); }
+ordered_json stage_or_null(const std::optional<Stage>& stage) {
+    return stage ? ordered_json(stage_id(*stage)) : ordered_json(nullptr);
+}
 
 ordered_json to_json(const StageState& s) {
     ordered_json out = {{"stage", stage_id(s.stage)}, {"state", state_id(s.state)}, {"text", clean(s.text)}};
@@ -78,17 +85,22 @@ ordered_json to_json(const SystemVerdict& s) {
     for (const auto& stage : s.stages) out["stages"].push_back(to_json(stage));
     out["fallbacks"] = ordered_json::array();
     for (const auto& f : s.fallbacks)
-        out["fallbacks"].push_back({{"entry", clean(f.entry)}, {"path", f.path}, {"starts", starts_id(f.starts)}, {"stops_at", stage_or_null(f.stops_at)}});
+        out["fallbacks"].push_back({{"entry", clean(f.entry)},
+                                    {"path", f.path},
+                                    {"starts", starts_id(f.starts)},
+                                    {"stops_at", stage_or_null(f.stops_at)}});
     return out;
 }
 
 ordered_json disks_json(const Machine& machine) {
     auto out = ordered_json::array();
     for (const auto& disk : machine.disks) {
-        ordered_json one = {{"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()}};
+        ordered_json one = {
+            {"place", fmt::format("d{}", disk.number)}, {"path", clean(disk.path)}, {"size", disk.source->size()}};
         if (const auto* damaged = dynamic_cast<const DamagedSource*>(disk.source.get()); damaged != nullptr) {
             one["unreadable_asked"] = ordered_json::array();
-            for (const auto& [offset, length] : damaged->asked()) one["unreadable_asked"].push_back({{"offset", offset}, {"length", length}});
+            for (const auto& [offset, length] : damaged->asked())
+                one["unreadable_asked"].push_back({{"offset", offset}, {"length", length}});
         }
         out.push_back(std::move(one));
     }
@@ -96,7 +108,8 @@ ordered_json disks_json(const Machine& machine) {
 }
 
 ordered_json to_json(const FileReference& f) {
-    ordered_json out = {{"written", clean(f.written)}, {"found", f.found()}, {"place", text_or_null(f.place)}, {"line", f.line}};
+    ordered_json out = {
+        {"written", clean(f.written)}, {"found", f.found()}, {"place", text_or_null(f.place)}, {"line", f.line}};
     if (f.found()) {
         out["real_path"] = clean(f.real_path);
         out["size"] = f.size;
@@ -128,7 +141,8 @@ ordered_json to_json(const MenuEntry& e) {
         return out;
     }
     if (!e.unread.empty()) out["unread"] = clean(e.unread);
-    out["resolves"] = e.unread.empty() && !e.stops_at && std::ranges::all_of(e.ramdisks, [](const FileReference& f) { return f.found(); });
+    out["resolves"] = e.unread.empty() && !e.stops_at &&
+                      std::ranges::all_of(e.ramdisks, [](const FileReference& f) { return f.found(); });
     out["kernel"] = to_json(e.kernel);
     out["ramdisks"] = to_json(e.ramdisks);
     if (!e.devicetree.empty()) out["devicetree"] = to_json(e.devicetree);
@@ -136,13 +150,18 @@ ordered_json to_json(const MenuEntry& e) {
     out["stops_at"] = stage_or_null(e.stops_at);
     if (e.stops_at) out["reason"] = clean(e.stop_reason);
     out["messages"] = ordered_json::array();
-    for (const auto& m : e.messages) out["messages"].push_back({{"text", clean(m.text)}, {"place", clean(m.place)}, {"line", m.line}});
+    for (const auto& m : e.messages)
+        out["messages"].push_back({{"text", clean(m.text)}, {"place", clean(m.place)}, {"line", m.line}});
     return out;
 }
 
-std::string_view style_name(MenuStyle style) { return style == MenuStyle::Hidden ? "hidden" : style == MenuStyle::Countdown ? "countdown" : "menu"; }
+std::string_view style_name(MenuStyle style) {
+    return style == MenuStyle::Hidden ? "hidden" : style == MenuStyle::Countdown ? "countdown" : "menu";
+}
 
-std::string finish(const ordered_json& document) { return document.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n"; }
+std::string finish(const ordered_json& document) {
+    return document.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n";
+}
 
 ordered_json signature_json(const FileSignature& signature) {
     using Kind = FileSignature::Kind;
@@ -155,21 +174,27 @@ ordered_json signature_json(const FileSignature& signature) {
             {"signer", text_or_null(signature.by)},
             {"catalogue", text_or_null(signature.catalogue)},
             {"chain_problem", text_or_null(signature.chain_problem)},
-            {"signed_at", signature.time && signature.time->intact ? ordered_json(signature.time->seconds) : ordered_json(nullptr)}};
+            {"signed_at",
+             signature.time && signature.time->intact ? ordered_json(signature.time->seconds) : ordered_json(nullptr)}};
 }
 
 ordered_json fields_json(const std::vector<Field>& fields) {
     ordered_json out = ordered_json::array();
     for (const auto& f : fields)
-        out.push_back(
-            {{"name", f.name}, {"offset", f.offset}, {"size", f.size}, {"value", clean(f.value)}, {"meaning", clean(f.meaning)}, {"raw", hex(f.raw, "")}});
+        out.push_back({{"name", f.name},
+                       {"offset", f.offset},
+                       {"size", f.size},
+                       {"value", clean(f.value)},
+                       {"meaning", clean(f.meaning)},
+                       {"raw", hex(f.raw, "")}});
     return out;
 }
 
 }  // namespace
 
 std::string check_json(const Machine& machine, const Verdict& verdict) {
-    ordered_json out = {{"schema", "herberge/check/1"}, {"firmware", firmware_id(verdict.firmware)}, {"disks", disks_json(machine)}};
+    ordered_json out = {
+        {"schema", "herberge/check/1"}, {"firmware", firmware_id(verdict.firmware)}, {"disks", disks_json(machine)}};
     out["systems"] = ordered_json::array();
     for (const auto& system : verdict.systems) out["systems"].push_back(to_json(system));
     out["findings"] = ordered_json::array();
@@ -178,7 +203,8 @@ std::string check_json(const Machine& machine, const Verdict& verdict) {
 }
 
 std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi_files) {
-    ordered_json out = {{"schema", "herberge/systems/1"}, {"systems", ordered_json::array()}, {"graph", ordered_json::array()}};
+    ordered_json out = {
+        {"schema", "herberge/systems/1"}, {"systems", ordered_json::array()}, {"graph", ordered_json::array()}};
     auto strings = [](const std::vector<std::string>& list) {
         auto all = ordered_json::array();
         for (const auto& text : list) all.push_back(clean(text));
@@ -197,8 +223,11 @@ std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi
                                   {"kernels", strings(s.kernels)},
                                   {"unused_kernels", strings(s.unused_kernels)}});
     for (const auto& e : verdict.graph)
-        out["graph"].push_back(
-            {{"from", clean(e.from)}, {"to", clean(e.to)}, {"label", text_or_null(e.label)}, {"unattended", e.unattended}, {"broken", e.broken}});
+        out["graph"].push_back({{"from", clean(e.from)},
+                                {"to", clean(e.to)},
+                                {"label", text_or_null(e.label)},
+                                {"unattended", e.unattended},
+                                {"broken", e.broken}});
     out["efi_applications"] = ordered_json::array();
     for (const auto& f : efi_files)
         out["efi_applications"].push_back({{"place", clean(f.place)},
@@ -211,9 +240,11 @@ std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi
     return finish(out);
 }
 
-std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items, const std::vector<DriveLetter>& letters) {
-    ordered_json out = {{"schema", "herberge/startup/1"},       {"system", clean(system.name)},   {"place", system.volume->place},
-                        {"directory", clean(system.directory)}, {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
+std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items,
+                         const std::vector<DriveLetter>& letters) {
+    ordered_json out = {{"schema", "herberge/startup/1"}, {"system", clean(system.name)},
+                        {"place", system.volume->place},  {"directory", clean(system.directory)},
+                        {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
     for (const auto& i : items)
         out["items"].push_back({{"phase", i.phase},
                                 {"name", clean(i.name)},
@@ -224,7 +255,9 @@ std::string startup_json(const InstalledSystem& system, const std::vector<Startu
                                 {"signature", signature_json(i.signature)}});
     for (const auto& l : letters)
         out["drive_letters"].push_back(
-            {{"letter", clean(l.letter)}, {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)}, {"recorded", clean(l.text)}});
+            {{"letter", clean(l.letter)},
+             {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)},
+             {"recorded", clean(l.text)}});
     return finish(out);
 }
 
@@ -252,7 +285,10 @@ std::string layout_json(const Machine& machine) {
                                  {"active", p.active},
                                  {"partuuid", p.partuuid}};
             const auto called = partition_names(disk, p);
-            part["names"] = {{"linux", called.linux_name}, {"grub", called.grub}, {"legacy", text_or_null(called.legacy)}, {"arc", text_or_null(called.arc)}};
+            part["names"] = {{"linux", called.linux_name},
+                             {"grub", called.grub},
+                             {"legacy", text_or_null(called.legacy)},
+                             {"arc", text_or_null(called.arc)}};
             for (const auto& v : disk.volumes)
                 if (v.partition == p.number) {
                     part["file_system"] = text_or_null(v.info.kind);
@@ -272,13 +308,17 @@ std::string layout_json(const Machine& machine) {
                                   {"offset", image.offset},
                                   {"sectors", image.sectors},
                                   {"segment", image.segment}});
-            d["boot_catalogue"] = {{"offset", disk.catalogue->offset},
-                                   {"images", std::move(images)},
-                                   {"refused", disk.catalogue->refused ? ordered_json(clean(disk.catalogue->refused->what)) : ordered_json(nullptr)}};
+            d["boot_catalogue"] = {
+                {"offset", disk.catalogue->offset},
+                {"images", std::move(images)},
+                {"refused",
+                 disk.catalogue->refused ? ordered_json(clean(disk.catalogue->refused->what)) : ordered_json(nullptr)}};
         }
         d["gaps"] = ordered_json::array();
         for (const auto& s : stretches(disk.table, disk.source->size()))
-            if (s.partition == 0) d["gaps"].push_back({{"first_lba", s.first_lba}, {"sectors", s.sectors}, {"holds", describe_gap(disk, s)}});
+            if (s.partition == 0)
+                d["gaps"].push_back(
+                    {{"first_lba", s.first_lba}, {"sectors", s.sectors}, {"holds", describe_gap(disk, s)}});
         d["findings"] = ordered_json::array();
         for (const auto& f : disk.table.findings) d["findings"].push_back(to_json(f));
         out["disks"].push_back(std::move(d));
@@ -311,7 +351,8 @@ std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootO
         for (const auto& entry : menu.entries) m["entries"].push_back(to_json(entry));
         m["messages"] = ordered_json::array();
         for (const auto& message : menu.messages)
-            m["messages"].push_back({{"text", clean(message.text)}, {"place", clean(message.place)}, {"line", message.line}});
+            m["messages"].push_back(
+                {{"text", clean(message.text)}, {"place", clean(message.place)}, {"line", message.line}});
         out["menus"].push_back(std::move(m));
     }
     return finish(out);
@@ -329,7 +370,11 @@ std::string variables_json(const UefiVariables& variables, const std::string& na
     for (const auto& v : variables.all) {
         if (!name.empty() && v.name != name) continue;
         const auto view = view_variable(v);
-        ordered_json one = {{"name", clean(v.name)}, {"vendor", v.guid}, {"attributes", v.attributes}, {"kind", view.kind}, {"data", hex(v.data, "")}};
+        ordered_json one = {{"name", clean(v.name)},
+                            {"vendor", v.guid},
+                            {"attributes", v.attributes},
+                            {"kind", view.kind},
+                            {"data", hex(v.data, "")}};
         one["fields"] = fields_json(view.fields);
         out["variables"].push_back(std::move(one));
     }
@@ -364,7 +409,10 @@ std::string rehearsal_json(const Rehearsal& rehearsal) {
     for (const auto& line : rehearsal.screen) out["screen"].push_back(clean(line));
     out["events"] = ordered_json::array();
     for (const auto& e : rehearsal.events) {
-        ordered_json event = {{"kind", rehearsal_event_id(e.kind)}, {"instruction", e.instruction}, {"seconds", e.seconds}, {"text", clean(e.text)}};
+        ordered_json event = {{"kind", rehearsal_event_id(e.kind)},
+                              {"instruction", e.instruction},
+                              {"seconds", e.seconds},
+                              {"text", clean(e.text)}};
         if (e.range) {
             event["disk"] = e.range->disk;
             event["offset"] = e.range->offset;
@@ -385,12 +433,14 @@ std::string findings_markdown() {
         "(`src/vocabulary/finding.cpp`); `herberge_make_findings` writes it, and a test compares the two.\n\n"
         "Severity: `breaks` stops the start at its stage, `risk` may, `note` is worth knowing.\n";
     for (const auto stage : all_stages()) {
-        out += fmt::format("\n## {}\n\nCompletes when {}.\n\n| code | severity | meaning | on the screen |\n|---|---|---|---|\n", stage_id(stage),
-                           stage_meaning(stage));
+        out += fmt::format(
+            "\n## {}\n\nCompletes when {}.\n\n| code | severity | meaning | on the screen |\n|---|---|---|---|\n",
+            stage_id(stage), stage_meaning(stage));
         for (const auto& row : finding_codes()) {
             if (row.stage != stage) continue;
             std::string symptom(row.symptom);
-            for (std::size_t at = 0; (at = symptom.find('\n', at)) != std::string::npos; at += 4) symptom.replace(at, 1, "<br>");
+            for (std::size_t at = 0; (at = symptom.find('\n', at)) != std::string::npos; at += 4)
+                symptom.replace(at, 1, "<br>");
             out += fmt::format("| `{}` | {} | {} | {} |\n", row.code, severity_id(row.severity), row.meaning, symptom);
         }
     }

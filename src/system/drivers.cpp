@@ -13,7 +13,8 @@ namespace herberge {
 
 namespace {
 
-constexpr std::string_view mount_panic = "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
+constexpr std::string_view mount_panic =
+    "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 
 /// A disk needs its block driver and one of the drivers below it.
 struct DriverPath {
@@ -31,16 +32,21 @@ const std::vector<DriverPath>& driver_paths() {
         {Controller::Ata,
          sd,
          sd_config,
-         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv", "pata_amd", "pata_via", "pata_marvell",
-          "pata_jmicron"},
+         {"ahci", "ata_piix", "ata_generic", "pata_acpi", "sata_nv", "sata_sil", "sata_sil24", "sata_via", "sata_mv",
+          "pata_amd", "pata_via", "pata_marvell", "pata_jmicron"},
          {"CONFIG_SATA_AHCI", "CONFIG_ATA_PIIX", "CONFIG_ATA_GENERIC"}},
         {Controller::Nvme, "nvme", "CONFIG_BLK_DEV_NVME", {}, {}},
-        {Controller::VirtioBlk, "virtio_blk", "CONFIG_VIRTIO_BLK", {"virtio_pci", "virtio_mmio"}, {"CONFIG_VIRTIO_PCI", "CONFIG_VIRTIO_MMIO"}},
+        {Controller::VirtioBlk,
+         "virtio_blk",
+         "CONFIG_VIRTIO_BLK",
+         {"virtio_pci", "virtio_mmio"},
+         {"CONFIG_VIRTIO_PCI", "CONFIG_VIRTIO_MMIO"}},
         {Controller::VirtioScsi, sd, sd_config, {"virtio_scsi"}, {"CONFIG_SCSI_VIRTIO"}},
         {Controller::Scsi,
          sd,
          sd_config,
-         {"mptspi", "mptsas", "mpt3sas", "megaraid_sas", "aacraid", "hpsa", "smartpqi", "sym53c8xx", "aic7xxx", "BusLogic", "isci", "3w_9xxx", "vmw_pvscsi"},
+         {"mptspi", "mptsas", "mpt3sas", "megaraid_sas", "aacraid", "hpsa", "smartpqi", "sym53c8xx", "aic7xxx",
+          "BusLogic", "isci", "3w_9xxx", "vmw_pvscsi"},
          {"CONFIG_VMWARE_PVSCSI"}},
         {Controller::Usb, sd, sd_config, {"usb_storage", "uas"}, {"CONFIG_USB_STORAGE"}},
         {Controller::Mmc, "mmc_block", "CONFIG_MMC_BLOCK", {}, {}},
@@ -89,7 +95,8 @@ std::string_view own_words(std::string_view module) {
 
 /// A module of the RAM disk that this kernel would load.
 bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
-    return ramdisk != nullptr && ramdisk->has_module(module) && !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
+    return ramdisk != nullptr && ramdisk->has_module(module) &&
+           !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
 }
 
 bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module, std::string_view option) {
@@ -122,11 +129,14 @@ std::vector<std::pair<Controller, std::string>> usable_paths(const Ramdisk* ramd
 std::string controllers_text(const std::vector<std::pair<Controller, std::string>>& usable) {
     std::vector<std::string> there;
     std::vector<std::string_view> absent;
-    for (const auto& [controller, drivers] : usable) there.push_back(fmt::format("{} ({})", controller_name(controller), drivers));
-    for (const Controller usual :
-         {Controller::Ata, Controller::Nvme, Controller::VirtioBlk, Controller::VirtioScsi, Controller::Scsi, Controller::Usb, Controller::Mmc})
-        if (std::ranges::find(usable, usual, &std::pair<Controller, std::string>::first) == usable.end()) absent.push_back(controller_name(usual));
-    return fmt::format("drivers for {}{}", fmt::join(there, ", "), absent.empty() ? "" : fmt::format("; none for {}", fmt::join(absent, ", ")));
+    for (const auto& [controller, drivers] : usable)
+        there.push_back(fmt::format("{} ({})", controller_name(controller), drivers));
+    for (const Controller usual : {Controller::Ata, Controller::Nvme, Controller::VirtioBlk, Controller::VirtioScsi,
+                                   Controller::Scsi, Controller::Usb, Controller::Mmc})
+        if (std::ranges::find(usable, usual, &std::pair<Controller, std::string>::first) == usable.end())
+            absent.push_back(controller_name(usual));
+    return fmt::format("drivers for {}{}", fmt::join(there, ", "),
+                       absent.empty() ? "" : fmt::format("; none for {}", fmt::join(absent, ", ")));
 }
 
 std::string_view file_system_option(std::string_view kind) {
@@ -160,9 +170,10 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     std::string runner = init;
     std::vector<std::string> parts;
     for (const auto& member : ramdisk.members)
-        parts.push_back(fmt::format("{}{} ({} files, {} unpacked)", member.early ? "early " : "",
-                                    compression_name(member.compression) == "none" ? "plain archive" : compression_name(member.compression), member.files,
-                                    size_text(member.unpacked)));
+        parts.push_back(fmt::format(
+            "{}{} ({} files, {} unpacked)", member.early ? "early " : "",
+            compression_name(member.compression) == "none" ? "plain archive" : compression_name(member.compression),
+            member.files, size_text(member.unpacked)));
     const std::string shape = fmt::format("{}", fmt::join(parts, ", then "));
     auto breaks = [&](std::string_view code, std::string text, std::string symptom, std::vector<Evidence> evidence) {
         out.state = State::Breaks;
@@ -174,11 +185,16 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     };
     for (const auto& member : ramdisk.members) {
         std::string option(compression_name(member.compression));
-        std::ranges::transform(option, option.begin(), [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
-        if (member.compression != Compression::None && demand.config.find(fmt::format("# CONFIG_RD_{} is not set", option)) != std::string::npos)
-            return breaks(
-                "ramdisk-compression-unsupported", fmt::format("the kernel was built without support for {} RAM disks", compression_name(member.compression)),
-                fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}", compression_name(member.compression), mount_panic), {});
+        std::ranges::transform(option, option.begin(),
+                               [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
+        if (member.compression != Compression::None &&
+            demand.config.find(fmt::format("# CONFIG_RD_{} is not set", option)) != std::string::npos)
+            return breaks("ramdisk-compression-unsupported",
+                          fmt::format("the kernel was built without support for {} RAM disks",
+                                      compression_name(member.compression)),
+                          fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}",
+                                      compression_name(member.compression), mount_panic),
+                          {});
     }
     if (ramdisk.too_large) {
         out.state = State::Unknown;
@@ -187,19 +203,24 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         return out;
     }
     if (ramdisk.damage && (program == nullptr || !program->complete))
-        return breaks("ramdisk-damaged", fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
-                      ramdisk.kernel_message.empty() ? std::string(mount_panic) : fmt::format("{}\n{}", ramdisk.kernel_message, mount_panic),
+        return breaks("ramdisk-damaged",
+                      fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
+                      ramdisk.kernel_message.empty() ? std::string(mount_panic)
+                                                     : fmt::format("{}\n{}", ramdisk.kernel_message, mount_panic),
                       {evidence_error(*ramdisk.damage)});
     if (program == nullptr) {
         const bool early = !ramdisk.members.empty() && std::ranges::all_of(ramdisk.members, &RamdiskMember::early);
         return breaks(early ? "ramdisk-only-early" : "ramdisk-no-init",
-                      early ? "the RAM disk holds only early microcode: the archive with the init is missing" : fmt::format("the RAM disk holds no {}", init),
-                      std::string(mount_panic), {Evidence{{}, shape.empty() ? "empty RAM disk" : shape, {}, init, "not in the RAM disk"}});
+                      early ? "the RAM disk holds only early microcode: the archive with the init is missing"
+                            : fmt::format("the RAM disk holds no {}", init),
+                      std::string(mount_panic),
+                      {Evidence{{}, shape.empty() ? "empty RAM disk" : shape, {}, init, "not in the RAM disk"}});
     }
     if (program->is_directory() || !program->executable())
-        return breaks("ramdisk-init-unusable", fmt::format("{} in the RAM disk cannot be executed", init),
-                      fmt::format("Failed to execute {} (error -13)\nKernel panic - not syncing: No working init found.", init),
-                      {Evidence{{}, "RAM disk:" + init, {}, "an executable program", fmt::format("mode {:o}", program->mode)}});
+        return breaks(
+            "ramdisk-init-unusable", fmt::format("{} in the RAM disk cannot be executed", init),
+            fmt::format("Failed to execute {} (error -13)\nKernel panic - not syncing: No working init found.", init),
+            {Evidence{{}, "RAM disk:" + init, {}, "an executable program", fmt::format("mode {:o}", program->mode)}});
     if (program->content.starts_with("#!")) {
         const auto line = std::string_view(program->content).substr(2, program->content.find('\n') - 2);
         const auto from = std::min(line.find_first_not_of(" \t"), line.size());
@@ -207,9 +228,12 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         const auto* interpreter = ramdisk.find(word);
         runner = word;
         if (interpreter == nullptr || !interpreter->executable() || !interpreter->complete)
-            return breaks("ramdisk-init-unusable", fmt::format("the interpreter {} of {} is not in the RAM disk", printable(word), init),
-                          fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.", init),
-                          {Evidence{{}, "RAM disk:" + init, 1, "an interpreter in the RAM disk", printable(word)}});
+            return breaks(
+                "ramdisk-init-unusable",
+                fmt::format("the interpreter {} of {} is not in the RAM disk", printable(word), init),
+                fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.",
+                            init),
+                {Evidence{{}, "RAM disk:" + init, 1, "an interpreter in the RAM disk", printable(word)}});
     }
     // The init itself, or the shell that reads it, may be a dynamic program.
     const auto* running = ramdisk.find(runner);
@@ -217,22 +241,28 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         const ElfInfo& elf = *running->elf;
         const auto* loader = ramdisk.find(elf.interpreter);
         if (loader == nullptr || !loader->executable())
-            return breaks("ramdisk-init-unusable", fmt::format("{} in the RAM disk needs {}, which is not there", runner, printable(elf.interpreter)),
-                          fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.", init),
-                          {Evidence{{}, "RAM disk:" + runner, {}, printable(elf.interpreter), "absent"}});
+            return breaks(
+                "ramdisk-init-unusable",
+                fmt::format("{} in the RAM disk needs {}, which is not there", runner, printable(elf.interpreter)),
+                fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.",
+                            init),
+                {Evidence{{}, "RAM disk:" + runner, {}, printable(elf.interpreter), "absent"}});
         if (const auto problem = library_problem(*program_files(ramdisk), runner, elf))
-            return breaks("ramdisk-library-missing", fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
-                          fmt::format("{}: error while loading shared libraries: {}: {}\n"
-                                      "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
-                                      runner, printable(problem->library), problem->words),
-                          {problem->evidence});
+            return breaks(
+                "ramdisk-library-missing",
+                fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
+                fmt::format("{}: error while loading shared libraries: {}: {}\n"
+                            "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
+                            runner, printable(problem->library), problem->words),
+                {problem->evidence});
     }
     out.state = State::Holds;
     out.text = fmt::format("unpacks whole: {}; its init is {}", shape, init);
     if (ramdisk.damage) {
         out.state = State::Doubtful;
         out.text = fmt::format("damaged, but its {} is unpacked before the damage: {}", init, ramdisk.damage->what);
-        out.findings.push_back(make_finding("ramdisk-partly-damaged", out.text, {evidence_error(*ramdisk.damage)}, ramdisk.kernel_message));
+        out.findings.push_back(make_finding("ramdisk-partly-damaged", out.text, {evidence_error(*ramdisk.damage)},
+                                            ramdisk.kernel_message));
     }
     return out;
 }
@@ -251,8 +281,13 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     if (has_modules && !demand.kernel_release.empty() && !ramdisk->module_releases.empty() &&
         std::ranges::find(ramdisk->module_releases, demand.kernel_release) == ramdisk->module_releases.end())
         return breaks("ramdisk-other-kernel",
-                      fmt::format("the RAM disk's modules are for {}, the kernel is {}", fmt::join(ramdisk->module_releases, ", "), demand.kernel_release),
-                      {Evidence{{}, "RAM disk:/lib/modules", {}, demand.kernel_release, fmt::format("{}", fmt::join(ramdisk->module_releases, ", "))}});
+                      fmt::format("the RAM disk's modules are for {}, the kernel is {}",
+                                  fmt::join(ramdisk->module_releases, ", "), demand.kernel_release),
+                      {Evidence{{},
+                                "RAM disk:/lib/modules",
+                                {},
+                                demand.kernel_release,
+                                fmt::format("{}", fmt::join(ramdisk->module_releases, ", "))}});
     const auto paths = usable_paths(ramdisk, demand);
     if (paths.empty()) {
         if (!has_modules && !any_told) {
@@ -260,32 +295,42 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
             out.text = "neither the RAM disk nor a kernel configuration tells which disk drivers there are";
             return out;
         }
-        if (ramdisk == nullptr && config_says(demand.config, "CONFIG_BLK_DEV_SD") == Told::Unknown && demand.builtin.empty()) {
+        if (ramdisk == nullptr && config_says(demand.config, "CONFIG_BLK_DEV_SD") == Told::Unknown &&
+            demand.builtin.empty()) {
             out.state = State::Unknown;
             out.text = "the kernel's configuration does not tell whether disk drivers are built in";
             return out;
         }
         if (demand.locked_down && ramdisk != nullptr && !ramdisk->unsigned_modules.empty())
             return breaks(
-                "ramdisk-modules-unsigned", "the disk drivers in the RAM disk carry no signature, and under Secure Boot the kernel refuses them",
-                {Evidence{{}, "RAM disk:/lib/modules", {}, "signed modules", fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
-        return breaks("ramdisk-no-disk-driver", "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
+                "ramdisk-modules-unsigned",
+                "the disk drivers in the RAM disk carry no signature, and under Secure Boot the kernel refuses them",
+                {Evidence{{},
+                          "RAM disk:/lib/modules",
+                          {},
+                          "signed modules",
+                          fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
+        return breaks("ramdisk-no-disk-driver",
+                      "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
                       {Evidence{{},
                                 "RAM disk:/lib/modules",
                                 {},
                                 "sd_mod with a controller, virtio_blk, nvme …",
-                                has_modules ? fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300) : "no modules"}});
+                                has_modules ? fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300)
+                                            : "no modules"}});
     }
     // Modules that are there and a kernel that tells what it has built in: then what is absent is absent.
-    if (demand.controller && has_modules && any_told && std::ranges::find(paths, *demand.controller, &std::pair<Controller, std::string>::first) == paths.end())
-        return breaks("ramdisk-no-controller-driver",
-                      fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by,
-                                  controller_name(*demand.controller), controllers_text(paths)),
-                      {Evidence{{},
-                                "RAM disk:/lib/modules",
-                                {},
-                                fmt::format("a driver for {}", controller_name(*demand.controller)),
-                                fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300)}});
+    if (demand.controller && has_modules && any_told &&
+        std::ranges::find(paths, *demand.controller, &std::pair<Controller, std::string>::first) == paths.end())
+        return breaks(
+            "ramdisk-no-controller-driver",
+            fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by,
+                        controller_name(*demand.controller), controllers_text(paths)),
+            {Evidence{{},
+                      "RAM disk:/lib/modules",
+                      {},
+                      fmt::format("a driver for {}", controller_name(*demand.controller)),
+                      fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300)}});
     const auto option = file_system_option(demand.file_system);
     if (!option.empty()) {
         const std::string module = demand.file_system.starts_with("ext") ? "ext4" : demand.file_system;
@@ -297,11 +342,13 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
             if (const auto told = demand.kernel_mentions(words)) inside = *told ? Told::Yes : Told::No;
         if (!brought && inside == Told::No)
             return breaks("ramdisk-no-file-system-driver",
-                          fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel", demand.file_system),
+                          fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel",
+                                      demand.file_system),
                           {Evidence{{}, "RAM disk:/lib/modules", {}, module + ".ko", "absent"}});
         if (!brought && inside == Told::Unknown) {
             out.state = State::Unknown;
-            out.text = fmt::format("whether the kernel has {} built in is not told by any file here", demand.file_system);
+            out.text =
+                fmt::format("whether the kernel has {} built in is not told by any file here", demand.file_system);
             return out;
         }
     }

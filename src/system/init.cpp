@@ -23,13 +23,15 @@ std::string flavour_of(const FileSystem& fs, const Executable& program) {
     if (path.ends_with("/systemd")) return "systemd";
     if (path.ends_with("/busybox")) return "busybox";
     if (path.ends_with("/openrc-init")) return "openrc";
-    if (path.ends_with("/init") && (resolve(fs, "/etc/inittab") || mentions_run_levels(fs, program.path))) return "sysvinit";
+    if (path.ends_with("/init") && (resolve(fs, "/etc/inittab") || mentions_run_levels(fs, program.path)))
+        return "sysvinit";
     if (program.script) return "script";
     return {};
 }
 
 /// The init and its libraries against what their packages brought. One that differs may well work: a risk.
-void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program, StageResult& result) {
+void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program,
+                           StageResult& result) {
     const PackageLists lists(fs);
     auto paths = program.libraries;
     paths.push_back(program.path);
@@ -42,9 +44,10 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
         const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
         const auto digest = file ? lists.digest(path, **file, packages) : std::nullopt;
         if (!digest || digest->same) continue;
-        result.findings.push_back(make_finding("file-differs-from-package",
-                                               fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
-                                               {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
+        result.findings.push_back(
+            make_finding("file-differs-from-package",
+                         fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
+                         {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
     }
 }
 
@@ -64,8 +67,9 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     if (out.program.runs) {
         out.flavour = flavour_of(*fs, out.program);
         result.state = State::Holds;
-        result.text = out.program.path == out.asked ? fmt::format("{} can be executed", out.asked)
-                                                    : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
+        result.text = out.program.path == out.asked
+                          ? fmt::format("{} can be executed", out.asked)
+                          : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
         result.evidence = out.program.evidence;
         compare_with_packages(*fs, root.place, out.program, result);
         return out;
@@ -83,9 +87,12 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
             if (other == "/bin/sh") {
                 // A shell takes the place of the system: nothing is mounted, nothing starts.
                 result.state = State::Breaks;
-                result.text = fmt::format("the init {} cannot run: {}; a shell, /bin/sh, is started in its place", out.asked, first.why);
+                result.text = fmt::format("the init {} cannot run: {}; a shell, /bin/sh, is started in its place",
+                                          out.asked, first.why);
                 result.evidence = first.evidence;
-                result.symptom = ramdisk != nullptr ? fmt::format("Target filesystem doesn't have requested {}.\n# ", out.asked) : "# ";
+                result.symptom = ramdisk != nullptr
+                                     ? fmt::format("Target filesystem doesn't have requested {}.\n# ", out.asked)
+                                     : "# ";
                 result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
                 return out;
             }
@@ -101,22 +108,26 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     result.state = State::Breaks;
     result.text = fmt::format("the init {} cannot run: {}", out.asked, first.why);
     result.evidence = first.evidence;
-    const bool late =
-        first.code == "program-interpreter-missing" || first.code == "program-format" || first.code == "program-architecture" || first.code == "program-cut";
+    const bool late = first.code == "program-interpreter-missing" || first.code == "program-format" ||
+                      first.code == "program-architecture" || first.code == "program-cut";
     if (started)
         result.symptom = fmt::format(
             "{}: error while loading shared libraries: {}\n"
             "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
             out.asked, printable(first.missing_library));
     else if (ramdisk == nullptr)
-        result.symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
-                               : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
+        result.symptom =
+            given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
+                  : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
     else if (late)
         // The RAM disk's test for the execute bit passes; executing then fails.
-        result.symptom =
-            fmt::format("switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00000100 ]---", out.asked,
-                        first.code == "program-interpreter-missing" ? "No such file or directory" : "Exec format error");
-    else result.symptom = fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
+        result.symptom = fmt::format(
+            "switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
+            "exitcode=0x00000100 ]---",
+            out.asked, first.code == "program-interpreter-missing" ? "No such file or directory" : "Exec format error");
+    else
+        result.symptom = fmt::format(
+            "Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
     result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
     return out;
 }

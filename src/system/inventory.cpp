@@ -34,7 +34,9 @@ std::string assignment(std::string_view text, std::string_view name) {
 
 std::string first_line(const std::string& text) { return printable(text.substr(0, text.find('\n'))); }
 
-bool exists(const FileSystem& fs, std::string_view path) { return resolve(fs, path, {.most_links = 40, .follow_last = false}).has_value(); }
+bool exists(const FileSystem& fs, std::string_view path) {
+    return resolve(fs, path, {.most_links = 40, .follow_last = false}).has_value();
+}
 
 void list_kernels(const FileSystem& fs, InstalledSystem& out) {
     for (const std::string_view folder : {"/boot", "/"}) {
@@ -43,7 +45,8 @@ void list_kernels(const FileSystem& fs, InstalledSystem& out) {
         const auto names = fs.list(directory->file.id);
         if (!names) continue;
         for (const auto& entry : *names)
-            if ((entry.name.starts_with("vmlinuz") || entry.name.starts_with("bzImage") || entry.name.starts_with("kernel-")) &&
+            if ((entry.name.starts_with("vmlinuz") || entry.name.starts_with("bzImage") ||
+                 entry.name.starts_with("kernel-")) &&
                 entry.type != FileType::Symlink && entry.type != FileType::Directory)
                 out.kernels.push_back((folder == "/" ? "/" : std::string(folder) + "/") + entry.name);
     }
@@ -68,8 +71,9 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
         break;
     }
     if (out.mark.empty())
-        for (const std::string_view path : {"/etc/debian_version", "/etc/redhat-release", "/etc/SuSE-release", "/etc/arch-release", "/etc/alpine-release",
-                                            "/etc/gentoo-release", "/etc/slackware-version"}) {
+        for (const std::string_view path :
+             {"/etc/debian_version", "/etc/redhat-release", "/etc/SuSE-release", "/etc/arch-release",
+              "/etc/alpine-release", "/etc/gentoo-release", "/etc/slackware-version"}) {
             const auto text = read_text_file(*fs, path);
             if (!text) continue;
             out.mark = path;
@@ -80,16 +84,20 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
                 out.version = first_line(*text);
                 out.name = "Alpine Linux " + out.version;
             } else {
-                out.name = text->empty() ? (path == "/etc/arch-release" ? "Arch Linux" : "Linux system") : first_line(*text);
+                out.name =
+                    text->empty() ? (path == "/etc/arch-release" ? "Arch Linux" : "Linux system") : first_line(*text);
             }
             break;
         }
     if (out.mark.empty()) {
         // Without a release file: the shape of a Unix root, with accounts or a mount table in it.
         const bool accounts = exists(*fs, "/etc/passwd") || exists(*fs, "/etc/fstab") || exists(*fs, "/etc/inittab");
-        const bool programs = exists(*fs, "/sbin") || exists(*fs, "/usr/sbin") || exists(*fs, "/bin") || exists(*fs, "/usr/bin");
+        const bool programs =
+            exists(*fs, "/sbin") || exists(*fs, "/usr/sbin") || exists(*fs, "/bin") || exists(*fs, "/usr/bin");
         if (!accounts || !programs) return std::nullopt;
-        out.mark = exists(*fs, "/etc/passwd") ? "/etc/passwd" : exists(*fs, "/etc/fstab") ? "/etc/fstab" : "/etc/inittab";
+        out.mark = exists(*fs, "/etc/passwd")  ? "/etc/passwd"
+                   : exists(*fs, "/etc/fstab") ? "/etc/fstab"
+                                               : "/etc/inittab";
     }
     if (out.name.empty()) out.name = "Linux system";
     list_kernels(*fs, out);
@@ -137,7 +145,8 @@ CommandLine::CommandLine(std::string_view text) {
 std::optional<std::string> CommandLine::value(std::string_view name) const {
     for (auto word = words_.rbegin(); word != words_.rend(); ++word) {
         if (*word == "--") continue;
-        if (word->size() > name.size() && word->starts_with(name) && (*word)[name.size()] == '=') return word->substr(name.size() + 1);
+        if (word->size() > name.size() && word->starts_with(name) && (*word)[name.size()] == '=')
+            return word->substr(name.size() + 1);
     }
     return std::nullopt;
 }

@@ -31,7 +31,8 @@ std::string first_line(std::string_view text) {
 }
 
 bool packed_root(std::string_view name) {
-    return name.ends_with(".squashfs") || name.ends_with(".sfs") || name.ends_with(".erofs") || name == "squashfs.img" || name == "rootfs.img";
+    return name.ends_with(".squashfs") || name.ends_with(".sfs") || name.ends_with(".erofs") ||
+           name == "squashfs.img" || name == "rootfs.img";
 }
 
 /// Files that hold a packed root, in a directory and one level below.
@@ -63,7 +64,8 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
     InstalledSystem out;
     out.kind = SystemKind::Medium;
     out.volume = &volume;
-    for (const std::string_view path : {"/.disk/info", "/.treeinfo", "/.discinfo", "/live", "/casper", "/LiveOS", "/arch/boot", "/sources/boot.wim"})
+    for (const std::string_view path :
+         {"/.disk/info", "/.treeinfo", "/.discinfo", "/live", "/casper", "/LiveOS", "/arch/boot", "/sources/boot.wim"})
         if (resolve(*fs, path)) {
             out.mark = path;
             break;
@@ -93,7 +95,8 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
     const std::string place = fmt::format("{}:{}", volume.place, directory);
     if (files.empty()) {
         out.state = State::Breaks;
-        out.text = fmt::format("the RAM disk ({}) looks for a packed root file system in {}, and there is none", scheme->option, place);
+        out.text = fmt::format("the RAM disk ({}) looks for a packed root file system in {}, and there is none",
+                               scheme->option, place);
         out.symptom = "Unable to find a medium containing a live file system";
         out.evidence = {evidence_place(place, "a file with the packed root file system", "none")};
         out.findings = {make_finding("medium-root-missing", out.text, out.evidence, out.symptom)};
@@ -101,16 +104,19 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
     }
     for (const auto& path : files) {
         const auto found = resolve(*fs, path);
-        const auto file = found ? fs->open(found->file.id, fmt::format("{}:{}", volume.place, path)) : fail(ErrorKind::NotFound, "gone");
+        const auto file = found ? fs->open(found->file.id, fmt::format("{}:{}", volume.place, path))
+                                : fail(ErrorKind::NotFound, "gone");
         const auto inside = file ? recognise_volume(**file) : VolumeInfo{};
         const bool whole = file && (inside.size == 0 || inside.size <= (*file)->size());
-        out.evidence.push_back(evidence_place(fmt::format("{}:{}", volume.place, path), {},
-                                              file ? fmt::format("{}, {}", inside.kind, size_text((*file)->size())) : file.error().text()));
+        out.evidence.push_back(evidence_place(
+            fmt::format("{}:{}", volume.place, path), {},
+            file ? fmt::format("{}, {}", inside.kind, size_text((*file)->size())) : file.error().text()));
         if (whole && !inside.kind.empty()) continue;
         out.state = State::Breaks;
-        out.text = !file                 ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+        out.text = !file ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
                    : inside.kind.empty() ? fmt::format("{}:{} holds no file system", volume.place, path)
-                                         : fmt::format("{}:{} is cut short: it should have {}", volume.place, path, size_text(inside.size));
+                                         : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
+                                                       size_text(inside.size));
         out.symptom = "Unable to find a medium containing a live file system";
         out.findings = {make_finding("medium-root-damaged", out.text, out.evidence, out.symptom)};
         return out;

@@ -37,13 +37,15 @@ std::optional<std::string> listed(std::string_view list, std::string_view path) 
 
 PackageLists::PackageLists(const FileSystem& root) : root_(root) {
     const auto directory = resolve(root, folder);
-    const auto entries = directory && directory->file.type == FileType::Directory ? root.list(directory->file.id) : fail(ErrorKind::NotFound, {});
+    const auto entries = directory && directory->file.type == FileType::Directory ? root.list(directory->file.id)
+                                                                                  : fail(ErrorKind::NotFound, {});
     if (!entries) return;
     for (const auto& entry : *entries)
         if (entry.name.ends_with(ending)) names_.push_back(entry.name);
 }
 
-std::optional<PackageDigest> PackageLists::digest(std::string_view path, const ByteSource& file, const std::vector<std::string>& packages) const {
+std::optional<PackageDigest> PackageLists::digest(std::string_view path, const ByteSource& file,
+                                                  const std::vector<std::string>& packages) const {
     while (path.starts_with('/')) path.remove_prefix(1);
     for (const auto& name : names_) {
         if (std::ranges::none_of(packages, [&](const std::string& p) { return name.starts_with(p); })) continue;

@@ -24,9 +24,11 @@ struct PackageDigest {
 class PackageLists {
 public:
     explicit PackageLists(const FileSystem& root);
-    /// Looks in the lists of packages whose name begins with one of `packages` for `path` (absolute, links followed; /usr
-    /// may be left out as merged systems do). None: no list names it, or the file cannot be read. Files of up to 256 MiB.
-    [[nodiscard]] std::optional<PackageDigest> digest(std::string_view path, const ByteSource& file, const std::vector<std::string>& packages) const;
+    /// Looks in the lists of packages whose name begins with one of `packages` for `path` (absolute, links followed;
+    /// /usr may be left out as merged systems do). None: no list names it, or the file cannot be read. Files of up to
+    /// 256 MiB.
+    [[nodiscard]] std::optional<PackageDigest> digest(std::string_view path, const ByteSource& file,
+                                                      const std::vector<std::string>& packages) const;
 
 private:
     const FileSystem& root_;

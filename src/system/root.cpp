@@ -18,7 +18,8 @@ namespace {
 std::vector<std::string> volumes_with(const Machine& machine, const std::function<std::string(const Volume&)>& what) {
     std::vector<std::string> out;
     machine.each_volume([&](const Volume& v) {
-        if (const auto text = what(v); !text.empty() && out.size() < 6) out.push_back(fmt::format("{} has {}", v.place, text));
+        if (const auto text = what(v); !text.empty() && out.size() < 6)
+            out.push_back(fmt::format("{} has {}", v.place, text));
     });
     return out;
 }
@@ -78,7 +79,8 @@ void may_be_hidden(const Machine& machine, RootReference& out, std::string place
 
 /// Arrays may be divided into partitions; logical volumes and encrypted ones are not by themselves.
 std::string arrays(const Machine& machine) {
-    return machine.places_of([](const Volume& v) { return v.info.content == Content::Member && v.info.kind.starts_with("md"); });
+    return machine.places_of(
+        [](const Volume& v) { return v.info.content == Content::Member && v.info.kind.starts_with("md"); });
 }
 
 /// udev's by-label and by-uuid names escape what cannot stand in a file name as \xNN.
@@ -108,7 +110,8 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         if (!text.starts_with(prefix)) return false;
         text.remove_prefix(prefix.size());
         out.value = unescape(text);
-        if (out.value.size() >= 2 && out.value.front() == '"' && out.value.back() == '"') out.value = out.value.substr(1, out.value.size() - 2);
+        if (out.value.size() >= 2 && out.value.front() == '"' && out.value.back() == '"')
+            out.value = out.value.substr(1, out.value.size() - 2);
         return true;
     };
     if (text.empty()) return out;
@@ -117,7 +120,8 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         // The kernel side compares text as udev writes it, which is the form recorded here.
         out.volume = machine.by_uuid(out.value);
         if (out.volume == nullptr) {
-            out.near = volumes_with(machine, [](const Volume& v) { return v.info.uuid.empty() ? "" : "UUID=" + v.info.uuid; });
+            out.near =
+                volumes_with(machine, [](const Volume& v) { return v.info.uuid.empty() ? "" : "UUID=" + v.info.uuid; });
             may_be_hidden(machine, out, machine.hiding_places());
         }
         return out;
@@ -126,7 +130,8 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         out.kind = Kind::Label;
         out.volume = machine.by_label(out.value);
         if (out.volume == nullptr) {
-            out.near = volumes_with(machine, [](const Volume& v) { return v.info.label.empty() ? "" : "LABEL=" + v.info.label; });
+            out.near = volumes_with(
+                machine, [](const Volume& v) { return v.info.label.empty() ? "" : "LABEL=" + v.info.label; });
             may_be_hidden(machine, out, machine.hiding_places());
         }
         return out;
@@ -139,9 +144,11 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
             out.value.resize(slash);
         }
         out.volume = machine.by_partuuid(out.value);
-        if (out.volume != nullptr && offset != 0) out.volume = machine.volume(out.volume->disk, out.volume->partition + offset);
+        if (out.volume != nullptr && offset != 0)
+            out.volume = machine.volume(out.volume->disk, out.volume->partition + offset);
         if (out.volume == nullptr) {
-            out.near = volumes_with(machine, [](const Volume& v) { return v.partuuid.empty() ? "" : "PARTUUID=" + v.partuuid; });
+            out.near = volumes_with(machine,
+                                    [](const Volume& v) { return v.partuuid.empty() ? "" : "PARTUUID=" + v.partuuid; });
             may_be_hidden(machine, out, arrays(machine));
         }
         return out;
@@ -150,7 +157,8 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         out.kind = Kind::PartLabel;
         out.volume = machine.by_partlabel(out.value);
         if (out.volume == nullptr) {
-            out.near = volumes_with(machine, [](const Volume& v) { return v.partlabel.empty() ? "" : "PARTLABEL=" + v.partlabel; });
+            out.near = volumes_with(
+                machine, [](const Volume& v) { return v.partlabel.empty() ? "" : "PARTLABEL=" + v.partlabel; });
             out.note = "partition labels exist on GPT disks only";
             may_be_hidden(machine, out, arrays(machine));
         }
@@ -169,7 +177,8 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         }
         out.cannot_tell = true;
         may_be_hidden(machine, out, machine.hiding_places());
-        out.note = fmt::format("{} is made by device mapper, RAID or a name rule{}", written, out.note.empty() ? "" : "; " + out.note);
+        out.note = fmt::format("{} is made by device mapper, RAID or a name rule{}", written,
+                               out.note.empty() ? "" : "; " + out.note);
         return out;
     }
     out.kind = Kind::Other;
@@ -215,8 +224,9 @@ bool file_system_fits(std::string_view kind, std::string_view type) {
         const auto end = std::min(type.find(',', at), type.size());
         const std::string_view word = type.substr(at, end - at);
         // The driver of ext4 mounts its predecessors as well; of theirs it takes only what has no newer features.
-        const bool fits = word == "auto" || word == kind || (word == "ext4" && kind.starts_with("ext")) || (word == "ext3" && kind == "ext2") ||
-                          (word == "ext2" && kind == "ext3") || ((word == "vfat" || word == "msdos") && kind.starts_with("fat")) ||
+        const bool fits = word == "auto" || word == kind || (word == "ext4" && kind.starts_with("ext")) ||
+                          (word == "ext3" && kind == "ext2") || (word == "ext2" && kind == "ext3") ||
+                          ((word == "vfat" || word == "msdos") && kind.starts_with("fat")) ||
                           (word.starts_with("ntfs") && kind == "ntfs") || word == "fuseblk";
         if (fits) return true;
         at = end + 1;
@@ -263,7 +273,8 @@ StageResult judge_root_mount(const Volume& volume) {
     if (volume.kernel_view == nullptr) {
         if (volume.problem && volume.problem->unreadable()) {
             out.state = State::Breaks;
-            out.text = fmt::format("the superblock of {} lies in sectors that cannot be read: {}", volume.place, volume.problem->what);
+            out.text = fmt::format("the superblock of {} lies in sectors that cannot be read: {}", volume.place,
+                                   volume.problem->what);
             out.evidence.push_back(evidence_error(*volume.problem));
             out.symptom = "mount: mounting " + volume.place + " on /root failed: Input/output error";
             out.findings.push_back(make_finding("root-unreadable", out.text, out.evidence, out.symptom));
@@ -273,11 +284,15 @@ StageResult judge_root_mount(const Volume& volume) {
             // Recognised is not read: neither sound nor broken.
             out.state = State::Unknown;
             out.text = volume.info.content == Content::Encrypted
-                           ? fmt::format("{} is encrypted ({}): the machine will ask for its passphrase; what lies inside cannot be looked at without it",
-                                         volume.place, volume.info.kind)
+                           ? fmt::format(
+                                 "{} is encrypted ({}): the machine will ask for its passphrase; what lies inside "
+                                 "cannot be looked at without it",
+                                 volume.place, volume.info.kind)
                        : volume.info.content == Content::Member
-                           ? fmt::format("{} is a {}: what lies inside is not looked into here", volume.place, volume.info.kind)
-                           : fmt::format("{} holds {}{}, which is recognised and not read here", volume.place, volume.info.kind,
+                           ? fmt::format("{} is a {}: what lies inside is not looked into here", volume.place,
+                                         volume.info.kind)
+                           : fmt::format("{} holds {}{}, which is recognised and not read here", volume.place,
+                                         volume.info.kind,
                                          volume.info.uuid.empty() ? "" : fmt::format(" (UUID {})", volume.info.uuid));
             out.evidence.push_back(evidence_place(volume.place, {}, volume.info.kind));
             return out;
@@ -291,7 +306,8 @@ StageResult judge_root_mount(const Volume& volume) {
         if (!volume.info.kind.empty() && !volume.info.kind.starts_with("ext")) {
             out.state = State::Breaks;
             out.text = fmt::format("{} holds {}, not a root file system", volume.place, volume.info.kind);
-            out.findings.push_back(make_finding("root-not-a-file-system", out.text, {evidence_place(volume.place, "a file system", volume.info.kind)}));
+            out.findings.push_back(make_finding("root-not-a-file-system", out.text,
+                                                {evidence_place(volume.place, "a file system", volume.info.kind)}));
             out.symptom = "VFS: Unable to mount root fs";
             return out;
         }
@@ -299,8 +315,10 @@ StageResult judge_root_mount(const Volume& volume) {
         out.state = State::Breaks;
         out.text = fmt::format("{} holds no file system that could be mounted", volume.place);
         if (const auto backup = find_ext_backup(*volume.source)) {
-            out.text += fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.kind, backup->offset);
-            evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {}, "backup superblock, UUID " + backup->info.uuid));
+            out.text +=
+                fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.kind, backup->offset);
+            evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {},
+                                              "backup superblock, UUID " + backup->info.uuid));
         }
         out.findings.push_back(make_finding("root-no-file-system", out.text, evidence));
         out.symptom = "mount: mounting " + volume.place + " on /root failed: Invalid argument";
@@ -321,7 +339,8 @@ StageResult judge_root_mount(const Volume& volume) {
     }
     out.state = State::Holds;
     out.text = fmt::format("{} is a mountable {} file system", volume.place, volume.info.kind);
-    out.evidence.push_back(evidence_bytes(*volume.source, 1024, 1024, {}, fmt::format("{}, UUID {}", volume.info.kind, volume.info.uuid)));
+    out.evidence.push_back(
+        evidence_bytes(*volume.source, 1024, 1024, {}, fmt::format("{}, UUID {}", volume.info.kind, volume.info.uuid)));
     return out;
 }
 

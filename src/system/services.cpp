@@ -60,7 +60,8 @@ private:
     /// A text file of the root; when the medium does not give it, that is said, and it is neither there nor absent.
     Result<std::string> text_of(const std::string& path) {
         auto text = read_text_file(fs_, path);
-        if (!text && text.error().unreadable()) untold(fmt::format("{} cannot be read: {}", path, text.error().what), evidence_error(text.error()));
+        if (!text && text.error().unreadable())
+            untold(fmt::format("{} cannot be read: {}", path, text.error().what), evidence_error(text.error()));
         return text;
     }
 
@@ -90,21 +91,28 @@ private:
                 by = "the command line asks for";
             }
         std::optional<Error> first;
-        for (const std::string_view folder : {"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"}) {
+        for (const std::string_view folder :
+             {"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"}) {
             const std::string path = fmt::format("{}/{}", folder, unit);
             const auto link = resolve(fs_, path, {.most_links = 40, .follow_last = false});
-            const auto target = link && link->file.type == FileType::Symlink ? fs_.link_target(link->file.id) : fail(ErrorKind::NotFound, {});
+            const auto target = link && link->file.type == FileType::Symlink ? fs_.link_target(link->file.id)
+                                                                             : fail(ErrorKind::NotFound, {});
             const auto found = resolve(fs_, path);
             // A link to /dev/null, or an empty file, masks a unit (systemd.unit(5)).
-            const bool masked = (target && *target == "/dev/null") || (found && found->file.type == FileType::Regular && found->file.size == 0);
+            const bool masked = (target && *target == "/dev/null") ||
+                                (found && found->file.type == FileType::Regular && found->file.size == 0);
             if (masked) {
-                breaks("services-target-masked", fmt::format("systemd's target {} is masked: it goes into rescue mode instead", unit),
-                       {evidence_place(at(path), "a unit file", target ? "a link to " + *target : std::string("an empty file"))},
-                       fmt::format("Unit {} is masked.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
+                breaks(
+                    "services-target-masked",
+                    fmt::format("systemd's target {} is masked: it goes into rescue mode instead", unit),
+                    {evidence_place(at(path), "a unit file",
+                                    target ? "a link to " + *target : std::string("an empty file"))},
+                    fmt::format("Unit {} is masked.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
                 return;
             }
             if (!found && found.error().unreadable()) {
-                untold(fmt::format("whether {} is there cannot be read: {}", path, found.error().what), evidence_error(found.error()));
+                untold(fmt::format("whether {} is there cannot be read: {}", path, found.error().what),
+                       evidence_error(found.error()));
                 return;
             }
             if (found) {
@@ -125,7 +133,8 @@ private:
             }
         }
         breaks("services-target-missing", fmt::format("systemd's target {} cannot be loaded", unit),
-               {first ? evidence_error(*first) : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
+               {first ? evidence_error(*first)
+                      : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
                fmt::format("Unit {} not found.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
     }
 
@@ -133,7 +142,8 @@ private:
     void own_script() {
         ++checked_;
         summary_ = fmt::format("{} is a script of its own; what it cannot do without is there", init_.program.path);
-        out_.evidence.push_back(evidence_place(at(init_.program.path), {}, "a script for " + printable(init_.program.interpreter)));
+        out_.evidence.push_back(
+            evidence_place(at(init_.program.path), {}, "a script for " + printable(init_.program.interpreter)));
         script(init_.program.path);
     }
 
@@ -143,16 +153,19 @@ private:
         if (!text && text.error().unreadable()) return;
         if (!text) {
             if (init_.flavour == "busybox")
-                start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab", evidence_place(at("/etc/inittab"), {}, "not there"));
+                start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab",
+                              evidence_place(at("/etc/inittab"), {}, "not there"));
             else
                 breaks("services-inittab-missing", "/etc/inittab is missing: init does not know what to start",
-                       {evidence_place(at("/etc/inittab"), "a readable file", "not there")}, "INIT: No inittab file found\nEnter runlevel:");
+                       {evidence_place(at("/etc/inittab"), "a readable file", "not there")},
+                       "INIT: No inittab file found\nEnter runlevel:");
             return;
         }
         std::string level = "2";
         each_line(*text, [&](int, std::string_view line) {
             if (trim(line).starts_with('#')) return;
-            if (const auto mark = line.find(":initdefault:"); mark != std::string_view::npos && mark > 0) level = std::string(1, line[mark - 1]);
+            if (const auto mark = line.find(":initdefault:"); mark != std::string_view::npos && mark > 0)
+                level = std::string(1, line[mark - 1]);
         });
         each_line(*text, [&](int number, std::string_view line) {
             line = trim(line);
@@ -165,12 +178,15 @@ private:
                 line.remove_prefix(colon + 1);
             }
             fields[3] = line;
-            if (fields[2] == "respawn" || fields[2] == "askfirst") terminals_.emplace_back(fields[3].substr(0, fields[3].find(' ')));
+            if (fields[2] == "respawn" || fields[2] == "askfirst")
+                terminals_.emplace_back(fields[3].substr(0, fields[3].find(' ')));
             const bool sysinit = fields[2] == "sysinit" || fields[2] == "boot" || fields[2] == "bootwait";
-            const bool level_wait = fields[2] == "wait" && (init_.flavour == "busybox" || fields[1].find(level) != std::string_view::npos);
+            const bool level_wait =
+                fields[2] == "wait" && (init_.flavour == "busybox" || fields[1].find(level) != std::string_view::npos);
             if (!sysinit && !level_wait) return;
             const auto program = fields[3].substr(0, fields[3].find(' '));
-            start_program(program, fmt::format("action {}", fields[2]), evidence_line(at("/etc/inittab"), number, {}, printable(fields[3])));
+            start_program(program, fmt::format("action {}", fields[2]),
+                          evidence_line(at("/etc/inittab"), number, {}, printable(fields[3])));
         });
     }
 
@@ -183,29 +199,34 @@ private:
             for (auto at = line.find("mount"); at != std::string_view::npos; at = line.find("mount", at + 1)) {
                 const auto rest = line.substr(at + 5, std::min(line.find_first_of(";|&", at), line.size()) - at - 5);
                 out = out || rest.starts_with("all") ||
-                      (rest.starts_with(' ') && (rest.find(" -a") != std::string_view::npos || rest.find(" --all") != std::string_view::npos));
+                      (rest.starts_with(' ') &&
+                       (rest.find(" -a") != std::string_view::npos || rest.find(" --all") != std::string_view::npos));
             }
         });
         return out;
     }
 
     void start_program(std::string_view program, std::string why, Evidence named_by) {
-        while (program.starts_with('-') || program.starts_with('+') || program.starts_with('@')) program.remove_prefix(1);
+        while (program.starts_with('-') || program.starts_with('+') || program.starts_with('@'))
+            program.remove_prefix(1);
         if (!program.starts_with('/')) return;
         ++checked_;
         const auto judged = judge_executable(fs_, root_.place, program);
         if (!judged.runs) {
             std::vector<Evidence> evidence = judged.evidence;
             evidence.push_back(std::move(named_by));
-            breaks("services-program-missing", fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
-                   fmt::format("can't run '{}': {}", printable(program),
-                               judged.code == "program-not-executable" ? "Permission denied" : "No such file or directory"));
+            breaks("services-program-missing",
+                   fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
+                   fmt::format(
+                       "can't run '{}': {}", printable(program),
+                       judged.code == "program-not-executable" ? "Permission denied" : "No such file or directory"));
             return;
         }
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));
         out_.evidence.push_back(std::move(named_by));
         // The start-up scripts of a distribution: a folder for run level S, or OpenRC's own mounting service.
-        mounts_all_ = mounts_all_ || ((program.ends_with("/rc") || program.ends_with("/rcS")) && resolve(fs_, "/etc/rcS.d")) ||
+        mounts_all_ = mounts_all_ ||
+                      ((program.ends_with("/rc") || program.ends_with("/rcS")) && resolve(fs_, "/etc/rcS.d")) ||
                       (program.ends_with("/openrc") && resolve(fs_, "/etc/runlevels/boot/localmount"));
         if (judged.interpreter.ends_with("sh") && !judged.evidence.empty()) script(judged.path);
     }
@@ -222,7 +243,8 @@ private:
             if (!line.starts_with('/')) return;
             const auto program = line.substr(0, line.find_first_of(" \t;|&<>"));
             if (program.find_first_of("$*?[`\"'\\") != std::string_view::npos || program.ends_with(')')) return;
-            if (text->find(fmt::format("-x {}", program)) != std::string::npos || text->find(fmt::format("-f {}", program)) != std::string::npos ||
+            if (text->find(fmt::format("-x {}", program)) != std::string::npos ||
+                text->find(fmt::format("-f {}", program)) != std::string::npos ||
                 text->find(fmt::format("-e {}", program)) != std::string::npos)
                 return;
             const auto judged = judge_executable(fs_, root_.place, program);
@@ -231,13 +253,18 @@ private:
             evidence.push_back(evidence_line(at(path), number, {}, printable(line)));
             const auto bars = line.find("||");
             const auto after = bars == std::string_view::npos ? std::string_view{} : trim(line.substr(bars + 2));
-            const bool fatal =
-                bars == std::string_view::npos ? exits_on_error : !after.starts_with("true") && !after.starts_with(":") && !after.starts_with("echo");
+            const bool fatal = bars == std::string_view::npos ? exits_on_error
+                                                              : !after.starts_with("true") && !after.starts_with(":") &&
+                                                                    !after.starts_with("echo");
             if (fatal)
-                breaks("services-startup-program", fmt::format("the start-up script {} needs {}, which cannot run: {}", path, program, judged.why), evidence,
-                       fmt::format("{}: line {}: {}: {}", path, number, program, judged.code == "program-not-executable" ? "Permission denied" : "not found"));
+                breaks("services-startup-program",
+                       fmt::format("the start-up script {} needs {}, which cannot run: {}", path, program, judged.why),
+                       evidence,
+                       fmt::format("{}: line {}: {}: {}", path, number, program,
+                                   judged.code == "program-not-executable" ? "Permission denied" : "not found"));
             else
-                risk("services-startup-program-optional", fmt::format("the start-up script {} calls {}, which cannot run: {}", path, program, judged.why),
+                risk("services-startup-program-optional",
+                     fmt::format("the start-up script {} calls {}, which cannot run: {}", path, program, judged.why),
                      evidence);
         });
     }
@@ -253,75 +280,95 @@ private:
     }
 
     void mount(const FstabLine& line) {
-        static constexpr std::array<std::string_view, 16> no_disk = {"proc", "sysfs",   "tmpfs",  "devtmpfs", "devpts",  "none",     "nfs",  "nfs4",
-                                                                     "cifs", "overlay", "cgroup", "cgroup2",  "debugfs", "efivarfs", "fuse", "bind"};
-        if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") || line.has_option("bind") || line.has_option("_netdev"))
+        static constexpr std::array<std::string_view, 16> no_disk = {
+            "proc", "sysfs",   "tmpfs",  "devtmpfs", "devpts",  "none",     "nfs",  "nfs4",
+            "cifs", "overlay", "cgroup", "cgroup2",  "debugfs", "efivarfs", "fuse", "bind"};
+        if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") ||
+            line.has_option("bind") || line.has_option("_netdev"))
             return;
         const auto target = resolve_device(machine_, line.device);
-        const bool needed = !line.has_option("noauto") && !line.has_option("nofail") && !line.has_option("x-systemd.automount") && line.type != "swap" &&
-                            line.mount_point != "/";
+        const bool needed = !line.has_option("noauto") && !line.has_option("nofail") &&
+                            !line.has_option("x-systemd.automount") && line.type != "swap" && line.mount_point != "/";
         if (target.cannot_tell && needed)
-            untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device), printable(line.mount_point), target.note),
+            untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device), printable(line.mount_point),
+                               target.note),
                    evidence_line(at("/etc/fstab"), line.line, {}, printable(line.device)));
         if (target.cannot_tell || target.kind == RootReference::Kind::Other) return;
         const Evidence where =
-            evidence_line(at("/etc/fstab"), line.line, printable(line.device), target.volume != nullptr ? target.volume->place : "nothing here answers to it");
+            evidence_line(at("/etc/fstab"), line.line, printable(line.device),
+                          target.volume != nullptr ? target.volume->place : "nothing here answers to it");
         if (line.type == "swap") {
             if (target.volume == nullptr || target.volume->info.kind != "swap")
-                risk("fstab-swap-missing", fmt::format("the swap area {} is not there; the system starts without it", printable(line.device)), {where});
+                risk("fstab-swap-missing",
+                     fmt::format("the swap area {} is not there; the system starts without it", printable(line.device)),
+                     {where});
             return;
         }
         if (line.mount_point == "/") {
             if (target.volume != &root_)
-                risk("fstab-root-differs", fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device), root_.place), {where});
+                risk("fstab-root-differs",
+                     fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device),
+                                 root_.place),
+                     {where});
             return;
         }
         if (!needed) return;
         // File systems whose own identifiers are read here; those of a partition table are, whatever it holds.
-        static constexpr std::array<std::string_view, 10> identified = {"auto", "vfat",  "msdos",   "xfs",      "btrfs",
-                                                                        "f2fs", "exfat", "iso9660", "squashfs", "fuseblk"};
-        const bool known_type = line.type.starts_with("ext") || line.type.starts_with("ntfs") || std::ranges::find(identified, line.type) != identified.end() ||
-                                target.kind == RootReference::Kind::PartUuid || target.kind == RootReference::Kind::PartLabel;
+        static constexpr std::array<std::string_view, 10> identified = {
+            "auto", "vfat", "msdos", "xfs", "btrfs", "f2fs", "exfat", "iso9660", "squashfs", "fuseblk"};
+        const bool known_type = line.type.starts_with("ext") || line.type.starts_with("ntfs") ||
+                                std::ranges::find(identified, line.type) != identified.end() ||
+                                target.kind == RootReference::Kind::PartUuid ||
+                                target.kind == RootReference::Kind::PartLabel;
         const std::string symptom =
             init_.flavour == "systemd"
                 ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
-                : fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device), printable(line.mount_point));
+                : fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device),
+                              printable(line.mount_point));
         if (target.volume == nullptr) {
             if (!known_type) {
                 risk("fstab-device-not-found",
-                     fmt::format("{} for {} was not found here; {} volumes may not be recognised", printable(line.device), printable(line.mount_point),
-                                 printable(line.type)),
+                     fmt::format("{} for {} was not found here; {} volumes may not be recognised",
+                                 printable(line.device), printable(line.mount_point), printable(line.type)),
                      {where});
                 return;
             }
             breaks("fstab-device-missing",
-                   fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"), printable(line.device), printable(line.mount_point)),
+                   fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"),
+                               printable(line.device), printable(line.mount_point)),
                    {where}, symptom);
             return;
         }
         if (target.volume->unread()) {
-            untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place, printable(line.mount_point),
-                               target.volume->info.kind),
+            untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place,
+                               printable(line.mount_point), target.volume->info.kind),
                    where);
             return;
         }
         if (!known_type) return;
         if (target.volume->kernel_view == nullptr) {
             breaks("fstab-not-mountable",
-                   fmt::format("{} for {} holds no file system that could be mounted", target.volume->place, printable(line.mount_point)), {where},
-                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device), printable(line.mount_point)));
+                   fmt::format("{} for {} holds no file system that could be mounted", target.volume->place,
+                               printable(line.mount_point)),
+                   {where},
+                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
+                               printable(line.mount_point)));
             return;
         }
         if (const auto obstacles = target.volume->kernel_view->mount_obstacles(); !obstacles.empty()) {
             breaks("fstab-not-mountable",
-                   fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point), obstacles.front().text), {where},
-                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device), printable(line.mount_point)));
+                   fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
+                               obstacles.front().text),
+                   {where},
+                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
+                               printable(line.mount_point)));
             return;
         }
         if (init_.flavour != "systemd") {
             const auto point = resolve(fs_, line.mount_point);
             if (!point || point->file.type != FileType::Directory)
-                breaks("fstab-mount-point-missing", fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
+                breaks("fstab-mount-point-missing",
+                       fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
         }
     }
 
@@ -329,14 +376,19 @@ private:
     /// Nothing of this stops the start, but the person at the screen stands before a closed door.
     void logins() {
         if (init_.flavour == "systemd") {
-            if (resolve(fs_, "/lib/systemd/system/getty@.service") || resolve(fs_, "/usr/lib/systemd/system/getty@.service"))
+            if (resolve(fs_, "/lib/systemd/system/getty@.service") ||
+                resolve(fs_, "/usr/lib/systemd/system/getty@.service"))
                 terminals_.emplace_back("/sbin/agetty");
             for (const std::string_view path : {"/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd"}) {
-                const bool wanted = resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service").has_value();
+                const bool wanted =
+                    resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service")
+                        .has_value();
                 if (!wanted) continue;
                 if (const auto program = judge_executable(fs_, root_.place, path); !program.runs)
                     risk("services-no-device-manager",
-                         fmt::format("{} cannot run ({}): devices are not announced, and what waits for one by UUID or label waits in vain", path, program.why),
+                         fmt::format("{} cannot run ({}): devices are not announced, and what waits for one by UUID or "
+                                     "label waits in vain",
+                                     path, program.why),
                          program.evidence);
                 break;
             }
@@ -350,14 +402,18 @@ private:
         }
         if (!terminals_.empty() && !any)
             risk("services-no-login",
-                 fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen", printable(terminals_.front())), refused);
+                 fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen",
+                             printable(terminals_.front())),
+                 refused);
         const bool getty = std::ranges::any_of(terminals_, [](const std::string& t) { return t.ends_with("getty"); });
         if (!getty) return;
         if (const auto login = judge_executable(fs_, root_.place, "/bin/login"); !login.runs)
-            risk("services-no-login", fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
+            risk("services-no-login",
+                 fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
         const auto accounts = text_of("/etc/passwd");
         if (!accounts && !accounts.error().unreadable())
-            risk("services-no-login", "/etc/passwd is missing: nobody can log in at the screen", {evidence_place(at("/etc/passwd"), "accounts", "not there")});
+            risk("services-no-login", "/etc/passwd is missing: nobody can log in at the screen",
+                 {evidence_place(at("/etc/passwd"), "accounts", "not there")});
     }
 
     const Machine& machine_;
@@ -376,7 +432,8 @@ private:
 
 }  // namespace
 
-StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments) {
+StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
+                           const CommandLine& arguments) {
     return Judge(machine, root, init, arguments).run();
 }
 

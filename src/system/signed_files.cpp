@@ -26,19 +26,23 @@ void SignedFiles::load() {
     loaded_ = true;
     const std::string root = directory_ + "/System32/CatRoot";
     const auto top = resolve(fs_, root);
-    const auto groups = top && top->file.type == FileType::Directory ? fs_.list(top->file.id) : fail(ErrorKind::NotFound, "none");
+    const auto groups =
+        top && top->file.type == FileType::Directory ? fs_.list(top->file.id) : fail(ErrorKind::NotFound, "none");
     if (!groups) return;
     for (const auto& group : *groups) {
         if (group.type != FileType::Directory || group.name.starts_with('.')) continue;
         const auto names = fs_.list(group.id);
         if (!names) continue;
         for (const auto& entry : *names) {
-            if (!lower_text(entry.name).ends_with(".cat") || paths_.size() >= most_catalogues || listed_.size() >= most_listed) continue;
+            if (!lower_text(entry.name).ends_with(".cat") || paths_.size() >= most_catalogues ||
+                listed_.size() >= most_listed)
+                continue;
             const std::string path = root + "/" + group.name + "/" + entry.name;
             const auto source = fs_.open(entry.id, volume_ + ":" + path);
             const auto catalogue = source ? read_catalogue(**source, false) : tl::unexpected(source.error());
             if (!catalogue) continue;
-            for (const auto& digest : catalogue->digests) listed_.push_back({digest, static_cast<std::uint32_t>(paths_.size())});
+            for (const auto& digest : catalogue->digests)
+                listed_.push_back({digest, static_cast<std::uint32_t>(paths_.size())});
             paths_.push_back(path);
         }
     }
@@ -59,7 +63,8 @@ std::size_t SignedFiles::catalogues() {
 FileSignature SignedFiles::of(const ByteSource& image) {
     FileSignature out;
     if (const auto inside = image_signatures(image); !inside.empty()) {
-        const auto good = std::ranges::find_if(inside, [](const ImageSignature& s) { return s.digest_matches && s.intact; });
+        const auto good =
+            std::ranges::find_if(inside, [](const ImageSignature& s) { return s.digest_matches && s.intact; });
         const auto& told = good != inside.end() ? *good : inside.front();
         out.kind = good != inside.end() ? FileSignature::Kind::Inside : FileSignature::Kind::Broken;
         if (!told.chain.empty()) out.by = told.chain.front().subject;
@@ -74,7 +79,8 @@ FileSignature SignedFiles::of(const ByteSource& image) {
         const auto at = find(*digest);
         if (!at) continue;
         const auto found = resolve(fs_, paths_[*at]);
-        const auto source = found ? fs_.open(found->file.id, volume_ + ":" + paths_[*at]) : fail(ErrorKind::NotFound, "none");
+        const auto source =
+            found ? fs_.open(found->file.id, volume_ + ":" + paths_[*at]) : fail(ErrorKind::NotFound, "none");
         const auto catalogue = source ? read_catalogue(**source) : tl::unexpected(source.error());
         if (!catalogue) continue;
         out.kind = catalogue->intact ? FileSignature::Kind::Catalogue : FileSignature::Kind::Broken;

@@ -36,7 +36,8 @@ std::string product_name(const Hive& hive) {
 
 }  // namespace
 
-Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, const std::string& directory, const std::string& name) {
+Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, const std::string& directory,
+                                                      const std::string& name) {
     const FileSystem* fs = volume.by_loader();
     const std::string path = fmt::format("{}/System32/config/{}", directory, name);
     if (fs == nullptr) return fail(ErrorKind::NotFound, "no file system", volume.place);
@@ -58,9 +59,13 @@ std::vector<InstalledSystem> find_windows(const Volume& volume) {
     if (!names) return out;
     std::size_t looked = 0;
     for (const auto& entry : *names) {
-        if (entry.type == FileType::Regular || entry.name.starts_with('$') || entry.name == "." || entry.name == ".." || ++looked > 500) continue;
+        if (entry.type == FileType::Regular || entry.name.starts_with('$') || entry.name == "." || entry.name == ".." ||
+            ++looked > 500)
+            continue;
         const std::string directory = "/" + entry.name;
-        const auto exists = [&](std::string_view path) { return resolve(*fs, directory + std::string(path)).has_value(); };
+        const auto exists = [&](std::string_view path) {
+            return resolve(*fs, directory + std::string(path)).has_value();
+        };
         if (!exists("/System32")) continue;
         const bool hives = exists("/System32/config/SYSTEM") || exists("/System32/config/SOFTWARE");
         const bool kernel = exists("/System32/ntoskrnl.exe");
@@ -75,13 +80,15 @@ std::vector<InstalledSystem> find_windows(const Volume& volume) {
             if (auto name = product_name(**hive); !name.empty()) system.name = name;
             system.version = (*hive)->text_at("Microsoft\\Windows NT\\CurrentVersion", "CurrentVersion").value_or("");
         }
-        if (const auto found = resolve(*fs, directory + "/System32/config/SYSTEM")) system.last_used = found->file.modified;
+        if (const auto found = resolve(*fs, directory + "/System32/config/SYSTEM"))
+            system.last_used = found->file.modified;
         out.push_back(std::move(system));
     }
     return out;
 }
 
-std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type, std::string_view directory) {
+std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type,
+                               std::string_view directory) {
     const bool driver = type == 1 || type == 2 || type == 8;
     std::string path(image_path);
     if (path.empty()) {
@@ -114,9 +121,13 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
     const Hive& hive = **opened;
     WindowsRegistry out;
     out.findings = hive.findings();
-    const auto number = [&](std::string_view name) { return static_cast<std::uint32_t>(hive.number_at("Select", name).value_or(0)); };
+    const auto number = [&](std::string_view name) {
+        return static_cast<std::uint32_t>(hive.number_at("Select", name).value_or(0));
+    };
     const auto select = hive.at("Select");
-    if (!select) return fail(ErrorKind::Malformed, "the SYSTEM hive has no key Select", fmt::format("{}:{}/System32/config/SYSTEM", volume.place, directory));
+    if (!select)
+        return fail(ErrorKind::Malformed, "the SYSTEM hive has no key Select",
+                    fmt::format("{}:{}/System32/config/SYSTEM", volume.place, directory));
     out.current = number("Current");
     out.default_set = number("Default");
     out.failed = number("Failed");
@@ -126,7 +137,8 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
     out.control_set = fmt::format("ControlSet{:03}", used);
     const auto set = hive.at(out.control_set);
     if (!set)
-        return fail(ErrorKind::Malformed, fmt::format("Select asks for {}, which the SYSTEM hive does not have", out.control_set),
+        return fail(ErrorKind::Malformed,
+                    fmt::format("Select asks for {}, which the SYSTEM hive does not have", out.control_set),
                     fmt::format("{}:{}/System32/config/SYSTEM", volume.place, directory), out.control_set, "absent");
     // Groups in their order; within a group the tags in theirs.
     std::map<std::string, std::size_t> groups;
@@ -138,7 +150,8 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
         if (const auto all = hive.values(*order))
             for (const auto& value : *all)
                 for (std::size_t i = 4; i + 4 <= value.data.size(); i += 4)
-                    tags[lower_text(value.name)].push_back(value.data[i] | std::uint32_t{value.data[i + 1]} << 8U | std::uint32_t{value.data[i + 2]} << 16U |
+                    tags[lower_text(value.name)].push_back(value.data[i] | std::uint32_t{value.data[i + 1]} << 8U |
+                                                           std::uint32_t{value.data[i + 2]} << 16U |
                                                            std::uint32_t{value.data[i + 3]} << 24U);
     const auto services = hive.at(out.control_set + "\\Services");
     if (!services)
@@ -169,30 +182,37 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
         service.start = static_cast<std::uint32_t>(start->number().value_or(3));
         // From NT 6.2 on a subkey overrides the start type.
         if (const auto other = hive.subkey(key, "StartOverride"))
-            if (const auto zero = hive.value(*other, "0")) service.start = static_cast<std::uint32_t>(zero->number().value_or(service.start));
+            if (const auto zero = hive.value(*other, "0"))
+                service.start = static_cast<std::uint32_t>(zero->number().value_or(service.start));
         service.error_control = value("ErrorControl", 1);
         service.image_path = text("ImagePath");
         service.group = text("Group");
-        if (const auto tag = hive.value(key, "Tag")) service.tag = static_cast<std::uint32_t>(tag->number().value_or(0));
+        if (const auto tag = hive.value(key, "Tag"))
+            service.tag = static_cast<std::uint32_t>(tag->number().value_or(0));
         service.file = windows_image_path(service.image_path, service.name, service.type, directory);
         const std::string group = lower_text(service.group);
         const auto place = groups.find(group);
         std::size_t tag_place = 10000;
         if (const auto known = tags.find(group); known != tags.end() && service.tag)
-            tag_place = static_cast<std::size_t>(std::ranges::find(known->second, *service.tag) - known->second.begin());
-        all.push_back({place != groups.end() ? place->second : groups.size(), tag_place, all.size(), std::move(service)});
+            tag_place =
+                static_cast<std::size_t>(std::ranges::find(known->second, *service.tag) - known->second.begin());
+        all.push_back(
+            {place != groups.end() ? place->second : groups.size(), tag_place, all.size(), std::move(service)});
     }
     std::ranges::stable_sort(all, [](const Ordered& a, const Ordered& b) {
-        return std::tuple(std::min(a.service.start, 3U), a.group, a.tag, a.position) < std::tuple(std::min(b.service.start, 3U), b.group, b.tag, b.position);
+        return std::tuple(std::min(a.service.start, 3U), a.group, a.tag, a.position) <
+               std::tuple(std::min(b.service.start, 3U), b.group, b.tag, b.position);
     });
     for (auto& one : all) out.services.push_back(std::move(one.service));
     // National language files that the loader hands to the kernel.
     const std::string nls = out.control_set + "\\Control\\Nls\\";
     for (const char* page : {"ACP", "OEMCP"})
         if (const auto code = hive.text_at(nls + "CodePage", page))
-            if (const auto file = hive.text_at(nls + "CodePage", *code); file && !file->empty()) out.code_pages.push_back(*file);
+            if (const auto file = hive.text_at(nls + "CodePage", *code); file && !file->empty())
+                out.code_pages.push_back(*file);
     if (const auto language = hive.text_at(nls + "Language", "Default"))
-        if (const auto file = hive.text_at(nls + "Language", *language); file && !file->empty()) out.code_pages.push_back(*file);
+        if (const auto file = hive.text_at(nls + "Language", *language); file && !file->empty())
+            out.code_pages.push_back(*file);
     const auto session = out.control_set + "\\Control\\Session Manager\\SubSystems";
     if (const auto windows = hive.text_at(session, "Windows")) {
         std::string program = windows->substr(0, windows->find(' '));

@@ -10,6 +10,7 @@ namespace herberge {
 std::vector<InstalledSystem> find_windows(const Volume& volume);
 
 /// A hive of an installation with its logs; `name` is SYSTEM, SOFTWARE …
-Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, const std::string& directory, const std::string& name);
+Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, const std::string& directory,
+                                                      const std::string& name);
 
 }  // namespace herberge

@@ -27,10 +27,12 @@ public:
         drivers(*registry, 1, "system driver");
         own_program("session manager", "smss.exe");
         session_manager(registry->control_set);
-        add("system program", "csrss.exe", {}, registry->csrss.empty() ? system_.directory + "/System32/csrss.exe" : registry->csrss,
+        add("system program", "csrss.exe", {},
+            registry->csrss.empty() ? system_.directory + "/System32/csrss.exe" : registry->csrss,
             "SYSTEM\\" + registry->control_set + "\\Control\\Session Manager\\SubSystems");
         // Only systems with a boot store have a start-up program before the logon.
-        if (resolve(fs_, system_.directory + "/System32/winload.exe") || resolve(fs_, system_.directory + "/System32/winload.efi"))
+        if (resolve(fs_, system_.directory + "/System32/winload.exe") ||
+            resolve(fs_, system_.directory + "/System32/winload.efi"))
             own_program("system program", "wininit.exe");
         for (const char* name : {"winlogon.exe", "services.exe", "lsass.exe"}) own_program("system program", name);
         services(*registry);
@@ -44,26 +46,33 @@ public:
     }
 
 private:
-    void add(std::string phase, const std::string& name, const std::string& command, std::string file, std::string source) {
+    void add(std::string phase, const std::string& name, const std::string& command, std::string file,
+             std::string source) {
         const auto found = file.empty() ? fail(ErrorKind::NotFound, "no file") : resolve(fs_, file);
         FileSignature signature;
         if (found && (phase == "kernel" || phase.ends_with("driver")))
             if (const auto bytes = fs_.open(found->file.id, file)) signature = signed_.of(**bytes);
-        out_.push_back({std::move(phase), printable(name), printable(command), std::move(file), found.has_value(), std::move(source), std::move(signature)});
+        out_.push_back({std::move(phase), printable(name), printable(command), std::move(file), found.has_value(),
+                        std::move(source), std::move(signature)});
     }
 
     /// What the system starts without any setting that names it.
-    void own_program(const char* phase, const char* name) { add(phase, name, {}, fmt::format("{}/System32/{}", system_.directory, name), {}); }
+    void own_program(const char* phase, const char* name) {
+        add(phase, name, {}, fmt::format("{}/System32/{}", system_.directory, name), {});
+    }
 
     void drivers(const WindowsRegistry& registry, std::uint32_t start, const char* phase) {
         for (const auto& s : registry.services)
             if (s.start == start && (s.type == 1 || s.type == 2))
-                add(phase, s.name, s.image_path, s.file, fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
+                add(phase, s.name, s.image_path, s.file,
+                    fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
     }
 
     void services(const WindowsRegistry& registry) {
         for (const auto& s : registry.services)
-            if (s.start == 2) add("service", s.name, s.image_path, s.file, fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
+            if (s.start == 2)
+                add("service", s.name, s.image_path, s.file,
+                    fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
     }
 
     void session_manager(const std::string& set) {
@@ -78,23 +87,28 @@ private:
                 std::string_view rest(line);
                 if (lower_text(rest).starts_with("autocheck ")) rest.remove_prefix(10);
                 const std::string program(rest.substr(0, rest.find(' ')));
-                add("session manager", program, line, fmt::format("{}/System32/{}.exe", system_.directory, program), "SYSTEM\\" + path + "\\BootExecute");
+                add("session manager", program, line, fmt::format("{}/System32/{}.exe", system_.directory, program),
+                    "SYSTEM\\" + path + "\\BootExecute");
             }
         if (const auto pending = (*system)->value(*key, "PendingFileRenameOperations"))
             if (const auto count = pending->texts().size(); count > 0)
-                add("session manager", fmt::format("{} pending renames", (count + 1) / 2), {}, {}, "SYSTEM\\" + path + "\\PendingFileRenameOperations");
+                add("session manager", fmt::format("{} pending renames", (count + 1) / 2), {}, {},
+                    "SYSTEM\\" + path + "\\PendingFileRenameOperations");
     }
 
     std::string program_of(std::string_view command) const {
         std::string text(command);
         // Folders that a variable names lie at the volume's top.
         for (const auto& [variable, folder] :
-             {std::pair<std::string_view, std::string_view>{"%programfiles%", "C:\\Program Files"}, {"%programdata%", "C:\\ProgramData"}})
-            if (const auto at = lower_text(text).find(variable); at != std::string::npos) text.replace(at, variable.size(), folder);
+             {std::pair<std::string_view, std::string_view>{"%programfiles%", "C:\\Program Files"},
+              {"%programdata%", "C:\\ProgramData"}})
+            if (const auto at = lower_text(text).find(variable); at != std::string::npos)
+                text.replace(at, variable.size(), folder);
         std::string file = windows_image_path(text, {}, 16, system_.directory);
         // A bare name is looked for in the system's folders.
         if (text.find('\\') == std::string::npos && text.find('/') == std::string::npos) {
-            const std::string name = file.substr(file.rfind('/') + 1, file.find(' ', file.rfind('/') + 1) - file.rfind('/') - 1);
+            const std::string name =
+                file.substr(file.rfind('/') + 1, file.find(' ', file.rfind('/') + 1) - file.rfind('/') - 1);
             for (const char* folder : {"/System32/", "/"})
                 if (resolve(fs_, system_.directory + folder + name)) return system_.directory + folder + name;
         }
@@ -124,7 +138,8 @@ private:
         for (const std::string top : {"/Users", "/Documents and Settings", "/Dokumente und Einstellungen"}) {
             // Newer systems keep the old name as a link to the new one.
             const auto found = resolve(fs_, top, {.most_links = 0, .follow_last = false});
-            const auto names = found && found->file.type == FileType::Directory ? fs_.list(found->file.id) : fail(ErrorKind::NotFound, "none");
+            const auto names = found && found->file.type == FileType::Directory ? fs_.list(found->file.id)
+                                                                                : fail(ErrorKind::NotFound, "none");
             if (!names) continue;
             std::size_t count = 0;
             for (const auto& user : *names) {
@@ -132,7 +147,8 @@ private:
                 const std::string home = top + "/" + user.name;
                 if (const auto file = resolve(fs_, home + "/NTUSER.DAT"))
                     if (auto source = fs_.open(file->file.id, system_.volume->place + ":" + home + "/NTUSER.DAT"))
-                        if (const auto hive = open_hive(*source)) run_keys(**hive, user.name, "Software\\Microsoft\\Windows\\CurrentVersion\\");
+                        if (const auto hive = open_hive(*source))
+                            run_keys(**hive, user.name, "Software\\Microsoft\\Windows\\CurrentVersion\\");
                 folder(home + "/AppData/Roaming/Microsoft/Windows/Start Menu/Programs/Startup");
             }
         }
@@ -140,14 +156,17 @@ private:
 
     void folder(const std::string& path) {
         const auto found = resolve(fs_, path);
-        const auto names = found && found->file.type == FileType::Directory ? fs_.list(found->file.id) : fail(ErrorKind::NotFound, "none");
+        const auto names = found && found->file.type == FileType::Directory ? fs_.list(found->file.id)
+                                                                            : fail(ErrorKind::NotFound, "none");
         if (!names) return;
         for (const auto& entry : *names) {
             if (entry.type != FileType::Regular || lower_text(entry.name) == "desktop.ini") continue;
             std::string target;
             if (lower_text(entry.name).ends_with(".lnk"))
-                if (const auto source = fs_.open(entry.id, path + "/" + entry.name)) target = link_file_target(**source);
-            add("start-up folder", entry.name, target, target.empty() ? path + "/" + entry.name : windows_image_path(target, {}, 16, system_.directory),
+                if (const auto source = fs_.open(entry.id, path + "/" + entry.name))
+                    target = link_file_target(**source);
+            add("start-up folder", entry.name, target,
+                target.empty() ? path + "/" + entry.name : windows_image_path(target, {}, 16, system_.directory),
                 fmt::format("{}:{}", system_.volume->place, path));
         }
     }
@@ -202,7 +221,8 @@ Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, c
             letter.text = fmt::format("disk signature {:08x}, byte {}", signature, offset);
             machine.each_volume([&](const Volume& v) {
                 const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
-                if (v.partition != 0 && machine.disk(v.disk)->table.disk_signature == signature && !where.empty() && where.front().offset == offset)
+                if (v.partition != 0 && machine.disk(v.disk)->table.disk_signature == signature && !where.empty() &&
+                    where.front().offset == offset)
                     letter.volume = &v;
             });
         } else if (data.size() == 24 && std::equal(data.begin(), data.begin() + 8, "DMIO:ID:")) {

@@ -41,16 +41,19 @@ constexpr FeatureName incompat_names[] = {
     {incompat::casefold, "casefold"},
 };
 constexpr FeatureName compat_names[] = {
-    {0x1, "dir_prealloc"}, {0x2, "imagic_inodes"},   {0x4, "has_journal"},   {0x8, "ext_attr"},        {0x10, "resize_inode"},
-    {0x20, "dir_index"},   {0x200, "sparse_super2"}, {0x400, "fast_commit"}, {0x800, "stable_inodes"}, {0x1000, "orphan_file"},
+    {0x1, "dir_prealloc"},    {0x2, "imagic_inodes"},  {0x4, "has_journal"},     {0x8, "ext_attr"},
+    {0x10, "resize_inode"},   {0x20, "dir_index"},     {0x200, "sparse_super2"}, {0x400, "fast_commit"},
+    {0x800, "stable_inodes"}, {0x1000, "orphan_file"},
 };
 constexpr FeatureName ro_compat_names[] = {
-    {0x1, "sparse_super"}, {0x2, "large_file"}, {0x8, "huge_file"},          {0x10, "gdt_csum"},       {0x20, "dir_nlink"},
-    {0x40, "extra_isize"}, {0x100, "quota"},    {0x200, "bigalloc"},         {0x400, "metadata_csum"}, {0x1000, "read-only"},
-    {0x2000, "project"},   {0x8000, "verity"},  {0x10000, "orphan_present"},
+    {0x1, "sparse_super"},       {0x2, "large_file"},   {0x8, "huge_file"},  {0x10, "gdt_csum"},
+    {0x20, "dir_nlink"},         {0x40, "extra_isize"}, {0x100, "quota"},    {0x200, "bigalloc"},
+    {0x400, "metadata_csum"},    {0x1000, "read-only"}, {0x2000, "project"}, {0x8000, "verity"},
+    {0x10000, "orphan_present"},
 };
 
-void name_bits(std::vector<std::string>& out, std::uint32_t bits, std::span<const FeatureName> names, std::string_view family) {
+void name_bits(std::vector<std::string>& out, std::uint32_t bits, std::span<const FeatureName> names,
+               std::string_view family) {
     for (const auto& [bit, name] : names) {
         if ((bits & bit) != 0) out.emplace_back(name);
         bits &= ~bit;
@@ -66,7 +69,8 @@ std::string fixed_text(std::span<const std::uint8_t> bytes) {
 VolumeInfo describe(const ondisk::ExtSuper& super) {
     VolumeInfo info;
     const std::uint32_t newer = incompat::extents | incompat::bit64 | incompat::flex_bg | incompat::inline_data;
-    const bool four = (super.feature_incompat & newer) != 0 || (super.feature_ro_compat & ~(ro_compat::sparse_super | ro_compat::large_file | 0x4U)) != 0;
+    const bool four = (super.feature_incompat & newer) != 0 ||
+                      (super.feature_ro_compat & ~(ro_compat::sparse_super | ro_compat::large_file | 0x4U)) != 0;
     info.kind = four ? "ext4" : (super.feature_compat & compat::has_journal) != 0 ? "ext3" : "ext2";
     if ((super.feature_incompat & incompat::journal_dev) != 0) info.kind = "ext journal";
     info.label = fixed_text(super.label);
@@ -109,18 +113,21 @@ ExtFs::ExtFs(Source volume, Reader reader, const ondisk::ExtSuper& super, Volume
       info_(std::move(info)),
       block_size_(info_.block_size),
       blocks_(info_.size / info_.block_size),
-      groups_(static_cast<std::uint32_t>(
-          std::min<std::uint64_t>((blocks_ - super.first_data_block + super.blocks_per_group - 1) / super.blocks_per_group, 0xFFFFFFFFU))),
-      descriptor_size_((super.feature_incompat & incompat::bit64) != 0 ? std::max<std::uint32_t>(super.descriptor_size, 32) : 32U),
+      groups_(static_cast<std::uint32_t>(std::min<std::uint64_t>(
+          (blocks_ - super.first_data_block + super.blocks_per_group - 1) / super.blocks_per_group, 0xFFFFFFFFU))),
+      descriptor_size_(
+          (super.feature_incompat & incompat::bit64) != 0 ? std::max<std::uint32_t>(super.descriptor_size, 32) : 32U),
       inode_size_(super.revision == 0 ? 128U : static_cast<std::uint32_t>(super.inode_size)),
-      seed_((super.feature_incompat & incompat::csum_seed) != 0 ? static_cast<std::uint32_t>(super.checksum_seed) : crc32c(0xFFFFFFFFU, super.uuid)) {}
+      seed_((super.feature_incompat & incompat::csum_seed) != 0 ? static_cast<std::uint32_t>(super.checksum_seed)
+                                                                : crc32c(0xFFFFFFFFU, super.uuid)) {}
 
 std::string ExtFs::inode_place(FileId number) const { return fmt::format("{} inode {}", volume_->place(), number); }
 
 /// Backup superblocks lie in groups 0, 1 and powers of 3, 5, 7 with sparse_super, in all groups without.
 bool ExtFs::group_has_super(std::uint32_t group) const {
     if (group == 0) return true;
-    if ((super_.feature_compat & compat::sparse_super2) != 0) return group == super_.backup_groups[0] || group == super_.backup_groups[1];
+    if ((super_.feature_compat & compat::sparse_super2) != 0)
+        return group == super_.backup_groups[0] || group == super_.backup_groups[1];
     if (!has_ro_compat(ro_compat::sparse_super)) return true;
     return group == 1 || is_power_of(group, 3) || is_power_of(group, 5) || is_power_of(group, 7);
 }
@@ -131,7 +138,8 @@ std::uint64_t ExtFs::descriptor_offset(std::uint32_t group) const {
     const std::uint64_t within = (group % per_block) * descriptor_size_;
     // The block that holds the superblock: not always the first data block (bigalloc with 1 KiB blocks has that at 0).
     const std::uint64_t super_block = block_size_ == 1024 ? 1 : 0;
-    if (!has_incompat(incompat::meta_bg) || index < super_.first_meta_group) return (super_block + 1 + index) * block_size_ + within;
+    if (!has_incompat(incompat::meta_bg) || index < super_.first_meta_group)
+        return (super_block + 1 + index) * block_size_ + within;
     // meta_bg: each run of per_block groups keeps its own descriptor block in its first group.
     const std::uint64_t first = index * per_block;
     std::uint64_t block = first * super_.blocks_per_group + super_.first_data_block;
@@ -140,7 +148,9 @@ std::uint64_t ExtFs::descriptor_offset(std::uint32_t group) const {
     return block * block_size_ + within;
 }
 
-std::uint64_t ExtFs::group_field(std::uint32_t low, std::uint32_t high) const { return descriptor_size_ >= 64 ? low | std::uint64_t{high} << 32U : low; }
+std::uint64_t ExtFs::group_field(std::uint32_t low, std::uint32_t high) const {
+    return descriptor_size_ >= 64 ? low | std::uint64_t{high} << 32U : low;
+}
 
 Result<ondisk::ExtGroup> ExtFs::group(std::uint32_t number) const {
     std::vector<std::uint8_t> raw(descriptor_size_);
@@ -173,15 +183,20 @@ bool ExtFs::group_checksum_holds(std::uint32_t number, std::span<const std::uint
 void ExtFs::check_geometry(std::vector<Finding>& out) const {
     if (info_.size > volume_->size())
         out.push_back(make_finding(
-            "ext-larger-than-partition", fmt::format("the file system in {} is larger than its partition", volume_->place()),
+            "ext-larger-than-partition",
+            fmt::format("the file system in {} is larger than its partition", volume_->place()),
             {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, blocks_count_low), 4,
-                            fmt::format("at most {} blocks of {} bytes", volume_->size() / block_size_, block_size_), fmt::format("{} blocks", blocks_))},
-            fmt::format("EXT4-fs: bad geometry: block count {} exceeds size of device ({} blocks)", blocks_, volume_->size() / block_size_)));
+                            fmt::format("at most {} blocks of {} bytes", volume_->size() / block_size_, block_size_),
+                            fmt::format("{} blocks", blocks_))},
+            fmt::format("EXT4-fs: bad geometry: block count {} exceeds size of device ({} blocks)", blocks_,
+                        volume_->size() / block_size_)));
     if (const auto unknown = unknown_incompat(super_.feature_incompat); !unknown.empty())
-        out.push_back(make_finding("ext-unknown-feature",
-                                   fmt::format("the file system in {} uses features that are not known: {}", volume_->place(), fmt::join(unknown, ", ")),
-                                   {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, feature_incompat), 4)},
-                                   "EXT4-fs: Couldn't mount because of unsupported optional features"));
+        out.push_back(
+            make_finding("ext-unknown-feature",
+                         fmt::format("the file system in {} uses features that are not known: {}", volume_->place(),
+                                     fmt::join(unknown, ", ")),
+                         {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, feature_incompat), 4)},
+                         "EXT4-fs: Couldn't mount because of unsupported optional features"));
     if (has_ro_compat(ro_compat::metadata_csum)) {
         std::array<std::uint8_t, sizeof(super_)> raw{};
         std::memcpy(raw.data(), &super_, sizeof(super_));
@@ -189,7 +204,8 @@ void ExtFs::check_geometry(std::vector<Finding>& out) const {
         if (sum != super_.checksum)
             out.push_back(make_finding(
                 "ext-super-checksum", fmt::format("the superblock of {} fails its checksum", volume_->place()),
-                {evidence_bytes(*volume_, super_offset, 1024, fmt::format("{:08x}", sum), fmt::format("{:08x}", static_cast<std::uint32_t>(super_.checksum)))},
+                {evidence_bytes(*volume_, super_offset, 1024, fmt::format("{:08x}", sum),
+                                fmt::format("{:08x}", static_cast<std::uint32_t>(super_.checksum)))},
                 "EXT4-fs: VFS: Found ext4 filesystem with invalid superblock checksum.  Run e2fsck?"));
     }
 }
@@ -202,25 +218,30 @@ void ExtFs::check_groups(std::vector<Finding>& out) const {
         std::vector<std::uint8_t> raw(descriptor_size_);
         const std::uint64_t at = descriptor_offset(i);
         if (auto done = volume_->read(at, raw); !done) {
-            out.push_back(make_finding("ext-group-unreadable", fmt::format("the descriptor of block group {} cannot be read", i),
+            out.push_back(make_finding("ext-group-unreadable",
+                                       fmt::format("the descriptor of block group {} cannot be read", i),
                                        {evidence_error(done.error())}, "EXT4-fs: can't read group descriptor"));
             return;
         }
         ondisk::ExtGroup g{};
         std::memcpy(static_cast<void*>(&g), raw.data(), std::min(raw.size(), sizeof(g)));
-        for (const std::uint64_t block : {group_field(g.block_bitmap_low, g.block_bitmap_high), group_field(g.inode_bitmap_low, g.inode_bitmap_high),
-                                          group_field(g.inode_table_low, g.inode_table_high)})
+        for (const std::uint64_t block :
+             {group_field(g.block_bitmap_low, g.block_bitmap_high),
+              group_field(g.inode_bitmap_low, g.inode_bitmap_high), group_field(g.inode_table_low, g.inode_table_high)})
             if (block < super_.first_data_block || block >= blocks_) {
-                out.push_back(
-                    make_finding("ext-group-invalid", fmt::format("block group {} of {} has its tables outside the file system", i, volume_->place()),
-                                 {evidence_bytes(*volume_, at, descriptor_size_, fmt::format("blocks below {}", blocks_), fmt::format("block {}", block))},
-                                 "EXT4-fs: group descriptors corrupted!"));
+                out.push_back(make_finding(
+                    "ext-group-invalid",
+                    fmt::format("block group {} of {} has its tables outside the file system", i, volume_->place()),
+                    {evidence_bytes(*volume_, at, descriptor_size_, fmt::format("blocks below {}", blocks_),
+                                    fmt::format("block {}", block))},
+                    "EXT4-fs: group descriptors corrupted!"));
                 return;
             }
         if (!group_checksum_holds(i, raw)) {
-            auto finding =
-                make_finding("ext-group-checksum", fmt::format("the descriptor of block group {} fails its checksum", i),
-                             {evidence_bytes(*volume_, at, descriptor_size_)}, fmt::format("EXT4-fs: ext4_check_descriptors: Checksum for group {} failed", i));
+            auto finding = make_finding(
+                "ext-group-checksum", fmt::format("the descriptor of block group {} fails its checksum", i),
+                {evidence_bytes(*volume_, at, descriptor_size_)},
+                fmt::format("EXT4-fs: ext4_check_descriptors: Checksum for group {} failed", i));
             out.push_back(std::move(finding));
         }
     }
@@ -232,18 +253,20 @@ void ExtFs::check_journal(std::vector<Finding>& out, bool obstacles) const {
     const auto super = file ? (*file)->load<ondisk::JournalSuper>(0) : tl::unexpected(file.error());
     if (!super || super->magic != 0xC03B3998U) {
         if (obstacles)
-            out.push_back(make_finding("ext-journal-bad", fmt::format("the journal of {} cannot be read", volume_->place()),
-                                       {super ? evidence_bytes(**file, 0, 4, "c0 3b 39 98") : evidence_error(super.error())},
-                                       "EXT4-fs: error loading journal"));
+            out.push_back(
+                make_finding("ext-journal-bad", fmt::format("the journal of {} cannot be read", volume_->place()),
+                             {super ? evidence_bytes(**file, 0, 4, "c0 3b 39 98") : evidence_error(super.error())},
+                             "EXT4-fs: error loading journal"));
         return;
     }
     if (obstacles || (super->start == 0 && !has_incompat(incompat::recover))) return;
-    out.push_back(make_finding("ext-journal-dirty",
-                               fmt::format("{} was not unmounted cleanly: the kernel replays its journal when mounting; boot loaders read "
-                                           "past the journal and may see older file contents than the system will",
-                                           volume_->place()),
-                               {evidence_bytes(**file, offsetof(ondisk::JournalSuper, start), 4, "0",
-                                               fmt::format("log starts at block {}", static_cast<std::uint32_t>(super->start)))}));
+    out.push_back(make_finding(
+        "ext-journal-dirty",
+        fmt::format("{} was not unmounted cleanly: the kernel replays its journal when mounting; boot loaders read "
+                    "past the journal and may see older file contents than the system will",
+                    volume_->place()),
+        {evidence_bytes(**file, offsetof(ondisk::JournalSuper, start), 4, "0",
+                        fmt::format("log starts at block {}", static_cast<std::uint32_t>(super->start)))}));
 }
 
 std::vector<Finding> ExtFs::mount_obstacles() const {
@@ -251,14 +274,17 @@ std::vector<Finding> ExtFs::mount_obstacles() const {
     check_geometry(out);
     std::vector<Finding> groups;
     check_groups(groups);
-    std::ranges::copy_if(groups, std::back_inserter(out), [](const Finding& f) { return f.severity == Severity::Breaks; });
+    std::ranges::copy_if(groups, std::back_inserter(out),
+                         [](const Finding& f) { return f.severity == Severity::Breaks; });
     if (const auto top = stat(root()); !top)
-        out.push_back(make_finding("ext-root-inode", fmt::format("the root directory's inode of {} cannot be read", volume_->place()),
+        out.push_back(make_finding("ext-root-inode",
+                                   fmt::format("the root directory's inode of {} cannot be read", volume_->place()),
                                    {evidence_error(top.error())}, "EXT4-fs: get root inode failed"));
     else if (top->type != FileType::Directory)
-        out.push_back(make_finding("ext-root-inode", fmt::format("inode 2 of {} is not a directory", volume_->place()),
-                                   {evidence_place(inode_place(2), "a directory", std::string(file_type_name(top->type)))},
-                                   "EXT4-fs: corrupt root inode, run e2fsck"));
+        out.push_back(
+            make_finding("ext-root-inode", fmt::format("inode 2 of {} is not a directory", volume_->place()),
+                         {evidence_place(inode_place(2), "a directory", std::string(file_type_name(top->type)))},
+                         "EXT4-fs: corrupt root inode, run e2fsck"));
     check_journal(out, true);
     return out;
 }
@@ -268,20 +294,24 @@ std::vector<Finding> ExtFs::remarks() const {
     check_journal(out, false);
     std::vector<Finding> groups;
     check_groups(groups);
-    std::ranges::copy_if(groups, std::back_inserter(out), [](const Finding& f) { return f.severity != Severity::Breaks; });
+    std::ranges::copy_if(groups, std::back_inserter(out),
+                         [](const Finding& f) { return f.severity != Severity::Breaks; });
     if ((super_.state & 2U) != 0)
-        out.push_back(make_finding("ext-errors-recorded", fmt::format("{} is marked as having errors", volume_->place()),
-                                   {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, state), 2, "bit 1 clear",
-                                                   fmt::format("0x{:04x}", static_cast<unsigned>(super_.state)))}));
+        out.push_back(
+            make_finding("ext-errors-recorded", fmt::format("{} is marked as having errors", volume_->place()),
+                         {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, state), 2, "bit 1 clear",
+                                         fmt::format("0x{:04x}", static_cast<unsigned>(super_.state)))}));
     for (std::uint32_t g = 1; g < groups_; ++g) {
         if (!group_has_super(g)) continue;
         const std::uint64_t at = (std::uint64_t{g} * super_.blocks_per_group + super_.first_data_block) * block_size_;
         const auto backup = volume_->load<ondisk::ExtSuper>(at);
-        if (!backup || backup->magic != super_magic || backup->uuid != super_.uuid || backup->blocks_count_low != super_.blocks_count_low ||
-            backup->block_group != (g & 0xFFFFU))
+        if (!backup || backup->magic != super_magic || backup->uuid != super_.uuid ||
+            backup->blocks_count_low != super_.blocks_count_low || backup->block_group != (g & 0xFFFFU))
             out.push_back(make_finding(
-                "ext-backup-super-differs", fmt::format("the first backup superblock of {} does not match the primary one", volume_->place()),
-                {evidence_bytes(*volume_, at, 1024, "the same UUID and size as the primary", backup ? uuid_text(backup->uuid) : backup.error().text())}));
+                "ext-backup-super-differs",
+                fmt::format("the first backup superblock of {} does not match the primary one", volume_->place()),
+                {evidence_bytes(*volume_, at, 1024, "the same UUID and size as the primary",
+                                backup ? uuid_text(backup->uuid) : backup.error().text())}));
         break;  // the first backup tells; the others follow the same pattern
     }
     return out;
@@ -300,20 +330,28 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
     if (!loaded) return tl::unexpected(loaded.error());
     const auto& super = *loaded;
     auto info = ext::describe(super);
-    auto refuse = [&](std::string what, std::string found = {}) { return fail(ErrorKind::Malformed, std::move(what), volume->place(), {}, std::move(found)); };
+    auto refuse = [&](std::string what, std::string found = {}) {
+        return fail(ErrorKind::Malformed, std::move(what), volume->place(), {}, std::move(found));
+    };
     if (super.magic != ext::super_magic) return refuse("no ext superblock");
-    if (info.kind == "ext journal") return fail(ErrorKind::Unsupported, "an external journal holds no files", volume->place());
+    if (info.kind == "ext journal")
+        return fail(ErrorKind::Unsupported, "an external journal holds no files", volume->place());
     if (const auto unknown = ext::unknown_incompat(super.feature_incompat); !unknown.empty())
-        return fail(ErrorKind::Unsupported, fmt::format("the file system uses features that are not read here: {}", fmt::join(unknown, ", ")), volume->place());
+        return fail(ErrorKind::Unsupported,
+                    fmt::format("the file system uses features that are not read here: {}", fmt::join(unknown, ", ")),
+                    volume->place());
     if (info.block_size == 0)
-        return refuse("the ext superblock has an impossible block size", fmt::format("1024 << {}", static_cast<std::uint32_t>(super.log_block_size)));
+        return refuse("the ext superblock has an impossible block size",
+                      fmt::format("1024 << {}", static_cast<std::uint32_t>(super.log_block_size)));
     // With bigalloc the bitmap counts clusters, and a group has correspondingly more blocks.
     const bool clusters = (super.feature_ro_compat & ext::ro_compat::bigalloc) != 0;
     const std::uint32_t in_bitmap = clusters ? super.clusters_per_group : super.blocks_per_group;
-    if (super.blocks_per_group == 0 || in_bitmap == 0 || in_bitmap > info.block_size * 8U || super.inodes_per_group == 0)
-        return refuse("the ext superblock has impossible group sizes",
-                      fmt::format("{} blocks and {} inodes per group", static_cast<std::uint32_t>(super.blocks_per_group),
-                                  static_cast<std::uint32_t>(super.inodes_per_group)));
+    if (super.blocks_per_group == 0 || in_bitmap == 0 || in_bitmap > info.block_size * 8U ||
+        super.inodes_per_group == 0)
+        return refuse(
+            "the ext superblock has impossible group sizes",
+            fmt::format("{} blocks and {} inodes per group", static_cast<std::uint32_t>(super.blocks_per_group),
+                        static_cast<std::uint32_t>(super.inodes_per_group)));
     const std::uint32_t inode_size = super.revision == 0 ? 128U : static_cast<std::uint32_t>(super.inode_size);
     if (inode_size < 128 || inode_size > info.block_size || (inode_size & (inode_size - 1)) != 0)
         return refuse("the ext superblock has an impossible inode size", fmt::format("{} bytes", inode_size));
@@ -321,7 +359,8 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
     if ((super.feature_incompat & ext::incompat::bit64) != 0 && descriptor != 0 &&
         (descriptor < 32 || descriptor > 1024 || (descriptor & (descriptor - 1)) != 0))
         return refuse("the ext superblock has an impossible descriptor size", fmt::format("{} bytes", descriptor));
-    if (info.size == 0 || info.size / info.block_size <= super.first_data_block) return refuse("the ext superblock has an impossible block count");
+    if (info.size == 0 || info.size / info.block_size <= super.first_data_block)
+        return refuse("the ext superblock has an impossible block count");
     return std::make_shared<const ext::ExtFs>(volume, reader, super, std::move(info));
 }
 
@@ -332,9 +371,11 @@ bool is_primary_ext(const ByteSource& volume) {
 
 std::optional<ExtBackup> find_ext_backup(const ByteSource& volume) {
     // First block of group 1 for the block sizes that mkfs uses by default: 1, 2 and 4 KiB.
-    for (const std::uint64_t offset : {std::uint64_t{8193} * 1024, std::uint64_t{16384} * 2048, std::uint64_t{32768} * 4096}) {
+    for (const std::uint64_t offset :
+         {std::uint64_t{8193} * 1024, std::uint64_t{16384} * 2048, std::uint64_t{32768} * 4096}) {
         const auto super = volume.load<ondisk::ExtSuper>(offset);
-        if (super && super->magic == ext::super_magic && super->block_group == 1) return ExtBackup{offset, ext::describe(*super)};
+        if (super && super->magic == ext::super_magic && super->block_group == 1)
+            return ExtBackup{offset, ext::describe(*super)};
     }
     return std::nullopt;
 }

@@ -12,8 +12,9 @@ namespace {
 constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;
 
 FileType from_dir_type(std::uint8_t type) {
-    static constexpr std::array<FileType, 8> types = {FileType::Unknown,     FileType::Regular, FileType::Directory, FileType::CharDevice,
-                                                      FileType::BlockDevice, FileType::Fifo,    FileType::Socket,    FileType::Symlink};
+    static constexpr std::array<FileType, 8> types = {FileType::Unknown,    FileType::Regular,     FileType::Directory,
+                                                      FileType::CharDevice, FileType::BlockDevice, FileType::Fifo,
+                                                      FileType::Socket,     FileType::Symlink};
     return type < types.size() ? types[type] : FileType::Unknown;
 }
 
@@ -24,14 +25,16 @@ FileType from_dir_type(std::uint8_t type) {
 bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8_t> block, bool first) const {
     const std::size_t tail = block.size() - 12;
     const auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(block, tail);
-    // In an indexed directory block 0, and each that one empty entry fills, belong to the index: what looks like a leaf's
-    // tail there is left over from the time before the directory grew (fs/ext4/namei.c, __ext4_read_dirblock).
+    // In an indexed directory block 0, and each that one empty entry fills, belong to the index: what looks like a
+    // leaf's tail there is left over from the time before the directory grew (fs/ext4/namei.c, __ext4_read_dirblock).
     const auto head = ondisk::from_bytes<ondisk::ExtDirEntry>(block);
     const bool indexed = (inode.flags() & inode_flag::indexed) != 0 && (super_.feature_compat & compat::dir_index) != 0;
-    const bool of_index = indexed && (first || head.record_length == block.size() || (block.size() == 65536 && head.record_length % 65535 == 0));
+    const bool of_index = indexed && (first || head.record_length == block.size() ||
+                                      (block.size() == 65536 && head.record_length % 65535 == 0));
     if (!of_index)
         return entry.inode == 0 && entry.record_length == 12 && entry.name_length == 0 && entry.file_type == 0xDE &&
-               crc32c(inode_seed(inode), block.first(tail)) == ondisk::from_bytes<ondisk::little_uint32_t>(block, tail + 8);
+               crc32c(inode_seed(inode), block.first(tail)) ==
+                   ondisk::from_bytes<ondisk::little_uint32_t>(block, tail + 8);
     const std::size_t count_at = first ? 0x20 : 0x8;
     const std::size_t limit = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at);
     const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at + 2);
@@ -46,8 +49,10 @@ bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8
 }
 
 Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const {
-    if (inode.type() != FileType::Directory) return fail(ErrorKind::WrongType, "not a directory", inode_place(inode.number));
-    if ((inode.flags() & inode_flag::encrypted) != 0) return fail(ErrorKind::Unsupported, "the directory is encrypted", inode_place(inode.number));
+    if (inode.type() != FileType::Directory)
+        return fail(ErrorKind::WrongType, "not a directory", inode_place(inode.number));
+    if ((inode.flags() & inode_flag::encrypted) != 0)
+        return fail(ErrorKind::Unsupported, "the directory is encrypted", inode_place(inode.number));
     std::optional<Error> damage;
     auto note = [&](ErrorKind kind, std::string what) {
         if (!damage) damage = Error{kind, std::move(what), inode_place(inode.number), {}, {}};
@@ -60,11 +65,13 @@ Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const
             // Length 0 or 65535 stands for a whole 64 KiB block.
             std::size_t length = entry.record_length;
             if (block_size_ == 65536 && (length == 0 || length == 65535)) length = 65536;
-            if (length < sizeof(entry) || length % 4 != 0 || length > block.size() - at || entry.name_length > length - sizeof(entry)) {
+            if (length < sizeof(entry) || length % 4 != 0 || length > block.size() - at ||
+                entry.name_length > length - sizeof(entry)) {
                 note(ErrorKind::Malformed, fmt::format("a damaged entry in directory block {}, byte {}", number, at));
                 return true;
             }
-            const std::string_view name(reinterpret_cast<const char*>(block.data()) + at + sizeof(entry), entry.name_length);
+            const std::string_view name(reinterpret_cast<const char*>(block.data()) + at + sizeof(entry),
+                                        entry.name_length);
             if (entry.inode != 0 && entry.name_length != 0 && !visit(entry, name)) return false;
             at += length;
         }
@@ -81,8 +88,8 @@ Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const
         return {};
     }
     if (inode.size() > most_directory)
-        return fail(ErrorKind::TooLarge, "a directory that claims to be too large", inode_place(inode.number), size_text(most_directory),
-                    size_text(inode.size()));
+        return fail(ErrorKind::TooLarge, "a directory that claims to be too large", inode_place(inode.number),
+                    size_text(most_directory), size_text(inode.size()));
     const auto runs = map(inode);
     if (!runs) return tl::unexpected(runs.error());
     // Only blocks that exist are visited: a claimed size costs nothing by itself.

@@ -29,8 +29,8 @@ inline constexpr std::uint32_t inline_data = 0x8000;
 inline constexpr std::uint32_t encrypt = 0x10000;
 inline constexpr std::uint32_t casefold = 0x20000;
 /// What this reader decodes.
-inline constexpr std::uint32_t readable =
-    filetype | recover | meta_bg | extents | bit64 | mmp | flex_bg | ea_inode | csum_seed | largedir | inline_data | encrypt | casefold;
+inline constexpr std::uint32_t readable = filetype | recover | meta_bg | extents | bit64 | mmp | flex_bg | ea_inode |
+                                          csum_seed | largedir | inline_data | encrypt | casefold;
 }  // namespace incompat
 
 namespace ro_compat {
@@ -89,7 +89,9 @@ private:
 
     [[nodiscard]] bool has_incompat(std::uint32_t bit) const { return (super_.feature_incompat & bit) != 0; }
     [[nodiscard]] bool has_ro_compat(std::uint32_t bit) const { return (super_.feature_ro_compat & bit) != 0; }
-    [[nodiscard]] bool checks_metadata() const { return reader_ == Reader::Kernel && has_ro_compat(ro_compat::metadata_csum); }
+    [[nodiscard]] bool checks_metadata() const {
+        return reader_ == Reader::Kernel && has_ro_compat(ro_compat::metadata_csum);
+    }
     [[nodiscard]] std::uint64_t descriptor_offset(std::uint32_t group) const;
     [[nodiscard]] bool group_has_super(std::uint32_t group) const;
     [[nodiscard]] Result<ondisk::ExtGroup> group(std::uint32_t number) const;

@@ -59,13 +59,14 @@ Result<Inode> ExtFs::inode(FileId number) const {
         return fail(ErrorKind::Malformed, "an inode number outside the file system", inode_place(number),
                     fmt::format("1 to {}", static_cast<std::uint32_t>(super_.inodes_count)));
     const auto group_number = static_cast<std::uint32_t>((number - 1) / super_.inodes_per_group);
-    if (group_number >= groups_) return fail(ErrorKind::Malformed, "an inode in a block group that does not exist", inode_place(number));
+    if (group_number >= groups_)
+        return fail(ErrorKind::Malformed, "an inode in a block group that does not exist", inode_place(number));
     const auto descriptor = group(group_number);
     if (!descriptor) return tl::unexpected(descriptor.error());
     const std::uint64_t table = group_field(descriptor->inode_table_low, descriptor->inode_table_high);
     if (table >= blocks_)
-        return fail(ErrorKind::Malformed, "an inode table outside the file system", inode_place(number), fmt::format("a block below {}", blocks_),
-                    fmt::format("block {}", table));
+        return fail(ErrorKind::Malformed, "an inode table outside the file system", inode_place(number),
+                    fmt::format("a block below {}", blocks_), fmt::format("block {}", table));
     Inode out;
     out.number = number;
     out.raw.resize(inode_size_);
@@ -89,7 +90,8 @@ Result<Inode> ExtFs::inode(FileId number) const {
         std::uint32_t sum = crc32c(inode_seed(out), raw);
         if (!whole) sum &= 0xFFFFU;
         if (sum != stored)
-            return fail(ErrorKind::Checksum, "the inode fails its checksum", inode_place(number), fmt::format("{:08x}", sum), fmt::format("{:08x}", stored));
+            return fail(ErrorKind::Checksum, "the inode fails its checksum", inode_place(number),
+                        fmt::format("{:08x}", sum), fmt::format("{:08x}", stored));
     }
     return out;
 }
@@ -112,15 +114,20 @@ Result<FileInfo> ExtFs::stat(FileId file) const {
     return out;
 }
 
-Result<void> ExtFs::map_extent_node(const Inode& inode, std::span<const std::uint8_t> node, int depth, Mapping& out) const {
+Result<void> ExtFs::map_extent_node(const Inode& inode, std::span<const std::uint8_t> node, int depth,
+                                    Mapping& out) const {
     const auto header = ondisk::from_bytes<ondisk::ExtExtentHeader>(node);
     auto damaged = [&](std::string what, std::string found = {}) {
         return fail(ErrorKind::Malformed, std::move(what), inode_place(inode.number), {}, std::move(found));
     };
-    if (header.magic != extent_magic) return damaged("an extent node without its magic number", fmt::format("0x{:04x}", static_cast<unsigned>(header.magic)));
-    if (header.depth != depth) return damaged("an extent node of the wrong depth", fmt::format("{}", static_cast<unsigned>(header.depth)));
+    if (header.magic != extent_magic)
+        return damaged("an extent node without its magic number",
+                       fmt::format("0x{:04x}", static_cast<unsigned>(header.magic)));
+    if (header.depth != depth)
+        return damaged("an extent node of the wrong depth", fmt::format("{}", static_cast<unsigned>(header.depth)));
     if (header.entries > (node.size() - sizeof(header)) / sizeof(ondisk::ExtExtent))
-        return damaged("an extent node with more entries than fit", fmt::format("{}", static_cast<unsigned>(header.entries)));
+        return damaged("an extent node with more entries than fit",
+                       fmt::format("{}", static_cast<unsigned>(header.entries)));
     for (std::size_t i = 0; i < header.entries; ++i) {
         const std::size_t at = sizeof(header) + i * sizeof(ondisk::ExtExtent);
         if (depth == 0) {
@@ -129,9 +136,12 @@ Result<void> ExtFs::map_extent_node(const Inode& inode, std::span<const std::uin
             const bool unwritten = length > unwritten_limit;
             if (unwritten) length -= unwritten_limit;
             const std::uint64_t start = extent.start_low | std::uint64_t{extent.start_high} << 32U;
-            if (start + length > blocks_) return damaged("an extent outside the file system", fmt::format("blocks {} to {}", start, start + length));
+            if (start + length > blocks_)
+                return damaged("an extent outside the file system",
+                               fmt::format("blocks {} to {}", start, start + length));
             const std::uint64_t logical = extent.block;
-            if (!out.extents.empty() && logical * block_size_ < out.extents.back().offset + out.extents.back().length) return damaged("extents out of order");
+            if (!out.extents.empty() && logical * block_size_ < out.extents.back().offset + out.extents.back().length)
+                return damaged("extents out of order");
             if (logical >= out.wanted || unwritten) continue;
             out.add(logical * block_size_, std::min(length, out.wanted - logical) * block_size_, start * block_size_);
             continue;
@@ -145,9 +155,10 @@ Result<void> ExtFs::map_extent_node(const Inode& inode, std::span<const std::uin
         if (checks_metadata()) {
             const auto below = ondisk::from_bytes<ondisk::ExtExtentHeader>(*block);
             const std::size_t tail = sizeof(below) + std::size_t{below.capacity} * sizeof(ondisk::ExtExtent);
-            if (tail + 4 <= block->size() &&
-                crc32c(inode_seed(inode), std::span(*block).first(tail)) != ondisk::from_bytes<ondisk::little_uint32_t>(*block, tail))
-                return fail(ErrorKind::Checksum, fmt::format("extent block {} fails its checksum", child), inode_place(inode.number));
+            if (tail + 4 <= block->size() && crc32c(inode_seed(inode), std::span(*block).first(tail)) !=
+                                                 ondisk::from_bytes<ondisk::little_uint32_t>(*block, tail))
+                return fail(ErrorKind::Checksum, fmt::format("extent block {} fails its checksum", child),
+                            inode_place(inode.number));
         }
         if (auto done = map_extent_node(inode, *block, depth - 1, out); !done) return done;
     }
@@ -160,8 +171,8 @@ Result<void> ExtFs::map_indirect(std::uint32_t block, int level, std::uint64_t& 
     if (level == 0) {
         if (block != 0) {
             if (block >= blocks_)
-                return fail(ErrorKind::Malformed, "a block outside the file system", volume_->place(), fmt::format("below {}", blocks_),
-                            fmt::format("{}", block));
+                return fail(ErrorKind::Malformed, "a block outside the file system", volume_->place(),
+                            fmt::format("below {}", blocks_), fmt::format("{}", block));
             out.add(logical * block_size_, block_size_, std::uint64_t{block} * block_size_);
         }
         ++logical;
@@ -178,7 +189,10 @@ Result<void> ExtFs::map_indirect(std::uint32_t block, int level, std::uint64_t& 
     const auto node = volume_->bytes(std::uint64_t{block} * block_size_, block_size_);
     if (!node) return tl::unexpected(node.error());
     for (std::uint64_t i = 0; i < per_block && logical < out.wanted; ++i)
-        if (auto done = map_indirect(ondisk::from_bytes<ondisk::little_uint32_t>(*node, i * 4), level - 1, logical, out); !done) return done;
+        if (auto done =
+                map_indirect(ondisk::from_bytes<ondisk::little_uint32_t>(*node, i * 4), level - 1, logical, out);
+            !done)
+            return done;
     return {};
 }
 
@@ -187,8 +201,10 @@ Result<std::vector<Extent>> ExtFs::map(const Inode& inode) const {
     out.wanted = inode.size() / block_size_ + (inode.size() % block_size_ != 0 ? 1U : 0U);
     if ((inode.flags() & inode_flag::extents) != 0) {
         const auto header = ondisk::from_bytes<ondisk::ExtExtentHeader>(inode.head.block);
-        if (header.depth > 5) return fail(ErrorKind::Malformed, "an extent tree deeper than five levels", inode_place(inode.number));
-        if (auto done = map_extent_node(inode, inode.head.block, header.depth, out); !done) return tl::unexpected(done.error());
+        if (header.depth > 5)
+            return fail(ErrorKind::Malformed, "an extent tree deeper than five levels", inode_place(inode.number));
+        if (auto done = map_extent_node(inode, inode.head.block, header.depth, out); !done)
+            return tl::unexpected(done.error());
         return out.extents;
     }
     std::uint64_t logical = 0;
@@ -214,10 +230,12 @@ Result<std::vector<std::uint8_t>> ExtFs::inline_content(const Inode& inode) cons
                 const std::size_t name_length = raw[at];
                 const std::size_t value_at = first + ondisk::from_bytes<ondisk::little_uint16_t>(raw, at + 2);
                 const std::size_t value_size = ondisk::from_bytes<ondisk::little_uint32_t>(raw, at + 8);
-                const bool is_data = raw[at + 1] == 7 && name_length == 4 && at + 20 <= raw.size() && std::memcmp(raw.data() + at + 16, "data", 4) == 0;
+                const bool is_data = raw[at + 1] == 7 && name_length == 4 && at + 20 <= raw.size() &&
+                                     std::memcmp(raw.data() + at + 16, "data", 4) == 0;
                 if (is_data) {
                     if (value_at > raw.size() || value_size > raw.size() - value_at)
-                        return fail(ErrorKind::Malformed, "inline data reaches past its inode", inode_place(inode.number));
+                        return fail(ErrorKind::Malformed, "inline data reaches past its inode",
+                                    inode_place(inode.number));
                     out.insert(out.end(), raw.begin() + static_cast<std::ptrdiff_t>(value_at),
                                raw.begin() + static_cast<std::ptrdiff_t>(value_at + value_size));
                     break;
@@ -245,10 +263,15 @@ Result<std::string> ExtFs::link_target(FileId link) const {
     if (!found) return tl::unexpected(found.error());
     if (found->type() != FileType::Symlink) return fail(ErrorKind::WrongType, "not a symbolic link", inode_place(link));
     if (found->size() == 0 || found->size() > 65536)
-        return fail(ErrorKind::Malformed, "a symbolic link of impossible length", inode_place(link), {}, fmt::format("{} bytes", found->size()));
-    const bool fast = found->size() < found->head.block.size() && (found->flags() & (inode_flag::extents | inode_flag::inline_data)) == 0;
-    if (fast) return std::string(reinterpret_cast<const char*>(found->head.block.data()), static_cast<std::size_t>(found->size()));
-    if ((found->flags() & inode_flag::encrypted) != 0) return fail(ErrorKind::Unsupported, "the link is encrypted", inode_place(link));
+        return fail(ErrorKind::Malformed, "a symbolic link of impossible length", inode_place(link), {},
+                    fmt::format("{} bytes", found->size()));
+    const bool fast = found->size() < found->head.block.size() &&
+                      (found->flags() & (inode_flag::extents | inode_flag::inline_data)) == 0;
+    if (fast)
+        return std::string(reinterpret_cast<const char*>(found->head.block.data()),
+                           static_cast<std::size_t>(found->size()));
+    if ((found->flags() & inode_flag::encrypted) != 0)
+        return fail(ErrorKind::Unsupported, "the link is encrypted", inode_place(link));
     const auto bytes = content(*found, 65536);
     if (!bytes) return tl::unexpected(bytes.error());
     // The kernel takes the target as a C string.
@@ -258,8 +281,10 @@ Result<std::string> ExtFs::link_target(FileId link) const {
 Result<Source> ExtFs::open(FileId file, std::string place) const {
     const auto found = inode(file);
     if (!found) return tl::unexpected(found.error());
-    if (found->type() == FileType::Directory) return fail(ErrorKind::WrongType, "a directory, not a file", std::move(place));
-    if ((found->flags() & inode_flag::encrypted) != 0) return fail(ErrorKind::Unsupported, "the file is encrypted", std::move(place));
+    if (found->type() == FileType::Directory)
+        return fail(ErrorKind::WrongType, "a directory, not a file", std::move(place));
+    if ((found->flags() & inode_flag::encrypted) != 0)
+        return fail(ErrorKind::Unsupported, "the file is encrypted", std::move(place));
     if ((found->flags() & inode_flag::inline_data) != 0) {
         auto bytes = content(*found, std::uint64_t{1} << 20U);
         if (!bytes) return tl::unexpected(bytes.error());

@@ -121,7 +121,8 @@ std::uint8_t name_checksum(std::span<const std::uint8_t> name) {
 
 class FatFs : public FileSystem {
 public:
-    FatFs(Source volume, Reader reader, const Geometry& g, VolumeInfo info) : volume_(std::move(volume)), reader_(reader), g_(g), info_(std::move(info)) {}
+    FatFs(Source volume, Reader reader, const Geometry& g, VolumeInfo info)
+        : volume_(std::move(volume)), reader_(reader), g_(g), info_(std::move(info)) {}
 
     [[nodiscard]] const VolumeInfo& info() const override { return info_; }
     [[nodiscard]] FileId root() const override { return 0; }
@@ -170,7 +171,9 @@ public:
         return out;
     }
 
-    [[nodiscard]] Result<std::string> link_target(FileId /*link*/) const override { return fail(ErrorKind::WrongType, "FAT has no links", volume_->place()); }
+    [[nodiscard]] Result<std::string> link_target(FileId /*link*/) const override {
+        return fail(ErrorKind::WrongType, "FAT has no links", volume_->place());
+    }
 
     [[nodiscard]] Result<Source> open(FileId file, std::string place) const override {
         const auto info = stat(file);
@@ -193,9 +196,11 @@ public:
     [[nodiscard]] std::vector<Finding> mount_obstacles() const override {
         std::vector<Finding> out;
         if (g_.bytes > volume_->size())
-            out.push_back(make_finding("fat-larger-than-partition", fmt::format("the file system in {} is larger than its partition", volume_->place()),
-                                       {evidence_bytes(*volume_, 0x13, 2, fmt::format("at most {} sectors", volume_->size() / g_.sector),
-                                                       fmt::format("{} sectors", g_.bytes / g_.sector))}));
+            out.push_back(make_finding(
+                "fat-larger-than-partition",
+                fmt::format("the file system in {} is larger than its partition", volume_->place()),
+                {evidence_bytes(*volume_, 0x13, 2, fmt::format("at most {} sectors", volume_->size() / g_.sector),
+                                fmt::format("{} sectors", g_.bytes / g_.sector))}));
         return out;
     }
 
@@ -213,19 +218,24 @@ private:
         bool directory = false;
     };
 
-    [[nodiscard]] Result<ondisk::FatEntry> load_entry(FileId file) const { return volume_->load<ondisk::FatEntry>(file); }
+    [[nodiscard]] Result<ondisk::FatEntry> load_entry(FileId file) const {
+        return volume_->load<ondisk::FatEntry>(file);
+    }
     [[nodiscard]] std::uint32_t first_cluster(const ondisk::FatEntry& entry) const {
         const std::uint32_t low = entry.cluster_low;
         return g_.bits == 32 ? low | std::uint32_t{entry.cluster_high} << 16U : low;
     }
-    [[nodiscard]] std::uint64_t cluster_offset(std::uint32_t cluster) const { return g_.data_offset + std::uint64_t{cluster - 2} * g_.cluster; }
+    [[nodiscard]] std::uint64_t cluster_offset(std::uint32_t cluster) const {
+        return g_.data_offset + std::uint64_t{cluster - 2} * g_.cluster;
+    }
 
     /// The next cluster; 0 at the chain's end.
     [[nodiscard]] Result<std::uint32_t> next(std::uint32_t cluster) const {
         const std::uint64_t at = g_.bits == 12 ? cluster + cluster / 2 : std::uint64_t{cluster} * (g_.bits / 8);
         const std::uint64_t length = g_.bits == 32 ? 4 : 2;
         if (at + length > g_.fat_bytes)
-            return fail(ErrorKind::OutOfRange, "the allocation table is shorter than the volume", volume_->place(), {}, fmt::format("cluster {}", cluster));
+            return fail(ErrorKind::OutOfRange, "the allocation table is shorter than the volume", volume_->place(), {},
+                        fmt::format("cluster {}", cluster));
         std::uint32_t value = 0;
         if (g_.bits == 32) {
             const auto v = volume_->load<ondisk::little_uint32_t>(g_.fat_offset + at);
@@ -240,7 +250,8 @@ private:
         }
         if (value > bad_or_end_32) return std::uint32_t{0};
         if (value < 2 || value >= g_.clusters + 2)
-            return fail(ErrorKind::Malformed, "a cluster chain leads outside the volume", fmt::format("{} cluster {}", volume_->place(), cluster),
+            return fail(ErrorKind::Malformed, "a cluster chain leads outside the volume",
+                        fmt::format("{} cluster {}", volume_->place(), cluster),
                         fmt::format("2 to {}", g_.clusters + 1), fmt::format("{}", value));
         return value;
     }
@@ -251,8 +262,8 @@ private:
         std::uint64_t done = 0;
         std::uint32_t cluster = first;
         if (cluster < 2 || cluster >= g_.clusters + 2)
-            return fail(ErrorKind::Malformed, "a file begins outside the volume", volume_->place(), fmt::format("a cluster from 2 to {}", g_.clusters + 1),
-                        fmt::format("{}", cluster));
+            return fail(ErrorKind::Malformed, "a file begins outside the volume", volume_->place(),
+                        fmt::format("a cluster from 2 to {}", g_.clusters + 1), fmt::format("{}", cluster));
         const std::uint64_t most = to_the_end ? most_directory : size;
         while (cluster != 0 && done < most) {
             const std::uint64_t length = to_the_end ? g_.cluster : std::min<std::uint64_t>(g_.cluster, size - done);
@@ -266,9 +277,11 @@ private:
             cluster = *following;
         }
         if (!to_the_end && done < size)
-            return fail(ErrorKind::OutOfRange, "a file's cluster chain ends before the file does", volume_->place(), size_text(size), size_text(done));
+            return fail(ErrorKind::OutOfRange, "a file's cluster chain ends before the file does", volume_->place(),
+                        size_text(size), size_text(done));
         if (to_the_end && cluster != 0)
-            return fail(ErrorKind::Malformed, "a directory's cluster chain does not end", volume_->place(), size_text(most_directory));
+            return fail(ErrorKind::Malformed, "a directory's cluster chain does not end", volume_->place(),
+                        size_text(most_directory));
         return out;
     }
 
@@ -279,7 +292,8 @@ private:
         }
         const auto entry = load_entry(directory);
         if (!entry) return tl::unexpected(entry.error());
-        if ((entry->attributes & attribute_directory) == 0) return fail(ErrorKind::WrongType, "not a directory", volume_->place());
+        if ((entry->attributes & attribute_directory) == 0)
+            return fail(ErrorKind::WrongType, "not a directory", volume_->place());
         return chain(first_cluster(*entry), 0, true);
     }
 
@@ -293,7 +307,8 @@ private:
         for (const auto& piece : *pieces) {
             // Piece by piece, so that a name found early costs little.
             for (std::uint64_t done = 0; done < piece.length; done += g_.cluster) {
-                const auto block = volume_->bytes(piece.base_offset + done, std::min<std::uint64_t>(g_.cluster, piece.length - done));
+                const auto block =
+                    volume_->bytes(piece.base_offset + done, std::min<std::uint64_t>(g_.cluster, piece.length - done));
                 if (!block) return tl::unexpected(block.error());
                 for (std::size_t at = 0; at + 32 <= block->size(); at += 32) {
                     const auto entry = ondisk::from_bytes<ondisk::FatEntry>(*block, at);
@@ -323,7 +338,8 @@ private:
         return {};
     }
 
-    static void take_long(const ondisk::FatLongEntry& piece, std::u16string& name, std::uint8_t& expected, std::uint8_t& sum) {
+    static void take_long(const ondisk::FatLongEntry& piece, std::u16string& name, std::uint8_t& expected,
+                          std::uint8_t& sum) {
         const std::uint8_t order = piece.order & 0x3FU;
         if ((piece.order & 0x40U) != 0) {
             name.clear();
@@ -346,7 +362,8 @@ private:
     void compare_tables(std::vector<Finding>& out) const {
         if (g_.fats < 2) return;
         // A table is small; still only the part that describes clusters is compared, and at most 8 MiB of it.
-        const std::uint64_t used = std::min<std::uint64_t>(g_.fat_bytes, (std::uint64_t{g_.clusters} + 2) * g_.bits / 8 + 1);
+        const std::uint64_t used =
+            std::min<std::uint64_t>(g_.fat_bytes, (std::uint64_t{g_.clusters} + 2) * g_.bits / 8 + 1);
         constexpr std::uint64_t step = 65536;
         for (std::uint64_t at = 0; at < std::min<std::uint64_t>(used, std::uint64_t{8} << 20U); at += step) {
             const std::uint64_t length = std::min(step, used - at);
@@ -355,8 +372,11 @@ private:
             if (!first || !second || *first == *second) continue;
             const auto differ = static_cast<std::uint64_t>(std::ranges::mismatch(*first, *second).in1 - first->begin());
             out.push_back(make_finding(
-                "fat-copies-differ", fmt::format("the two allocation tables of {} differ; loaders and firmware read the first one", volume_->place()),
-                {evidence_bytes(*volume_, g_.fat_offset + at + differ, 1), evidence_bytes(*volume_, g_.fat_offset + g_.fat_bytes + at + differ, 1)}));
+                "fat-copies-differ",
+                fmt::format("the two allocation tables of {} differ; loaders and firmware read the first one",
+                            volume_->place()),
+                {evidence_bytes(*volume_, g_.fat_offset + at + differ, 1),
+                 evidence_bytes(*volume_, g_.fat_offset + g_.fat_bytes + at + differ, 1)}));
             return;
         }
     }
@@ -367,14 +387,17 @@ private:
         const std::uint64_t info_at = std::uint64_t{boot->fat32.info_sector} * g_.sector;
         const auto info = info_at != 0 ? volume_->load<ondisk::FatInfo>(info_at) : fail(ErrorKind::NotFound, "none");
         if (info && (info->lead != 0x41615252U || info->signature != 0x61417272U))
-            out.push_back(make_finding("fat-info-sector", fmt::format("the FSInfo sector of {} carries no mark; it holds hints only", volume_->place()),
-                                       {evidence_bytes(*volume_, info_at, 4, "52 52 61 41")}));
+            out.push_back(make_finding(
+                "fat-info-sector",
+                fmt::format("the FSInfo sector of {} carries no mark; it holds hints only", volume_->place()),
+                {evidence_bytes(*volume_, info_at, 4, "52 52 61 41")}));
         const std::uint64_t backup_at = std::uint64_t{boot->fat32.backup_sector} * g_.sector;
         if (backup_at == 0) return;
         const auto one = volume_->bytes(0, 512);
         const auto two = volume_->bytes(backup_at, 512);
         if (one && two && *one != *two)
-            out.push_back(make_finding("boot-sector-backup-differs", fmt::format("the boot sector of {} and its backup differ", volume_->place()),
+            out.push_back(make_finding("boot-sector-backup-differs",
+                                       fmt::format("the boot sector of {} and its backup differ", volume_->place()),
                                        {evidence_bytes(*volume_, 0, 512), evidence_bytes(*volume_, backup_at, 512)}));
     }
 
@@ -386,14 +409,18 @@ private:
 
 /// The label in the root directory counts; the one in the boot sector is a copy.
 std::string directory_label(const ByteSource& volume, const Geometry& g) {
-    const std::uint64_t at = g.bits == 32 ? (g.root_cluster >= 2 ? g.data_offset + std::uint64_t{g.root_cluster - 2} * g.cluster : 0) : g.root_offset;
+    const std::uint64_t at =
+        g.bits == 32 ? (g.root_cluster >= 2 ? g.data_offset + std::uint64_t{g.root_cluster - 2} * g.cluster : 0)
+                     : g.root_offset;
     const std::uint64_t length = g.bits == 32 ? g.cluster : std::min<std::uint64_t>(g.root_bytes, 65536);
     const auto block = at != 0 ? volume.bytes(at, length) : fail(ErrorKind::NotFound, "none");
     if (!block) return {};
     for (std::size_t i = 0; i + 32 <= block->size(); i += 32) {
         const auto entry = ondisk::from_bytes<ondisk::FatEntry>(*block, i);
         if (entry.name[0] == 0) break;
-        if (entry.name[0] != 0xE5 && (entry.attributes & attribute_label) != 0 && (entry.attributes & 0x3FU) != attribute_long) return padded(entry.name);
+        if (entry.name[0] != 0xE5 && (entry.attributes & attribute_label) != 0 &&
+            (entry.attributes & 0x3FU) != attribute_long)
+            return padded(entry.name);
     }
     return {};
 }
@@ -427,7 +454,8 @@ Result<std::shared_ptr<const FileSystem>> open_fat(const Source& volume, Reader 
         // GRUB wants the media byte repeated in the first table entry (grub-core/fs/fat.c), others the table itself.
         const auto first = volume->load<ondisk::little_uint16_t>(g->fat_offset);
         if (!first || (*first & 0xFFU) != g->media || (*first & 0xF00U) != 0xF00U)
-            return fail(ErrorKind::Malformed, "the first allocation table does not begin with the media byte", volume->place(), fmt::format("{:02x}", g->media),
+            return fail(ErrorKind::Malformed, "the first allocation table does not begin with the media byte",
+                        volume->place(), fmt::format("{:02x}", g->media),
                         first ? fmt::format("{:02x}", *first & 0xFFU) : std::string("unreadable"));
     }
     return std::make_shared<const FatFs>(volume, reader, *g, *info);

@@ -25,7 +25,8 @@ enum class Names : std::uint8_t { RockRidge, Joliet, Plain };
 
 bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
     return bytes.size() >= wanted.size() &&
-           std::equal(wanted.begin(), wanted.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 std::string padded(std::span<const std::uint8_t> bytes) {
@@ -43,7 +44,8 @@ std::int64_t seconds_of(std::span<const std::uint8_t> t) {
 }
 
 bool joliet(const ondisk::IsoVolumeDescriptor& d) {
-    return d.escapes[0] == '%' && d.escapes[1] == '/' && (d.escapes[2] == '@' || d.escapes[2] == 'C' || d.escapes[2] == 'E');
+    return d.escapes[0] == '%' && d.escapes[1] == '/' &&
+           (d.escapes[2] == '@' || d.escapes[2] == 'C' || d.escapes[2] == 'E');
 }
 
 void add_text(std::string& out, std::span<const std::uint8_t> bytes) {
@@ -54,7 +56,8 @@ void add_text(std::string& out, std::span<const std::uint8_t> bytes) {
 std::string plain_name(std::string text) {
     if (const auto version = text.rfind(';'); version != std::string::npos) text.resize(version);
     if (text.ends_with('.')) text.pop_back();
-    std::ranges::transform(text, text.begin(), [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
+    std::ranges::transform(text, text.begin(),
+                           [](char c) { return c >= 'A' && c <= 'Z' ? static_cast<char>(c + 32) : c; });
     return text;
 }
 
@@ -109,7 +112,9 @@ public:
             return false;
         });
         if (!done) return tl::unexpected(done.error());
-        if (!found) return fail(ErrorKind::NotFound, fmt::format("no “{}” in this directory", printable(name)), volume_->place());
+        if (!found)
+            return fail(ErrorKind::NotFound, fmt::format("no “{}” in this directory", printable(name)),
+                        volume_->place());
         return *found;
     }
 
@@ -126,7 +131,8 @@ public:
     [[nodiscard]] Result<std::string> link_target(FileId link) const override {
         const auto record = at(link);
         if (!record) return tl::unexpected(record.error());
-        if (type_of(*record) != FileType::Symlink) return fail(ErrorKind::WrongType, "not a symbolic link", volume_->place());
+        if (type_of(*record) != FileType::Symlink)
+            return fail(ErrorKind::WrongType, "not a symbolic link", volume_->place());
         return record->link;
     }
 
@@ -135,7 +141,8 @@ public:
         if (!record) return tl::unexpected(record.error());
         for (const auto& piece : record->pieces)
             if (piece.base_offset > volume_->size() || piece.length > volume_->size() - piece.base_offset)
-                return fail(ErrorKind::OutOfRange, "the file lies past the end of the medium", std::move(place), size_text(volume_->size()),
+                return fail(ErrorKind::OutOfRange, "the file lies past the end of the medium", std::move(place),
+                            size_text(volume_->size()),
                             fmt::format("bytes {} to {}", piece.base_offset, piece.base_offset + piece.length));
         return extent_source(volume_, record->pieces, record->size, std::move(place));
     }
@@ -149,10 +156,11 @@ public:
     [[nodiscard]] std::vector<Finding> remarks() const override {
         std::vector<Finding> out;
         if (info_.size > volume_->size())
-            out.push_back(make_finding(
-                "iso-cut-short",
-                fmt::format("{} is cut short: its descriptor tells {}, there are {}", volume_->place(), size_text(info_.size), size_text(volume_->size())),
-                {evidence_bytes(*volume_, first_descriptor * block + 80, 8, size_text(volume_->size()), size_text(info_.size))}));
+            out.push_back(make_finding("iso-cut-short",
+                                       fmt::format("{} is cut short: its descriptor tells {}, there are {}",
+                                                   volume_->place(), size_text(info_.size), size_text(volume_->size())),
+                                       {evidence_bytes(*volume_, first_descriptor * block + 80, 8,
+                                                       size_text(volume_->size()), size_text(info_.size))}));
         return out;
     }
 
@@ -187,11 +195,14 @@ private:
         out.at = begin + next;
         while (true) {
             const auto bad = [&](std::string what) {
-                return fail(ErrorKind::Malformed, std::move(what), fmt::format("{} byte {}", volume_->place(), begin + next));
+                return fail(ErrorKind::Malformed, std::move(what),
+                            fmt::format("{} byte {}", volume_->place(), begin + next));
             };
-            if (next + sizeof(ondisk::IsoDirectoryRecord) > bytes.size()) return bad("a directory record ends too early");
+            if (next + sizeof(ondisk::IsoDirectoryRecord) > bytes.size())
+                return bad("a directory record ends too early");
             const auto head = ondisk::from_bytes<ondisk::IsoDirectoryRecord>(bytes, next);
-            if (head.length < sizeof(head) + head.name_length || next + head.length > bytes.size()) return bad("a directory record with an impossible length");
+            if (head.length < sizeof(head) + head.name_length || next + head.length > bytes.size())
+                return bad("a directory record with an impossible length");
             const auto name = bytes.subspan(next + sizeof(head), head.name_length);
             const bool first = out.pieces.empty() && out.size == 0 && out.name.empty();
             if (first) {
@@ -199,16 +210,19 @@ private:
                 out.modified = seconds_of(head.recorded);
                 out.current = head.name_length == 1 && name[0] == 0;
                 out.parent = head.name_length == 1 && name[0] == 1;
-                out.name = names_ == Names::Joliet ? joliet_name(name) : plain_name(printable(std::string(name.begin(), name.end())));
+                out.name = names_ == Names::Joliet ? joliet_name(name)
+                                                   : plain_name(printable(std::string(name.begin(), name.end())));
                 if (names_ == Names::RockRidge) {
                     const std::size_t used = sizeof(head) + head.name_length + (head.name_length % 2 == 0 ? 1U : 0U);
                     const std::size_t skip = out.at == root_ ? 0 : skip_;
-                    if (used + skip < head.length) rock_ridge(bytes.subspan(next + used + skip, head.length - used - skip), out);
+                    if (used + skip < head.length)
+                        rock_ridge(bytes.subspan(next + used + skip, head.length - used - skip), out);
                 }
             }
             if (head.size.little != 0) {
                 if (out.pieces.size() >= most_pieces) return bad("a file of too many pieces");
-                out.pieces.push_back({out.size, head.size.little, (std::uint64_t{head.block.little} + head.extended_attributes) * block});
+                out.pieces.push_back({out.size, head.size.little,
+                                      (std::uint64_t{head.block.little} + head.extended_attributes) * block});
             }
             out.size += head.size.little;
             next += head.length;
@@ -236,9 +250,12 @@ private:
                 const std::size_t length = use[p + 2];
                 if (length < 4 || p + length > use.size()) break;
                 const auto body = use.subspan(p + 4, length - 4);
-                const auto kind = [&](char a, char b) { return use[p] == static_cast<std::uint8_t>(a) && use[p + 1] == static_cast<std::uint8_t>(b); };
+                const auto kind = [&](char a, char b) {
+                    return use[p] == static_cast<std::uint8_t>(a) && use[p + 1] == static_cast<std::uint8_t>(b);
+                };
                 const auto number = [&](std::size_t i) {
-                    return i + 4 <= body.size() ? std::uint32_t{ondisk::from_bytes<ondisk::little_uint32_t>(body, i)} : 0U;
+                    return i + 4 <= body.size() ? std::uint32_t{ondisk::from_bytes<ondisk::little_uint32_t>(body, i)}
+                                                : 0U;
                 };
                 if (kind('S', 'T')) break;
                 if (kind('P', 'X') && body.size() >= 32) {
@@ -254,7 +271,8 @@ private:
                 } else if (kind('T', 'F') && !body.empty()) {
                     const std::size_t each = (body[0] & 0x80U) != 0 ? 17 : 7;
                     const std::size_t place = 1 + ((body[0] & 1U) != 0 ? each : 0);
-                    if (each == 7 && (body[0] & 2U) != 0 && place + 7 <= body.size()) out.modified = seconds_of(body.subspan(place, 7));
+                    if (each == 7 && (body[0] & 2U) != 0 && place + 7 <= body.size())
+                        out.modified = seconds_of(body.subspan(place, 7));
                 } else if (kind('C', 'L')) {
                     out.moved_to = number(0);
                 } else if (kind('R', 'E')) {
@@ -266,7 +284,9 @@ private:
                 }
                 p += length;
             }
-            if (!more || more->second > block || more->first > volume_->size() || more->second > volume_->size() - more->first) break;
+            if (!more || more->second > block || more->first > volume_->size() ||
+                more->second > volume_->size() - more->first)
+                break;
             auto next = volume_->bytes(more->first, more->second);
             if (!next) break;
             held = std::move(*next);
@@ -295,7 +315,8 @@ private:
     Result<void> each(FileId directory, Visit visit) const {
         auto owner = at(directory);
         if (!owner) return tl::unexpected(owner.error());
-        if (type_of(*owner) != FileType::Directory) return fail(ErrorKind::WrongType, "not a directory", volume_->place());
+        if (type_of(*owner) != FileType::Directory)
+            return fail(ErrorKind::WrongType, "not a directory", volume_->place());
         std::uint64_t begin = owner->pieces.empty() ? 0 : owner->pieces.front().base_offset;
         std::uint64_t size = owner->size;
         if (owner->moved_to) {
@@ -305,10 +326,12 @@ private:
             size = self->size;
         }
         if (begin == 0 || begin >= volume_->size())
-            return fail(ErrorKind::OutOfRange, "a directory past the end of the medium", fmt::format("{} byte {}", volume_->place(), directory));
+            return fail(ErrorKind::OutOfRange, "a directory past the end of the medium",
+                        fmt::format("{} byte {}", volume_->place(), directory));
         size = std::min(size, volume_->size() - begin);
         if (size > most_directory)
-            return fail(ErrorKind::TooLarge, fmt::format("a directory of {}", size_text(size)), volume_->place(), size_text(most_directory));
+            return fail(ErrorKind::TooLarge, fmt::format("a directory of {}", size_text(size)), volume_->place(),
+                        size_text(most_directory));
         const auto bytes = volume_->bytes(begin, size);
         if (!bytes) return tl::unexpected(bytes.error());
         for (std::size_t next = 0; next < bytes->size();) {
@@ -382,11 +405,13 @@ std::optional<VolumeInfo> recognise_iso9660(const ByteSource& volume) {
     const auto dates = volume.bytes(found.primary_at + 813, 34);
     if (!dates) return info;
     std::string date(dates->begin() + 17, dates->begin() + 33);
-    const auto digits = [](const std::string& t) { return std::ranges::all_of(t, [](char c) { return c >= '0' && c <= '9'; }); };
+    const auto digits = [](const std::string& t) {
+        return std::ranges::all_of(t, [](char c) { return c >= '0' && c <= '9'; });
+    };
     if (!digits(date) || date.starts_with("0000")) date.assign(dates->begin(), dates->begin() + 16);
     if (digits(date))
-        info.uuid = fmt::format("{}-{}-{}-{}-{}-{}-{}", date.substr(0, 4), date.substr(4, 2), date.substr(6, 2), date.substr(8, 2), date.substr(10, 2),
-                                date.substr(12, 2), date.substr(14, 2));
+        info.uuid = fmt::format("{}-{}-{}-{}-{}-{}-{}", date.substr(0, 4), date.substr(4, 2), date.substr(6, 2),
+                                date.substr(8, 2), date.substr(10, 2), date.substr(12, 2), date.substr(14, 2));
     return info;
 }
 
@@ -400,7 +425,8 @@ Result<std::shared_ptr<const FileSystem>> open_iso9660(const Source& volume, [[m
     const auto skip = rock_ridge_skip(*volume, *found.primary);
     constexpr std::uint64_t root_at = offsetof(ondisk::IsoVolumeDescriptor, root);
     if (skip) return std::make_shared<const IsoFs>(volume, *info, Names::RockRidge, found.primary_at + root_at, *skip);
-    if (found.supplementary) return std::make_shared<const IsoFs>(volume, *info, Names::Joliet, found.supplementary_at + root_at, 0U);
+    if (found.supplementary)
+        return std::make_shared<const IsoFs>(volume, *info, Names::Joliet, found.supplementary_at + root_at, 0U);
     return std::make_shared<const IsoFs>(volume, *info, Names::Plain, found.primary_at + root_at, 0U);
 }
 

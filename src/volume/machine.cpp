@@ -12,7 +12,9 @@ namespace herberge {
 namespace {
 
 bool same_without_case(std::string_view a, std::string_view b) {
-    return std::ranges::equal(a, b, [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
+    return std::ranges::equal(a, b, [](char x, char y) {
+        return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
+    });
 }
 
 /// Nothing is recognised: because nothing is there, or because the medium does not give the places of the marks?
@@ -20,7 +22,8 @@ Error no_mark(const ByteSource& source) {
     // Superblocks lie in the first 4 KiB, Btrfs' and ISO 9660's further behind.
     for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{1024}, std::uint64_t{32768}, std::uint64_t{65536}}) {
         const std::uint64_t length = std::min<std::uint64_t>(1024, source.size() - std::min(source.size(), at));
-        if (const auto bytes = source.bytes(std::min(source.size(), at), length); !bytes && bytes.error().unreadable()) return bytes.error();
+        if (const auto bytes = source.bytes(std::min(source.size(), at), length); !bytes && bytes.error().unreadable())
+            return bytes.error();
     }
     return Error{ErrorKind::NotFound, "no known file system", source.place(), {}, {}};
 }
@@ -33,7 +36,8 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
     volume.partuuid = std::move(partuuid);
     volume.info = recognise_volume(*source);
     const bool layered = volume.info.holds_others();
-    volume.plain_info = layered && volume.info.content == Content::Member ? recognise_plain_volume(*source) : volume.info;
+    volume.plain_info =
+        layered && volume.info.content == Content::Member ? recognise_plain_volume(*source) : volume.info;
     if (!volume.plain_info.kind.empty() && !volume.plain_info.holds_others()) {
         auto loader = open_file_system(source, Reader::Loader);
         if (loader) volume.loader_view = *loader;
@@ -41,7 +45,12 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
         auto kernel = layered ? fail(ErrorKind::Unsupported, {}) : open_file_system(source, Reader::Kernel);
         if (kernel) volume.kernel_view = *kernel;
     }
-    if (layered) volume.problem = Error{ErrorKind::Unsupported, fmt::format("{}: what lies inside is not read here", volume.info.kind), volume.place, {}, {}};
+    if (layered)
+        volume.problem = Error{ErrorKind::Unsupported,
+                               fmt::format("{}: what lies inside is not read here", volume.info.kind),
+                               volume.place,
+                               {},
+                               {}};
     else if (volume.info.kind.empty()) volume.problem = no_mark(*source);
     volume.source = std::move(source);
     return volume;
@@ -51,8 +60,10 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
 Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
     const std::uint64_t rest = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
     // A count of 0 or 1 stands for all that follows (MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c).
-    const std::uint64_t length = image.sectors < 2 ? rest : std::min<std::uint64_t>(image.sectors * std::uint64_t{512}, rest);
-    return inspect_volume(slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)), disk.number, -image.number, {});
+    const std::uint64_t length =
+        image.sectors < 2 ? rest : std::min<std::uint64_t>(image.sectors * std::uint64_t{512}, rest);
+    return inspect_volume(slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)),
+                          disk.number, -image.number, {});
 }
 
 template <class Match>
@@ -81,7 +92,8 @@ Disk inspect_disk(Source source, int number, std::string path) {
     // A disc needs neither signature nor table.
     if (disk.optical) disk.table.findings.clear();
     // A medium that is disc and disk in one has a partition over all of it, by design.
-    if (disk.catalogue) std::erase_if(disk.table.findings, [](const Finding& f) { return f.code == "mbr-entry-at-zero"; });
+    if (disk.catalogue)
+        std::erase_if(disk.table.findings, [](const Finding& f) { return f.code == "mbr-entry-at-zero"; });
     return inspect_partitions(std::move(disk));
 }
 
@@ -90,20 +102,25 @@ Disk inspect_partitions(Disk disk) {
     for (const auto& p : disk.table.partitions) {
         if (p.extended()) continue;  // it only holds others
         const std::string place = fmt::format("d{}p{}", disk.number, p.number);
-        disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place), disk.number, p.number, p.partuuid));
+        disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place),
+                                              disk.number, p.number, p.partuuid));
         disk.volumes.back().partlabel = p.name;
     }
     // A disk without a table may be one volume from its first sector on; what serves as an optical disc is one as well,
     // unless a partition begins there, too.
-    const bool covered = std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
+    const bool covered =
+        std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
     if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && !recognise_volume(*disk.source).kind.empty())
-        disk.volumes.push_back(inspect_volume(slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
+        disk.volumes.push_back(inspect_volume(
+            slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
     // Boot images for UEFI are volumes of their own, where no partition shows the same.
     constexpr std::uint8_t efi_platform = 0xEF;
     if (disk.catalogue)
         for (const auto& image : disk.catalogue->images) {
-            const bool shown = std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.first_lba * sector == image.offset; });
-            if (image.platform == efi_platform && image.bootable && !shown) disk.volumes.push_back(inspect_boot_image(disk, image));
+            const bool shown = std::ranges::any_of(
+                disk.table.partitions, [&](const Partition& p) { return p.first_lba * sector == image.offset; });
+            if (image.platform == efi_platform && image.bootable && !shown)
+                disk.volumes.push_back(inspect_boot_image(disk, image));
         }
     return disk;
 }
@@ -133,7 +150,8 @@ Disk inspect_floppy(Source source, int number, std::string path) {
 
 std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
     const auto poses = [](const Disk& disk) {
-        return disk.optical && disk.catalogue && !disk.catalogue->refused && disk.catalogue->images.front().emulation != Emulation::None &&
+        return disk.optical && disk.catalogue && !disk.catalogue->refused &&
+               disk.catalogue->images.front().emulation != Emulation::None &&
                disk.catalogue->images.front().emulation != Emulation::Unknown;
     };
     if (std::ranges::none_of(machine.disks, poses)) return nullptr;
@@ -163,7 +181,9 @@ std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
         // A hard disk's size follows from its only partition (El Torito 1.0, section 2.4).
         if (!posing.table.partitions.empty()) {
             const auto& p = posing.table.partitions.front();
-            posing = inspect_disk(slice(disk.source, image.offset, std::min((p.first_lba + p.sectors) * 512, room), place), disk.number, disk.path);
+            posing =
+                inspect_disk(slice(disk.source, image.offset, std::min((p.first_lba + p.sectors) * 512, room), place),
+                             disk.number, disk.path);
         }
         posing.emulation = image.emulation;
         out->disks.push_back(std::move(posing));
@@ -199,12 +219,15 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
     constexpr std::uint64_t sector = 512;
     constexpr std::uint64_t first_sectors = 8192;
     const std::uint64_t end = disk.source->size() / sector;
-    auto starts_here = [&](std::uint64_t lba) { return std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba; }); };
+    auto starts_here = [&](std::uint64_t lba) {
+        return std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba; });
+    };
     // What lies inside a member of an array or group is in its place.
     auto inside_member = [&](std::uint64_t lba) {
         return std::ranges::any_of(disk.volumes, [&](const Volume& v) {
             const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), sector));
-            return v.info.holds_others() && !where.empty() && lba >= where.front().offset / sector && lba < (where.front().offset + v.source->size()) / sector;
+            return v.info.holds_others() && !where.empty() && lba >= where.front().offset / sector &&
+                   lba < (where.front().offset + v.source->size()) / sector;
         });
     };
     auto look = [&](std::uint64_t lba) -> std::optional<MisplacedVolume> {
@@ -212,10 +235,12 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
         const auto volume = slice(disk.source, lba * sector, (end - lba) * sector, {});
         auto info = recognise_plain_volume(*volume);
         // A plausible size guards against a backup superblock or leftovers of a copy.
-        if (info.kind.empty() || info.block_size == 0 || info.size == 0 || info.size > volume->size()) return std::nullopt;
+        if (info.kind.empty() || info.block_size == 0 || info.size == 0 || info.size > volume->size())
+            return std::nullopt;
         if (info.kind.starts_with("ext") && !is_primary_ext(*volume)) return std::nullopt;
         // A lone copy of a boot sector is no volume: what it leads to must be there.
-        if ((info.kind == "ntfs" || info.kind.starts_with("fat")) && !open_file_system(volume, Reader::Loader)) return std::nullopt;
+        if ((info.kind == "ntfs" || info.kind.starts_with("fat")) && !open_file_system(volume, Reader::Loader))
+            return std::nullopt;
         return MisplacedVolume{lba, std::move(info)};
     };
     for (const auto& p : disk.table.partitions)
@@ -277,7 +302,9 @@ const Volume* Machine::by_partlabel(std::string_view partlabel) const {
 std::string Machine::places_of(const std::function<bool(const Volume&)>& which) const {
     std::string out;
     each_volume([&](const Volume& v) {
-        if (which(v)) out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place, v.info.kind.empty() ? std::string("unreadable") : v.info.kind);
+        if (which(v))
+            out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place,
+                               v.info.kind.empty() ? std::string("unreadable") : v.info.kind);
     });
     return out;
 }
@@ -287,7 +314,8 @@ std::string Machine::hiding_places() const {
 }
 
 const Volume* Machine::by_partuuid(std::string_view partuuid) const {
-    return first_volume(*this, [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
+    return first_volume(*this,
+                        [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
 }
 
 }  // namespace herberge

@@ -16,7 +16,8 @@ using Found = std::optional<VolumeInfo>;
 
 bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
     return bytes.size() >= wanted.size() &&
-           std::equal(wanted.begin(), wanted.end(), bytes.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 std::string fixed_text(std::span<const std::uint8_t> bytes) {
@@ -55,7 +56,9 @@ Found bitlocker(const ByteSource& volume) {
 
 Found exfat(const ByteSource& volume) {
     const auto boot = volume.load<ondisk::ExfatBoot>(0);
-    if (!boot || !begins(boot->name, "EXFAT   ") || boot->sector_shift < 9 || boot->sector_shift > 12 || boot->cluster_shift > 16) return std::nullopt;
+    if (!boot || !begins(boot->name, "EXFAT   ") || boot->sector_shift < 9 || boot->sector_shift > 12 ||
+        boot->cluster_shift > 16)
+        return std::nullopt;
     auto info = named("exfat");
     info.size = boot->sectors << boot->sector_shift;
     info.block_size = 1U << (boot->sector_shift + std::min<unsigned>(boot->cluster_shift, 16));

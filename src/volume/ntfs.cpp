@@ -30,11 +30,13 @@ std::uint32_t coded_size(std::uint8_t code, std::uint64_t cluster) {
 }
 
 const Attribute* Record::find(std::uint32_t type, std::u16string_view name) const {
-    const auto found = std::ranges::find_if(attributes, [&](const Attribute& a) { return a.type == type && a.name == name; });
+    const auto found =
+        std::ranges::find_if(attributes, [&](const Attribute& a) { return a.type == type && a.name == name; });
     return found != attributes.end() ? &*found : nullptr;
 }
 
-NtfsFs::NtfsFs(Source volume, Reader reader, const ondisk::NtfsBoot& boot) : volume_(std::move(volume)), reader_(reader), boot_(boot) {
+NtfsFs::NtfsFs(Source volume, Reader reader, const ondisk::NtfsBoot& boot)
+    : volume_(std::move(volume)), reader_(reader), boot_(boot) {
     sector_ = boot.bytes_per_sector;
     const unsigned per = boot.sectors_per_cluster;
     cluster_ = std::uint64_t{sector_} * (per <= 0x80 ? per : 1U << std::min(256U - per, 12U));
@@ -42,7 +44,9 @@ NtfsFs::NtfsFs(Source volume, Reader reader, const ondisk::NtfsBoot& boot) : vol
     if (auto info = recognise_ntfs(*volume_)) info_ = std::move(*info);
 }
 
-std::string NtfsFs::record_place(std::uint64_t number) const { return fmt::format("{} MFT record {}", volume_->place(), number); }
+std::string NtfsFs::record_place(std::uint64_t number) const {
+    return fmt::format("{} MFT record {}", volume_->place(), number);
+}
 
 bool NtfsFs::fix(std::vector<std::uint8_t>& block) const {
     constexpr std::size_t stride = 512;  // fix-ups count sectors of 512 bytes whatever the disk has
@@ -69,13 +73,16 @@ Result<std::vector<std::uint8_t>> NtfsFs::raw_record(std::uint64_t number, std::
         for (const auto& run : mft_.find(attribute::data)->runs) {
             const std::uint64_t begin = run.vcn * cluster_;
             const std::uint64_t offset = number * record_size_;
-            if (run.lcn && offset >= begin && offset < begin + run.clusters * cluster_) at = *run.lcn * cluster_ + offset - begin;
+            if (run.lcn && offset >= begin && offset < begin + run.clusters * cluster_)
+                at = *run.lcn * cluster_ + offset - begin;
         }
     }
     if (!raw) return tl::unexpected(raw.error());
     if ((*raw)[0] != 'F' || (*raw)[1] != 'I' || (*raw)[2] != 'L' || (*raw)[3] != 'E')
-        return fail(ErrorKind::Malformed, "a file record without its mark", record_place(number), "FILE", hex(std::span(*raw).first(4)));
-    if (!fix(*raw)) return fail(ErrorKind::Malformed, "a file record whose sectors do not belong together", record_place(number));
+        return fail(ErrorKind::Malformed, "a file record without its mark", record_place(number), "FILE",
+                    hex(std::span(*raw).first(4)));
+    if (!fix(*raw))
+        return fail(ErrorKind::Malformed, "a file record whose sectors do not belong together", record_place(number));
     return raw;
 }
 
@@ -87,21 +94,26 @@ Result<std::vector<Run>> NtfsFs::decode_runs(std::span<const std::uint8_t> bytes
     for (std::size_t at = 0; at < bytes.size() && bytes[at] != 0;) {
         const std::size_t length_size = bytes[at] & 15U;
         const std::size_t offset_size = bytes[at] >> 4U;
-        if (length_size == 0 || length_size > 8 || offset_size > 8 || at + 1 + length_size + offset_size > bytes.size() || out.size() >= most_runs)
+        if (length_size == 0 || length_size > 8 || offset_size > 8 ||
+            at + 1 + length_size + offset_size > bytes.size() || out.size() >= most_runs)
             return fail(ErrorKind::Malformed, "a damaged run list", volume_->place());
         std::uint64_t length = 0;
         for (std::size_t i = 0; i < length_size; ++i) length |= std::uint64_t{bytes[at + 1 + i]} << (8 * i);
         std::uint64_t delta = 0;
-        for (std::size_t i = 0; i < offset_size; ++i) delta |= std::uint64_t{bytes[at + 1 + length_size + i]} << (8 * i);
-        if (offset_size > 0 && offset_size < 8 && (bytes[at + length_size + offset_size] & 0x80U) != 0) delta |= ~std::uint64_t{0} << (8 * offset_size);
+        for (std::size_t i = 0; i < offset_size; ++i)
+            delta |= std::uint64_t{bytes[at + 1 + length_size + i]} << (8 * i);
+        if (offset_size > 0 && offset_size < 8 && (bytes[at + length_size + offset_size] & 0x80U) != 0)
+            delta |= ~std::uint64_t{0} << (8 * offset_size);
         at += 1 + length_size + offset_size;
         Run run{vcn, length, std::nullopt};
-        if (length == 0 || length > (std::uint64_t{1} << 44U)) return fail(ErrorKind::Malformed, "a run of impossible length", volume_->place());
+        if (length == 0 || length > (std::uint64_t{1} << 44U))
+            return fail(ErrorKind::Malformed, "a run of impossible length", volume_->place());
         if (offset_size > 0) {
             lcn = static_cast<std::int64_t>(static_cast<std::uint64_t>(lcn) + delta);
-            if (lcn < 0 || static_cast<std::uint64_t>(lcn) >= clusters || length > clusters - static_cast<std::uint64_t>(lcn))
-                return fail(ErrorKind::OutOfRange, "a run past the end of the volume", volume_->place(), fmt::format("clusters below {}", clusters),
-                            fmt::format("{} from {}", length, lcn));
+            if (lcn < 0 || static_cast<std::uint64_t>(lcn) >= clusters ||
+                length > clusters - static_cast<std::uint64_t>(lcn))
+                return fail(ErrorKind::OutOfRange, "a run past the end of the volume", volume_->place(),
+                            fmt::format("clusters below {}", clusters), fmt::format("{} from {}", length, lcn));
             run.lcn = static_cast<std::uint64_t>(lcn);
         }
         vcn += length;
@@ -113,29 +125,35 @@ Result<std::vector<Run>> NtfsFs::decode_runs(std::span<const std::uint8_t> bytes
 Result<void> NtfsFs::add_attributes(const std::vector<std::uint8_t>& raw, std::uint64_t record_at, Record& out) const {
     const auto head = ondisk::from_bytes<ondisk::NtfsRecord>(raw);
     std::size_t at = head.first_attribute;
-    auto damaged = [&](std::string what) { return fail(ErrorKind::Malformed, std::move(what), record_place(out.number)); };
+    auto damaged = [&](std::string what) {
+        return fail(ErrorKind::Malformed, std::move(what), record_place(out.number));
+    };
     while (at + 8 <= raw.size() && out.attributes.size() < most_attributes) {
         if (ondisk::from_bytes<ondisk::little_uint32_t>(raw, at) == 0xFFFFFFFFU) return {};
         const auto a = ondisk::from_bytes<ondisk::NtfsAttribute>(raw, at);
-        if (a.length < sizeof(a) + 8 || a.length > raw.size() - at) return damaged("an attribute that does not fit its record");
+        if (a.length < sizeof(a) + 8 || a.length > raw.size() - at)
+            return damaged("an attribute that does not fit its record");
         Attribute attribute;
         attribute.type = a.type;
         attribute.flags = a.flags;
         attribute.resident = a.non_resident == 0;
         if (a.name_length > 0) {
-            if (std::size_t{a.name_offset} + std::size_t{a.name_length} * 2 > a.length) return damaged("an attribute name outside its attribute");
+            if (std::size_t{a.name_offset} + std::size_t{a.name_length} * 2 > a.length)
+                return damaged("an attribute name outside its attribute");
             attribute.name = units_from(std::span(raw).subspan(at + a.name_offset, std::size_t{a.name_length} * 2));
         }
         if (attribute.resident) {
             const auto r = ondisk::from_bytes<ondisk::NtfsResident>(raw, at + sizeof(a));
-            if (r.offset > a.length || r.length > a.length - r.offset) return damaged("a resident value outside its attribute");
+            if (r.offset > a.length || r.length > a.length - r.offset)
+                return damaged("a resident value outside its attribute");
             const auto begin = raw.begin() + static_cast<std::ptrdiff_t>(at + r.offset);
             attribute.value.assign(begin, begin + static_cast<std::ptrdiff_t>(static_cast<std::uint32_t>(r.length)));
             attribute.value_at = record_at + at + r.offset;
             attribute.size = attribute.valid = r.length;
             out.attributes.push_back(std::move(attribute));
         } else {
-            if (a.length < sizeof(a) + sizeof(ondisk::NtfsNonResident)) return damaged("an attribute that is too short");
+            if (a.length < sizeof(a) + sizeof(ondisk::NtfsNonResident))
+                return damaged("an attribute that is too short");
             const auto n = ondisk::from_bytes<ondisk::NtfsNonResident>(raw, at + sizeof(a));
             if (n.runs_offset > a.length) return damaged("a run list outside its attribute");
             auto runs = decode_runs(std::span(raw).subspan(at + n.runs_offset, a.length - n.runs_offset), n.first_vcn);
@@ -145,8 +163,9 @@ Result<void> NtfsFs::add_attributes(const std::vector<std::uint8_t>& raw, std::u
             attribute.size = n.size;
             attribute.valid = n.valid;
             // Pieces in other records go on where the first one ends; sizes stand in the first one only.
-            const auto known =
-                std::ranges::find_if(out.attributes, [&](const Attribute& k) { return k.type == attribute.type && k.name == attribute.name && !k.resident; });
+            const auto known = std::ranges::find_if(out.attributes, [&](const Attribute& k) {
+                return k.type == attribute.type && k.name == attribute.name && !k.resident;
+            });
             if (known == out.attributes.end()) {
                 out.attributes.push_back(std::move(attribute));
             } else {
@@ -185,8 +204,8 @@ Result<void> NtfsFs::take_list(const Attribute& list, Record& out) const {
         if (!raw) return tl::unexpected(raw.error());
         const auto head = ondisk::from_bytes<ondisk::NtfsRecord>(*raw);
         if ((head.base & record_mask) != out.number)
-            return fail(ErrorKind::Malformed, "an extension record that belongs to another file", record_place(number), fmt::format("{}", out.number),
-                        fmt::format("{}", head.base & record_mask));
+            return fail(ErrorKind::Malformed, "an extension record that belongs to another file", record_place(number),
+                        fmt::format("{}", out.number), fmt::format("{}", head.base & record_mask));
         if (auto done = add_attributes(*raw, where, out); !done) return done;
     }
     return {};
@@ -199,7 +218,8 @@ Result<Record> NtfsFs::record(std::uint64_t number) const {
     const auto raw = raw_record(out.number, at);
     if (!raw) return tl::unexpected(raw.error());
     const auto head = ondisk::from_bytes<ondisk::NtfsRecord>(*raw);
-    if ((head.flags & 1U) == 0) return fail(ErrorKind::NotFound, "a file record that is not in use", record_place(out.number));
+    if ((head.flags & 1U) == 0)
+        return fail(ErrorKind::NotFound, "a file record that is not in use", record_place(out.number));
     out.directory = (head.flags & 2U) != 0;
     if (auto done = add_attributes(*raw, at, out); !done) return tl::unexpected(done.error());
     if (const auto* list = out.find(attribute::list); list != nullptr) {
@@ -210,7 +230,8 @@ Result<Record> NtfsFs::record(std::uint64_t number) const {
 }
 
 Result<void> NtfsFs::start() {
-    if (record_size_ < 512 || record_size_ > 65536 || cluster_ == 0) return fail(ErrorKind::Malformed, "an impossible record size", volume_->place());
+    if (record_size_ < 512 || record_size_ > 65536 || cluster_ == 0)
+        return fail(ErrorKind::Malformed, "an impossible record size", volume_->place());
     auto mft = record(0);
     if (!mft && reader_ == Reader::Kernel) {
         mirror_used_ = true;
@@ -225,14 +246,17 @@ Result<void> NtfsFs::start() {
     mft_data_ = std::move(*data);
     mirror_used_ = false;
     if (const auto volume = record(3)) {
-        if (const auto* name = volume->find(attribute::volume_name)) info_.label = printable(utf8_from(units_from(name->value)));
-        if (const auto* flags = volume->find(attribute::volume_information); flags != nullptr && flags->value.size() >= 12)
+        if (const auto* name = volume->find(attribute::volume_name))
+            info_.label = printable(utf8_from(units_from(name->value)));
+        if (const auto* flags = volume->find(attribute::volume_information);
+            flags != nullptr && flags->value.size() >= 12)
             volume_flags_ = ondisk::from_bytes<ondisk::little_uint16_t>(flags->value, 10);
     }
     if (const auto table = record(10)) {
         const auto* content = table->find(attribute::data);
         const auto source = content != nullptr ? stream(*content, "$UpCase") : fail(ErrorKind::NotFound, "none");
-        const auto bytes = source && (*source)->size() == 131072 ? (*source)->bytes(0, 131072) : fail(ErrorKind::Malformed, "not 128 KiB");
+        const auto bytes = source && (*source)->size() == 131072 ? (*source)->bytes(0, 131072)
+                                                                 : fail(ErrorKind::Malformed, "not 128 KiB");
         if (bytes) {
             const auto units = units_from(*bytes);
             upcase_.assign(units.begin(), units.end());
@@ -250,22 +274,27 @@ std::u16string NtfsFs::upper(std::u16string_view name) const {
 std::vector<Finding> NtfsFs::remarks() const {
     std::vector<Finding> out;
     if ((volume_flags_ & 1U) != 0)
-        out.push_back(make_finding("ntfs-dirty", fmt::format("{} is marked dirty: Windows checks it when it starts", volume_->place()),
-                                   {evidence_place(record_place(3))}));
+        out.push_back(make_finding(
+            "ntfs-dirty", fmt::format("{} is marked dirty: Windows checks it when it starts", volume_->place()),
+            {evidence_place(record_place(3))}));
     const std::uint64_t mirror = boot_.mirror_cluster * cluster_;
     const auto one = volume_->bytes(boot_.mft_cluster * cluster_, record_size_);
     const auto two = volume_->bytes(mirror, record_size_);
     if (one && two && *one != *two)
-        out.push_back(make_finding("ntfs-mirror-differs", fmt::format("the first MFT record of {} and its mirror differ", volume_->place()),
-                                   {evidence_bytes(*volume_, boot_.mft_cluster * cluster_, record_size_), evidence_bytes(*volume_, mirror, record_size_)}));
+        out.push_back(make_finding("ntfs-mirror-differs",
+                                   fmt::format("the first MFT record of {} and its mirror differ", volume_->place()),
+                                   {evidence_bytes(*volume_, boot_.mft_cluster * cluster_, record_size_),
+                                    evidence_bytes(*volume_, mirror, record_size_)}));
     // Hibernation leaves the memory's image behind; the volume must not be changed before Windows has resumed.
     if (const auto file = lookup(root(), "hiberfil.sys")) {
         const auto source = open(*file, volume_->place() + ":/hiberfil.sys");
-        const auto first = source && (*source)->size() >= 4 ? (*source)->bytes(0, 4) : fail(ErrorKind::NotFound, "none");
+        const auto first =
+            source && (*source)->size() >= 4 ? (*source)->bytes(0, 4) : fail(ErrorKind::NotFound, "none");
         if (first && ((*first)[0] == 'h' || (*first)[0] == 'H') && ((*first)[1] == 'i' || (*first)[1] == 'I'))
-            out.push_back(make_finding("ntfs-hibernated",
-                                       fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
-                                       {evidence_place(volume_->place() + ":/hiberfil.sys")}));
+            out.push_back(make_finding(
+                "ntfs-hibernated",
+                fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
+                {evidence_place(volume_->place() + ":/hiberfil.sys")}));
     }
     return out;
 }
@@ -275,7 +304,8 @@ std::vector<Finding> NtfsFs::remarks() const {
 std::optional<VolumeInfo> recognise_ntfs(const ByteSource& volume) {
     const auto boot = volume.load<ondisk::NtfsBoot>(0);
     static constexpr std::string_view name = "NTFS    ";
-    if (!boot || !std::equal(name.begin(), name.end(), boot->oem_name.begin(), [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
+    if (!boot || !std::equal(name.begin(), name.end(), boot->oem_name.begin(),
+                             [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
         return std::nullopt;
     const std::uint32_t sector = boot->bytes_per_sector;
     if (sector < 256 || sector > 4096 || !std::has_single_bit(sector) || boot->sectors == 0) return std::nullopt;

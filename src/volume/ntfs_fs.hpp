@@ -13,8 +13,9 @@
 namespace herberge::ntfs {
 
 namespace attribute {
-inline constexpr std::uint32_t standard = 0x10, list = 0x20, file_name = 0x30, volume_name = 0x60, volume_information = 0x70, data = 0x80, index_root = 0x90,
-                               index_allocation = 0xA0, bitmap = 0xB0, reparse = 0xC0;
+inline constexpr std::uint32_t standard = 0x10, list = 0x20, file_name = 0x30, volume_name = 0x60,
+                               volume_information = 0x70, data = 0x80, index_root = 0x90, index_allocation = 0xA0,
+                               bitmap = 0xB0, reparse = 0xC0;
 }
 
 inline constexpr std::uint16_t flag_compressed = 0x0001, flag_encrypted = 0x4000;
@@ -76,12 +77,15 @@ private:
         std::u16string name;
     };
     [[nodiscard]] Result<std::vector<std::uint8_t>> raw_record(std::uint64_t number, std::uint64_t& at) const;
-    [[nodiscard]] Result<void> add_attributes(const std::vector<std::uint8_t>& raw, std::uint64_t at, Record& out) const;
-    [[nodiscard]] Result<std::vector<Run>> decode_runs(std::span<const std::uint8_t> bytes, std::uint64_t first_vcn) const;
+    [[nodiscard]] Result<void> add_attributes(const std::vector<std::uint8_t>& raw, std::uint64_t at,
+                                              Record& out) const;
+    [[nodiscard]] Result<std::vector<Run>> decode_runs(std::span<const std::uint8_t> bytes,
+                                                       std::uint64_t first_vcn) const;
     [[nodiscard]] Result<void> take_list(const Attribute& list, Record& out) const;
     [[nodiscard]] std::vector<Extent> extents_of(const Attribute& attribute) const;
     [[nodiscard]] Result<void> walk(FileId directory, const std::function<bool(const Named&)>& visit) const;
-    [[nodiscard]] Result<std::vector<std::uint8_t>> index_block(const Source& allocation, std::uint64_t at, std::uint32_t size) const;
+    [[nodiscard]] Result<std::vector<std::uint8_t>> index_block(const Source& allocation, std::uint64_t at,
+                                                                std::uint32_t size) const;
     [[nodiscard]] std::u16string upper(std::u16string_view name) const;
     /// Undoes the fix-ups of a record or index block; false: torn or damaged.
     [[nodiscard]] bool fix(std::vector<std::uint8_t>& block) const;

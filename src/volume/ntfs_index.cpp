@@ -32,9 +32,11 @@ bool each_entry(std::span<const std::uint8_t> node, std::size_t first, std::size
         Entry entry;
         entry.head = ondisk::from_bytes<ondisk::NtfsIndexEntry>(node, at);
         const std::size_t length = entry.head.length;
-        if (length < sizeof(entry.head) || length > end - at || entry.head.key_length + sizeof(entry.head) > length) return false;
+        if (length < sizeof(entry.head) || length > end - at || entry.head.key_length + sizeof(entry.head) > length)
+            return false;
         entry.key = node.subspan(at + sizeof(entry.head), entry.head.key_length);
-        if ((entry.head.flags & 1U) != 0 && length >= sizeof(entry.head) + 8) entry.child = ondisk::from_bytes<ondisk::little_uint64_t>(node, at + length - 8);
+        if ((entry.head.flags & 1U) != 0 && length >= sizeof(entry.head) + 8)
+            entry.child = ondisk::from_bytes<ondisk::little_uint64_t>(node, at + length - 8);
         if (!visit(entry)) return true;
         if (entry.last()) return true;
         at += length;
@@ -44,16 +46,18 @@ bool each_entry(std::span<const std::uint8_t> node, std::size_t first, std::size
 
 }  // namespace
 
-Result<std::vector<std::uint8_t>> NtfsFs::index_block(const Source& allocation, std::uint64_t at, std::uint32_t size) const {
+Result<std::vector<std::uint8_t>> NtfsFs::index_block(const Source& allocation, std::uint64_t at,
+                                                      std::uint32_t size) const {
     if (allocation == nullptr || at > allocation->size() || size > allocation->size() - at)
         return fail(ErrorKind::OutOfRange, "a directory block past the directory's end", volume_->place());
     auto block = allocation->bytes(at, size);
     if (!block) return tl::unexpected(block.error());
     if ((*block)[0] != 'I' || (*block)[1] != 'N' || (*block)[2] != 'D' || (*block)[3] != 'X')
-        return fail(ErrorKind::Malformed, "a directory block without its mark", fmt::format("{} byte {}", allocation->place(), at), "INDX",
-                    hex(std::span(*block).first(4)));
+        return fail(ErrorKind::Malformed, "a directory block without its mark",
+                    fmt::format("{} byte {}", allocation->place(), at), "INDX", hex(std::span(*block).first(4)));
     if (!fix(*block))
-        return fail(ErrorKind::Malformed, "a directory block whose sectors do not belong together", fmt::format("{} byte {}", allocation->place(), at));
+        return fail(ErrorKind::Malformed, "a directory block whose sectors do not belong together",
+                    fmt::format("{} byte {}", allocation->place(), at));
     return block;
 }
 
@@ -80,7 +84,8 @@ Result<FileId> NtfsFs::lookup(FileId directory, std::string_view name) const {
             if (entry.last()) return false;
             if (entry.key.size() < sizeof(ondisk::NtfsFileName)) return true;
             const auto key = ondisk::from_bytes<ondisk::NtfsFileName>(entry.key);
-            const std::size_t length = std::min<std::size_t>(std::size_t{key.name_length} * 2, entry.key.size() - sizeof(key));
+            const std::size_t length =
+                std::min<std::size_t>(std::size_t{key.name_length} * 2, entry.key.size() - sizeof(key));
             const auto here = upper(units_from(entry.key.subspan(sizeof(key), length)));
             if (here == wanted) {
                 hit = entry.head.record & record_mask;
@@ -117,7 +122,8 @@ Result<void> NtfsFs::walk(FileId directory, const std::function<bool(const Named
             Named named;
             named.record = entry.head.record & record_mask;
             named.key = ondisk::from_bytes<ondisk::NtfsFileName>(entry.key);
-            const std::size_t length = std::min<std::size_t>(std::size_t{named.key.name_length} * 2, entry.key.size() - sizeof(named.key));
+            const std::size_t length =
+                std::min<std::size_t>(std::size_t{named.key.name_length} * 2, entry.key.size() - sizeof(named.key));
             named.name = units_from(entry.key.subspan(sizeof(named.key), length));
             go_on = visit(named);
             return go_on;
@@ -129,7 +135,8 @@ Result<void> NtfsFs::walk(FileId directory, const std::function<bool(const Named
     const auto source = stream(*blocks, fmt::format("{} index", record_place(directory)));
     if (!source) return tl::unexpected(source.error());
     const std::uint32_t size = head.block_size;
-    if (size < 256 || size > 65536) return fail(ErrorKind::Malformed, "an impossible directory block size", record_place(directory));
+    if (size < 256 || size > 65536)
+        return fail(ErrorKind::Malformed, "an impossible directory block size", record_place(directory));
     const auto* bitmap = r->find(attribute::bitmap, index_name);
     std::vector<std::uint8_t> used;
     if (bitmap != nullptr)
@@ -142,7 +149,8 @@ Result<void> NtfsFs::walk(FileId directory, const std::function<bool(const Named
         const std::uint64_t end = std::min((run.vcn + run.clusters) * cluster_, (*source)->size());
         for (std::uint64_t at = run.vcn * cluster_ / size * size; at + size <= end && go_on; at += size) {
             const std::uint64_t index = at / size;
-            if (index / 8 < used.size() && (used[static_cast<std::size_t>(index / 8)] >> (index % 8) & 1U) == 0) continue;
+            if (index / 8 < used.size() && (used[static_cast<std::size_t>(index / 8)] >> (index % 8) & 1U) == 0)
+                continue;
             const auto block = index_block(*source, at, size);
             if (block) node(*block, 24);
             else if (!damage) damage = block.error();
@@ -159,8 +167,11 @@ Result<std::vector<DirEntry>> NtfsFs::list(FileId directory) const {
         DirEntry entry;
         entry.name = utf8_from(named.name);
         entry.id = named.record;
-        const bool link = (named.key.flags & 0x400U) != 0 && (named.key.reparse == reparse_junction || named.key.reparse == reparse_symlink);
-        entry.type = link ? FileType::Symlink : (named.key.flags & 0x10000000U) != 0 ? FileType::Directory : FileType::Regular;
+        const bool link = (named.key.flags & 0x400U) != 0 &&
+                          (named.key.reparse == reparse_junction || named.key.reparse == reparse_symlink);
+        entry.type = link                                   ? FileType::Symlink
+                     : (named.key.flags & 0x10000000U) != 0 ? FileType::Directory
+                                                            : FileType::Regular;
         out.push_back(std::move(entry));
         return out.size() < most_names;
     });

@@ -27,7 +27,8 @@ public:
         return length == 0 ? std::vector<DiskRange>{} : packed_->locate(0, packed_->size());
     }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset) return fail(ErrorKind::OutOfRange, "a read past the end", place_);
+        if (offset > size_ || into.size() > size_ - offset)
+            return fail(ErrorKind::OutOfRange, "a read past the end", place_);
         const std::scoped_lock lock(mutex_);
         for (std::size_t done = 0; done < into.size();) {
             const std::uint64_t number = (offset + done) / piece_;
@@ -35,7 +36,8 @@ public:
                 if (auto loaded = load(number); !loaded) return loaded;
             const auto within = static_cast<std::size_t>((offset + done) % piece_);
             const std::size_t length = std::min(into.size() - done, bytes_.size() - within);
-            std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(within), length, into.begin() + static_cast<std::ptrdiff_t>(done));
+            std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(within), length,
+                        into.begin() + static_cast<std::ptrdiff_t>(done));
             done += length;
         }
         return {};
@@ -63,7 +65,8 @@ private:
         const auto end = bound(number + 1);
         if (!begin || !end) return tl::unexpected(begin ? end.error() : begin.error());
         const std::uint64_t plain = std::min<std::uint64_t>(piece_, size_ - number * piece_);
-        if (*end < *begin || *end - *begin > plain + 4096) return fail(ErrorKind::Malformed, "a packed file whose pieces overlap", place_);
+        if (*end < *begin || *end - *begin > plain + 4096)
+            return fail(ErrorKind::Malformed, "a packed file whose pieces overlap", place_);
         auto raw = packed_->bytes(table + *begin, *end - *begin);
         if (!raw) return tl::unexpected(raw.error());
         held_.reset();
@@ -72,13 +75,16 @@ private:
         } else {
             if (!decompressor_) {
                 wimlib_decompressor* made = nullptr;
-                if (wimlib_create_decompressor(packing_.lzx ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS, packing_.piece, &made) != 0)
+                if (wimlib_create_decompressor(
+                        packing_.lzx ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS, packing_.piece,
+                        &made) != 0)
                     return fail(ErrorKind::TooLarge, "no memory to unpack a packed file", place_);
                 decompressor_.reset(made);
             }
             bytes_.assign(static_cast<std::size_t>(plain), 0);
             if (wimlib_decompress(raw->data(), raw->size(), bytes_.data(), bytes_.size(), decompressor_.get()) != 0)
-                return fail(ErrorKind::Malformed, fmt::format("piece {} of a packed file does not unpack", number), place_);
+                return fail(ErrorKind::Malformed, fmt::format("piece {} of a packed file does not unpack", number),
+                            place_);
         }
         held_ = number;
         return {};

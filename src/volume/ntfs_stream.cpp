@@ -19,11 +19,14 @@ public:
         : volume_(std::move(volume)), value_(std::move(value)), at_(at), place_(std::move(place)) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return value_.size(); }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > value_.size() || into.size() > value_.size() - offset) return fail(ErrorKind::OutOfRange, "a read past the end", place_);
+        if (offset > value_.size() || into.size() > value_.size() - offset)
+            return fail(ErrorKind::OutOfRange, "a read past the end", place_);
         std::copy_n(value_.begin() + static_cast<std::ptrdiff_t>(offset), into.size(), into.begin());
         return {};
     }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override { return volume_->locate(at_ + offset, length); }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        return volume_->locate(at_ + offset, length);
+    }
     [[nodiscard]] std::string place() const override { return place_; }
 
 private:
@@ -55,12 +58,14 @@ public:
             const std::uint64_t begin = std::max(first, run.vcn);
             const std::uint64_t end = std::min(past, run.vcn + run.clusters);
             if (!run.lcn || begin >= end) continue;
-            for (const auto& range : volume_->locate((*run.lcn + begin - run.vcn) * cluster_, (end - begin) * cluster_)) out.push_back(range);
+            for (const auto& range : volume_->locate((*run.lcn + begin - run.vcn) * cluster_, (end - begin) * cluster_))
+                out.push_back(range);
         }
         return out;
     }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset) return fail(ErrorKind::OutOfRange, "a read past the end", place_);
+        if (offset > size_ || into.size() > size_ - offset)
+            return fail(ErrorKind::OutOfRange, "a read past the end", place_);
         const std::scoped_lock lock(mutex_);
         for (std::size_t done = 0; done < into.size();) {
             const std::uint64_t at = offset + done;
@@ -139,7 +144,8 @@ Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> pac
         const std::size_t end = at + length;
         const std::size_t start = out.size();
         if ((head & 0x8000U) == 0) {
-            out.insert(out.end(), packed.begin() + static_cast<std::ptrdiff_t>(at), packed.begin() + static_cast<std::ptrdiff_t>(end));
+            out.insert(out.end(), packed.begin() + static_cast<std::ptrdiff_t>(at),
+                       packed.begin() + static_cast<std::ptrdiff_t>(end));
         } else {
             while (at < end && out.size() - start < chunk) {
                 const unsigned flags = packed[at++];
@@ -158,14 +164,16 @@ Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> pac
                     for (std::size_t i = position - 1; i >= 0x10; i >>= 1U) --bits;
                     const std::size_t copy = (pair & ((1U << bits) - 1)) + 3;
                     const std::size_t back = (pair >> bits) + 1;
-                    if (back > position || copy > chunk - position) return fail(ErrorKind::Malformed, "a copy from outside the piece");
+                    if (back > position || copy > chunk - position)
+                        return fail(ErrorKind::Malformed, "a copy from outside the piece");
                     for (std::size_t i = 0; i < copy; ++i) out.push_back(out[out.size() - back]);
                 }
             }
         }
         at = end;
         // Every piece but the last stands for 4 KiB.
-        if (out.size() - start < chunk && at + 2 <= packed.size() && (packed[at] | packed[at + 1]) != 0) out.resize(start + chunk);
+        if (out.size() - start < chunk && at + 2 <= packed.size() && (packed[at] | packed[at + 1]) != 0)
+            out.resize(start + chunk);
     }
     if (out.size() > room) out.resize(room);
     return out;
@@ -179,16 +187,21 @@ std::vector<Extent> NtfsFs::extents_of(const Attribute& attribute) const {
         if (!run.lcn || begin >= end) continue;
         const std::uint64_t length = std::min(run.clusters * cluster_, end - begin);
         const std::uint64_t base = *run.lcn * cluster_;
-        if (!out.empty() && out.back().offset + out.back().length > begin) continue;  // overlapping pieces: the first counts
-        if (!out.empty() && out.back().offset + out.back().length == begin && out.back().base_offset + out.back().length == base) out.back().length += length;
+        if (!out.empty() && out.back().offset + out.back().length > begin)
+            continue;  // overlapping pieces: the first counts
+        if (!out.empty() && out.back().offset + out.back().length == begin &&
+            out.back().base_offset + out.back().length == base)
+            out.back().length += length;
         else out.push_back({begin, length, base});
     }
     return out;
 }
 
 Result<Source> NtfsFs::stream(const Attribute& attribute, std::string place) const {
-    if (attribute.resident) return std::make_shared<const ResidentSource>(volume_, attribute.value, attribute.value_at, std::move(place));
-    if ((attribute.flags & flag_encrypted) != 0) return fail(ErrorKind::Unsupported, "the file is encrypted", std::move(place));
+    if (attribute.resident)
+        return std::make_shared<const ResidentSource>(volume_, attribute.value, attribute.value_at, std::move(place));
+    if ((attribute.flags & flag_encrypted) != 0)
+        return fail(ErrorKind::Unsupported, "the file is encrypted", std::move(place));
     if ((attribute.flags & flag_compressed) != 0 && attribute.compression_unit > 0 && attribute.compression_unit <= 8)
         return std::make_shared<const CompressedSource>(volume_, attribute, cluster_, std::move(place));
     return extent_source(volume_, extents_of(attribute), attribute.size, std::move(place));
@@ -207,7 +220,8 @@ Result<FileInfo> NtfsFs::stat(FileId file) const {
         out.packed_elsewhere = tag == reparse_wof;
     }
     if (const auto* data = r->find(attribute::data)) out.size = data->size;
-    if (const auto* times = r->find(attribute::standard); times != nullptr && times->value.size() >= sizeof(ondisk::NtfsStandardInformation)) {
+    if (const auto* times = r->find(attribute::standard);
+        times != nullptr && times->value.size() >= sizeof(ondisk::NtfsStandardInformation)) {
         const auto s = ondisk::from_bytes<ondisk::NtfsStandardInformation>(times->value);
         out.modified = unix_time(s.modified);
         out.attributes = s.flags;
@@ -219,14 +233,16 @@ Result<std::string> NtfsFs::link_target(FileId link) const {
     const auto r = record(link);
     if (!r) return tl::unexpected(r.error());
     const auto* reparse = r->find(attribute::reparse);
-    if (reparse == nullptr || reparse->value.size() < 20) return fail(ErrorKind::WrongType, "no link", record_place(link));
+    if (reparse == nullptr || reparse->value.size() < 20)
+        return fail(ErrorKind::WrongType, "no link", record_place(link));
     const std::span<const std::uint8_t> v(reparse->value);
     const std::uint32_t tag = ondisk::from_bytes<ondisk::little_uint32_t>(v);
     // MS-FSCC 2.1.2.4 and 2.1.2.5: symbolic links have four bytes of flags more.
     const std::size_t names = tag == reparse_symlink ? 20 : 16;
     const std::size_t offset = ondisk::from_bytes<ondisk::little_uint16_t>(v, 8);
     const std::size_t length = ondisk::from_bytes<ondisk::little_uint16_t>(v, 10);
-    if (names + offset + length > v.size()) return fail(ErrorKind::Malformed, "a link whose name lies outside it", record_place(link));
+    if (names + offset + length > v.size())
+        return fail(ErrorKind::Malformed, "a link whose name lies outside it", record_place(link));
     std::string text = utf8_from(units_from(v.subspan(names + offset, length)));
     if (text.starts_with("\\??\\")) text.erase(0, 4);
     if (text.size() >= 2 && text[1] == ':') text.erase(0, 2);  // the same volume is what boot files' links mean
@@ -242,11 +258,13 @@ Result<Source> NtfsFs::open(FileId file, std::string place) const {
     if (data == nullptr) return memory_source({}, std::move(place));
     const auto* packed = r->find(attribute::data, u"WofCompressedData");
     const auto* reparse = r->find(attribute::reparse);
-    if (packed == nullptr || reparse == nullptr || reparse->value.size() < 24 || data->size == 0) return stream(*data, std::move(place));
+    if (packed == nullptr || reparse == nullptr || reparse->value.size() < 24 || data->size == 0)
+        return stream(*data, std::move(place));
     // The reparse data: provider 2 (a file), then the algorithm (WOF_EXTERNAL_INFO, FILE_PROVIDER_EXTERNAL_INFO).
     const std::uint32_t algorithm = ondisk::from_bytes<ondisk::little_uint32_t>(reparse->value, 20);
     if (algorithm >= packings.size())
-        return fail(ErrorKind::Unsupported, fmt::format("the file is packed in a way that is not known ({})", algorithm), std::move(place));
+        return fail(ErrorKind::Unsupported,
+                    fmt::format("the file is packed in a way that is not known ({})", algorithm), std::move(place));
     auto source = stream(*packed, place);
     if (!source) return tl::unexpected(source.error());
     return packed_source(std::move(*source), data->size, packings.at(algorithm), std::move(place));
@@ -256,7 +274,9 @@ Result<std::vector<Extent>> NtfsFs::extents(FileId file) const {
     const auto r = record(file);
     if (!r) return tl::unexpected(r.error());
     const auto* data = r->find(attribute::data);
-    if (const auto* packed = r->find(attribute::data, u"WofCompressedData"); packed != nullptr && r->find(attribute::reparse) != nullptr) data = packed;
+    if (const auto* packed = r->find(attribute::data, u"WofCompressedData");
+        packed != nullptr && r->find(attribute::reparse) != nullptr)
+        data = packed;
     if (data == nullptr) return std::vector<Extent>{};
     if (data->resident) return std::vector<Extent>{{0, data->value.size(), data->value_at}};
     Attribute whole = *data;

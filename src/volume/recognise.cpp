@@ -20,14 +20,17 @@ struct Bidder {
 };
 
 /// A FAT's parameter block is the weakest mark of all: it comes last.
-constexpr Bidder bidders[] = {
-    {recognise_ext, open_ext}, {recognise_ntfs, open_ntfs}, {recognise_by_mark, nullptr}, {recognise_iso9660, open_iso9660}, {recognise_fat, open_fat}};
+constexpr Bidder bidders[] = {{recognise_ext, open_ext},
+                              {recognise_ntfs, open_ntfs},
+                              {recognise_by_mark, nullptr},
+                              {recognise_iso9660, open_iso9660},
+                              {recognise_fat, open_fat}};
 
 }  // namespace
 
 VolumeInfo recognise_volume(const ByteSource& volume) {
-    // What lies around other things comes first, as for the operating system: an encrypted volume's or a member's content
-    // may look like a file system of its own.
+    // What lies around other things comes first, as for the operating system: an encrypted volume's or a member's
+    // content may look like a file system of its own.
     if (auto info = recognise_layer(volume)) return *info;
     return recognise_plain_volume(volume);
 }
@@ -43,7 +46,8 @@ Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume,
         const auto info = bidder.recognise(*volume);
         if (!info) continue;
         if (bidder.open != nullptr) return bidder.open(volume, reader);
-        return fail(ErrorKind::Unsupported, fmt::format("{}: its files are not read here", info->kind), volume->place());
+        return fail(ErrorKind::Unsupported, fmt::format("{}: its files are not read here", info->kind),
+                    volume->place());
     }
     return fail(ErrorKind::NotFound, "no known file system", volume->place());
 }

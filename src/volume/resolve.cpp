@@ -62,8 +62,8 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
         const bool of_link = from_link > 0;
         if (of_link) --from_link;
         if (info->type != FileType::Directory)
-            return fail(ErrorKind::WrongType, fmt::format("{} is not a directory", join_path(stack)), std::string(path), "a directory",
-                        std::string(file_type_name(info->type)));
+            return fail(ErrorKind::WrongType, fmt::format("{} is not a directory", join_path(stack)), std::string(path),
+                        "a directory", std::string(file_type_name(info->type)));
         if (name == ".") continue;
         if (name == "..") {
             if (!stack.empty()) stack.pop_back();
@@ -77,7 +77,8 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
             auto error = id.error();
             if (error.kind == ErrorKind::NotFound) {
                 error.what = fmt::format("{} does not exist", printable(shown));
-                if (!out.links.empty()) error.what += fmt::format(" (through the link {})", printable(out.links.back()));
+                if (!out.links.empty())
+                    error.what += fmt::format(" (through the link {})", printable(out.links.back()));
                 if (of_link) error.found = "a link to nothing";
             }
             error.place = std::string(path);
@@ -90,8 +91,8 @@ Result<Resolved> resolve(const FileSystem& fs, std::string_view path, const Reso
             if (!target) return tl::unexpected(target.error());
             out.links.push_back(shown + " -> " + *target);
             if (++links > options.most_links)
-                return fail(ErrorKind::LinkLoop, "too many symbolic links follow each other", std::string(path), fmt::format("at most {}", options.most_links),
-                            printable(out.links.back()));
+                return fail(ErrorKind::LinkLoop, "too many symbolic links follow each other", std::string(path),
+                            fmt::format("at most {}", options.most_links), printable(out.links.back()));
             if (target->starts_with('/')) stack.clear();
             const std::size_t before = pending.size();
             prepend_components(pending, *target);
@@ -132,7 +133,8 @@ std::size_t distance(std::string_view a, std::string_view b, std::size_t most) {
 Result<std::string> read_text_file(const FileSystem& fs, std::string_view path, std::uint64_t most) {
     const auto found = resolve(fs, path);
     if (!found) return tl::unexpected(found.error());
-    if (found->file.type != FileType::Regular) return fail(ErrorKind::WrongType, "not a regular file", std::string(path));
+    if (found->file.type != FileType::Regular)
+        return fail(ErrorKind::WrongType, "not a regular file", std::string(path));
     const auto file = fs.open(found->file.id, std::string(path));
     if (!file) return tl::unexpected(file.error());
     return (*file)->text(most);
@@ -152,8 +154,10 @@ std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path
     for (const auto& entry : *names) {
         if (entry.name == "." || entry.name == ".." || ++looked_at > 2000) continue;
         // A name that only goes on or stops early is what people mistype and packagers rename.
-        const bool begins = std::min(wanted.size(), entry.name.size()) >= 4 && (entry.name.starts_with(wanted) || wanted.starts_with(entry.name));
-        const std::size_t apart = begins ? std::min(most, distance(wanted, entry.name, most)) : distance(wanted, entry.name, most);
+        const bool begins = std::min(wanted.size(), entry.name.size()) >= 4 &&
+                            (entry.name.starts_with(wanted) || wanted.starts_with(entry.name));
+        const std::size_t apart =
+            begins ? std::min(most, distance(wanted, entry.name, most)) : distance(wanted, entry.name, most);
         if (apart <= most && apart > 0) close.emplace_back(apart, entry.name);
     }
     std::ranges::sort(close);

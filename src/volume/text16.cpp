@@ -27,7 +27,8 @@ std::u16string units_from(std::span<const std::uint8_t> bytes, bool big_endian, 
     std::u16string out;
     out.reserve(bytes.size() / 2);
     for (std::size_t i = 0; i + 1 < bytes.size(); i += 2) {
-        const auto unit = static_cast<char16_t>(big_endian ? bytes[i] << 8U | bytes[i + 1] : bytes[i + 1] << 8U | bytes[i]);
+        const auto unit =
+            static_cast<char16_t>(big_endian ? bytes[i] << 8U | bytes[i + 1] : bytes[i + 1] << 8U | bytes[i]);
         if (unit == 0 && stop_at_zero) break;
         out += unit;
     }
@@ -47,10 +48,12 @@ std::u16string utf16_from(std::string_view text) {
 char16_t simple_upper(char16_t c) {
     if (c >= u'a' && c <= u'z') return static_cast<char16_t>(c - 32);
     if (c < 0x80) return c;
-    if ((c >= 0xE0 && c <= 0xFE && c != 0xF7) || (c >= 0x3B1 && c <= 0x3C9 && c != 0x3C2) || (c >= 0x430 && c <= 0x44F)) return static_cast<char16_t>(c - 32);
+    if ((c >= 0xE0 && c <= 0xFE && c != 0xF7) || (c >= 0x3B1 && c <= 0x3C9 && c != 0x3C2) || (c >= 0x430 && c <= 0x44F))
+        return static_cast<char16_t>(c - 32);
     if (c == 0xFF) return 0x178;
     if (c >= 0x450 && c <= 0x45F) return static_cast<char16_t>(c - 80);
-    if (c >= 0x100 && c <= 0x17F && (c & 1U) != 0 && !(c >= 0x138 && c <= 0x148) && c < 0x178) return static_cast<char16_t>(c - 1);
+    if (c >= 0x100 && c <= 0x17F && (c & 1U) != 0 && !(c >= 0x138 && c <= 0x148) && c < 0x178)
+        return static_cast<char16_t>(c - 1);
     return c;
 }
 

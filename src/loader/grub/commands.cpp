@@ -88,14 +88,16 @@ int Interpreter::cmd_unset(const Arguments& a, const Command& /*c*/) {
 
 int Interpreter::cmd_export(const Arguments& a, const Command& /*c*/) {
     constexpr std::size_t most_exported = 2000;
-    for (std::size_t i = 1; i < a.size() && context_.exported.size() < most_exported; ++i) context_.exported.insert(a[i].substr(0, a[i].find('=')));
+    for (std::size_t i = 1; i < a.size() && context_.exported.size() < most_exported; ++i)
+        context_.exported.insert(a[i].substr(0, a[i].find('=')));
     return 0;
 }
 
 int Interpreter::cmd_echo(const Arguments& a, const Command& /*c*/) {
     std::vector<std::string> words(a.begin() + 1, a.end());
     if (!words.empty() && (words[0] == "-n" || words[0] == "-e")) words.erase(words.begin());
-    if (context_.echoes.size() < 400) context_.echoes.push_back({fmt::format("{}", fmt::join(words, " ")), file_, line_});
+    if (context_.echoes.size() < 400)
+        context_.echoes.push_back({fmt::format("{}", fmt::join(words, " ")), file_, line_});
     return 0;
 }
 
@@ -213,7 +215,8 @@ private:
             if (op == "<=") return step(3, left <= right);
             if (op == ">") return step(3, left > right);
             if (op == ">=") return step(3, left >= right);
-            static constexpr std::array<std::string_view, 8> numeric = {"-eq", "-ne", "-lt", "-le", "-gt", "-ge", "-pgt", "-plt"};
+            static constexpr std::array<std::string_view, 8> numeric = {"-eq", "-ne", "-lt",  "-le",
+                                                                        "-gt", "-ge", "-pgt", "-plt"};
             const auto which = std::ranges::find(numeric, op) - numeric.begin();
             if (which < 8) {
                 const long long l = number(left).value_or(0);
@@ -254,7 +257,8 @@ int Interpreter::cmd_test(const Arguments& a, const Command& /*c*/) {
     }
     auto files = [this](char kind, std::string_view path) {
         const auto opened = open(path);
-        const bool directory = opened.message == "not a regular file." && opened.resolved.file.type == FileType::Directory;
+        const bool directory =
+            opened.message == "not a regular file." && opened.resolved.file.type == FileType::Directory;
         switch (kind) {
             case 'd': return directory;
             case 'e': return directory || opened.source != nullptr;
@@ -331,7 +335,8 @@ int Interpreter::cmd_save_env(const Arguments& a, const Command& /*c*/) {
     const auto opened = open(path);
     if (!opened.source) return error(opened.message);
     const auto start = opened.source->bytes(0, std::min<std::uint64_t>(25, opened.source->size()));
-    if (!start || std::string(start->begin(), start->end()) != "# GRUB Environment Block\n") return error("invalid environment block.");
+    if (!start || std::string(start->begin(), start->end()) != "# GRUB Environment Block\n")
+        return error("invalid environment block.");
     return 0;
 }
 
@@ -353,19 +358,23 @@ bool Interpreter::matches(const Device& device, std::string_view kind, std::stri
     if (!unread && !world_.readable(*device.volume, context_.modules)) return false;
     if (kind == "label") return device.volume->plain_info.label == key;
     if (kind == "file" && unread) return false;
-    if (kind == "file") return resolve(*device.volume->loader_view, key, {.most_links = 8, .follow_last = true}).has_value();
-    return std::ranges::equal(device.volume->plain_info.uuid, key,
-                              [](char x, char y) { return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y)); });
+    if (kind == "file")
+        return resolve(*device.volume->loader_view, key, {.most_links = 8, .follow_last = true}).has_value();
+    return std::ranges::equal(device.volume->plain_info.uuid, key, [](char x, char y) {
+        return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
+    });
 }
 
 /// grub-core/commands/search.c: hints first, then every device; with a variable the first hit ends the search.
-int Interpreter::search_for(std::string_view kind, std::string_view key, std::string_view variable_name, const std::vector<std::string>& hints) {
+int Interpreter::search_for(std::string_view kind, std::string_view key, std::string_view variable_name,
+                            const std::vector<std::string>& hints) {
     auto take = [&](const std::string& name) {
         if (!variable_name.empty()) set(variable_name, name);
         return 0;
     };
     for (const auto& hint : hints)
-        if (const auto device = world_.device(hint, context_.modules); device && matches(*device, kind, key)) return take(hint);
+        if (const auto device = world_.device(hint, context_.modules); device && matches(*device, kind, key))
+            return take(hint);
     for (const auto& [name, device] : world_.search_order(context_.modules))
         if (matches(device, kind, key)) return take(name);
     if (const auto places = world_.unread_places(context_.modules, kind == "file"); !places.empty())
@@ -385,8 +394,9 @@ int Interpreter::cmd_search(const Arguments& a, const Command& /*c*/) {
         std::vector<std::string> rest(a.begin() + 1, a.end());
         std::erase(rest, "--no-floppy");
         if (rest.empty()) return error("one argument expected.");
-        return search_for(kind, rest[0], rest.size() > 1 ? rest[1] : "",
-                          {rest.begin() + std::min<std::ptrdiff_t>(2, static_cast<std::ptrdiff_t>(rest.size())), rest.end()});
+        return search_for(
+            kind, rest[0], rest.size() > 1 ? rest[1] : "",
+            {rest.begin() + std::min<std::ptrdiff_t>(2, static_cast<std::ptrdiff_t>(rest.size())), rest.end()});
     }
     kind.clear();
     for (std::size_t i = 1; i < a.size(); ++i) {
@@ -424,7 +434,8 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
         } else if (a[i].starts_with("-")) what = a[i];
         else device_name = a[i];
     }
-    if (device_name.starts_with('(') && device_name.ends_with(')')) device_name = device_name.substr(1, device_name.size() - 2);
+    if (device_name.starts_with('(') && device_name.ends_with(')'))
+        device_name = device_name.substr(1, device_name.size() - 2);
     const auto device = world_.device(device_name, context_.modules);
     if (!device) return error(fmt::format("disk `{}' not found.", device_name));
     if (device->volume == nullptr) return error("unknown filesystem.");
@@ -465,7 +476,8 @@ int Interpreter::cmd_menuentry(const Arguments& a, const Command& c) {
         else if ((word == "--source" || word == "--") && i + 1 < a.size() && word == "--source") ++i;
         else rest.push_back(word);
     }
-    // Words behind the title become $1, $2 … of the body; the title is $1's predecessor (grub-core/commands/menuentry.c).
+    // Words behind the title become $1, $2 … of the body; the title is $1's predecessor
+    // (grub-core/commands/menuentry.c).
     if (rest.empty()) return error("no title.");
     entry.title = rest[0];
     entry.place = file_;

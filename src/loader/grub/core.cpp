@@ -23,8 +23,9 @@ constexpr std::size_t most_block = 8192;
 constexpr std::size_t most_decompressor = 0x9000 - 0x8200;
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view text) {
-    return std::search(bytes.begin(), bytes.end(), text.begin(), text.end(),
-                       [](std::uint8_t byte, char wanted) { return byte == static_cast<std::uint8_t>(wanted); }) != bytes.end();
+    return std::search(bytes.begin(), bytes.end(), text.begin(), text.end(), [](std::uint8_t byte, char wanted) {
+               return byte == static_cast<std::uint8_t>(wanted);
+           }) != bytes.end();
 }
 
 /// diskboot.img: prints "loading" and loads the runs listed at its end.
@@ -44,7 +45,8 @@ bool jump_lands(std::span<const std::uint8_t> bytes) {
     return false;
 }
 
-tl::unexpected<GrubCoreProblem> problem(std::string code, std::string text, std::string screen, std::vector<Evidence> evidence) {
+tl::unexpected<GrubCoreProblem> problem(std::string code, std::string text, std::string screen,
+                                        std::vector<Evidence> evidence) {
     return tl::unexpected<GrubCoreProblem>({std::move(code), std::move(text), std::move(screen), std::move(evidence)});
 }
 
@@ -89,8 +91,8 @@ std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes)
     out.core_sector = head.kernel_sector;
     out.boot_drive = head.boot_drive;
     out.jump_lands_in_code = jump_lands(bytes);
-    // boot_hybrid.img keeps its pointer where makers of discs patch it, at 7DB0h once it is loaded, and leaves the usual
-    // place empty; those makers may put a mark in front that is harmless as code.
+    // boot_hybrid.img keeps its pointer where makers of discs patch it, at 7DB0h once it is loaded, and leaves the
+    // usual place empty; those makers may put a mark in front that is harmless as code.
     const bool marked = bytes[0] == 'E' && bytes[1] == 'R';
     const bool reads_there = contains(bytes.first(0x180), std::string_view("\xB0\x7D", 2));
     if (marked || (out.core_sector == 0 && reads_there)) {
@@ -99,15 +101,24 @@ std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes)
         out.jump_lands_in_code = out.jump_lands_in_code || marked;
     }
     if (!out.jump_lands_in_code)
-        out.damage = Error{ErrorKind::Malformed, "the jump at the start of the first sector does not lead to its code", {}, "eb 63", hex(bytes.first(3))};
+        out.damage = Error{ErrorKind::Malformed,
+                           "the jump at the start of the first sector does not lead to its code",
+                           {},
+                           "eb 63",
+                           hex(bytes.first(3))};
     else if (!contains(bytes.subspan(0x65, 0x11B), std::string_view("\xCD\x13", 2)))
-        out.damage = Error{ErrorKind::Malformed, "the code of the first sector no longer calls the disk service (INT 13h)", {}, "cd 13", "absent"};
+        out.damage = Error{ErrorKind::Malformed,
+                           "the code of the first sector no longer calls the disk service (INT 13h)",
+                           {},
+                           "cd 13",
+                           "absent"};
     return out;
 }
 
 std::optional<std::uint64_t> find_grub_core(const Disk& disk) {
     constexpr std::uint64_t gap = 2048;
-    const auto bytes = disk.source->bytes(0, std::min<std::uint64_t>(gap * sector, disk.source->size() / sector * sector));
+    const auto bytes =
+        disk.source->bytes(0, std::min<std::uint64_t>(gap * sector, disk.source->size() / sector * sector));
     if (!bytes) return std::nullopt;
     for (std::uint64_t at = 1; (at + 1) * sector <= bytes->size(); ++at)
         if (looks_like_disk_boot(std::span(*bytes).subspan(at * sector, sector))) return at;
@@ -115,7 +126,8 @@ std::optional<std::uint64_t> find_grub_core(const Disk& disk) {
 }
 
 namespace {
-tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest, const std::vector<Evidence>& whole);
+tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest,
+                                                    const std::vector<Evidence>& whole);
 }
 
 tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot) {
@@ -125,24 +137,31 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     const ByteSource& source = *disk.source;
     const std::uint64_t sectors = source.size() / sector;
     if (boot.core_sector >= sectors) {
-        return problem("grub-core-pointer", fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
-                       "GRUB  Read Error",
-                       {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("a sector below {}", sectors),
-                                       fmt::format("{}", boot.core_sector))});
+        return problem(
+            "grub-core-pointer",
+            fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
+            "GRUB  Read Error",
+            {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8,
+                            fmt::format("a sector below {}", sectors), fmt::format("{}", boot.core_sector))});
     }
     const std::uint64_t first_at = boot.core_sector * sector;
     const auto first = source.bytes(first_at, sector);
     if (!first)
-        return problem("grub-core-unreadable", "the first sector of GRUB's core image cannot be read", "GRUB  Read Error", {evidence_error(first.error())});
+        return problem("grub-core-unreadable", "the first sector of GRUB's core image cannot be read",
+                       "GRUB  Read Error", {evidence_error(first.error())});
     if (!looks_like_disk_boot(*first)) {
         if (const auto other = find_grub_core(disk))
-            return problem("grub-core-pointer",
-                           fmt::format("the first sector looks for GRUB's core image at sector {}, but it begins at sector {}", boot.core_sector, *other),
-                           "GRUB",
-                           {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("{}", *other), fmt::format("{}", boot.core_sector))});
-        return problem("grub-core-first-sector", "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
-                       {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
-                                       std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
+            return problem(
+                "grub-core-pointer",
+                fmt::format("the first sector looks for GRUB's core image at sector {}, but it begins at sector {}",
+                            boot.core_sector, *other),
+                "GRUB",
+                {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("{}", *other),
+                                fmt::format("{}", boot.core_sector))});
+        return problem(
+            "grub-core-first-sector", "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
+            {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
+                            std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
     }
     core.ranges.push_back({disk.number, first_at, sector});
     core.first_code = *first;
@@ -154,24 +173,31 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
         const std::uint64_t start = run.start;
         const std::uint64_t length = run.sectors * sector;
         if (rest.size() + length > most_core) break;
-        const auto part = start < sectors ? source.bytes(start * sector, length) : fail(ErrorKind::OutOfRange, "a run past the end of the disk");
+        const auto part = start < sectors ? source.bytes(start * sector, length)
+                                          : fail(ErrorKind::OutOfRange, "a run past the end of the disk");
         if (!part)
-            return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "GRUB loading Read Error",
-                           {evidence_bytes(source, first_at + at, run_size, "sectors of this disk",
-                                           fmt::format("{} sectors from {}", static_cast<unsigned>(run.sectors), start)),
-                            evidence_error(part.error())});
+            return problem(
+                "grub-core-unreadable", "a part of GRUB's core image cannot be read", "GRUB loading Read Error",
+                {evidence_bytes(source, first_at + at, run_size, "sectors of this disk",
+                                fmt::format("{} sectors from {}", static_cast<unsigned>(run.sectors), start)),
+                 evidence_error(part.error())});
         rest.insert(rest.end(), part->begin(), part->end());
         core.blocks.push_back({start, run.sectors});
         core.ranges.push_back({disk.number, start * sector, length});
     }
     const std::vector<Evidence> whole = {
-        {DiskRange{disk.number, core.blocks.empty() ? first_at : core.blocks.front().start * sector, rest.size()}, {}, {}, {}, {}}};
+        {DiskRange{disk.number, core.blocks.empty() ? first_at : core.blocks.front().start * sector, rest.size()},
+         {},
+         {},
+         {},
+         {}}};
     return unpack_core(std::move(core), std::move(rest), whole);
 }
 
 bool is_grub_disc_boot(std::span<const std::uint8_t> image) {
     // cdboot.S: its messages, and a boot information table that it cannot do without.
-    return image.size() >= sector && contains(image.first(sector), "no boot info") && contains(image.first(sector), "cdrom read fails");
+    return image.size() >= sector && contains(image.first(sector), "no boot info") &&
+           contains(image.first(sector), "cdrom read fails");
 }
 
 tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, std::uint64_t image_at) {
@@ -182,20 +208,25 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, st
     const auto table = read_boot_information(source, image_at);
     const std::vector<Evidence> field = {evidence_bytes(source, image_at + 8, 16, "a boot information table", "none")};
     if (!table || table->length == 0 || table->file_block == 0)
-        return problem("grub-disc-no-table", "GRUB's boot image carries no boot information table", "no boot info", field);
+        return problem("grub-disc-no-table", "GRUB's boot image carries no boot information table", "no boot info",
+                       field);
     const std::uint64_t begin = (table->file_block + 1) * block;
     const std::uint64_t length = (table->length + block - 1) / block * block - block;
     if (length > most_core || begin > source.size() || length > source.size() - begin)
         return problem("grub-core-unreadable",
-                       fmt::format("GRUB's boot image tells a place that the medium does not have (block {}, {} bytes)", table->file_block, table->length),
+                       fmt::format("GRUB's boot image tells a place that the medium does not have (block {}, {} bytes)",
+                                   table->file_block, table->length),
                        "cdrom read fails", field);
     auto bytes = source.bytes(begin, length);
-    if (!bytes) return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "cdrom read fails", {evidence_error(bytes.error())});
+    if (!bytes)
+        return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "cdrom read fails",
+                       {evidence_error(bytes.error())});
     core.first_sector = begin / sector;
     core.ranges = {{disk.number, image_at, block}, {disk.number, begin, length}};
     const std::vector<Evidence> whole = {{DiskRange{disk.number, begin, length}, {}, {}, {}, {}}};
     // The sector that loads the rest from a disk comes first, also where it has nothing to do.
-    std::vector<std::uint8_t> rest(bytes->begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(sector, bytes->size())), bytes->end());
+    std::vector<std::uint8_t> rest(
+        bytes->begin() + static_cast<std::ptrdiff_t>(std::min<std::size_t>(sector, bytes->size())), bytes->end());
     // What fills the last block is no part of the image.
     const std::uint64_t exact = table->length > block + sector ? table->length - block - sector : 0;
     if (exact < rest.size()) rest.resize(static_cast<std::size_t>(exact));
@@ -203,7 +234,8 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, st
 }
 
 namespace {
-tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest, const std::vector<Evidence>& whole) {
+tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest,
+                                                    const std::vector<Evidence>& whole) {
     const std::string silent = "GRUB loading.";
     const auto header = ondisk::from_bytes<ondisk::GrubCoreHeader>(rest);
     core.compressed_size = header.compressed_size;
@@ -211,8 +243,9 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
     core.redundancy = header.redundancy;
     const std::size_t total = rest.size();
     const std::size_t unprotected = header.unprotected;
-    if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 || core.compressed_size > total || core.uncompressed_size == 0 ||
-        core.uncompressed_size > most_core || core.redundancy > total - core.compressed_size || unprotected >= total)
+    if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 ||
+        core.compressed_size > total || core.uncompressed_size == 0 || core.uncompressed_size > most_core ||
+        core.redundancy > total - core.compressed_size || unprotected >= total)
         return problem("grub-core-header", "the start of GRUB's core image is damaged", silent, whole);
     core.start_up.assign(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(unprotected));
     // The image is decompressor, compressed part, redundancy; the installer rounds the sum up to whole sectors and
@@ -221,17 +254,25 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
     const std::size_t decompressor = total - core.compressed_size - core.redundancy;
     if (core.redundancy != 0 && decompressor > unprotected && decompressor <= most_decompressor) {
         const std::span<std::uint8_t> image(rest);
-        const auto repaired = grub::repair(image.subspan(unprotected, decompressor + core.compressed_size - unprotected),
-                                           image.subspan(decompressor + core.compressed_size, core.redundancy));
-        if (!repaired) return problem("grub-core-beyond-repair", "GRUB's core image is damaged beyond what its own error correction can repair", silent, whole);
+        const auto repaired =
+            grub::repair(image.subspan(unprotected, decompressor + core.compressed_size - unprotected),
+                         image.subspan(decompressor + core.compressed_size, core.redundancy));
+        if (!repaired)
+            return problem("grub-core-beyond-repair",
+                           "GRUB's core image is damaged beyond what its own error correction can repair", silent,
+                           whole);
         core.repaired_bytes = *repaired;
         if (*repaired > 0)
             core.findings.push_back(make_finding(
-                "grub-core-repaired", fmt::format("GRUB's core image is damaged; its own error correction repairs {} bytes at every start", *repaired), whole));
+                "grub-core-repaired",
+                fmt::format("GRUB's core image is damaged; its own error correction repairs {} bytes at every start",
+                            *repaired),
+                whole));
     }
     std::optional<Error> why;
     auto try_at = [&](std::size_t offset) {
-        auto kernel = unpack_raw_lzma(std::span(rest).subspan(offset, core.compressed_size), core.uncompressed_size, lzma_dictionary);
+        auto kernel = unpack_raw_lzma(std::span(rest).subspan(offset, core.compressed_size), core.uncompressed_size,
+                                      lzma_dictionary);
         if (!kernel) {
             if (!why) why = kernel.error();
             return false;
@@ -240,13 +281,15 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
         return read_modules(core);
     };
     bool unpacked = decompressor <= most_decompressor && try_at(decompressor);
-    // Without redundancy the image is a file, and its list of runs covers the file system's last block to its end, so that
-    // the payload may begin up to a block earlier; LZMA data always begins with a zero byte.
+    // Without redundancy the image is a file, and its list of runs covers the file system's last block to its end, so
+    // that the payload may begin up to a block earlier; LZMA data always begins with a zero byte.
     for (std::size_t back = 1; core.redundancy == 0 && !unpacked && back < most_block && back < decompressor; ++back)
         unpacked = rest[decompressor - back] == 0 && try_at(decompressor - back);
     if (!unpacked)
-        return problem("grub-core-damaged", "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")), silent,
-                       whole);
+        return problem(
+            "grub-core-damaged",
+            "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")),
+            silent, whole);
     return core;
 }
 }  // namespace
@@ -274,7 +317,8 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
     };
     const std::uint64_t offset = number(0);
     const std::uint64_t size = number(1);
-    if (ondisk::from_bytes<ondisk::little_uint32_t>(*list, 0) != module_magic || offset < head || offset > size || size > list->size())
+    if (ondisk::from_bytes<ondisk::little_uint32_t>(*list, 0) != module_magic || offset < head || offset > size ||
+        size > list->size())
         return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
     std::size_t at = static_cast<std::size_t>(offset);
     while (at + sizeof(ondisk::GrubModuleHeader) <= size) {

@@ -36,12 +36,15 @@ template <class Header, class Section, class Symbol>
 Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& head) {
     if (head.type != 1) return refuse("this ELF file is not of the right type");
     const std::uint64_t table = head.section_offset;
-    if (table + std::uint64_t{head.section_entry_size} * head.section_count > file.size() || table > file.size() || head.section_entry_size < sizeof(Section) ||
-        head.section_names >= head.section_count)
+    if (table + std::uint64_t{head.section_entry_size} * head.section_count > file.size() || table > file.size() ||
+        head.section_entry_size < sizeof(Section) || head.section_names >= head.section_count)
         return refuse("ELF sections outside core");
-    auto section = [&](std::size_t index) { return ondisk::from_bytes<Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size); };
+    auto section = [&](std::size_t index) {
+        return ondisk::from_bytes<Section>(file, static_cast<std::size_t>(table) + index * head.section_entry_size);
+    };
     auto body = [&](const Section& s) {
-        if (s.type == section_nobits || s.offset > file.size() || s.size > file.size() - s.offset) return std::span<const std::uint8_t>{};
+        if (s.type == section_nobits || s.offset > file.size() || s.size > file.size() - s.offset)
+            return std::span<const std::uint8_t>{};
         return file.subspan(static_cast<std::size_t>(s.offset), static_cast<std::size_t>(s.size));
     };
     const auto names = body(section(head.section_names));
@@ -56,7 +59,8 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
                 if (auto dep = text_at(content, at); !dep.empty()) out.depends.push_back(std::move(dep));
         if (s.type != section_symbols || s.entry_size < Symbol::size || s.link >= head.section_count) continue;
         const auto strings = body(section(s.link));
-        for (std::size_t at = static_cast<std::size_t>(s.entry_size); at + Symbol::size <= content.size(); at += static_cast<std::size_t>(s.entry_size)) {
+        for (std::size_t at = static_cast<std::size_t>(s.entry_size); at + Symbol::size <= content.size();
+             at += static_cast<std::size_t>(s.entry_size)) {
             const auto symbol = text_at(strings, ondisk::from_bytes<ondisk::little_uint32_t>(content, at));
             const unsigned binding = content[at + Symbol::info] >> 4U;
             const auto where = ondisk::from_bytes<ondisk::little_uint16_t>(content, at + Symbol::section);
@@ -66,7 +70,8 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
         }
     }
     if (out.name.empty()) return refuse("no module name found");
-    // Without a symbol table it may still pull in others (grub-core/kern/dl.c, grub_dl_resolve_symbols): all_video does.
+    // Without a symbol table it may still pull in others (grub-core/kern/dl.c, grub_dl_resolve_symbols): all_video
+    // does.
     return out;
 }
 
@@ -76,14 +81,17 @@ Result<Module> read_module(std::span<const std::uint8_t> file, bool wide) {
     const auto head = ondisk::from_bytes<ondisk::Elf32>(file);
     if (file.size() < sizeof(head)) return refuse("ELF header outside core");
     static constexpr std::array<std::uint8_t, 4> magic = {0x7F, 'E', 'L', 'F'};
-    if (head.ident.magic != magic || head.ident.version != 1 || head.version != 1) return refuse("invalid arch-independent ELF magic");
+    if (head.ident.magic != magic || head.ident.version != 1 || head.version != 1)
+        return refuse("invalid arch-independent ELF magic");
     if (!wide) {
-        if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != 3) return refuse("invalid arch-dependent ELF magic");
+        if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != 3)
+            return refuse("invalid arch-dependent ELF magic");
         return read_sections<ondisk::Elf32, ondisk::Elf32Section, Symbol32>(file, head);
     }
     const auto wide_head = ondisk::from_bytes<ondisk::Elf64>(file);
     if (file.size() < sizeof(wide_head)) return refuse("ELF header outside core");
-    if (wide_head.ident.elf_class != 2 || wide_head.ident.data != 1 || wide_head.machine != 62) return refuse("invalid arch-dependent ELF magic");
+    if (wide_head.ident.elf_class != 2 || wide_head.ident.data != 1 || wide_head.machine != 62)
+        return refuse("invalid arch-dependent ELF magic");
     return read_sections<ondisk::Elf64, ondisk::Elf64Section, Symbol64>(file, wide_head);
 }
 

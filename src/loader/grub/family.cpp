@@ -35,8 +35,8 @@ bool table_is_to_blame(const GrubRun& run, const Disk& disk, LoaderRun& out) {
     const auto lost = find_misplaced_volume(disk);
     if (!lost) return false;
     stop(out, Stage::PartitionTable, "partition-entry-misplaced",
-         fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", run.stop_reason, lost->info.kind, lost->info.uuid,
-                     lost->lba),
+         fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", run.stop_reason,
+                     lost->info.kind, lost->info.uuid, lost->lba),
          {evidence_bytes(*disk.source, 446, 64, fmt::format("a partition from sector {} on", lost->lba), "none"),
           {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.kind}},
          join_lines(run.screen));
@@ -46,15 +46,18 @@ bool table_is_to_blame(const GrubRun& run, const Disk& disk, LoaderRun& out) {
 /// What a GRUB has done, in the form all loaders share.
 void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& out) {
     out.loader_state = core.repaired_bytes > 0 ? State::Doubtful : State::Holds;
-    out.loader_text = core.repaired_bytes > 0
-                          ? fmt::format("the core image is damaged, but repairs itself ({} bytes); its modules are sound", core.repaired_bytes)
-                          : fmt::format("the core image unpacks, and its modules in {} are sound", run.prefix_place);
+    out.loader_text =
+        core.repaired_bytes > 0
+            ? fmt::format("the core image is damaged, but repairs itself ({} bytes); its modules are sound",
+                          core.repaired_bytes)
+            : fmt::format("the core image unpacks, and its modules in {} are sound", run.prefix_place);
     out.loader_evidence.push_back(
         Evidence{core.ranges.empty() ? std::nullopt : std::optional(core.ranges.back()),
                  core.ranges.empty() ? "GRUB image" : "",
                  {},
                  {},
-                 fmt::format("{} unpacked, modules {}, prefix {}", size_text(core.kernel.size()), fmt::join(core.modules, " "), core.prefix)});
+                 fmt::format("{} unpacked, modules {}, prefix {}", size_text(core.kernel.size()),
+                             fmt::join(core.modules, " "), core.prefix)});
     out.loader_evidence.insert(out.loader_evidence.end(), run.loader_evidence.begin(), run.loader_evidence.end());
     out.findings = core.findings;
     out.menu = std::move(run.menu);
@@ -73,14 +76,19 @@ void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& ou
     }
     const Menu& menu = out.menu;
     const std::size_t count = count_entries(menu.entries);
-    out.configuration_text = menu.boots_without_menu ? fmt::format("{} starts a kernel by itself", menu.place)
-                                                     : fmt::format("{} gives {} entr{}", menu.place, count, count == 1 ? "y" : "ies");
-    if (!menu.timeout && !menu.boots_without_menu) out.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
-    const auto syntax = std::ranges::find_if(menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
+    out.configuration_text = menu.boots_without_menu
+                                 ? fmt::format("{} starts a kernel by itself", menu.place)
+                                 : fmt::format("{} gives {} entr{}", menu.place, count, count == 1 ? "y" : "ies");
+    if (!menu.timeout && !menu.boots_without_menu)
+        out.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
+    const auto syntax = std::ranges::find_if(
+        menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
     if (syntax != menu.messages.end())
-        out.findings.push_back(make_finding("grub-config-partly-lost",
-                                            fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped", syntax->place, syntax->line),
-                                            {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
+        out.findings.push_back(
+            make_finding("grub-config-partly-lost",
+                         fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped",
+                                     syntax->place, syntax->line),
+                         {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
 }
 
 }  // namespace
@@ -94,7 +102,8 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     out.route.push_back(fmt::format("{}: GRUB 2 boot code", place.text()));
     out.next_sector = boot->core_sector;
     if (boot->damage && !place.seen_working) {
-        stop(out, Stage::BootCode, "boot-code-damaged", boot->damage->what, {place.evidence(0, 3, boot->damage->expected, boot->damage->found)},
+        stop(out, Stage::BootCode, "boot-code-damaged", boot->damage->what,
+             {place.evidence(0, 3, boot->damage->expected, boot->damage->found)},
              "(nothing: the screen stays as the firmware left it)");
         return out;
     }
@@ -103,7 +112,8 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
         core_stops(core.error(), *boot, out);
         return out;
     }
-    out.first_sector_text = fmt::format("GRUB 2 boot code, which loads its core image from sector {}", boot->core_sector);
+    out.first_sector_text =
+        fmt::format("GRUB 2 boot code, which loads its core image from sector {}", boot->core_sector);
     out.route.push_back(fmt::format("GRUB core image at d{}@{}", place.disk->number, core->first_sector * 512));
     auto run = run_grub(machine, *core, place.first_drive);
     const auto compared = grub::compare_installed(machine, *core, run.prefix_volume, run.prefix_path);
@@ -113,7 +123,8 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     out.unpacked_at = 0x100000;  // include/grub/i386/pc/memory.h: GRUB_MEMORY_MACHINE_DECOMPRESSION_ADDR
     take_run(std::move(run), *core, place.disk, out);
     if (!compared.with.empty() && compared.differing.empty())
-        out.loader_evidence.push_back(evidence_place(place.text(), {}, fmt::format("its start-up code is that of {}", compared.with)));
+        out.loader_evidence.push_back(
+            evidence_place(place.text(), {}, fmt::format("its start-up code is that of {}", compared.with)));
     return out;
 }
 
@@ -133,12 +144,14 @@ LoaderRun run_grub_disc(const Machine& machine, const BootPlace& place) {
     return out;
 }
 
-LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source, const EfiContext& context) {
+LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::string& path, const ByteSource& source,
+                       const EfiContext& context) {
     LoaderRun out;
     auto core = read_grub_efi(source);
     if (!core) {
         stop(out, Stage::Loader, "grub-efi-image",
-             fmt::format("the GRUB image {}:{} carries no modules that could be read: {}", volume.place, path, core.error().what),
+             fmt::format("the GRUB image {}:{} carries no modules that could be read: {}", volume.place, path,
+                         core.error().what),
              {evidence_error(core.error())}, "");
         return out;
     }
@@ -147,14 +160,16 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
     core->command_path = path.substr(0, path.rfind('/'));
     KernelVerifier verifier;
     // Only with shim's protocol can it have a kernel verified.
-    if (context.trust != nullptr && context.shim) verifier = [&context](const ByteSource& kernel) { return context.trust->refuse(kernel); };
+    if (context.trust != nullptr && context.shim)
+        verifier = [&context](const ByteSource& kernel) { return context.trust->refuse(kernel); };
     take_run(run_grub(machine, *core, 0, verifier), *core, machine.disk(volume.disk), out);
     return out;
 }
 
 std::vector<Menu> grub_configurations(const Machine& machine, const Volume& volume) {
     std::vector<Menu> out;
-    for (const std::string path : {"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"}) {
+    for (const std::string path :
+         {"/boot/grub/grub.cfg", "/grub/grub.cfg", "/boot/grub2/grub.cfg", "/grub2/grub.cfg"}) {
         if (!resolve(*plain_view(volume), path)) continue;
         auto run = read_grub_config(machine, volume, path);
         out.push_back(std::move(run.menu));

@@ -30,7 +30,8 @@ constexpr Build builds[] = {
 /// Where the list of runs ends, growing downwards from the sector's end.
 std::size_t code_end(std::span<const std::uint8_t> first) {
     std::size_t at = sector - sizeof(ondisk::GrubBlockRun);
-    while (at > 0x100 && ondisk::from_bytes<ondisk::GrubBlockRun>(first, at).sectors != 0) at -= sizeof(ondisk::GrubBlockRun);
+    while (at > 0x100 && ondisk::from_bytes<ondisk::GrubBlockRun>(first, at).sectors != 0)
+        at -= sizeof(ondisk::GrubBlockRun);
     return at;
 }
 
@@ -47,39 +48,48 @@ std::optional<std::vector<std::uint8_t>> file_on(const Volume& volume, const std
     const FileSystem* fs = volume.by_loader();
     if (fs == nullptr) return std::nullopt;
     const auto found = resolve(*fs, path);
-    const auto file = found && found->file.type == FileType::Regular ? fs->open(found->file.id, path) : fail(ErrorKind::NotFound, {});
+    const auto file =
+        found && found->file.type == FileType::Regular ? fs->open(found->file.id, path) : fail(ErrorKind::NotFound, {});
     const auto bytes = file ? (*file)->bytes(0, (*file)->size(), most_file) : tl::unexpected(file.error());
     if (!bytes) return std::nullopt;
     return *bytes;
 }
 
 /// Adds the bytes that differ; false: so many that it is another version.
-bool differences(std::span<const std::uint8_t> installed, std::span<const std::uint8_t> file, const DiskRange& where, const std::string& place,
-                 std::vector<Evidence>& out) {
+bool differences(std::span<const std::uint8_t> installed, std::span<const std::uint8_t> file, const DiskRange& where,
+                 const std::string& place, std::vector<Evidence>& out) {
     if (file.size() < installed.size()) return false;
     std::vector<std::size_t> all;
     for (std::size_t i = 0; i < installed.size() && all.size() <= most_differing; ++i)
         if (installed[i] != file[i]) all.push_back(i);
     if (all.size() > most_differing) return false;
     for (const auto i : all)
-        out.push_back(
-            {DiskRange{where.disk, where.offset + i, 1}, {}, {}, fmt::format("{:02x}, as in {}", file[i], place), fmt::format("{:02x}", installed[i])});
+        out.push_back({DiskRange{where.disk, where.offset + i, 1},
+                       {},
+                       {},
+                       fmt::format("{:02x}, as in {}", file[i], place),
+                       fmt::format("{:02x}", installed[i])});
     return true;
 }
 
 }  // namespace
 
-Compared compare_installed(const Machine& machine, const GrubCore& core, const Volume* volume, const std::string& prefix_path) {
+Compared compare_installed(const Machine& machine, const GrubCore& core, const Volume* volume,
+                           const std::string& prefix_path) {
     Compared out;
-    if (core.first_code.size() < sector || core.start_up.size() < sizeof(ondisk::GrubCoreHeader) || core.ranges.size() < 2) return out;
+    if (core.first_code.size() < sector || core.start_up.size() < sizeof(ondisk::GrubCoreHeader) ||
+        core.ranges.size() < 2)
+        return out;
     const auto first = std::span(core.first_code).first(code_end(core.first_code));
     const auto start_up = without_fields(core.start_up);
     const DiskRange start_range = core.ranges[1];
-    auto compare = [&](std::span<const std::uint8_t> first_file, const std::string& first_place, std::span<const std::uint8_t> start_file,
-                       const std::string& start_place) {
+    auto compare = [&](std::span<const std::uint8_t> first_file, const std::string& first_place,
+                       std::span<const std::uint8_t> start_file, const std::string& start_place) {
         std::vector<Evidence> found;
         const auto plain = without_fields(start_file);
-        if (!differences(first, first_file, core.ranges[0], first_place, found) || !differences(start_up, plain, start_range, start_place, found)) return false;
+        if (!differences(first, first_file, core.ranges[0], first_place, found) ||
+            !differences(start_up, plain, start_range, start_place, found))
+            return false;
         out.with = first_place == start_place ? first_place : fmt::format("{} and {}", first_place, start_place);
         out.differing = std::move(found);
         return true;
@@ -98,7 +108,8 @@ Compared compare_installed(const Machine& machine, const GrubCore& core, const V
     for (const auto& disk : machine.disks)
         for (const auto& other : disk.volumes) {
             const auto first_file = file_on(other, "/usr/lib/grub/i386-pc/diskboot.img");
-            const auto start_file = first_file ? file_on(other, "/usr/lib/grub/i386-pc/lzma_decompress.img") : std::nullopt;
+            const auto start_file =
+                first_file ? file_on(other, "/usr/lib/grub/i386-pc/lzma_decompress.img") : std::nullopt;
             if (start_file && compare(*first_file, other.place + ":/usr/lib/grub/i386-pc/diskboot.img", *start_file,
                                       other.place + ":/usr/lib/grub/i386-pc/lzma_decompress.img"))
                 return out;

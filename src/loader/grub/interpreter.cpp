@@ -22,7 +22,8 @@ bool Interpreter::may_go_on() {
     auto& budget = world_.budget();
     if (budget.steps > 0) --budget.steps;
     if (budget.spent() && flow_ == Flow::Go) {
-        context_.messages.push_back({"the configuration runs on without end; its execution was given up", file_, line_});
+        context_.messages.push_back(
+            {"the configuration runs on without end; its execution was given up", file_, line_});
         flow_ = Flow::Left;
     }
     return flow_ == Flow::Go;
@@ -31,7 +32,8 @@ bool Interpreter::may_go_on() {
 void Interpreter::set(std::string_view name, std::string value) {
     const auto found = context_.variables.find(name);
     const std::size_t before = found != context_.variables.end() ? found->second.size() + name.size() : 0;
-    const std::size_t after = context_.variable_bytes - std::min(before, context_.variable_bytes) + name.size() + value.size();
+    const std::size_t after =
+        context_.variable_bytes - std::min(before, context_.variable_bytes) + name.size() + value.size();
     if (after > most_variable_bytes) {
         error("out of memory.");
         return;
@@ -49,7 +51,8 @@ int Interpreter::goes_on_unread(const Opened& opened) {
 
 int Interpreter::error(std::string message) {
     message.resize(std::min(message.size(), most_message));
-    if (context_.messages.size() < most_messages) context_.messages.push_back({"error: " + std::move(message), file_, line_});
+    if (context_.messages.size() < most_messages)
+        context_.messages.push_back({"error: " + std::move(message), file_, line_});
     return 1;
 }
 
@@ -220,7 +223,8 @@ void Interpreter::run_simple(const Command& command) {
     }
     // NAME=VALUE at the start is an assignment.
     const auto equals = arguments[0].find('=');
-    if (arguments.size() == 1 && equals != std::string::npos && equals > 0 && !context_.functions.contains(arguments[0])) {
+    if (arguments.size() == 1 && equals != std::string::npos && equals > 0 &&
+        !context_.functions.contains(arguments[0])) {
         set(arguments[0].substr(0, equals), arguments[0].substr(equals + 1));
         status_ = 0;
         return;
@@ -231,10 +235,32 @@ void Interpreter::run_simple(const Command& command) {
 
 int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     const auto& name = arguments[0];
-    if (const auto function = context_.functions.find(name); function != context_.functions.end()) return call_function(function->second, arguments);
-    static constexpr std::array<std::string_view, 24> in_normal = {
-        "set",      "unset", "export", "menuentry", "submenu", "source", ".",     "configfile", "normal", "normal_exit", "setparams",        "break",
-        "continue", "shift", "return", "insmod",    "rmmod",   "lsmod",  "clear", "ls",         "dump",   "exit",        "background_color", "eval"};
+    if (const auto function = context_.functions.find(name); function != context_.functions.end())
+        return call_function(function->second, arguments);
+    static constexpr std::array<std::string_view, 24> in_normal = {"set",
+                                                                   "unset",
+                                                                   "export",
+                                                                   "menuentry",
+                                                                   "submenu",
+                                                                   "source",
+                                                                   ".",
+                                                                   "configfile",
+                                                                   "normal",
+                                                                   "normal_exit",
+                                                                   "setparams",
+                                                                   "break",
+                                                                   "continue",
+                                                                   "shift",
+                                                                   "return",
+                                                                   "insmod",
+                                                                   "rmmod",
+                                                                   "lsmod",
+                                                                   "clear",
+                                                                   "ls",
+                                                                   "dump",
+                                                                   "exit",
+                                                                   "background_color",
+                                                                   "eval"};
     const auto& known = handlers();
     const auto handler = known.find(name);
     const bool native = std::ranges::find(in_normal, name) != in_normal.end();
@@ -262,12 +288,15 @@ void Interpreter::module_missing(const Arguments& arguments, const std::string& 
     const bool kernel = name.starts_with("linux");
     if (!kernel && name != "chainloader" && !name.starts_with("multiboot")) return;
     context_.loaded = Loaded{};
-    context_.loaded.kind = kernel ? EntryKind::Linux : name == "chainloader" ? EntryKind::Chainload : EntryKind::Multiboot;
+    context_.loaded.kind = kernel                  ? EntryKind::Linux
+                           : name == "chainloader" ? EntryKind::Chainload
+                                                   : EntryKind::Multiboot;
     if (arguments.size() > 1) {
         context_.loaded.kernel = {reference(open(arguments[1]), arguments[1])};
         context_.loaded.arguments = fmt::format("{}", fmt::join(arguments.begin() + 2, arguments.end(), " "));
     }
-    stop(Stage::Loader, "grub-module-missing", fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
+    stop(Stage::Loader, "grub-module-missing",
+         fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
 }
 
 int Interpreter::call_function(const SharedBlock& body, const Arguments& arguments) {
@@ -290,7 +319,8 @@ int Interpreter::run_text(std::string_view text, const std::string& name) {
         if (parsed.failed) {
             line_ = parsed.line;
             for (const auto& message : parsed.messages)
-                if (context_.messages.size() < most_messages) context_.messages.push_back({message, file_, parsed.line});
+                if (context_.messages.size() < most_messages)
+                    context_.messages.push_back({message, file_, parsed.line});
             continue;
         }
         run_block(parsed.commands);
@@ -320,7 +350,9 @@ bool Interpreter::run_file(std::string_view path, Opened* why) {
         // GRUB has no such limit: what is not read here is not broken there.
         const bool large = text.error().kind == ErrorKind::TooLarge;
         opened.failure = large ? Opened::Failure::Unread : Opened::Failure::Read;
-        opened.message = large ? fmt::format("{} is larger ({}) than is read here", opened.place, size_text(opened.source->size())) : text.error().text();
+        opened.message =
+            large ? fmt::format("{} is larger ({}) than is read here", opened.place, size_text(opened.source->size()))
+                  : text.error().text();
     }
     if (why != nullptr) *why = std::move(opened);
     return false;
@@ -365,9 +397,11 @@ FileReference Interpreter::reference(const Opened& opened, std::string_view writ
         out.size = opened.resolved.file.size;
     } else {
         out.error = opened.message;
-        if (opened.failure == Opened::Failure::File && opened.volume != nullptr && opened.volume->loader_view != nullptr) {
+        if (opened.failure == Opened::Failure::File && opened.volume != nullptr &&
+            opened.volume->loader_view != nullptr) {
             const auto slash = written.find(')');
-            out.near_misses = near_misses(*opened.volume->loader_view, slash == std::string_view::npos ? written : written.substr(slash + 1));
+            out.near_misses = near_misses(*opened.volume->loader_view,
+                                          slash == std::string_view::npos ? written : written.substr(slash + 1));
         }
     }
     return out;

@@ -49,7 +49,7 @@ struct Context {
     std::vector<LoaderMessage> messages;
     std::vector<LoaderMessage> echoes;
     bool superusers_asked = false;
-    std::string unread;              ///< the configuration goes on in a file that is not read here: why; empty: it does not
+    std::string unread;  ///< the configuration goes on in a file that is not read here: why; empty: it does not
     std::size_t variable_bytes = 0;  ///< names and values
 };
 
@@ -91,7 +91,9 @@ private:
     /// Prints "error: …" and gives the failing status.
     int error(std::string message);
     [[nodiscard]] FileReference reference(const Opened& opened, std::string_view written) const;
-    Opened open(std::string_view path, bool as_stored = false) const { return world_.open(path, variable("root"), context_.modules, as_stored); }
+    Opened open(std::string_view path, bool as_stored = false) const {
+        return world_.open(path, variable("root"), context_.modules, as_stored);
+    }
     /// The configuration goes on in `opened`, which is not read here: nothing behind it can be told.
     int goes_on_unread(const Opened& opened);
     void stop(Stage stage, std::string code, std::string reason);
@@ -130,7 +132,8 @@ private:
     int cmd_nothing(const Arguments& a, const Command& c);
 
     int run_text(std::string_view text, const std::string& name);
-    int search_for(std::string_view kind, std::string_view key, std::string_view variable_name, const std::vector<std::string>& hints);
+    int search_for(std::string_view kind, std::string_view key, std::string_view variable_name,
+                   const std::vector<std::string>& hints);
     [[nodiscard]] bool matches(const Device& device, std::string_view kind, std::string_view key) const;
 
     World& world_;

@@ -38,7 +38,8 @@ using Word = std::vector<std::uint8_t>;
 
 std::uint8_t evaluate(const Word& polynomial_low_first, std::uint8_t x) {
     std::uint8_t sum = 0;
-    for (std::size_t i = polynomial_low_first.size(); i-- > 0;) sum = static_cast<std::uint8_t>(gf.times(sum, x) ^ polynomial_low_first[i]);
+    for (std::size_t i = polynomial_low_first.size(); i-- > 0;)
+        sum = static_cast<std::uint8_t>(gf.times(sum, x) ^ polynomial_low_first[i]);
     return sum;
 }
 
@@ -60,7 +61,8 @@ std::optional<std::size_t> correct(Word& word, std::size_t redundancy) {
     std::uint8_t last = 1;
     for (std::size_t n = 0; n < redundancy; ++n) {
         std::uint8_t gap = syndromes[n];
-        for (std::size_t i = 1; i <= errors && i < locator.size(); ++i) gap = static_cast<std::uint8_t>(gap ^ gf.times(locator[i], syndromes[n - i]));
+        for (std::size_t i = 1; i <= errors && i < locator.size(); ++i)
+            gap = static_cast<std::uint8_t>(gap ^ gf.times(locator[i], syndromes[n - i]));
         if (gap == 0) {
             ++shift;
             continue;
@@ -68,7 +70,8 @@ std::optional<std::size_t> correct(Word& word, std::size_t redundancy) {
         const Word before = locator;
         const std::uint8_t factor = gf.over(gap, last);
         if (locator.size() < previous.size() + shift) locator.resize(previous.size() + shift);
-        for (std::size_t i = 0; i < previous.size(); ++i) locator[i + shift] = static_cast<std::uint8_t>(locator[i + shift] ^ gf.times(factor, previous[i]));
+        for (std::size_t i = 0; i < previous.size(); ++i)
+            locator[i + shift] = static_cast<std::uint8_t>(locator[i + shift] ^ gf.times(factor, previous[i]));
         if (2 * errors <= n) {
             errors = n + 1 - errors;
             previous = before;

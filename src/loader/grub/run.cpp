@@ -20,9 +20,10 @@ namespace {
 constexpr int most_entries = 500;
 constexpr int most_menu_depth = 6;
 
-const char* const features[] = {"feature_chainloader_bpb",  "feature_ntldr",        "feature_platform_search_hint", "feature_default_font_path",
-                                "feature_all_video_module", "feature_menuentry_id", "feature_menuentry_options",    "feature_200_final",
-                                "feature_nativedisk_cmd",   "feature_timeout_style"};
+const char* const features[] = {
+    "feature_chainloader_bpb",  "feature_ntldr",        "feature_platform_search_hint", "feature_default_font_path",
+    "feature_all_video_module", "feature_menuentry_id", "feature_menuentry_options",    "feature_200_final",
+    "feature_nativedisk_cmd",   "feature_timeout_style"};
 
 std::optional<int> whole_number(std::string_view text) {
     int value = 0;
@@ -46,7 +47,9 @@ struct Chosen {
 Chosen choose(const std::vector<Definition>& menu, const std::string& setting) {
     Chosen out;
     if (setting.empty()) return out;
-    auto names = [&](const MenuEntry& entry, std::string_view head) { return entry.title == head || (!entry.id.empty() && entry.id == head); };
+    auto names = [&](const MenuEntry& entry, std::string_view head) {
+        return entry.title == head || (!entry.id.empty() && entry.id == head);
+    };
     const auto arrow = setting.find('>');
     const std::string head = setting.substr(0, arrow);
     out.rest = arrow == std::string::npos ? std::string{} : setting.substr(arrow + 1);
@@ -54,7 +57,8 @@ Chosen choose(const std::vector<Definition>& menu, const std::string& setting) {
         out.index = *number;
         out.matches = static_cast<std::size_t>(*number) < menu.size();
     } else {
-        const auto found = std::ranges::find_if(menu, [&](const Definition& d) { return names(d.entry, setting) || names(d.entry, head); });
+        const auto found = std::ranges::find_if(
+            menu, [&](const Definition& d) { return names(d.entry, setting) || names(d.entry, head); });
         out.matches = found != menu.end();
         out.index = out.matches ? static_cast<int>(found - menu.begin()) : 0;
     }
@@ -215,7 +219,8 @@ void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
     }
 }
 
-void stop_at(GrubRun& out, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string prompt) {
+void stop_at(GrubRun& out, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence,
+             std::string prompt) {
     out.stops_at = stage;
     out.stop_code = code;
     out.stop_reason = std::move(reason);
@@ -240,22 +245,26 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     const auto opened = world.open(config, root, interpreter.context().modules);
     out.menu.place = !opened.place.empty() ? opened.place : config;
     for (const auto& message : interpreter.context().messages) out.screen.push_back(message.text);
-    const std::string unread = why.failure == grub::Opened::Failure::Unread ? why.message : interpreter.context().unread;
+    const std::string unread =
+        why.failure == grub::Opened::Failure::Unread ? why.message : interpreter.context().unread;
     if (!unread.empty() && interpreter.context().menu.empty()) {
-        stop_at(out, Stage::Configuration, {}, fmt::format("GRUB goes on with a configuration that is not read here: {}", unread),
+        stop_at(out, Stage::Configuration, {},
+                fmt::format("GRUB goes on with a configuration that is not read here: {}", unread),
                 {evidence_place(out.menu.place, {}, unread)}, {});
         out.untold = true;
         return;
     }
     if (!read && why.failure == grub::Opened::Failure::Read) {
-        stop_at(out, Stage::Configuration, "grub-config-unreadable", fmt::format("GRUB cannot read its configuration: {}", why.message),
+        stop_at(out, Stage::Configuration, "grub-config-unreadable",
+                fmt::format("GRUB cannot read its configuration: {}", why.message),
                 {evidence_place(out.menu.place, "a readable file", why.message)}, "grub>");
         out.screen.push_back("error: " + why.message);
         out.screen.emplace_back("grub>");
         return;
     }
     if (!read) {
-        stop_at(out, Stage::Configuration, "grub-config-missing", fmt::format("GRUB finds no configuration: {}", why.message),
+        stop_at(out, Stage::Configuration, "grub-config-missing",
+                fmt::format("GRUB finds no configuration: {}", why.message),
                 {evidence_place(out.menu.place, "a configuration file", why.message)}, "grub>");
         out.screen.emplace_back("grub>");
         return;
@@ -263,14 +272,17 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     fill_menu(world, interpreter, out);
     if (!out.menu.entries.empty() || out.menu.boots_without_menu) return;
     const auto& messages = interpreter.context().messages;
-    const auto first = std::ranges::find_if(
-        messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos || m.text.find("end of file") != std::string::npos; });
+    const auto first = std::ranges::find_if(messages, [](const LoaderMessage& m) {
+        return m.text.find("syntax error") != std::string::npos || m.text.find("end of file") != std::string::npos;
+    });
     if (first != messages.end())
-        stop_at(out, Stage::Configuration, "grub-config-syntax",
-                fmt::format("the configuration does not parse (noticed in line {}) and leaves no menu entry", first->line),
-                {evidence_line(first->place, first->line, {}, first->text)}, "grub>");
+        stop_at(
+            out, Stage::Configuration, "grub-config-syntax",
+            fmt::format("the configuration does not parse (noticed in line {}) and leaves no menu entry", first->line),
+            {evidence_line(first->place, first->line, {}, first->text)}, "grub>");
     else
-        stop_at(out, Stage::Configuration, "grub-config-empty", "the configuration defines no menu entry and starts nothing",
+        stop_at(out, Stage::Configuration, "grub-config-empty",
+                "the configuration defines no menu entry and starts nothing",
                 {evidence_place(out.menu.place, "a menu entry", "none")}, "grub>");
     out.screen.emplace_back("grub>");
 }
@@ -291,10 +303,12 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     // The core's prefix: "(,msdos1)/boot/grub" means the boot disk, "/boot/grub" the device it was loaded from.
     std::string prefix = core.prefix;
     const Disk* own_disk = machine.disk(core.disk);
-    const std::string boot_drive =
-        own_disk != nullptr && own_disk->optical ? core.platform == "i386-pc" ? "cd" : "cd0" : fmt::format("hd{}", machine.drive_index(core.disk, first_drive));
+    const std::string boot_drive = own_disk != nullptr && own_disk->optical
+                                       ? core.platform == "i386-pc" ? "cd" : "cd0"
+                                       : fmt::format("hd{}", machine.drive_index(core.disk, first_drive));
     std::string root = boot_drive;
-    if (const Volume* own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr) root = world.name_of(*own);
+    if (const Volume* own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr)
+        root = world.name_of(*own);
     const std::string root_of_core = root;
     if (prefix.starts_with('(')) {
         const auto close = prefix.find(')');
@@ -307,7 +321,8 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     }
     Context context = first_context(prefix, root, core.platform);
     context.modules = modules;
-    if (!core.command_path.empty()) context.variables["cmdpath"] = fmt::format("({}){}", root_of_core, core.command_path);
+    if (!core.command_path.empty())
+        context.variables["cmdpath"] = fmt::format("({}){}", root_of_core, core.command_path);
     Interpreter interpreter(world, std::move(context));
     if (!core.embedded_config.empty()) interpreter.run_embedded(core.embedded_config);
     prefix = interpreter.context().variables["prefix"];
@@ -316,7 +331,8 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     interpreter.context().messages.clear();
 
     const auto close = prefix.find(')');
-    const std::string device_name = prefix.starts_with('(') && close != std::string::npos ? prefix.substr(1, close - 1) : root;
+    const std::string device_name =
+        prefix.starts_with('(') && close != std::string::npos ? prefix.substr(1, close - 1) : root;
     const auto device = world.device(device_name, interpreter.context().modules);
     if (!device) {
         const Disk* disk = machine.disk(core.disk);
@@ -324,13 +340,17 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
         rescue(out, "no such partition.");
         stop_at(out, table_lost ? Stage::PartitionTable : Stage::Loader, "grub-prefix-device",
                 fmt::format("GRUB looks for its files on ({}), which this machine does not have", device_name),
-                {evidence_place(fmt::format("d{}", core.disk), fmt::format("the partition ({})", device_name), "not there")}, "grub rescue>");
+                {evidence_place(fmt::format("d{}", core.disk), fmt::format("the partition ({})", device_name),
+                                "not there")},
+                "grub rescue>");
         return out;
     }
-    const Volume* volume = device->volume != nullptr || device->disk == nullptr ? device->volume : machine.volume(device->disk->number, 0);
+    const Volume* volume =
+        device->volume != nullptr || device->disk == nullptr ? device->volume : machine.volume(device->disk->number, 0);
     std::string unread = device->unread;
     if (volume != nullptr && world.unread(*volume, interpreter.context().modules))
-        unread = fmt::format("{} is {}, whose files GRUB reads and this program does not yet", volume->place, volume->plain_info.kind);
+        unread = fmt::format("{} is {}, whose files GRUB reads and this program does not yet", volume->place,
+                             volume->plain_info.kind);
     // An image that carries normal mode in itself goes on from there.
     if (!unread.empty() && !interpreter.context().modules.loaded.contains("normal")) {
         stop_at(out, Stage::Loader, {}, fmt::format("GRUB looks for its files in ({}): {}", device_name, unread),
@@ -346,18 +366,24 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
         rescue(out, message);
         const bool no_file_system = message == "unknown filesystem.";
         if (message.starts_with("failure reading")) {
-            stop_at(out, Stage::Loader, "grub-files-unreadable", fmt::format("GRUB cannot read its files in {}: {}", out.prefix_place, message),
-                    {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "readable sectors", message)}, "grub rescue>");
+            stop_at(out, Stage::Loader, "grub-files-unreadable",
+                    fmt::format("GRUB cannot read its files in {}: {}", out.prefix_place, message),
+                    {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform),
+                                    "readable sectors", message)},
+                    "grub rescue>");
             return out;
         }
         stop_at(out, Stage::Loader, no_file_system ? "grub-prefix-file-system" : "grub-normal-module",
-                no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files", volume != nullptr ? volume->place : device_name)
+                no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files",
+                                             volume != nullptr ? volume->place : device_name)
                                : fmt::format("GRUB cannot load its module normal: {}", message),
-                {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "a sound module", message)}, "grub rescue>");
+                {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "a sound module",
+                                message)},
+                "grub rescue>");
         return out;
     }
-    out.loader_evidence.push_back(
-        evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), {}, "a sound module, and all it depends on"));
+    out.loader_evidence.push_back(evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), {},
+                                                 "a sound module, and all it depends on"));
     world.read_lists(prefix, interpreter.context().modules);
     read_menu(world, interpreter, prefix + "/grub.cfg", out);
     for (const auto& name : interpreter.context().modules.loaded)

@@ -104,7 +104,8 @@ private:
     }
 
     static void append(Word& word, std::string_view text, bool quoted) {
-        if (!word.parts.empty() && word.parts.back().kind == Part::Kind::Text && word.parts.back().quoted == quoted) word.parts.back().text += text;
+        if (!word.parts.empty() && word.parts.back().kind == Part::Kind::Text && word.parts.back().quoted == quoted)
+            word.parts.back().text += text;
         else word.parts.push_back({Part::Kind::Text, std::string(text), quoted});
     }
 
@@ -144,7 +145,8 @@ private:
             if (c == '\\') {
                 if (at_ + 1 >= text_.size() && !extend()) return;
                 const char escaped = text_[at_ + 1];
-                if (escaped == '$' || escaped == '"' || escaped == '\\') append(word, std::string_view(&escaped, 1), true);
+                if (escaped == '$' || escaped == '"' || escaped == '\\')
+                    append(word, std::string_view(&escaped, 1), true);
                 else if (escaped != '\n') append(word, text_.substr(at_, 2), true);
                 at_ += 2;
             } else if (c == '$') {
@@ -218,8 +220,10 @@ public:
         while (!failed_ && token_.kind != Token::Kind::End) {
             Command command = statement();
             if (failed_) break;
-            if (command.kind != Command::Kind::Simple || !command.words.empty()) out.commands.push_back(std::move(command));
-            if (token_.kind != Token::Kind::Newline && token_.kind != Token::Kind::Semicolon && token_.kind != Token::Kind::End) {
+            if (command.kind != Command::Kind::Simple || !command.words.empty())
+                out.commands.push_back(std::move(command));
+            if (token_.kind != Token::Kind::Newline && token_.kind != Token::Kind::Semicolon &&
+                token_.kind != Token::Kind::End) {
                 error();
                 break;
             }
@@ -230,7 +234,9 @@ public:
             out.commands.clear();
             out.failed = true;
             out.line = failed_line_;
-            if (at_end_) out.messages = {"error: unexpected end of file.", "error: syntax error.", "error: Incorrect command.", "error: syntax error."};
+            if (at_end_)
+                out.messages = {"error: unexpected end of file.", "error: syntax error.", "error: Incorrect command.",
+                                "error: syntax error."};
             else out.messages = {"error: syntax error.", "error: Incorrect command.", "error: syntax error."};
         }
         return out;
@@ -284,7 +290,9 @@ private:
     void skip_newlines() {
         while (!failed_ && token_.kind == Token::Kind::Newline) advance();
     }
-    [[nodiscard]] bool keyword(std::string_view word) const { return token_.kind == Token::Kind::Word && token_.word.bare() == word; }
+    [[nodiscard]] bool keyword(std::string_view word) const {
+        return token_.kind == Token::Kind::Word && token_.word.bare() == word;
+    }
     void take_keyword(std::string_view word) {
         if (keyword(word)) advance();
         else error();
@@ -302,7 +310,8 @@ private:
     }
 
     static bool ends_list(std::string_view word) {
-        static constexpr std::array<std::string_view, 8> words = {"then", "else", "elif", "fi", "do", "done", "esac", "in"};
+        static constexpr std::array<std::string_view, 8> words = {"then", "else", "elif", "fi",
+                                                                  "do",   "done", "esac", "in"};
         return std::ranges::find(words, word) != words.end();
     }
 

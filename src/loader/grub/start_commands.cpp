@@ -67,7 +67,8 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
         return error(refused);
     }
     if (const auto why = world_.refuse_kernel(*opened.source)) {
-        stop(Stage::Kernel, "kernel-signature-refused", fmt::format("shim does not let GRUB start the kernel {}: {}", a[1], *why));
+        stop(Stage::Kernel, "kernel-signature-refused",
+             fmt::format("shim does not let GRUB start the kernel {}: {}", a[1], *why));
         return error("bad shim signature.");
     }
     loaded.ready = true;
@@ -109,13 +110,15 @@ int Interpreter::cmd_devicetree(const Arguments& a, const Command& /*c*/) {
 int Interpreter::cmd_multiboot(const Arguments& a, const Command& /*c*/) {
     context_.loaded = Loaded{};
     context_.loaded.kind = EntryKind::Multiboot;
-    const auto file = std::find_if(a.begin() + 1, a.end(), [](const std::string& word) { return !word.starts_with("--"); });
+    const auto file =
+        std::find_if(a.begin() + 1, a.end(), [](const std::string& word) { return !word.starts_with("--"); });
     if (file == a.end()) return error("filename expected.");
     const auto opened = open(*file);
     context_.loaded.kernel = {reference(opened, *file)};
     if (opened.failure == Opened::Failure::Unread) context_.loaded.unread = opened.message;
     else if (!opened.source) {
-        stop(Stage::Entry, "entry-kernel-missing", fmt::format("the kernel {} cannot be opened: {}", *file, opened.message));
+        stop(Stage::Entry, "entry-kernel-missing",
+             fmt::format("the kernel {} cannot be opened: {}", *file, opened.message));
         return error(opened.message);
     }
     context_.loaded.ready = true;
@@ -157,7 +160,8 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
         loaded.chain_disk = device->disk->number;
         loaded.chain_partition = device->volume != nullptr ? device->volume->partition : 0;
         const Source base = device->volume != nullptr ? device->volume->source : device->disk->source;
-        const auto first = static_cast<std::uint64_t>(std::max(0, std::atoi(std::string(rest.substr(0, rest.find('+'))).c_str())));
+        const auto first =
+            static_cast<std::uint64_t>(std::max(0, std::atoi(std::string(rest.substr(0, rest.find('+'))).c_str())));
         code = slice(base, first * 512, 512, base->place());
     } else {
         const auto opened = open(target);
@@ -168,7 +172,8 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
             return 0;
         }
         if (!opened.source) {
-            stop(Stage::Entry, "entry-kernel-missing", fmt::format("the loader {} cannot be opened: {}", target, opened.message));
+            stop(Stage::Entry, "entry-kernel-missing",
+                 fmt::format("the loader {} cannot be opened: {}", target, opened.message));
             return error(opened.message);
         }
         if (world_.platform().ends_with("efi")) {
@@ -187,7 +192,8 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
         return error(sector.error().text());
     }
     if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
-        stop(Stage::BootSector, "chain-no-signature", fmt::format("the boot sector of {} has no signature 55AA", code->place()));
+        stop(Stage::BootSector, "chain-no-signature",
+             fmt::format("the boot sector of {} has no signature 55AA", code->place()));
         return error("invalid signature.");
     }
     loaded.ready = true;

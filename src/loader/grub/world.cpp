@@ -25,7 +25,8 @@ std::optional<int> whole_number(std::string_view text) {
 
 /// Features that grub-core/fs/ext2.c (2.06) supports or ignores, by the names used in VolumeInfo.
 bool ext_within_reach(const VolumeInfo& info) {
-    static constexpr std::array<std::string_view, 7> beyond = {"compression", "journal_dev", "ea_inode", "dirdata", "large_dir", "inline_data", "casefold"};
+    static constexpr std::array<std::string_view, 7> beyond = {"compression", "journal_dev", "ea_inode", "dirdata",
+                                                               "large_dir",   "inline_data", "casefold"};
     return std::ranges::none_of(info.features, [](const std::string& feature) {
         return std::ranges::find(beyond, feature) != beyond.end() || feature.starts_with("unknown incompatible");
     });
@@ -48,16 +49,22 @@ constexpr std::string_view unread_prefix = "unread:";
 
 /// What biosdisk and its kin say of a sector that the drive does not give.
 std::string read_failure(const Error& error, std::string_view device) {
-    return fmt::format("failure reading sector 0x{:x} from `{}'.", error.byte / 512, device.substr(0, device.find(',')));
+    return fmt::format("failure reading sector 0x{:x} from `{}'.", error.byte / 512,
+                       device.substr(0, device.find(',')));
 }
 
-std::string_view table_driver(TableKind kind) { return kind == TableKind::Mbr ? "part_msdos" : kind == TableKind::Gpt ? "part_gpt" : std::string_view{}; }
-std::string_view table_prefix(TableKind kind) { return kind == TableKind::Mbr ? "msdos" : kind == TableKind::Gpt ? "gpt" : std::string_view{}; }
+std::string_view table_driver(TableKind kind) {
+    return kind == TableKind::Mbr ? "part_msdos" : kind == TableKind::Gpt ? "part_gpt" : std::string_view{};
+}
+std::string_view table_prefix(TableKind kind) {
+    return kind == TableKind::Mbr ? "msdos" : kind == TableKind::Gpt ? "gpt" : std::string_view{};
+}
 
 }  // namespace
 
 std::optional<Device> World::device(std::string_view name, const Modules& modules) const {
-    if (name == "memdisk" && memory_disk_) return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
+    if (name == "memdisk" && memory_disk_)
+        return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
     if (name == "cd" || name == "cd0") {
         for (const auto& disk : machine_.disks)
             if (disk.optical) return Device{&disk, machine_.volume(disk.number, 0)};
@@ -79,7 +86,8 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
     if (comma == std::string_view::npos) return Device{disk, nullptr};
     auto part = name.substr(comma + 1);
     const auto map = table_prefix(disk->table.kind);
-    if (map.empty() || disk->table.refused_by_loaders || !driver_at_hand(table_driver(disk->table.kind), modules)) return std::nullopt;
+    if (map.empty() || disk->table.refused_by_loaders || !driver_at_hand(table_driver(disk->table.kind), modules))
+        return std::nullopt;
     if (part.starts_with(map)) part.remove_prefix(map.size());
     const auto number = whole_number(part);
     if (!number) return std::nullopt;
@@ -127,7 +135,8 @@ bool World::driver_at_hand(std::string_view driver, const Modules& modules) cons
 
 bool World::readable(const Volume& volume, const Modules& modules) const {
     const auto driver = driver_for(volume.plain_info);
-    return !driver.empty() && volume.loader_view != nullptr && driver_at_hand(driver, modules) && ext_within_reach(volume.plain_info);
+    return !driver.empty() && volume.loader_view != nullptr && driver_at_hand(driver, modules) &&
+           ext_within_reach(volume.plain_info);
 }
 
 bool World::unread(const Volume& volume, const Modules& modules) const {
@@ -138,15 +147,19 @@ bool World::unread(const Volume& volume, const Modules& modules) const {
 /// GRUB has the module that looks into this member or encrypted volume (grub-core/disk).
 bool World::layer_at_hand(const Volume& volume, const Modules& modules) const {
     const auto any = [&](std::initializer_list<std::string_view> names) {
-        return std::ranges::any_of(names, [&](std::string_view name) { return all_modules_ || modules.loaded.contains(name); });
+        return std::ranges::any_of(
+            names, [&](std::string_view name) { return all_modules_ || modules.loaded.contains(name); });
     };
     if (volume.info.content == Content::Encrypted) return any({"luks", "luks2", "geli", "cryptodisk"});
-    if (volume.info.content == Content::Member) return volume.info.kind.starts_with("md") ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
+    if (volume.info.content == Content::Member)
+        return volume.info.kind.starts_with("md") ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
     return false;
 }
 
 std::string World::unread_places(const Modules& modules, bool files) const {
-    return machine_.places_of([&](const Volume& v) { return layer_at_hand(v, modules) || v.mark_unreadable() || (files && unread(v, modules)); });
+    return machine_.places_of([&](const Volume& v) {
+        return layer_at_hand(v, modules) || v.mark_unreadable() || (files && unread(v, modules));
+    });
 }
 
 std::string World::unread_device(std::string what) const {
@@ -156,22 +169,28 @@ std::string World::unread_device(std::string what) const {
     return fmt::format("{}{}", unread_prefix, index);
 }
 
-/// Names that GRUB gives to arrays, logical volumes and opened encrypted ones (grub-core/disk/diskfilter.c, cryptodisk.c).
+/// Names that GRUB gives to arrays, logical volumes and opened encrypted ones (grub-core/disk/diskfilter.c,
+/// cryptodisk.c).
 std::optional<Device> World::layered_device(std::string_view name, const Modules& modules) const {
-    static constexpr std::array<std::string_view, 7> beginnings = {"lvm", "md", "ieee1275/", "crypto", "luks", "ldm", "diskfilter"};
+    static constexpr std::array<std::string_view, 7> beginnings = {"lvm",  "md",  "ieee1275/", "crypto",
+                                                                   "luks", "ldm", "diskfilter"};
     if (std::ranges::none_of(beginnings, [&](std::string_view b) { return name.starts_with(b); })) return std::nullopt;
     const auto places = unread_places(modules, false);
     if (places.empty()) return std::nullopt;
     return Device{nullptr, nullptr, fmt::format("({}) is made from {}, which is not looked into here", name, places)};
 }
 
-/// Packed files as GRUB reads them (grub-core/io/gzio.c, xzio.c, lzopio.c): by their first bytes, when the module is there.
+/// Packed files as GRUB reads them (grub-core/io/gzio.c, xzio.c, lzopio.c): by their first bytes, when the module is
+/// there.
 Source World::unpacked(const Source& file, const Modules& modules) const {
     constexpr std::uint64_t most_unpacked = std::uint64_t{16} << 20U;
     const auto head = file->bytes(0, std::min<std::uint64_t>(8, file->size()));
     if (!head || head->size() < 6) return file;
     const auto kind = recognise_compression(*head);
-    const std::string_view module = kind == Compression::Gzip ? "gzio" : kind == Compression::Xz ? "xzio" : kind == Compression::Lzop ? "lzopio" : "";
+    const std::string_view module = kind == Compression::Gzip   ? "gzio"
+                                    : kind == Compression::Xz   ? "xzio"
+                                    : kind == Compression::Lzop ? "lzopio"
+                                                                : "";
     if (module.empty() || !(all_modules_ || modules.loaded.contains(module))) return file;
     std::vector<std::uint8_t> bytes;
     const auto done = unpack(kind, *file, 0, file->size(), most_unpacked, [&](std::span<const std::uint8_t> piece) {
@@ -192,7 +211,8 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     std::string_view file = path;
     if (path.starts_with('(')) {
         const auto close = path.find(')');
-        if (close == std::string_view::npos) return refuse(Opened::Failure::Device, fmt::format("invalid file name `{}'.", path));
+        if (close == std::string_view::npos)
+            return refuse(Opened::Failure::Device, fmt::format("invalid file name `{}'.", path));
         device_name = path.substr(1, close - 1);
         file = path.substr(close + 1);
     }
@@ -203,7 +223,8 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (!found->unread.empty()) return refuse(Opened::Failure::Unread, found->unread);
     if (device_name == "memdisk" && found->volume == nullptr) {
         const auto member = memory_files_.find(file);
-        if (member == memory_files_.end()) return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
+        if (member == memory_files_.end())
+            return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
         out.source = member->second;
         out.place = fmt::format("memdisk:{}", file);
         return out;
@@ -211,23 +232,32 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     out.volume = found->volume != nullptr ? found->volume : machine_.volume(found->disk->number, 0);
     if (out.volume != nullptr && unread(*out.volume, modules))
         return refuse(Opened::Failure::Unread,
-                      fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place, out.volume->plain_info.kind));
-    if (out.volume != nullptr && out.volume->mark_unreadable()) return refuse(Opened::Failure::Read, read_failure(*out.volume->problem, device_name));
-    if (out.volume == nullptr || !readable(*out.volume, modules)) return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
+                      fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,
+                                  out.volume->plain_info.kind));
+    if (out.volume != nullptr && out.volume->mark_unreadable())
+        return refuse(Opened::Failure::Read, read_failure(*out.volume->problem, device_name));
+    if (out.volume == nullptr || !readable(*out.volume, modules))
+        return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
     out.place = fmt::format("{}:{}", out.volume->place, file);
     auto resolved = resolve(*out.volume->loader_view, file, {.most_links = most_links, .follow_last = true});
     if (!resolved) {
         const auto kind = resolved.error().kind;
         if (kind == ErrorKind::LinkLoop) return refuse(Opened::Failure::File, "too deep nesting of symlinks.");
-        if (kind == ErrorKind::NotFound || kind == ErrorKind::WrongType) return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
-        return refuse(Opened::Failure::Read, resolved.error().unreadable() ? read_failure(resolved.error(), device_name) : resolved.error().text());
+        if (kind == ErrorKind::NotFound || kind == ErrorKind::WrongType)
+            return refuse(Opened::Failure::File, fmt::format("file `{}' not found.", file));
+        return refuse(Opened::Failure::Read, resolved.error().unreadable() ? read_failure(resolved.error(), device_name)
+                                                                           : resolved.error().text());
     }
     out.resolved = std::move(*resolved);
     if (out.resolved.file.type != FileType::Regular) return refuse(Opened::Failure::File, "not a regular file.");
-    auto source = out.volume->loader_view->open(out.resolved.file.id, fmt::format("{}:{}", out.volume->place, out.resolved.path));
-    if (!source) return refuse(Opened::Failure::Read, source.error().unreadable() ? read_failure(source.error(), device_name) : source.error().text());
+    auto source =
+        out.volume->loader_view->open(out.resolved.file.id, fmt::format("{}:{}", out.volume->place, out.resolved.path));
+    if (!source)
+        return refuse(Opened::Failure::Read,
+                      source.error().unreadable() ? read_failure(source.error(), device_name) : source.error().text());
     // GRUB looks at a file's first bytes when it opens it, to find out whether it is packed.
-    if (const auto head = (*source)->bytes(0, std::min<std::uint64_t>(512, (*source)->size())); !head && head.error().unreadable())
+    if (const auto head = (*source)->bytes(0, std::min<std::uint64_t>(512, (*source)->size()));
+        !head && head.error().unreadable())
         return refuse(Opened::Failure::Read, read_failure(head.error(), device_name));
     out.source = as_stored ? std::move(*source) : unpacked(*source, modules);
     return out;
@@ -251,9 +281,11 @@ void World::set_memory_disk(const std::vector<std::uint8_t>& bytes) {
     }
     // A tar archive (POSIX ustar): a header of 512 bytes, sizes in octal digits.
     for (std::size_t at = 0; at + 512 <= bytes.size() && bytes[at] != 0;) {
-        std::string name(reinterpret_cast<const char*>(bytes.data()) + at, strnlen(reinterpret_cast<const char*>(bytes.data()) + at, 100));
+        std::string name(reinterpret_cast<const char*>(bytes.data()) + at,
+                         strnlen(reinterpret_cast<const char*>(bytes.data()) + at, 100));
         std::size_t size = 0;
-        for (std::size_t i = at + 124; i < at + 135 && bytes[i] >= '0' && bytes[i] <= '7'; ++i) size = size * 8 + (bytes[i] - '0');
+        for (std::size_t i = at + 124; i < at + 135 && bytes[i] >= '0' && bytes[i] <= '7'; ++i)
+            size = size * 8 + (bytes[i] - '0');
         if (size > bytes.size() - at - 512) break;
         while (name.starts_with("./")) name.erase(0, 2);
         if (!name.starts_with('/')) name = fmt::format("/{}", name);
@@ -295,7 +327,9 @@ std::string World::load_one(std::string_view name, std::string_view prefix, Modu
             looked_up_.insert(file.place);
             const auto bytes = file.source->bytes(0, file.source->size(), most_module);
             if (bytes) module = read_module(*bytes, platform_.starts_with("x86_64"));
-            else if (bytes.error().unreadable()) module = fail(ErrorKind::Unreadable, fmt::format("failure reading sector 0x{:x}", bytes.error().byte / 512));
+            else if (bytes.error().unreadable())
+                module =
+                    fail(ErrorKind::Unreadable, fmt::format("failure reading sector 0x{:x}", bytes.error().byte / 512));
             else module = fail(ErrorKind::Io, "premature end of file " + file.place);
             if (!module) module.error().what += ".";
         }
@@ -307,7 +341,8 @@ std::string World::load_one(std::string_view name, std::string_view prefix, Modu
         if (auto message = load_one(needed, prefix, modules, depth + 1); !message.empty()) return message;
     if (!kernel_symbols_.empty())
         for (const auto& symbol : module.needs)
-            if (!modules.symbols.contains(symbol) && !kernel_symbols_.contains(symbol)) return fmt::format("symbol `{}' not found.", symbol);
+            if (!modules.symbols.contains(symbol) && !kernel_symbols_.contains(symbol))
+                return fmt::format("symbol `{}' not found.", symbol);
     modules.symbols.insert(module.defines.begin(), module.defines.end());
     modules.loaded.emplace(name);
     return {};

@@ -20,7 +20,7 @@ namespace herberge::grub {
 struct Device {
     const Disk* disk = nullptr;
     const Volume* volume = nullptr;  ///< null: the disk as a whole
-    std::string unread;              ///< GRUB makes it from what is recognised and not read here: from what; then `disk` is null
+    std::string unread;  ///< GRUB makes it from what is recognised and not read here: from what; then `disk` is null
 };
 
 /// The modules loaded so far. Copied for each entry that is tried.
@@ -55,7 +55,8 @@ struct Budget {
 
 class World {
 public:
-    World(const Machine& machine, int first_drive, std::string platform) : machine_(machine), first_drive_(first_drive), platform_(std::move(platform)) {}
+    World(const Machine& machine, int first_drive, std::string platform)
+        : machine_(machine), first_drive_(first_drive), platform_(std::move(platform)) {}
 
     [[nodiscard]] const Machine& machine() const { return machine_; }
     [[nodiscard]] const std::string& platform() const { return platform_; }
@@ -70,14 +71,15 @@ public:
     [[nodiscard]] bool readable(const Volume& volume, const Modules& modules) const;
     /// A file system that GRUB has a driver at hand for, and that is not read here.
     [[nodiscard]] bool unread(const Volume& volume, const Modules& modules) const;
-    /// Volumes that this GRUB could find something in, and that are not looked into here; empty: none. `files`: also such
-    /// whose own identifiers are known.
+    /// Volumes that this GRUB could find something in, and that are not looked into here; empty: none. `files`: also
+    /// such whose own identifiers are known.
     [[nodiscard]] std::string unread_places(const Modules& modules, bool files) const;
     /// A device name for something that lies in one of them.
     [[nodiscard]] std::string unread_device(std::string what) const;
     /// `path` is "(device)/file" or "/file" below `root`. Packed files are unpacked when the module for it is loaded,
     /// unless `as_stored`.
-    [[nodiscard]] Opened open(std::string_view path, std::string_view root, const Modules& modules, bool as_stored = false) const;
+    [[nodiscard]] Opened open(std::string_view path, std::string_view root, const Modules& modules,
+                              bool as_stored = false) const;
 
     /// Names that the core's kernel exports; a name is exported if it stands as a whole string in the image.
     void set_kernel(std::span<const std::uint8_t> kernel);
@@ -93,7 +95,9 @@ public:
     void set_memory_disk(const std::vector<std::uint8_t>& bytes);
     void set_verifier(KernelVerifier verifier) { verifier_ = std::move(verifier); }
     /// Why a kernel may not be started under Secure Boot; none: it may.
-    [[nodiscard]] std::optional<std::string> refuse_kernel(const ByteSource& kernel) const { return verifier_ ? verifier_(kernel) : std::nullopt; }
+    [[nodiscard]] std::optional<std::string> refuse_kernel(const ByteSource& kernel) const {
+        return verifier_ ? verifier_(kernel) : std::nullopt;
+    }
     /// No module files are looked for: every command is taken to be there.
     void assume_all_modules() { all_modules_ = true; }
     [[nodiscard]] const std::set<std::string>& looked_up() const { return looked_up_; }

@@ -64,12 +64,15 @@ std::optional<int> number(std::string_view text) {
 /// Commands of the menu and of entries that change nothing about what is started.
 bool harmless(std::string_view name) {
     static constexpr std::string_view names[] = {
-        "background", "blocklist",     "boot",        "bootp",      "cat",       "clear",    "cmp",         "color",      "debug",      "default",
-        "device",     "dhcp",          "displayapm",  "displaymem", "embed",     "fallback", "find",        "foreground", "fstest",     "geometry",
-        "halt",       "help",          "hiddenmenu",  "hide",       "impsprobe", "install",  "ioprobe",     "lock",       "makeactive", "map",
-        "md5crypt",   "modulenounzip", "pager",       "partnew",    "parttype",  "password", "pause",       "quiet",      "quit",       "rarp",
-        "read",       "reboot",        "savedefault", "serial",     "setkey",    "setup",    "splashimage", "terminal",   "terminfo",   "testload",
-        "testvbe",    "tftpserver",    "timeout",     "title",      "unhide",    "uppermem", "vbeprobe",    "viewport",   "shade",      "gfxmenu"};
+        "background",  "blocklist",  "boot",       "bootp",         "cat",         "clear",      "cmp",
+        "color",       "debug",      "default",    "device",        "dhcp",        "displayapm", "displaymem",
+        "embed",       "fallback",   "find",       "foreground",    "fstest",      "geometry",   "halt",
+        "help",        "hiddenmenu", "hide",       "impsprobe",     "install",     "ioprobe",    "lock",
+        "makeactive",  "map",        "md5crypt",   "modulenounzip", "pager",       "partnew",    "parttype",
+        "password",    "pause",      "quiet",      "quit",          "rarp",        "read",       "reboot",
+        "savedefault", "serial",     "setkey",     "setup",         "splashimage", "terminal",   "terminfo",
+        "testload",    "testvbe",    "tftpserver", "timeout",       "title",       "unhide",     "uppermem",
+        "vbeprobe",    "viewport",   "shade",      "gfxmenu"};
     return std::ranges::find(names, name) != std::end(names);
 }
 
@@ -111,12 +114,14 @@ public:
             else if (!harmless(name)) error = unknown(name);
             if (error != 0) {
                 entry_.messages.push_back({error_text(error), place, line.number});
-                loader::stop(entry_, Stage::Entry, "entry-loads-nothing", fmt::format("line {} fails: {}", line.number, error_text(error)));
+                loader::stop(entry_, Stage::Entry, "entry-loads-nothing",
+                             fmt::format("line {} fails: {}", line.number, error_text(error)));
                 name_what_was_meant(script);
                 return entry_;
             }
         }
-        if (!entry_.kernel_loaded && entry_.kind == EntryKind::Nothing && !std::ranges::any_of(script.lines, [](const Line& l) {
+        if (!entry_.kernel_loaded && entry_.kind == EntryKind::Nothing &&
+            !std::ranges::any_of(script.lines, [](const Line& l) {
                 return l.text.starts_with("reboot") || l.text.starts_with("halt") || l.text.starts_with("quit");
             })) {
             entry_.messages.push_back({error_text(8), place, script.line});
@@ -143,7 +148,8 @@ private:
     }
 
     int unknown(std::string_view name) {
-        loader::stop(entry_, Stage::Entry, "entry-loads-nothing", fmt::format("line {}: {} is no command of this loader", line_, name));
+        loader::stop(entry_, Stage::Entry, "entry-loads-nothing",
+                     fmt::format("line {}: {} is no command of this loader", line_, name));
         return 27;
     }
 
@@ -162,8 +168,8 @@ private:
         out.disk = setting_.machine.drive(*drive, setting_.first_drive);
         if (out.disk == nullptr) {
             loader::stop(entry_, Stage::Entry, "entry-device-missing",
-                         fmt::format("(hd{}) does not exist: the machine has {} disk{}", *drive, setting_.machine.disks.size(),
-                                     setting_.machine.disks.size() == 1 ? "" : "s"));
+                         fmt::format("(hd{}) does not exist: the machine has {} disk{}", *drive,
+                                     setting_.machine.disks.size(), setting_.machine.disks.size() == 1 ? "" : "s"));
             return 21;
         }
         out.whole = comma == std::string_view::npos;
@@ -181,7 +187,8 @@ private:
             std::string near;
             if (*part > 0 && setting_.machine.volume(out.disk->number, *part) != nullptr)
                 near = fmt::format("; (hd{},{}) does, which is {} for Linux", *drive, *part - 1, *part);
-            loader::stop(entry_, Stage::Entry, "entry-device-missing", fmt::format("(hd{},{}) does not exist{}", *drive, *part, near));
+            loader::stop(entry_, Stage::Entry, "entry-device-missing",
+                         fmt::format("(hd{},{}) does not exist{}", *drive, *part, near));
             return 22;
         }
         return 0;
@@ -197,7 +204,8 @@ private:
     int set_root_by_uuid(std::string_view rest) {
         const auto* volume = setting_.machine.by_uuid(word(rest));
         if (volume == nullptr) {
-            loader::stop(entry_, Stage::Entry, "entry-device-missing", "no volume has the UUID that the entry looks for");
+            loader::stop(entry_, Stage::Entry, "entry-device-missing",
+                         "no volume has the UUID that the entry looks for");
             return 17;
         }
         root_ = {setting_.machine.disk(volume->disk), volume, volume->partition == 0};
@@ -227,7 +235,10 @@ private:
         }
         out = refer(*place.volume, written, name, line_, 8);
         if (out.found()) return 0;
-        const int error = out.unreadable ? 25 : *out.error == "File not found" ? 15 : *out.error == "not a regular file" ? 2 : 16;
+        const int error = out.unreadable                       ? 25
+                          : *out.error == "File not found"     ? 15
+                          : *out.error == "not a regular file" ? 2
+                                                               : 16;
         out.error = error_text(error);
         return error;
     }
@@ -243,7 +254,8 @@ private:
         entry_.arguments = std::string(rest);
         entry_.kernel = {reference};
         if (error != 0) {
-            loader::stop(entry_, Stage::Entry, "entry-kernel-missing", fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
+            loader::stop(entry_, Stage::Entry, "entry-kernel-missing",
+                         fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
             return error;
         }
         const auto source = open_file(reference);
@@ -252,7 +264,8 @@ private:
             return 25;
         }
         if (const auto why = refuse_linux(*source, most_setup_sectors); !why.empty()) {
-            loader::stop(entry_, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the loader refuses the kernel {}: {}", name, why));
+            loader::stop(entry_, Stage::Kernel, "kernel-refused-by-loader",
+                         fmt::format("the loader refuses the kernel {}: {}", name, why));
             return 13;
         }
         entry_.kernel_loaded = true;
@@ -266,8 +279,10 @@ private:
         const int error = file(name, reference);
         entry_.ramdisks = {reference};
         if (error != 0)
-            loader::stop(entry_, Stage::Ramdisk, "ramdisk-missing",
-                         fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel", name, error_text(error)));
+            loader::stop(
+                entry_, Stage::Ramdisk, "ramdisk-missing",
+                fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel",
+                            name, error_text(error)));
         return error;
     }
 
@@ -296,7 +311,8 @@ private:
             const int error = file(name, reference);
             entry_.kernel = {reference};
             if (error != 0) {
-                loader::stop(entry_, Stage::Entry, "entry-kernel-missing", fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
+                loader::stop(entry_, Stage::Entry, "entry-kernel-missing",
+                             fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
                 return error;
             }
             code = open_file(reference);
@@ -310,7 +326,8 @@ private:
         }
         if (const auto where = code->locate(0, 512); !where.empty()) entry_.chain_code = where.front();
         if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
-            loader::stop(entry_, Stage::BootSector, "chain-no-signature", fmt::format("the boot sector of {} has no signature 55AA", code->place()));
+            loader::stop(entry_, Stage::BootSector, "chain-no-signature",
+                         fmt::format("the boot sector of {} has no signature 55AA", code->place()));
             return 13;
         }
         entry_.kernel_loaded = true;
@@ -327,10 +344,12 @@ private:
             return;
         }
         const auto source = open_file(reference);
-        const auto text = source && setting_.depth < most_depth ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::TooLarge, "too deep");
+        const auto text = source && setting_.depth < most_depth ? source->text(std::uint64_t{1} << 20U)
+                                                                : fail(ErrorKind::TooLarge, "too deep");
         if (!text) return;
         entry_.kind = EntryKind::Submenu;
-        const Setting inner{setting_.machine, setting_.first_drive, root_.disk, reference.volume, 0, setting_.depth + 1};
+        const Setting inner{setting_.machine,  setting_.first_drive, root_.disk, reference.volume, 0,
+                            setting_.depth + 1};
         if (reference.place == entry_.place) return;
         auto menu = read_menu(inner, *text, reference.place);
         for (auto& child : menu.entries) child.path.insert(child.path.begin(), entry_.path.begin(), entry_.path.end());
@@ -386,7 +405,9 @@ std::string error_text(int number) {
         case 1: return "Error 1: Filename must be either an absolute pathname or blocklist";
         case 2: return "Error 2: Bad file or directory type";
         case 8: return "Error 8: Kernel must be loaded before booting";
-        case 11: return "Error 11: Unrecognized device string, or you omitted the required DEVICE part which should lead the filename.";
+        case 11:
+            return "Error 11: Unrecognized device string, or you omitted the required DEVICE part which should lead "
+                   "the filename.";
         case 13: return "Error 13: Invalid or unsupported executable format";
         case 15: return "Error 15: File not found";
         case 16: return "Error 16: Inconsistent filesystem structure";
@@ -415,7 +436,8 @@ Menu read_menu(const Setting& setting, std::string_view text, std::string place)
         const auto name = command_of(rest);
         if (name == "default") {
             menu.default_setting = std::string(trim(rest));
-            chosen = menu.default_setting == "saved" ? static_cast<int>(std::min(setting.saved_entry, 10000U)) : number(rest).value_or(0);
+            chosen = menu.default_setting == "saved" ? static_cast<int>(std::min(setting.saved_entry, 10000U))
+                                                     : number(rest).value_or(0);
         } else if (name == "timeout") {
             menu.timeout = number(rest);
         } else if (name == "hiddenmenu") {
@@ -459,8 +481,12 @@ std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
         const auto source = open_file(file);
         const auto text = source ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "none");
         // grub.conf is often a link to menu.lst: one menu.
-        if (!text || std::ranges::any_of(out, [&](const Menu& m) { return m.place == fmt::format("{}:{}", volume.place, file.real_path); })) continue;
-        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), &volume, 0, 0}, *text, fmt::format("{}:{}", volume.place, file.real_path)));
+        if (!text || std::ranges::any_of(out, [&](const Menu& m) {
+                return m.place == fmt::format("{}:{}", volume.place, file.real_path);
+            }))
+            continue;
+        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), &volume, 0, 0}, *text,
+                                fmt::format("{}:{}", volume.place, file.real_path)));
     }
     return out;
 }

@@ -16,8 +16,8 @@ constexpr std::size_t most_stage2 = std::size_t{1} << 20U;
 constexpr std::string_view waiting = "GRUB loading, please wait...";
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
-           bytes.end();
+    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(),
+                       [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) != bytes.end();
 }
 
 struct Body {
@@ -72,22 +72,27 @@ std::string_view kind_name(std::uint8_t kind) {
 
 class Start {
 public:
-    Start(const Machine& machine, const BootPlace& place, LoaderRun& out) : machine_(machine), place_(place), out_(out) {}
+    Start(const Machine& machine, const BootPlace& place, LoaderRun& out)
+        : machine_(machine), place_(place), out_(out) {}
 
     void run(const ondisk::LegacyStage1& stage1) {
         const bool through = stage1.next_address == 0x2000;
         const std::uint64_t next = stage1.next_sector;
-        out_.first_sector_text = fmt::format("GRUB Legacy stage 1, which loads stage {} from sector {}", through ? "1.5" : "2", next);
+        out_.first_sector_text =
+            fmt::format("GRUB Legacy stage 1, which loads stage {} from sector {}", through ? "1.5" : "2", next);
         out_.next_sector = next;
         auto body = read_body(next, through);
         if (!body) return;
         const auto head = read_head(body->bytes);
         if (!head) {
-            loader::stop(out_, Stage::Loader, "legacy-stage-damaged", fmt::format("stage {} is overwritten", through ? "1.5" : "2"),
-                         {Evidence{body->ranges.back(), {}, {}, "version 3.2 of its structures", "something else"}}, "GRUB Loading stage1.5.\n(nothing more)");
+            loader::stop(out_, Stage::Loader, "legacy-stage-damaged",
+                         fmt::format("stage {} is overwritten", through ? "1.5" : "2"),
+                         {Evidence{body->ranges.back(), {}, {}, "version 3.2 of its structures", "something else"}},
+                         "GRUB Loading stage1.5.\n(nothing more)");
             return;
         }
-        out_.route.push_back(fmt::format("GRUB Legacy stage {} at d{}@{}", through ? "1.5" : "2", place_.disk->number, next * sector_size));
+        out_.route.push_back(fmt::format("GRUB Legacy stage {} at d{}@{}", through ? "1.5" : "2", place_.disk->number,
+                                         next * sector_size));
         if (through) from_stage_1_5(*body, *head);
         else from_stage_2(*head, volume_of(head->fields.partition), body->ranges);
     }
@@ -96,16 +101,22 @@ private:
     std::optional<Body> read_body(std::uint64_t next, bool through) {
         const auto& disk = *place_.disk->source;
         const std::uint64_t all = disk.size() / sector_size;
-        const auto first = next < all ? disk.bytes(next * sector_size, sector_size) : fail(ErrorKind::OutOfRange, "past the end of the disk");
+        const auto first = next < all ? disk.bytes(next * sector_size, sector_size)
+                                      : fail(ErrorKind::OutOfRange, "past the end of the disk");
         if (!first) {
-            loader::stop(out_, Stage::BootCode, "legacy-pointer", fmt::format("stage 1 sends the firmware to sector {}, which cannot be read", next),
-                         {place_.evidence(0x44, 4, fmt::format("a sector below {}", all), fmt::format("{}", next))}, "GRUB Read Error");
+            loader::stop(out_, Stage::BootCode, "legacy-pointer",
+                         fmt::format("stage 1 sends the firmware to sector {}, which cannot be read", next),
+                         {place_.evidence(0x44, 4, fmt::format("a sector below {}", all), fmt::format("{}", next))},
+                         "GRUB Read Error");
             return std::nullopt;
         }
         if (!contains(*first, through ? "stage1.5" : "stage2") || !contains(*first, "Geom")) {
             loader::stop(out_, Stage::Loader, "legacy-stage-damaged",
-                         fmt::format("sector {}, where stage {} should begin, holds something else", next, through ? "1.5" : "2"),
-                         {evidence_bytes(disk, next * sector_size, sector_size, "the code that loads the rest", "something else")}, "GRUB");
+                         fmt::format("sector {}, where stage {} should begin, holds something else", next,
+                                     through ? "1.5" : "2"),
+                         {evidence_bytes(disk, next * sector_size, sector_size, "the code that loads the rest",
+                                         "something else")},
+                         "GRUB");
             return std::nullopt;
         }
         Body body;
@@ -115,9 +126,11 @@ private:
             const std::uint64_t start = run.start;
             const std::uint64_t length = run.sectors * sector_size;
             if (body.bytes.size() + length > most_stage2) break;
-            const auto part = start < all ? disk.bytes(start * sector_size, length) : fail(ErrorKind::OutOfRange, "past the end of the disk");
+            const auto part = start < all ? disk.bytes(start * sector_size, length)
+                                          : fail(ErrorKind::OutOfRange, "past the end of the disk");
             if (!part) {
-                loader::stop(out_, Stage::Loader, "legacy-stage-unreadable", fmt::format("a part of stage {} cannot be read", through ? "1.5" : "2"),
+                loader::stop(out_, Stage::Loader, "legacy-stage-unreadable",
+                             fmt::format("a part of stage {} cannot be read", through ? "1.5" : "2"),
                              {evidence_error(part.error())}, "GRUB Loading stage Read Error");
                 return std::nullopt;
             }
@@ -132,7 +145,9 @@ private:
     [[nodiscard]] const Volume* volume_of(std::uint32_t device) const {
         const std::uint32_t partition = device >> 16U & 0xFFU;
         const std::uint32_t drive = device >> 24U;
-        const Disk* disk = drive == 0xFF || drive < 0x80 ? place_.disk : machine_.drive(static_cast<int>(drive - 0x80), place_.first_drive);
+        const Disk* disk = drive == 0xFF || drive < 0x80
+                               ? place_.disk
+                               : machine_.drive(static_cast<int>(drive - 0x80), place_.first_drive);
         if (disk == nullptr) return nullptr;
         return machine_.volume(disk->number, partition == 0xFF ? 0 : static_cast<int>(partition) + 1);
     }
@@ -143,40 +158,54 @@ private:
         const std::string screen = fmt::format("GRUB Loading stage1.5.\n{}\n", waiting);
         if (volume == nullptr) {
             const auto lost = find_misplaced_volume(*place_.disk);
-            std::vector<Evidence> evidence{evidence_bytes(*place_.disk->source, 446, 64, fmt::format("the partition (hd0,{})", partition), "not there")};
-            std::string text = fmt::format("stage 1.5 looks for {} on (hd0,{}), which the table does not have", head.file, partition);
+            std::vector<Evidence> evidence{evidence_bytes(
+                *place_.disk->source, 446, 64, fmt::format("the partition (hd0,{})", partition), "not there")};
+            std::string text =
+                fmt::format("stage 1.5 looks for {} on (hd0,{}), which the table does not have", head.file, partition);
             if (lost) {
-                text += fmt::format("; a file system ({}, UUID {}) begins at sector {}, where no partition does", lost->info.kind, lost->info.uuid, lost->lba);
-                evidence.push_back({DiskRange{place_.disk->number, lost->lba * sector_size, 2048}, {}, {}, {}, lost->info.kind});
+                text += fmt::format("; a file system ({}, UUID {}) begins at sector {}, where no partition does",
+                                    lost->info.kind, lost->info.uuid, lost->lba);
+                evidence.push_back(
+                    {DiskRange{place_.disk->number, lost->lba * sector_size, 2048}, {}, {}, {}, lost->info.kind});
             }
-            loader::stop(out_, Stage::PartitionTable, "legacy-partition-missing", std::move(text), std::move(evidence), screen + "Error 22");
+            loader::stop(out_, Stage::PartitionTable, "legacy-partition-missing", std::move(text), std::move(evidence),
+                         screen + "Error 22");
             return;
         }
         if (plain_view(*volume) == nullptr || !volume->info.kind.starts_with(kind_name(head.fields.kind))) {
             const auto lost = find_misplaced_volume(*place_.disk);
-            loader::stop(out_, lost ? Stage::PartitionTable : Stage::Loader, lost ? "partition-entry-misplaced" : "legacy-file-system",
-                         lost ? fmt::format("(hd0,{}) does not begin where the file system ({}, UUID {}, from sector {}) does", partition, lost->info.kind,
-                                            lost->info.uuid, lost->lba)
-                              : fmt::format("stage 1.5 reads {} file systems and finds none in {}", kind_name(head.fields.kind), volume->place),
-                         {evidence_place(volume->place, fmt::format("a file system of kind {}", kind_name(head.fields.kind)),
-                                         volume->info.kind.empty() ? "none" : volume->info.kind)},
-                         screen + "Error 17");
+            loader::stop(
+                out_, lost ? Stage::PartitionTable : Stage::Loader,
+                lost ? "partition-entry-misplaced" : "legacy-file-system",
+                lost ? fmt::format("(hd0,{}) does not begin where the file system ({}, UUID {}, from sector {}) does",
+                                   partition, lost->info.kind, lost->info.uuid, lost->lba)
+                     : fmt::format("stage 1.5 reads {} file systems and finds none in {}", kind_name(head.fields.kind),
+                                   volume->place),
+                {evidence_place(volume->place, fmt::format("a file system of kind {}", kind_name(head.fields.kind)),
+                                volume->info.kind.empty() ? "none" : volume->info.kind)},
+                screen + "Error 17");
             return;
         }
         const auto file = refer(*volume, head.file, head.file, 0, 8);
         const auto source = open_file(file);
         if (!source) {
-            loader::stop(out_, Stage::Loader, "legacy-stage2-missing", fmt::format("stage 2 is not there: {}:{}", volume->place, head.file),
-                         {evidence_place(fmt::format("{}:{}", volume->place, head.file), "a file", file.error.value_or("unreadable"))}, screen + "Error 15");
+            loader::stop(out_, Stage::Loader, "legacy-stage2-missing",
+                         fmt::format("stage 2 is not there: {}:{}", volume->place, head.file),
+                         {evidence_place(fmt::format("{}:{}", volume->place, head.file), "a file",
+                                         file.error.value_or("unreadable"))},
+                         screen + "Error 15");
             return;
         }
         out_.route.push_back(file.place);
         // The first sector of the file is the loader that stage 1.5 makes superfluous.
-        const auto start = source->bytes(sector_size, std::min<std::uint64_t>(512, source->size() > sector_size ? source->size() - sector_size : 0));
+        const auto start = source->bytes(
+            sector_size, std::min<std::uint64_t>(512, source->size() > sector_size ? source->size() - sector_size : 0));
         const auto stage2 = start ? read_head(*start) : std::nullopt;
         if (!stage2 || stage2->fields.kind != 0) {
-            loader::stop(out_, Stage::Loader, "legacy-stage-damaged", fmt::format("{} is no stage 2", file.place),
-                         {evidence_bytes(*source, sector_size, 0x20, "version 3.2 of its structures", "something else")}, screen + "(a reset, or nothing)");
+            loader::stop(
+                out_, Stage::Loader, "legacy-stage-damaged", fmt::format("{} is no stage 2", file.place),
+                {evidence_bytes(*source, sector_size, 0x20, "version 3.2 of its structures", "something else")},
+                screen + "(a reset, or nothing)");
             return;
         }
         auto ranges = ranges_of(*volume, file.file);
@@ -186,7 +215,8 @@ private:
 
     void from_stage_2(const Head& head, const Volume* volume, const std::vector<DiskRange>& ranges) {
         out_.loader_text = fmt::format("stage 2 ({}) is found", head.version);
-        out_.loader_evidence = {Evidence{ranges.front(), {}, {}, {}, fmt::format("version {}, configuration {}", head.version, head.file)}};
+        out_.loader_evidence = {
+            Evidence{ranges.front(), {}, {}, {}, fmt::format("version {}, configuration {}", head.version, head.file)}};
         out_.needs_proof = true;
         out_.last_words = waiting;
         std::string path = head.file;
@@ -200,7 +230,8 @@ private:
         }
         out_.menu.loader = "GRUB Legacy";
         out_.menu.place = fmt::format("{}:{}", volume != nullptr ? volume->place : "?", path);
-        const auto file = volume != nullptr ? refer(*volume, path, path, 0, 8) : FileReference{.written = path, .error = error_text(17)};
+        const auto file = volume != nullptr ? refer(*volume, path, path, 0, 8)
+                                            : FileReference{.written = path, .error = error_text(17)};
         const auto source = open_file(file);
         const auto text = source ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "absent");
         if (!text) {
@@ -213,11 +244,13 @@ private:
         out_.menu = read_menu({machine_, place_.first_drive, place_.disk, volume, head.fields.saved_entry, 0}, *text,
                               fmt::format("{}:{}", volume->place, file.real_path));
         if (out_.menu.entries.empty()) {
-            loader::stop(out_, Stage::Configuration, "legacy-config-empty", fmt::format("{} defines no entry: the loader shows its prompt", out_.menu.place),
+            loader::stop(out_, Stage::Configuration, "legacy-config-empty",
+                         fmt::format("{} defines no entry: the loader shows its prompt", out_.menu.place),
                          {evidence_place(out_.menu.place, "a line title", "none")}, "grub>");
             return;
         }
-        out_.configuration_text = fmt::format("{} gives {} entr{}", out_.menu.place, out_.menu.entries.size(), out_.menu.entries.size() == 1 ? "y" : "ies");
+        out_.configuration_text = fmt::format("{} gives {} entr{}", out_.menu.place, out_.menu.entries.size(),
+                                              out_.menu.entries.size() == 1 ? "y" : "ies");
         if (!out_.menu.timeout) out_.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
     }
 
@@ -230,7 +263,8 @@ private:
 
 bool recognise(std::span<const std::uint8_t> sector) {
     const auto head = ondisk::from_bytes<ondisk::LegacyStage1>(sector);
-    if (head.version_major != 3 || head.version_minor > 2 || (head.jump[0] != 0xEB && head.jump[0] != 0xE9)) return false;
+    if (head.version_major != 3 || head.version_minor > 2 || (head.jump[0] != 0xEB && head.jump[0] != 0xE9))
+        return false;
     const bool target = head.next_address == 0x2000 || head.next_address == 0x8000;
     return target && contains(sector.subspan(0x40, 0x180), "Geom");
 }

@@ -77,14 +77,16 @@ const Volume* named_volume(const Machine& machine, std::string_view device) {
 
 class Reading {
 public:
-    Reading(const Machine& machine, const Volume& volume, std::vector<Section> sections) : machine_(machine), volume_(volume), sections_(std::move(sections)) {}
+    Reading(const Machine& machine, const Volume& volume, std::vector<Section> sections)
+        : machine_(machine), volume_(volume), sections_(std::move(sections)) {}
 
     Menu menu(const std::string& place) {
         Menu out;
         out.loader = "LILO";
         out.place = place;
         const Section& global = sections_.front();
-        for (std::size_t i = 1; i < sections_.size(); ++i) out.entries.push_back(entry(sections_[i], place, static_cast<int>(i) - 1));
+        for (std::size_t i = 1; i < sections_.size(); ++i)
+            out.entries.push_back(entry(sections_[i], place, static_cast<int>(i) - 1));
         if (const auto* wanted = global.find("default")) {
             out.default_setting = *wanted;
             const auto found = std::ranges::find(out.entries, *wanted, &MenuEntry::title);
@@ -96,7 +98,8 @@ public:
         out.timeout = tenths(global.find("delay"), 0);
         if (global.find("prompt") != nullptr) {
             out.style = MenuStyle::Menu;
-            out.timeout = global.find("timeout") != nullptr ? std::optional(tenths(global.find("timeout"), 0)) : std::nullopt;
+            out.timeout =
+                global.find("timeout") != nullptr ? std::optional(tenths(global.find("timeout"), 0)) : std::nullopt;
         }
         against_map(out);
         return out;
@@ -116,7 +119,9 @@ private:
             const auto image = std::ranges::find(images, entry.title, &MapImage::label);
             if (image == images.end()) {
                 if (!images.empty())
-                    stale(entry, fmt::format("{}:{} does not list “{}”: LILO was not installed since the entry was written", volume_.place, path, entry.title));
+                    stale(entry,
+                          fmt::format("{}:{} does not list “{}”: LILO was not installed since the entry was written",
+                                      volume_.place, path, entry.title));
                 continue;
             }
             compare(menu, entry, *image, entry.kernel, image->kernel, "the kernel");
@@ -124,8 +129,8 @@ private:
         }
     }
 
-    void compare(const Menu& menu, MenuEntry& entry, const MapImage& image, const std::vector<FileReference>& files, const std::vector<DiskRange>& listed,
-                 std::string_view what) {
+    void compare(const Menu& menu, MenuEntry& entry, const MapImage& image, const std::vector<FileReference>& files,
+                 const std::vector<DiskRange>& listed, std::string_view what) {
         if (files.empty() || !files.front().found()) return;
         const auto match = compare_lists(listed, ranges_of(*files.front().volume, files.front().file));
         if (match == ListMatch::Unknown || match == ListMatch::Same) return;
@@ -133,14 +138,17 @@ private:
         for (const auto& other : menu.entries)
             for (const auto* list : {&other.kernel, &other.ramdisks})
                 for (const auto& file : *list)
-                    if (whose.empty() && file.found() && compare_lists(listed, ranges_of(*file.volume, file.file)) == ListMatch::Same)
+                    if (whose.empty() && file.found() &&
+                        compare_lists(listed, ranges_of(*file.volume, file.file)) == ListMatch::Same)
                         whose = fmt::format("; they are those of {}", file.place);
         stale(entry, fmt::format("for “{}” {} lists sectors that {} those of {} {}{}", image.label, image.place,
-                                 match == ListMatch::Other ? "are not" : "are only in part", what, files.front().place, whose));
+                                 match == ListMatch::Other ? "are not" : "are only in part", what, files.front().place,
+                                 whose));
     }
 
     void stale(MenuEntry& entry, std::string text) {
-        findings.push_back(make_finding("lilo-list-stale", text, {evidence_line(entry.place, entry.line, {}, entry.title)}));
+        findings.push_back(
+            make_finding("lilo-list-stale", text, {evidence_line(entry.place, entry.line, {}, entry.title)}));
         entry.messages.push_back({std::move(text), entry.place, entry.line});
     }
 
@@ -178,13 +186,18 @@ private:
         // The sectors may still hold the kernel when its file is gone: the next write decides.
         if (!kernel.found())
             stop(out, Stage::Kernel, "lilo-file-gone",
-                 fmt::format("{} is gone: LILO loads the sectors that it had when LILO was installed, and they are free now", kernel.place));
+                 fmt::format(
+                     "{} is gone: LILO loads the sectors that it had when LILO was installed, and they are free now",
+                     kernel.place));
         out.kernel = {std::move(kernel)};
         if (const auto* initrd = option(section, "initrd")) {
             auto file = refer(volume_, *initrd, *initrd, section.line);
             if (!file.found())
-                stop(out, Stage::Ramdisk, "lilo-file-gone",
-                     fmt::format("{} is gone: LILO loads the sectors that it had when LILO was installed, and they are free now", file.place));
+                stop(
+                    out, Stage::Ramdisk, "lilo-file-gone",
+                    fmt::format(
+                        "{} is gone: LILO loads the sectors that it had when LILO was installed, and they are free now",
+                        file.place));
             out.ramdisks = {std::move(file)};
         }
         out.kernel_loaded = !out.stops_at.has_value();
@@ -208,7 +221,8 @@ private:
         out.kind = EntryKind::Chainload;
         const Volume* volume = named_volume(machine_, section.value);
         if (volume == nullptr) {
-            stop(out, Stage::Entry, "entry-device-missing", fmt::format("nothing on this machine answers to {}", section.value));
+            stop(out, Stage::Entry, "entry-device-missing",
+                 fmt::format("nothing on this machine answers to {}", section.value));
             return;
         }
         out.chain_disk = volume->disk;
@@ -229,8 +243,8 @@ constexpr std::string_view config = "/etc/lilo.conf";
 bool recognise(std::span<const std::uint8_t> sector) {
     // The name stands behind the jump in every version that had it; the versions differ in what follows.
     static constexpr std::string_view mark = "LILO";
-    return sector.size() >= 512 &&
-           std::equal(mark.begin(), mark.end(), sector.begin() + 6, [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+    return sector.size() >= 512 && std::equal(mark.begin(), mark.end(), sector.begin() + 6,
+                                              [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
 }
 
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
@@ -267,8 +281,9 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     Reading reading(machine, *home, parse(*text));
     out.menu = reading.menu(fmt::format("{}:{}", home->place, config));
     out.findings = std::move(reading.findings);
-    out.configuration_text = fmt::format("{} tells what was meant ({} entr{}); LILO itself reads the lists made from it", out.menu.place,
-                                         out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
+    out.configuration_text =
+        fmt::format("{} tells what was meant ({} entr{}); LILO itself reads the lists made from it", out.menu.place,
+                    out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
     out.loader_text = "its lists of sectors lead to code that runs";
     out.loader_evidence = {place.evidence(0, 440)};
     const MenuEntry* automatic = out.menu.unattended();

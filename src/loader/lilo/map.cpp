@@ -12,8 +12,9 @@ namespace {
 
 constexpr std::size_t sector = 512;
 constexpr std::size_t most_map = 1U << 20U;
-constexpr std::size_t most_descriptors = 19;                         // what two sectors hold beside their checksum
-constexpr std::size_t slots = sector / sizeof(ondisk::LiloAddress);  // the last one leads to the next sector of the list
+constexpr std::size_t most_descriptors = 19;  // what two sectors hold beside their checksum
+constexpr std::size_t slots =
+    sector / sizeof(ondisk::LiloAddress);  // the last one leads to the next sector of the list
 constexpr std::size_t most_list_sectors = 4096;
 
 constexpr std::uint8_t lba32 = 0x20;
@@ -57,7 +58,8 @@ std::vector<DiskRange> list_at(const Disk& disk, const ondisk::LiloAddress& firs
             if (is_end(entry)) return out;
             const auto run = decode(entry);
             if (run.count == 0 || run.lba >= total || run.count > total - run.lba) return out;
-            if (!out.empty() && out.back().offset + out.back().length == run.lba * sector) out.back().length += run.count * sector;
+            if (!out.empty() && out.back().offset + out.back().length == run.lba * sector)
+                out.back().length += run.count * sector;
             else out.push_back({disk.number, run.lba * sector, run.count * sector});
         }
         at = ondisk::from_bytes<ondisk::LiloAddress>(*bytes, (slots - 1) * sizeof(ondisk::LiloAddress));
@@ -79,7 +81,8 @@ std::string name_at(std::span<const std::uint8_t> bytes, std::size_t at) {
 
 }  // namespace
 
-std::vector<MapImage> read_map(const Machine& machine, const Volume& volume, const std::string& path, const std::vector<std::string>& labels) {
+std::vector<MapImage> read_map(const Machine& machine, const Volume& volume, const std::string& path,
+                               const std::vector<std::string>& labels) {
     const auto file = refer(volume, path, path, 0);
     const auto source = open_file(file);
     const Disk* disk = machine.disk(volume.disk);
@@ -113,7 +116,8 @@ ListMatch compare_lists(const std::vector<DiskRange>& listed, const std::vector<
         for (const auto& part : file) {
             const auto begin = std::max(run.offset, part.offset);
             // A file's last sector may be used in part only.
-            const auto end = std::min(run.offset + run.length, part.offset + (part.length + sector - 1) / sector * sector);
+            const auto end =
+                std::min(run.offset + run.length, part.offset + (part.length + sector - 1) / sector * sector);
             if (run.disk == part.disk && end > begin) inside += end - begin;
         }
     }

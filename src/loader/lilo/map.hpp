@@ -12,9 +12,10 @@ struct MapImage {
     std::vector<DiskRange> kernel, ramdisk;
 };
 
-/// The images of the map at `path`; `labels` are those that the configuration has: the table of descriptors is where one
-/// of them stands. Empty: no table that fits. Addresses that lead outside the disk end their list.
-[[nodiscard]] std::vector<MapImage> read_map(const Machine& machine, const Volume& volume, const std::string& path, const std::vector<std::string>& labels);
+/// The images of the map at `path`; `labels` are those that the configuration has: the table of descriptors is where
+/// one of them stands. Empty: no table that fits. Addresses that lead outside the disk end their list.
+[[nodiscard]] std::vector<MapImage> read_map(const Machine& machine, const Volume& volume, const std::string& path,
+                                             const std::vector<std::string>& labels);
 
 /// Where a file and a list of sectors stand to each other.
 enum class ListMatch : std::uint8_t { Unknown, Same, Partly, Other };

@@ -30,15 +30,16 @@ struct BootSector {
 /// The code loads EAX and EDX with the sector number, sets BX to 8000h and later compares the dword at 801Ch.
 std::optional<BootSector> read_boot_sector(std::span<const std::uint8_t> sector) {
     for (std::size_t at = 0x3E; at + 15 < 510; ++at) {
-        if (sector[at] != 0x66 || sector[at + 1] != 0xB8 || sector[at + 6] != 0x66 || sector[at + 7] != 0xBA || sector[at + 12] != 0xBB ||
-            sector[at + 13] != 0x00 || sector[at + 14] != 0x80)
+        if (sector[at] != 0x66 || sector[at + 1] != 0xB8 || sector[at + 6] != 0x66 || sector[at + 7] != 0xBA ||
+            sector[at + 12] != 0xBB || sector[at + 13] != 0x00 || sector[at + 14] != 0x80)
             continue;
         BootSector out;
-        out.first = ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 2) | std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 8)}
-                                                                                      << 32U;
+        out.first = ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 2) |
+                    std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 8)} << 32U;
         out.pointer_at = at + 2;
         for (std::size_t compare = at; compare + 9 < 510; ++compare)
-            if (sector[compare] == 0x66 && sector[compare + 1] == 0x81 && sector[compare + 2] == 0x3E && sector[compare + 4] == 0x80) {
+            if (sector[compare] == 0x66 && sector[compare + 1] == 0x81 && sector[compare + 2] == 0x3E &&
+                sector[compare + 4] == 0x80) {
                 out.instance = ondisk::from_bytes<ondisk::little_uint32_t>(sector, compare + 5);
                 return out;
             }
@@ -65,7 +66,8 @@ std::optional<std::size_t> find_patch(std::span<const std::uint8_t> first, std::
 
 std::string text_at(std::span<const std::uint8_t> bytes, std::size_t at, std::size_t most) {
     std::string out;
-    for (std::size_t i = at; i < bytes.size() && i < at + most && bytes[i] != 0; ++i) out += static_cast<char>(bytes[i]);
+    for (std::size_t i = at; i < bytes.size() && i < at + most && bytes[i] != 0; ++i)
+        out += static_cast<char>(bytes[i]);
     return printable(out);
 }
 
@@ -77,15 +79,21 @@ public:
         SecondStage stage;
         if (!add(stage, boot_.first, 1)) {
             stop(out_, Stage::Loader, "syslinux-unreadable",
-                 fmt::format("sector {} of the volume, where ldlinux.sys should begin, cannot be read", boot_.first), {pointer()}, "Boot error");
+                 fmt::format("sector {} of the volume, where ldlinux.sys should begin, cannot be read", boot_.first),
+                 {pointer()}, "Boot error");
             return std::nullopt;
         }
         const auto patch_at = find_patch(stage.bytes, boot_.instance);
         if (!patch_at) {
             stop(out_, Stage::Loader, "syslinux-second-stage-gone",
-                 fmt::format("sector {} of the volume, where the boot sector looks for ldlinux.sys, holds something else", boot_.first),
-                 {pointer(),
-                  Evidence{stage.ranges.front(), {}, {}, fmt::format("the first sector of ldlinux.sys, build {:08x}", boot_.instance), "something else"}},
+                 fmt::format(
+                     "sector {} of the volume, where the boot sector looks for ldlinux.sys, holds something else",
+                     boot_.first),
+                 {pointer(), Evidence{stage.ranges.front(),
+                                      {},
+                                      {},
+                                      fmt::format("the first sector of ldlinux.sys, build {:08x}", boot_.instance),
+                                      "something else"}},
                  "Boot error");
             return std::nullopt;
         }
@@ -103,7 +111,10 @@ public:
             const std::uint64_t have = stage.bytes.size() / sector_size;
             if (have >= wanted) break;
             if (!add(stage, extent.lba, std::min<std::uint64_t>(extent.sectors, wanted - have))) {
-                broken(stage, fmt::format("sectors of ldlinux.sys (from sector {} of the volume) cannot be read", std::uint64_t{extent.lba}), failed);
+                broken(stage,
+                       fmt::format("sectors of ldlinux.sys (from sector {} of the volume) cannot be read",
+                                   std::uint64_t{extent.lba}),
+                       failed);
                 return std::nullopt;
             }
         }
@@ -112,19 +123,23 @@ public:
             return std::nullopt;
         }
         std::uint32_t sum = 0;
-        for (std::size_t i = 0; i < stage.patch.dwords; ++i) sum += ondisk::from_bytes<ondisk::little_uint32_t>(stage.bytes, i * 4);
+        for (std::size_t i = 0; i < stage.patch.dwords; ++i)
+            sum += ondisk::from_bytes<ondisk::little_uint32_t>(stage.bytes, i * 4);
         if (sum != patch_magic) {
             broken(stage, "ldlinux.sys fails the checksum that its own first sector computes", failed);
             return std::nullopt;
         }
         const auto extended = ondisk::from_bytes<ondisk::SyslinuxExtended>(stage.bytes, stage.patch.extended_offset);
-        stage.directory = text_at(stage.bytes, extended.directory_offset, std::min<std::size_t>(extended.directory_length, 512));
+        stage.directory =
+            text_at(stage.bytes, extended.directory_offset, std::min<std::size_t>(extended.directory_length, 512));
         if (!stage.directory.starts_with('/')) stage.directory = "/" + stage.directory;
         return stage;
     }
 
 private:
-    [[nodiscard]] Evidence pointer() const { return place_.evidence(boot_.pointer_at, 4, {}, fmt::format("sector {}", boot_.first)); }
+    [[nodiscard]] Evidence pointer() const {
+        return place_.evidence(boot_.pointer_at, 4, {}, fmt::format("sector {}", boot_.first));
+    }
 
     bool add(SecondStage& stage, std::uint64_t lba, std::uint64_t sectors) {
         const auto& disk = *place_.disk->source;
@@ -144,7 +159,8 @@ private:
             if (first[at] != 0x66 || first[at + 1] != 0x8D || first[at + 2] != 0x36) continue;
             const std::size_t list = ondisk::from_bytes<ondisk::little_uint16_t>(first, at + 3) - std::size_t{0x8000};
             if (list >= first.size()) continue;
-            for (std::size_t i = list; i + sizeof(ondisk::SyslinuxExtent) <= first.size(); i += sizeof(ondisk::SyslinuxExtent)) {
+            for (std::size_t i = list; i + sizeof(ondisk::SyslinuxExtent) <= first.size();
+                 i += sizeof(ondisk::SyslinuxExtent)) {
                 const auto extent = ondisk::from_bytes<ondisk::SyslinuxExtent>(first, i);
                 if (extent.sectors == 0) break;
                 out.push_back(extent);
@@ -155,7 +171,8 @@ private:
     }
 
     void broken(const SecondStage& stage, std::string what, std::string screen) {
-        stop(out_, Stage::Loader, "syslinux-second-stage-damaged", std::move(what), {Evidence{stage.ranges.back(), {}, {}, {}, {}}}, std::move(screen));
+        stop(out_, Stage::Loader, "syslinux-second-stage-damaged", std::move(what),
+             {Evidence{stage.ranges.back(), {}, {}, {}, {}}}, std::move(screen));
     }
 
     const BootPlace& place_;
@@ -165,8 +182,8 @@ private:
 
 /// The core module lies beside ldlinux.sys or in one of the usual directories.
 std::optional<FileReference> find_core_module(const Volume& volume, const std::string& directory) {
-    for (const std::string& where :
-         {directory, std::string("/boot/isolinux"), std::string("/isolinux"), std::string("/boot/syslinux"), std::string("/syslinux"), std::string("/")}) {
+    for (const std::string& where : {directory, std::string("/boot/isolinux"), std::string("/isolinux"),
+                                     std::string("/boot/syslinux"), std::string("/syslinux"), std::string("/")}) {
         auto file = refer(volume, "ldlinux.c32", (where == "/" ? "" : where) + "/ldlinux.c32", 0);
         if (file.found()) return file;
     }
@@ -178,8 +195,10 @@ struct KnownModule {
     std::string_view sha256, name;
 };
 constexpr KnownModule known_modules[] = {
-    {"087ab8d6fba4beb6ff0043b66c7199f31f2e4080e0ebd487798f9f5395c7794e", "6.04 as Debian's extlinux and syslinux 6.04~git20190206 install it"},
-    {"26cbd44c3a3dacbf3971cfbc04db539da07767fa00797f505044e2f68dcfae89", "6.04 as Debian's syslinux-common 6.04~git20190206 has it"},
+    {"087ab8d6fba4beb6ff0043b66c7199f31f2e4080e0ebd487798f9f5395c7794e",
+     "6.04 as Debian's extlinux and syslinux 6.04~git20190206 install it"},
+    {"26cbd44c3a3dacbf3971cfbc04db539da07767fa00797f505044e2f68dcfae89",
+     "6.04 as Debian's syslinux-common 6.04~git20190206 has it"},
 };
 
 std::string judge_module(const FileReference& file) {
@@ -193,16 +212,21 @@ std::string judge_module(const FileReference& file) {
     return {};
 }
 
-std::optional<FileReference> usable_core_module(const Volume& volume, const std::string& directory, const std::string& screen, LoaderRun& out) {
+std::optional<FileReference> usable_core_module(const Volume& volume, const std::string& directory,
+                                                const std::string& screen, LoaderRun& out) {
     auto module = find_core_module(volume, directory);
     if (!module) {
-        stop(out, Stage::Loader, "syslinux-core-module-missing", fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", directory),
-             {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume.place, directory == "/" ? "" : directory), "a file", "absent")}, screen);
+        stop(out, Stage::Loader, "syslinux-core-module-missing",
+             fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", directory),
+             {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume.place, directory == "/" ? "" : directory),
+                             "a file", "absent")},
+             screen);
         return std::nullopt;
     }
     if (const auto why = judge_module(*module); !why.empty()) {
-        stop(out, Stage::Loader, "syslinux-core-module-damaged", fmt::format("{} cannot be loaded: {}", module->place, why),
-             {evidence_place(module->place, {}, why)}, screen);
+        stop(out, Stage::Loader, "syslinux-core-module-damaged",
+             fmt::format("{} cannot be loaded: {}", module->place, why), {evidence_place(module->place, {}, why)},
+             screen);
         return std::nullopt;
     }
     return module;
@@ -228,11 +252,13 @@ void prove_module(const Machine& machine, const FileReference& module, LoaderRun
     }
     // The package's own copy, on a system that lies on one of the disks.
     machine.each_volume([&](const Volume& volume) {
-        for (const char* path : {"/usr/lib/syslinux/modules/bios/ldlinux.c32", "/usr/share/syslinux/ldlinux.c32", "/usr/lib/syslinux/bios/ldlinux.c32"}) {
+        for (const char* path : {"/usr/lib/syslinux/modules/bios/ldlinux.c32", "/usr/share/syslinux/ldlinux.c32",
+                                 "/usr/lib/syslinux/bios/ldlinux.c32"}) {
             if (out.parts_proven || plain_view(volume) == nullptr) return;
             const auto file = refer(volume, path, path, 0);
             const auto copy = file.size == bytes->size() ? open_file(file) : nullptr;
-            const auto same = copy != nullptr && file.place != module.place ? copy->bytes(0, copy->size(), most) : fail(ErrorKind::NotFound, {});
+            const auto same = copy != nullptr && file.place != module.place ? copy->bytes(0, copy->size(), most)
+                                                                            : fail(ErrorKind::NotFound, {});
             if (same && *same == *bytes) proven("the package's own, " + file.place);
         }
     });
@@ -245,22 +271,26 @@ void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun
     const std::string path = (stage.directory == "/" ? "" : stage.directory) + "/ldlinux.sys";
     const auto file = refer(volume, "ldlinux.sys", path, 0);
     if (!file.found()) {
-        out.findings.push_back(make_finding("syslinux-file-moved",
-                                            fmt::format("{}:{} is gone; the loader still starts from sectors that are free now", volume.place, path),
-                                            {evidence_place(volume.place + ":" + path, "a file", "absent"), Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
+        out.findings.push_back(make_finding(
+            "syslinux-file-moved",
+            fmt::format("{}:{} is gone; the loader still starts from sectors that are free now", volume.place, path),
+            {evidence_place(volume.place + ":" + path, "a file", "absent"),
+             Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
         return;
     }
     const auto ranges = ranges_of(volume, file.file);
     if (ranges.empty() || ranges.front().offset == stage.ranges.front().offset) return;
-    out.findings.push_back(make_finding("syslinux-file-moved",
-                                        fmt::format("{}:{} lies in other sectors than the ones the boot sector starts", volume.place, path),
-                                        {Evidence{ranges.front(), {}, {}, {}, {}}, Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
+    out.findings.push_back(make_finding(
+        "syslinux-file-moved",
+        fmt::format("{}:{} lies in other sectors than the ones the boot sector starts", volume.place, path),
+        {Evidence{ranges.front(), {}, {}, {}, {}}, Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
 }
 
 }  // namespace
 
 std::optional<FileReference> core_module(const Volume& volume, const std::string& spoken, LoaderRun& out) {
-    return usable_core_module(volume, "/boot/isolinux", spoken + "\nFailed to load ldlinux.c32\nBoot failed: press a key to retry...", out);
+    return usable_core_module(volume, "/boot/isolinux",
+                              spoken + "\nFailed to load ldlinux.c32\nBoot failed: press a key to retry...", out);
 }
 
 bool recognise(std::span<const std::uint8_t> sector) { return read_boot_sector(sector).has_value(); }
@@ -271,7 +301,8 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     const auto boot = sector ? read_boot_sector(*sector) : std::nullopt;
     if (!boot) return out;
     out.route.push_back(fmt::format("{}: SYSLINUX boot code", place.text()));
-    out.first_sector_text = fmt::format("SYSLINUX boot code, which loads ldlinux.sys from sector {} of the volume", boot->first);
+    out.first_sector_text =
+        fmt::format("SYSLINUX boot code, which loads ldlinux.sys from sector {} of the volume", boot->first);
     out.next_sector = place.lba + boot->first;
     const auto stage = Reader(place, *boot, out).read();
     if (!stage) return out;
@@ -279,13 +310,15 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     out.route.push_back(fmt::format("ldlinux.sys at d{}@{}", place.disk->number, stage->ranges.front().offset));
     const std::string banner = stage->banner + "EDD";
     if (volume == nullptr || plain_view(*volume) == nullptr) {
-        stop(out, Stage::Loader, "syslinux-no-file-system", "ldlinux.sys finds no file system that it can read where it was started from",
+        stop(out, Stage::Loader, "syslinux-no-file-system",
+             "ldlinux.sys finds no file system that it can read where it was started from",
              {evidence_place(place.text(), "a file system")}, banner + "\nNo valid file system found!");
         return out;
     }
     compare_with_file(*volume, *stage, out);
-    const auto module = usable_core_module(*volume, stage->directory,
-                                           banner + "\nFailed to load ldlinux.c32\nBoot failed: please change disks and press a key to continue.", out);
+    const auto module = usable_core_module(
+        *volume, stage->directory,
+        banner + "\nFailed to load ldlinux.c32\nBoot failed: please change disks and press a key to continue.", out);
     if (!module) return out;
     out.loader_text = fmt::format("ldlinux.sys is whole (its checksum holds), {} is there", module->place);
     out.loader_evidence = {
@@ -293,14 +326,16 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
                  {},
                  {},
                  {},
-                 fmt::format("{} sectors, checksum over {} bytes", static_cast<unsigned>(stage->patch.data_sectors), stage->patch.dwords * 4)},
+                 fmt::format("{} sectors, checksum over {} bytes", static_cast<unsigned>(stage->patch.data_sectors),
+                             stage->patch.dwords * 4)},
         evidence_place(module->place, {}, "a 32-bit ELF module")};
     prove_module(machine, *module, out);
-    // With nothing left to prove by running it further, that much must be seen: its code reads where its own place is from
-    // the boot sector.
+    // With nothing left to prove by running it further, that much must be seen: its code reads where its own place is
+    // from the boot sector.
     if (out.parts_proven) out.must_load = stage->ranges;
     const std::string core_directory = module->place.substr(module->place.find(':') + 1);
-    read_menu(machine, *volume, core_directory.substr(0, std::max<std::size_t>(core_directory.rfind('/'), 1)), banner, out);
+    read_menu(machine, *volume, core_directory.substr(0, std::max<std::size_t>(core_directory.rfind('/'), 1)), banner,
+              out);
     return out;
 }
 

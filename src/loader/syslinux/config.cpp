@@ -160,7 +160,8 @@ private:
         } else if (key == "say") {
             settings.said.push_back({std::string(rest), place_, line});
         } else if (in_label) {
-            static constexpr std::string_view types[] = {"kernel", "linux", "boot", "bss", "pxe", "fdimage", "comboot", "com32", "config", "localboot"};
+            static constexpr std::string_view types[] = {"kernel",  "linux",   "boot",  "bss",    "pxe",
+                                                         "fdimage", "comboot", "com32", "config", "localboot"};
             if (std::ranges::find(types, key) == std::end(types)) return;
             auto& label = settings.labels.back();
             label.type = key;
@@ -205,8 +206,8 @@ public:
         entry.path = {index};
         const std::string append = label.has_append ? label.append : settings_.append;
         const std::string initrd = label.initrd.empty() ? settings_.initrd : label.initrd;
-        start(entry, label.type.empty() ? "kernel" : label.type, label.type.empty() ? label.name : label.kernel, append, initrd, label.kernel_line,
-              label.initrd_line);
+        start(entry, label.type.empty() ? "kernel" : label.type, label.type.empty() ? label.name : label.kernel, append,
+              initrd, label.kernel_line, label.initrd_line);
         return entry;
     }
 
@@ -218,15 +219,20 @@ public:
         entry.line = line;
         auto rest = command;
         const std::string kernel(word(rest));
-        start(entry, "kernel", kernel, settings_.append.empty() ? std::string(rest) : settings_.append + " " + std::string(rest), settings_.initrd, line, line);
+        start(entry, "kernel", kernel,
+              settings_.append.empty() ? std::string(rest) : settings_.append + " " + std::string(rest),
+              settings_.initrd, line, line);
         return entry;
     }
 
 private:
-    void start(MenuEntry& entry, std::string type, const std::string& kernel, const std::string& append, const std::string& initrd, int line, int initrd_line) {
+    void start(MenuEntry& entry, std::string type, const std::string& kernel, const std::string& append,
+               const std::string& initrd, int line, int initrd_line) {
         if (type == "kernel") {
             if (ends_without_case(kernel, ".c32")) type = "com32";
-            else if (ends_without_case(kernel, ".bs") || ends_without_case(kernel, ".bin") || ends_without_case(kernel, ".bss")) type = "boot";
+            else if (ends_without_case(kernel, ".bs") || ends_without_case(kernel, ".bin") ||
+                     ends_without_case(kernel, ".bss"))
+                type = "boot";
             else if (ends_without_case(kernel, ".img")) type = "fdimage";
         }
         if (type == "kernel" || type == "linux") linux(entry, kernel, append, initrd, line, initrd_line);
@@ -237,7 +243,8 @@ private:
         else entry.kind = EntryKind::Nothing;
     }
 
-    void linux(MenuEntry& entry, const std::string& kernel, const std::string& append, const std::string& initrd, int line, int initrd_line) {
+    void linux(MenuEntry& entry, const std::string& kernel, const std::string& append, const std::string& initrd,
+               int line, int initrd_line) {
         entry.kind = EntryKind::Linux;
         entry.real_mode = true;
         entry.arguments = append;
@@ -252,7 +259,8 @@ private:
         entry.kernel = {file};
         if (!file.found()) {
             say(loading + "failed: No such file or directory");
-            stop(entry, Stage::Entry, "entry-kernel-missing", fmt::format("the kernel {} cannot be opened: {}", kernel, *file.error));
+            stop(entry, Stage::Entry, "entry-kernel-missing",
+                 fmt::format("the kernel {} cannot be opened: {}", kernel, *file.error));
             return;
         }
         if (!source || has_holes(file)) {
@@ -268,7 +276,8 @@ private:
         if (entry.stops_at) return;
         if (const auto why = refuse_linux(*source, 255); !why.empty()) {
             say(loaded + "Booting kernel failed: Invalid argument");
-            stop(entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the loader refuses {}: {}", file.place, why));
+            stop(entry, Stage::Kernel, "kernel-refused-by-loader",
+                 fmt::format("the loader refuses {}: {}", file.place, why));
             return;
         }
         entry.kernel_loaded = true;
@@ -295,9 +304,11 @@ private:
             entry.ramdisks.push_back(file);
             if (readable) continue;
             const std::string why = there ? "I/O error" : "No such file or directory";
-            entry.messages.push_back({fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
+            entry.messages.push_back(
+                {fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
             stop(entry, Stage::Ramdisk, "ramdisk-missing",
-                 fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel", name, why));
+                 fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel",
+                             name, why));
             return;
         }
     }
@@ -379,8 +390,10 @@ private:
         auto file = refer(volume_, name, absolute(directory_, name), line);
         entry.kernel = {file};
         if (!file.found()) {
-            entry.messages.push_back({fmt::format("Loading {}... failed: No such file or directory", name), entry.place, line});
-            stop(entry, Stage::Entry, "entry-kernel-missing", fmt::format("the boot sector file {} is not there", name));
+            entry.messages.push_back(
+                {fmt::format("Loading {}... failed: No such file or directory", name), entry.place, line});
+            stop(entry, Stage::Entry, "entry-kernel-missing",
+                 fmt::format("the boot sector file {} is not there", name));
             return;
         }
         const auto ranges = ranges_of(volume_, file.file);
@@ -438,7 +451,8 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
     const Settings& settings = parser.settings;
     menu.messages = settings.said;
     Starter starter(machine, volume, directory, settings, depth);
-    for (std::size_t i = 0; i < settings.labels.size(); ++i) menu.entries.push_back(starter.label(settings.labels[i], static_cast<int>(i)));
+    for (std::size_t i = 0; i < settings.labels.size(); ++i)
+        menu.entries.push_back(starter.label(settings.labels[i], static_cast<int>(i)));
     std::string_view rest(settings.default_command);
     const std::string first(word(rest));
     const bool old_style_ui = settings.ui.empty() && ends_without_case(first, ".c32");
@@ -458,15 +472,19 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
         }
         const auto marked = std::ranges::find_if(settings.labels, [](const Label& l) { return l.is_default; });
         const int by_name = find_label(settings, first);
-        menu.default_entry = marked != settings.labels.end() ? static_cast<int>(marked - settings.labels.begin()) : std::max(by_name, 0);
+        menu.default_entry =
+            marked != settings.labels.end() ? static_cast<int>(marked - settings.labels.begin()) : std::max(by_name, 0);
         menu.default_matches = old_style_ui || first.empty() || by_name >= 0;
         if (menu.entries.empty())
-            stop(out, Stage::Configuration, "syslinux-config-empty", "the configuration defines no label", {evidence_place(menu.place, "a LABEL", "none")}, "");
+            stop(out, Stage::Configuration, "syslinux-config-empty", "the configuration defines no label",
+                 {evidence_place(menu.place, "a LABEL", "none")}, "");
         return menu;
     }
     if (first.empty()) {
-        stop(out, Stage::Configuration, "syslinux-no-default", "the configuration has neither DEFAULT nor UI: the loader waits at its prompt",
-             {evidence_place(menu.place, "a line DEFAULT or UI", "none")}, fmt::format("No DEFAULT or UI configuration directive found!\n{}", prompt));
+        stop(out, Stage::Configuration, "syslinux-no-default",
+             "the configuration has neither DEFAULT nor UI: the loader waits at its prompt",
+             {evidence_place(menu.place, "a line DEFAULT or UI", "none")},
+             fmt::format("No DEFAULT or UI configuration directive found!\n{}", prompt));
         return menu;
     }
     const int index = find_label(settings, first);
@@ -479,11 +497,15 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
     auto entry = starter.implicit(settings.default_command, menu.place, settings.default_line);
     menu.default_matches = false;
     if (!settings.implicit || !entry.kernel_loaded) {
-        const std::string screen = entry.messages.empty() ? fmt::format("Loading {}... failed: No such file or directory", first) : entry.messages.front().text;
+        const std::string screen = entry.messages.empty()
+                                       ? fmt::format("Loading {}... failed: No such file or directory", first)
+                                       : entry.messages.front().text;
         std::vector<std::string> names;
         for (const auto& label : settings.labels) names.push_back(label.name);
-        stop(out, Stage::Configuration, "syslinux-default-unknown", fmt::format("DEFAULT {} names neither a label nor a file that could be started", first),
-             {evidence_line(menu.place, settings.default_line, names.empty() ? "a label" : fmt::format("one of {}", fmt::join(names, ", ")), first)},
+        stop(out, Stage::Configuration, "syslinux-default-unknown",
+             fmt::format("DEFAULT {} names neither a label nor a file that could be started", first),
+             {evidence_line(menu.place, settings.default_line,
+                            names.empty() ? "a label" : fmt::format("one of {}", fmt::join(names, ", ")), first)},
              fmt::format("{}\n{}", screen, prompt));
         return menu;
     }
@@ -496,8 +518,8 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
 
 namespace {
 
-void look_for_menu(const Machine& machine, const Volume& volume, const std::vector<std::string>& directories, const std::vector<std::string>& names,
-                   const std::string& banner, LoaderRun& out) {
+void look_for_menu(const Machine& machine, const Volume& volume, const std::vector<std::string>& directories,
+                   const std::vector<std::string>& names, const std::string& banner, LoaderRun& out) {
     for (const auto& where : directories)
         for (const auto& name : names) {
             const std::string path = absolute(where, name);
@@ -507,21 +529,24 @@ void look_for_menu(const Machine& machine, const Volume& volume, const std::vect
             out.proof = ranges_of(volume, file.file);
             out.menu = read_config(machine, volume, path, out);
             if (out.stops_at) out.screen = banner + "\n" + out.screen;
-            out.configuration_text = fmt::format("{} gives {} entr{}", out.menu.place, out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
+            out.configuration_text = fmt::format("{} gives {} entr{}", out.menu.place, out.menu.entries.size(),
+                                                 out.menu.entries.size() == 1 ? "y" : "ies");
             return;
         }
     out.menu.loader = "SYSLINUX";
     out.menu.place = fmt::format("{}:{}", volume.place, absolute(directories.front(), names.back()));
     const std::string wanted = fmt::format("{}", fmt::join(names, " or "));
     stop(out, Stage::Configuration, "syslinux-config-missing",
-         fmt::format("no configuration is found: neither {} nor {} lies in {}", names.front(), names.back(), fmt::join(directories, ", ")),
+         fmt::format("no configuration is found: neither {} nor {} lies in {}", names.front(), names.back(),
+                     fmt::join(directories, ", ")),
          {evidence_place(fmt::format("{}:{}", volume.place, directories.front()), wanted, "neither")},
          fmt::format("{}\nWARNING: No configuration file found\n{}", banner, prompt));
 }
 
 }  // namespace
 
-void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner, LoaderRun& out) {
+void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner,
+               LoaderRun& out) {
     std::vector<std::string> directories{directory};
     for (const char* usual : {"/boot/syslinux", "/syslinux", "/"})
         if (std::ranges::find(directories, usual) == directories.end()) directories.emplace_back(usual);
@@ -529,14 +554,16 @@ void read_menu(const Machine& machine, const Volume& volume, const std::string& 
 }
 
 void read_disc_menu(const Machine& machine, const Volume& volume, const std::string& banner, LoaderRun& out) {
-    look_for_menu(machine, volume, {"/boot/isolinux", "/isolinux", "/boot/syslinux", "/syslinux", "/"}, {"isolinux.cfg", "syslinux.cfg"}, banner, out);
+    look_for_menu(machine, volume, {"/boot/isolinux", "/isolinux", "/boot/syslinux", "/syslinux", "/"},
+                  {"isolinux.cfg", "syslinux.cfg"}, banner, out);
     out.menu.loader = "ISOLINUX";
 }
 
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
     std::vector<Menu> out;
-    for (const char* path : {"/boot/isolinux/isolinux.cfg", "/isolinux/isolinux.cfg", "/boot/extlinux/extlinux.conf", "/extlinux/extlinux.conf",
-                             "/boot/syslinux/syslinux.cfg", "/syslinux/syslinux.cfg", "/syslinux.cfg", "/extlinux.conf", "/boot/extlinux.conf"}) {
+    for (const char* path : {"/boot/isolinux/isolinux.cfg", "/isolinux/isolinux.cfg", "/boot/extlinux/extlinux.conf",
+                             "/extlinux/extlinux.conf", "/boot/syslinux/syslinux.cfg", "/syslinux/syslinux.cfg",
+                             "/syslinux.cfg", "/extlinux.conf", "/boot/extlinux.conf"}) {
         if (!refer(volume, path, path, 0).found()) continue;
         LoaderRun ignored;
         out.push_back(read_config(machine, volume, path, ignored));

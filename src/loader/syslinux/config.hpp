@@ -7,7 +7,8 @@
 namespace herberge::loader::syslinux {
 
 /// Looks for the configuration from `directory` on as the loader does, interprets it and tries its entries.
-void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner, LoaderRun& out);
+void read_menu(const Machine& machine, const Volume& volume, const std::string& directory, const std::string& banner,
+               LoaderRun& out);
 
 /// The same on an optical disc: in the usual directories, and isolinux.cfg comes first.
 void read_disc_menu(const Machine& machine, const Volume& volume, const std::string& banner, LoaderRun& out);

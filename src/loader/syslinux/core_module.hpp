@@ -9,8 +9,8 @@ namespace herberge::loader::syslinux {
 /// The core module of a disc; none: `out` tells why the loader stops. `spoken` is what stands on the screen so far.
 std::optional<FileReference> core_module(const Volume& volume, const std::string& spoken, LoaderRun& out);
 
-/// Adds to `out`, whose loader_text names the module, what proves it to be whole: a known build, or a copy that a system on
-/// the machine keeps.
+/// Adds to `out`, whose loader_text names the module, what proves it to be whole: a known build, or a copy that a
+/// system on the machine keeps.
 void prove_module(const Machine& machine, const FileReference& module, LoaderRun& out);
 
 }  // namespace herberge::loader::syslinux

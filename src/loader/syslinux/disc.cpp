@@ -19,8 +19,9 @@ constexpr std::uint32_t never_written = 0xDEADBEEF;
 constexpr std::size_t hybrid_pointer = 0x1B0;
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view text) {
-    return std::search(bytes.begin(), bytes.end(), text.begin(), text.end(),
-                       [](std::uint8_t byte, char wanted) { return byte == static_cast<std::uint8_t>(wanted); }) != bytes.end();
+    return std::search(bytes.begin(), bytes.end(), text.begin(), text.end(), [](std::uint8_t byte, char wanted) {
+               return byte == static_cast<std::uint8_t>(wanted);
+           }) != bytes.end();
 }
 
 /// "ISOLINUX 6.04 20200816", which stands in the image's first block.
@@ -47,15 +48,18 @@ public:
         if (!image_holds(banner)) return;
         const Volume* volume = disc_volume(machine_, disk_);
         if (volume == nullptr || plain_view(*volume) == nullptr) {
-            stop(out_, Stage::Loader, "syslinux-no-file-system", "the loader finds no file system that it can read where it was started from",
-                 {evidence_place(fmt::format("d{}", disk_.number), "an ISO 9660 file system")}, banner + way_ + "\nNo valid file system found!");
+            stop(out_, Stage::Loader, "syslinux-no-file-system",
+                 "the loader finds no file system that it can read where it was started from",
+                 {evidence_place(fmt::format("d{}", disk_.number), "an ISO 9660 file system")},
+                 banner + way_ + "\nNo valid file system found!");
             return;
         }
         const std::string spoken = banner + way_;
         const auto module = core_module(*volume, spoken, out_);
         if (!module) return;
         out_.loader_text = fmt::format("{}; {} is there", table_text_, module->place);
-        out_.loader_evidence = {evidence_bytes(*disk_.source, image_at_ + 8, 16, {}, table_text_), evidence_place(module->place, {}, "a 32-bit ELF module")};
+        out_.loader_evidence = {evidence_bytes(*disk_.source, image_at_ + 8, 16, {}, table_text_),
+                                evidence_place(module->place, {}, "a 32-bit ELF module")};
         if (sum_holds_) prove_module(machine_, *module, out_);
         read_disc_menu(machine_, *volume, spoken, out_);
     }
@@ -69,20 +73,26 @@ private:
             table_text_ = "its image carries no boot information table, so that nothing tells damage in it";
             return true;
         }
-        const Evidence field = evidence_bytes(*disk_.source, image_at_ + 8, 16, fmt::format("block {}", image_at_ / block),
-                                              fmt::format("block {}, {} bytes", table->file_block, table->length));
+        const Evidence field =
+            evidence_bytes(*disk_.source, image_at_ + 8, 16, fmt::format("block {}", image_at_ / block),
+                           fmt::format("block {}, {} bytes", table->file_block, table->length));
         const std::uint64_t from = table->file_block * block;
-        const auto sum = from < disk_.source->size() ? boot_image_checksum(*disk_.source, from, table->length)
-                                                     : fail(ErrorKind::OutOfRange, "the boot information table names a place that the medium does not have");
+        const auto sum =
+            from < disk_.source->size()
+                ? boot_image_checksum(*disk_.source, from, table->length)
+                : fail(ErrorKind::OutOfRange, "the boot information table names a place that the medium does not have");
         const std::string screen = fmt::format("{}{}isolinux: Image checksum error, sorry...", banner, way_);
         if (!sum) {
-            stop(out_, Stage::Loader, "isolinux-image-unreadable", fmt::format("the boot image cannot be loaded as a whole: {}", sum.error().what),
+            stop(out_, Stage::Loader, "isolinux-image-unreadable",
+                 fmt::format("the boot image cannot be loaded as a whole: {}", sum.error().what),
                  {field, evidence_error(sum.error())}, fmt::format("{}{}isolinux: Disk error", banner, way_));
             return false;
         }
         if (*sum != table->checksum) {
-            stop(out_, Stage::Loader, "isolinux-image-damaged", "the boot image fails the checksum that its own first block holds",
-                 {evidence_bytes(*disk_.source, image_at_ + 20, 4, fmt::format("{:08x}", *sum), fmt::format("{:08x}", table->checksum)),
+            stop(out_, Stage::Loader, "isolinux-image-damaged",
+                 "the boot image fails the checksum that its own first block holds",
+                 {evidence_bytes(*disk_.source, image_at_ + 20, 4, fmt::format("{:08x}", *sum),
+                                 fmt::format("{:08x}", table->checksum)),
                   Evidence{DiskRange{disk_.number, from, table->length}, {}, {}, {}, {}}},
                  screen);
             return false;
@@ -105,7 +115,8 @@ private:
 
 bool recognise_disc(std::span<const std::uint8_t> image) {
     // CLI, a far jump, and behind the boot information table the entry for disks.
-    return image.size() >= 512 && image[0] == 0xFA && image[1] == 0xEA && ondisk::from_bytes<ondisk::little_uint32_t>(image, 64) == hybrid_mark;
+    return image.size() >= 512 && image[0] == 0xFA && image[1] == 0xEA &&
+           ondisk::from_bytes<ondisk::little_uint32_t>(image, 64) == hybrid_mark;
 }
 
 LoaderRun run_disc(const Machine& machine, const BootPlace& place) {
@@ -116,7 +127,9 @@ LoaderRun run_disc(const Machine& machine, const BootPlace& place) {
     return out;
 }
 
-bool recognise_hybrid(std::span<const std::uint8_t> sector) { return sector.size() >= 512 && contains(sector, "isolinux.bin missing or corrupt"); }
+bool recognise_hybrid(std::span<const std::uint8_t> sector) {
+    return sector.size() >= 512 && contains(sector, "isolinux.bin missing or corrupt");
+}
 
 LoaderRun run_hybrid(const Machine& machine, const BootPlace& place) {
     LoaderRun out;
@@ -125,12 +138,16 @@ LoaderRun run_hybrid(const Machine& machine, const BootPlace& place) {
     const auto pointer = source.load<ondisk::little_uint64_t>(place.lba * 512 + hybrid_pointer);
     const std::uint64_t sector = pointer ? std::uint64_t{*pointer} : 0;
     out.first_sector_text = fmt::format("code that starts ISOLINUX's boot image from sector {}", sector);
-    const auto mark =
-        sector != 0 && sector < source.size() / 512 ? source.load<ondisk::little_uint32_t>(sector * 512 + 64) : fail(ErrorKind::OutOfRange, "no such sector");
+    const auto mark = sector != 0 && sector < source.size() / 512
+                          ? source.load<ondisk::little_uint32_t>(sector * 512 + 64)
+                          : fail(ErrorKind::OutOfRange, "no such sector");
     if (!mark || *mark != hybrid_mark) {
         stop(out, Stage::BootCode, "isolinux-pointer",
-             fmt::format("the first sector sends the firmware to sector {} for ISOLINUX's boot image, and that is not there", sector),
-             {place.evidence(hybrid_pointer, 8, "where isolinux.bin begins", fmt::format("{}", sector))}, "isolinux.bin missing or corrupt.");
+             fmt::format(
+                 "the first sector sends the firmware to sector {} for ISOLINUX's boot image, and that is not there",
+                 sector),
+             {place.evidence(hybrid_pointer, 8, "where isolinux.bin begins", fmt::format("{}", sector))},
+             "isolinux.bin missing or corrupt.");
         return out;
     }
     out.next_sector = sector;

@@ -133,7 +133,8 @@ std::string slashes(std::string_view path) {
 
 class Reader {
 public:
-    Reader(const Machine& machine, const Volume& esp, const EfiContext& context) : machine_(machine), esp_(esp), context_(context) {}
+    Reader(const Machine& machine, const Volume& esp, const EfiContext& context)
+        : machine_(machine), esp_(esp), context_(context) {}
 
     std::vector<Entry> entries;
     std::vector<std::string> dropped;
@@ -145,7 +146,9 @@ public:
         if (disk != nullptr)
             for (const auto& p : disk->table.partitions)
                 if (p.type_guid == boot_partition_type)
-                    if (const Volume* more = machine_.volume(disk->number, p.number); more != nullptr && plain_view(*more) != nullptr) read_volume(*more);
+                    if (const Volume* more = machine_.volume(disk->number, p.number);
+                        more != nullptr && plain_view(*more) != nullptr)
+                        read_volume(*more);
         std::ranges::stable_sort(entries, before);
         automatic();
     }
@@ -158,11 +161,14 @@ private:
             const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
             if (!names) return;
             for (const auto& name : *names)
-                if (lower_text(name.name).ends_with(ending) && name.type != FileType::Directory && entries.size() < most_entries)
+                if (lower_text(name.name).ends_with(ending) && name.type != FileType::Directory &&
+                    entries.size() < most_entries)
                     visit(folder + "/" + name.name, name.name);
         };
-        each("/loader/entries", ".conf", [&](const std::string& path, const std::string& name) { text_entry(volume, path, name); });
-        each("/EFI/Linux", ".efi", [&](const std::string& path, const std::string& name) { unified(volume, path, name); });
+        each("/loader/entries", ".conf",
+             [&](const std::string& path, const std::string& name) { text_entry(volume, path, name); });
+        each("/EFI/Linux", ".efi",
+             [&](const std::string& path, const std::string& name) { unified(volume, path, name); });
     }
 
     void text_entry(const Volume& volume, const std::string& path, const std::string& name) {
@@ -195,7 +201,8 @@ private:
         const std::string program = kernel.empty() ? efi : kernel;
         // Such entries do not appear in the list.
         if (program.empty()) return drop(e.entry.place, "it names neither a kernel nor a program");
-        if (!architecture.empty() && architecture != "x64") return drop(e.entry.place, fmt::format("it is for the architecture {}", architecture));
+        if (!architecture.empty() && architecture != "x64")
+            return drop(e.entry.place, fmt::format("it is for the architecture {}", architecture));
         auto file = refer(volume, program, slashes(program), kernel_line);
         if (!file.found()) return drop(e.entry.place, fmt::format("its kernel {} is not there", program));
         e.entry.title = e.title.empty() ? e.id : e.title;
@@ -219,7 +226,9 @@ private:
             if (there || e.entry.stops_at) continue;
             e.entry.messages.push_back({"Error preparing initrd: Not Found", e.entry.place, line});
             stop(e.entry, Stage::Ramdisk, "ramdisk-missing",
-                 fmt::format("the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware", ramdisk));
+                 fmt::format(
+                     "the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware",
+                     ramdisk));
         }
         judge_image(e.entry, program);
         entries.push_back(std::move(e));
@@ -229,17 +238,21 @@ private:
         const auto source = open_file(entry.kernel.front());
         if (source && context_.trust != nullptr)
             if (const auto why = context_.trust->refuse(*source)) {
-                entry.messages.push_back({fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
+                entry.messages.push_back(
+                    {fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
                 entry.stops_at.reset();
                 stop(entry, Stage::Kernel, "kernel-signature-refused",
                      fmt::format("{} does not let {} start: {}", context_.trust->by, entry.kernel.front().place, *why));
                 return;
             }
-        const auto refused = source ? refuse_efi_image(*source, context_.firmware) : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
+        const auto refused = source ? refuse_efi_image(*source, context_.firmware)
+                                    : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
         if (!refused) return;
-        entry.messages.push_back({fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
+        entry.messages.push_back(
+            {fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
         entry.stops_at.reset();
-        stop(entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the firmware does not start {}: {}", entry.kernel.front().place, refused->why));
+        stop(entry, Stage::Kernel, "kernel-refused-by-loader",
+             fmt::format("the firmware does not start {}: {}", entry.kernel.front().place, refused->why));
     }
 
     /// A unified image: kernel, RAM disk, command line and the system's name are sections of one program.
@@ -255,7 +268,9 @@ private:
         auto text_of = [&](std::string_view wanted) {
             const auto* s = section(wanted);
             if (s == nullptr) return std::string{};
-            const auto bytes = source->bytes(s->file_offset, std::min(s->file_size, s->virtual_size != 0 ? s->virtual_size : s->file_size), 1U << 20U);
+            const auto bytes =
+                source->bytes(s->file_offset,
+                              std::min(s->file_size, s->virtual_size != 0 ? s->virtual_size : s->file_size), 1U << 20U);
             if (!bytes) return std::string{};
             return std::string(bytes->begin(), std::ranges::find(*bytes, std::uint8_t{0}));
         };
@@ -276,7 +291,8 @@ private:
             const auto equals = line.find('=');
             if (equals == std::string_view::npos) continue;
             auto value = line.substr(equals + 1);
-            if (value.size() >= 2 && (value.front() == '"' || value.front() == '\'')) value = value.substr(1, value.size() - 2);
+            if (value.size() >= 2 && (value.front() == '"' || value.front() == '\''))
+                value = value.substr(1, value.size() - 2);
             const auto key = line.substr(0, equals);
             if (key == "PRETTY_NAME") pretty = value;
             if (key == "ID") identity = value;
@@ -305,11 +321,13 @@ private:
         if (context_.trust != nullptr)
             if (const auto why = context_.trust->refuse(*source)) {
                 e.entry.messages.push_back({fmt::format("Error loading {}: Access Denied", path), e.entry.place, 0});
-                stop(e.entry, Stage::Kernel, "kernel-signature-refused", fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
+                stop(e.entry, Stage::Kernel, "kernel-signature-refused",
+                     fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
             }
         if (const auto refused = refuse_efi_image(*source, context_.firmware)) {
             e.entry.messages.push_back({fmt::format("Error loading {}: {}", path, refused->screen), e.entry.place, 0});
-            stop(e.entry, Stage::Kernel, "kernel-refused-by-loader", fmt::format("the firmware does not start {}: {}", file.place, refused->why));
+            stop(e.entry, Stage::Kernel, "kernel-refused-by-loader",
+                 fmt::format("the firmware does not start {}: {}", file.place, refused->why));
         }
         entries.push_back(std::move(e));
     }
@@ -332,7 +350,9 @@ private:
         entries.push_back(std::move(e));
     }
 
-    void drop(const std::string& place, const std::string& why) { dropped.push_back(fmt::format("{} is not listed: {}", place, why)); }
+    void drop(const std::string& place, const std::string& why) {
+        dropped.push_back(fmt::format("{} is not listed: {}", place, why));
+    }
 
     const Machine& machine_;
     const Volume& esp_;
@@ -341,21 +361,26 @@ private:
 
 }  // namespace
 
-/// What the boot manager keeps in variables of its own (boot.c, config_load_defaults); empty: not set, or none were given.
+/// What the boot manager keeps in variables of its own (boot.c, config_load_defaults); empty: not set, or none were
+/// given.
 std::string own_variable(const EfiContext& context, std::string_view name) {
     constexpr std::string_view vendor = "4a67b082-0a4c-41cf-b6c7-440b29bb8c4f";
     const auto* v = context.variables != nullptr ? context.variables->find(name, vendor) : nullptr;
     return v != nullptr ? load_option_text(v->data) : std::string();
 }
 
-/// The entry it starts by itself, as an index; -1: none of those that were asked for (boot.c, config_select_default_entry).
-int select_default(const std::vector<Entry>& entries, const EfiContext& context, const std::string& configured, Menu& menu) {
+/// The entry it starts by itself, as an index; -1: none of those that were asked for (boot.c,
+/// config_select_default_entry).
+int select_default(const std::vector<Entry>& entries, const EfiContext& context, const std::string& configured,
+                   Menu& menu) {
     const auto find = [&](const std::string& pattern) {
-        const auto found = std::ranges::find_if(entries, [&](const Entry& e) { return ::fnmatch(lower_text(pattern).c_str(), e.id.c_str(), 0) == 0; });
+        const auto found = std::ranges::find_if(
+            entries, [&](const Entry& e) { return ::fnmatch(lower_text(pattern).c_str(), e.id.c_str(), 0) == 0; });
         return found != entries.end() ? static_cast<int>(found - entries.begin()) : -1;
     };
     // For this start only; then what was chosen in the menu; then the file.
-    for (const std::string& asked : {own_variable(context, "LoaderEntryOneShot"), own_variable(context, "LoaderEntryDefault"), configured}) {
+    for (const std::string& asked :
+         {own_variable(context, "LoaderEntryOneShot"), own_variable(context, "LoaderEntryDefault"), configured}) {
         if (asked.empty()) continue;
         const std::string pattern = asked == "@saved" ? own_variable(context, "LoaderEntryLastBooted") : asked;
         menu.default_setting = asked;
@@ -402,7 +427,8 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
     Reader reader(machine, volume, context);
     reader.read();
     for (const auto& text : reader.dropped)
-        out.findings.push_back(make_finding("boot-entry-dropped", text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
+        out.findings.push_back(
+            make_finding("boot-entry-dropped", text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
     int index = 0;
     int first = -1;
     out.menu.default_matches = true;
@@ -417,13 +443,17 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
     out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
     if (out.menu.entries.empty()) {
         stop(out, Stage::Configuration, "boot-entries-missing",
-             fmt::format("{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed", volume.place),
-             {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry", reader.dropped.empty() ? "none" : reader.dropped.front())},
+             fmt::format(
+                 "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
+                 volume.place),
+             {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
+                             reader.dropped.empty() ? "none" : reader.dropped.front())},
              "No loader found. Configuration files in \\loader\\entries\\*.conf are needed.");
         return out;
     }
-    out.configuration_text = fmt::format("{} gives {} entr{}", config ? out.menu.place : fmt::format("{}:/loader/entries", volume.place),
-                                         out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
+    out.configuration_text =
+        fmt::format("{} gives {} entr{}", config ? out.menu.place : fmt::format("{}:/loader/entries", volume.place),
+                    out.menu.entries.size(), out.menu.entries.size() == 1 ? "y" : "ies");
     return out;
 }
 

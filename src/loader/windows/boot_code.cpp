@@ -19,21 +19,25 @@ constexpr std::uint32_t attribute_compressed = 0x800;
 constexpr std::string_view restart = "Press Ctrl+Alt+Del to restart";
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(), [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) !=
-           bytes.end();
+    return std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end(),
+                       [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }) != bytes.end();
 }
 
-bool has_parameter_block(std::span<const std::uint8_t> sector) { return contains(sector.subspan(3, 8), "NTFS") || sector[21] >= 0xF0; }
+bool has_parameter_block(std::span<const std::uint8_t> sector) {
+    return contains(sector.subspan(3, 8), "NTFS") || sector[21] >= 0xF0;
+}
 
 bool asks_for(std::span<const std::uint8_t> sector, std::string_view name) {
-    if (sector.size() < 512 || sector[510] != 0x55 || sector[511] != 0xAA || (sector[0] != 0xEB && sector[0] != 0xE9)) return false;
+    if (sector.size() < 512 || sector[510] != 0x55 || sector[511] != 0xAA || (sector[0] != 0xEB && sector[0] != 0xE9))
+        return false;
     return has_parameter_block(sector) && contains(sector.subspan(0x54), name);
 }
 
 std::string read_failed() { return fmt::format("A disk read error occurred\n{}", restart); }
 
 /// What both generations share: the volume is readable, the file is in its root, whole and not compressed.
-std::optional<FileReference> find_file(const BootPlace& place, std::string_view name, std::string_view shown, LoaderRun& out) {
+std::optional<FileReference> find_file(const BootPlace& place, std::string_view name, std::string_view shown,
+                                       LoaderRun& out) {
     const Volume& volume = *place.volume;
     out.route.push_back(fmt::format("{}: Windows boot code, which asks for {}", place.text(), shown));
     out.first_sector_text = fmt::format("Windows boot code, which looks for {} in the root of {}", shown, volume.place);
@@ -46,19 +50,25 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     }
     const auto file = refer(volume, std::string(name), fmt::format("/{}", name), 0);
     if (file.unreadable) {
-        stop(out, Stage::Loader, "windows-loader-unreadable", fmt::format("whether {} is in the root of {} cannot be read", shown, volume.place),
-             {evidence_place(fmt::format("{}:/{}", volume.place, name), "readable sectors", *file.error)}, read_failed());
+        stop(out, Stage::Loader, "windows-loader-unreadable",
+             fmt::format("whether {} is in the root of {} cannot be read", shown, volume.place),
+             {evidence_place(fmt::format("{}:/{}", volume.place, name), "readable sectors", *file.error)},
+             read_failed());
         return std::nullopt;
     }
     if (!file.found()) {
-        stop(out, Stage::Loader, "windows-loader-missing", fmt::format("{} is not in the root of {}", shown, volume.place),
-             {evidence_place(fmt::format("{}:/{}", volume.place, name), "a file", *file.error)}, fmt::format("{} is missing\n{}", shown, restart));
+        stop(out, Stage::Loader, "windows-loader-missing",
+             fmt::format("{} is not in the root of {}", shown, volume.place),
+             {evidence_place(fmt::format("{}:/{}", volume.place, name), "a file", *file.error)},
+             fmt::format("{} is missing\n{}", shown, restart));
         return std::nullopt;
     }
     const auto info = volume.loader_view->stat(file.file);
     if (info && (info->attributes & attribute_compressed) != 0 && volume.info.kind == "ntfs") {
-        stop(out, Stage::Loader, "windows-loader-compressed", fmt::format("{} is stored compressed, which the boot code cannot read", file.place),
-             {evidence_place(file.place, "not compressed", "the compressed attribute")}, fmt::format("{} is compressed\n{}", shown, restart));
+        stop(out, Stage::Loader, "windows-loader-compressed",
+             fmt::format("{} is stored compressed, which the boot code cannot read", file.place),
+             {evidence_place(file.place, "not compressed", "the compressed attribute")},
+             fmt::format("{} is compressed\n{}", shown, restart));
         return std::nullopt;
     }
     out.route.push_back(file.place);
@@ -88,7 +98,9 @@ std::optional<std::string> judge_loader_file(const Source& source, bool sum) {
         }
         return fmt::format("the image in it fails its own checksum ({:08x})", image->stored_checksum);
     }
-    if (file.size() <= head_only) return fmt::format("only {} of it are there: the image behind its 16-bit head is missing", size_text(file.size()));
+    if (file.size() <= head_only)
+        return fmt::format("only {} of it are there: the image behind its 16-bit head is missing",
+                           size_text(file.size()));
     return std::nullopt;
 }
 
@@ -107,19 +119,22 @@ bool recognise_ntldr(std::span<const std::uint8_t> sector) { return asks_for(sec
 LoaderRun run_manager(const Machine& machine, const BootPlace& place) {
     LoaderRun out;
     if (place.volume == nullptr) {
-        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins", {place.evidence(0, 90)}, read_failed());
+        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins",
+             {place.evidence(0, 90)}, read_failed());
         return out;
     }
     const auto file = find_file(place, "bootmgr", "BOOTMGR", out);
     if (!file) return out;
     const auto source = open_file(*file);
     if (!source) {
-        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{} cannot be read", file->place), {evidence_place(file->place)}, read_failed());
+        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{} cannot be read", file->place),
+             {evidence_place(file->place)}, read_failed());
         return out;
     }
     if (const auto why = judge_loader_file(source, true)) {
         stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why),
-             {evidence_place(file->place, "a whole boot manager", *why)}, fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
+             {evidence_place(file->place, "a whole boot manager", *why)},
+             fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
         return out;
     }
     out.loader_text = fmt::format("the boot manager {} is there and whole ({})", file->place, size_text(file->size));
@@ -135,14 +150,17 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     out.menu.loader = "Windows Boot Manager";
     out.menu.place = where;
     const auto screen = [&](std::string_view status) {
-        return fmt::format("Windows Boot Manager\nFile: {}\nStatus: {}\nInfo: An error occurred while attempting to read the boot configuration data.", shown,
-                           status);
+        return fmt::format(
+            "Windows Boot Manager\nFile: {}\nStatus: {}\nInfo: An error occurred while attempting to read the boot "
+            "configuration data.",
+            shown, status);
     };
     const auto file = refer(volume, path, path, 0);
     const auto source = open_file(file);
     if (file.unreadable || (file.found() && !source)) {
         stop(out, Stage::Configuration, "store-unreadable", fmt::format("the boot store {} cannot be read", where),
-             {evidence_place(where, "readable sectors", file.error.value_or("it cannot be opened"))}, screen("0xc0000185"));
+             {evidence_place(where, "readable sectors", file.error.value_or("it cannot be opened"))},
+             screen("0xc0000185"));
         return;
     }
     if (!source) {
@@ -155,7 +173,8 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
         if (auto log = open_file(refer(volume, path + ending, path + ending, 0))) logs.push_back(log);
     const auto hive = open_hive(source, logs);
     if (!hive) {
-        stop(out, Stage::Configuration, "store-damaged", fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
+        stop(out, Stage::Configuration, "store-damaged",
+             fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
              {evidence_error(hive.error())}, screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
         return;
     }
@@ -164,7 +183,8 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     out.menu = std::move(read.menu);
     out.menu.place = where;
     if (read.empty) {
-        stop(out, Stage::Configuration, "store-no-entry", fmt::format("the boot store {} names no system: neither a default nor a display order", where),
+        stop(out, Stage::Configuration, "store-no-entry",
+             fmt::format("the boot store {} names no system: neither a default nor a display order", where),
              {evidence_place(where, "default or displayorder", "neither")}, screen("0xc0000098"));
         return;
     }
@@ -204,7 +224,8 @@ ArcEntry parse_arc(std::string_view path) {
     out.directory = std::string(path.substr(close == std::string_view::npos ? 0 : close + 1));
     const auto rdisk = arc_number(out.arc, "rdisk(");
     const auto partition = arc_number(out.arc, "partition(");
-    out.arc_form = rdisk && partition && (out.arc.starts_with("multi(") || out.arc.starts_with("scsi(") || out.arc.starts_with("signature("));
+    out.arc_form = rdisk && partition &&
+                   (out.arc.starts_with("multi(") || out.arc.starts_with("scsi(") || out.arc.starts_with("signature("));
     out.rdisk = rdisk.value_or(0);
     out.partition = partition.value_or(0);
     return out;
@@ -228,7 +249,9 @@ BootIni parse_ini(std::string_view text) {
         if (line.empty() || line.front() == ';') continue;
         if (line.front() == '[') {
             const std::string name = lower_text(line);
-            section = name.starts_with("[boot loader") || name.starts_with("[flexboot") ? 1 : name.starts_with("[operating systems") ? 2 : 0;
+            section = name.starts_with("[boot loader") || name.starts_with("[flexboot") ? 1
+                      : name.starts_with("[operating systems")                          ? 2
+                                                                                        : 0;
             continue;
         }
         const auto equals = line.find('=');
@@ -272,7 +295,8 @@ const Volume* arc_volume(const Machine& machine, const BootPlace& place, const A
     return nullptr;
 }
 
-MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntry& line, const std::string& where, int index) {
+MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntry& line, const std::string& where,
+                   int index) {
     MenuEntry entry;
     entry.title = line.title.empty() ? line.arc + line.directory : line.title;
     entry.place = where;
@@ -294,11 +318,13 @@ MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntr
     const Disk* disk = machine.drive(line.rdisk, place.first_drive);
     if (entry.windows->system == nullptr) {
         const std::string why =
-            disk == nullptr ? fmt::format("“{}” says rdisk({}), and the machine has {} disk{}", entry.title, line.rdisk, machine.disks.size(),
-                                          machine.disks.size() == 1 ? "" : "s")
-                            : fmt::format("“{}” says partition({}), and d{} has no such partition as NT counts", entry.title, line.partition, disk->number);
+            disk == nullptr ? fmt::format("“{}” says rdisk({}), and the machine has {} disk{}", entry.title, line.rdisk,
+                                          machine.disks.size(), machine.disks.size() == 1 ? "" : "s")
+                            : fmt::format("“{}” says partition({}), and d{} has no such partition as NT counts",
+                                          entry.title, line.partition, disk->number);
         entry.messages.push_back(
-            {"Windows could not start because of a computer disk hardware configuration problem.\nCould not read from the selected boot disk. "
+            {"Windows could not start because of a computer disk hardware configuration problem.\nCould not read from "
+             "the selected boot disk. "
              "Check boot path and disk hardware.",
              where, line.line});
         stop(entry, Stage::Entry, "entry-device-missing", why);
@@ -313,7 +339,8 @@ MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntr
 LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     LoaderRun out;
     if (place.volume == nullptr) {
-        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins", {place.evidence(0, 90)}, read_failed());
+        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins",
+             {place.evidence(0, 90)}, read_failed());
         return out;
     }
     const auto file = find_file(place, "ntldr", "NTLDR", out);
@@ -322,18 +349,20 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     const auto source = open_file(*file);
     const auto why = source ? judge_loader_file(source, false) : std::optional<std::string>("it cannot be read");
     if (why) {
-        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why), {evidence_place(file->place, "a whole NTLDR", *why)},
-             "NTLDR is corrupt.  The system cannot boot.");
+        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why),
+             {evidence_place(file->place, "a whole NTLDR", *why)}, "NTLDR is corrupt.  The system cannot boot.");
         return out;
     }
     const auto detect = refer(volume, "NTDETECT.COM", "/NTDETECT.COM", 0);
     if (!detect.found() || detect.size == 0) {
-        stop(out, Stage::Loader, "windows-detect-missing", fmt::format("NTDETECT.COM is not in the root of {}", volume.place),
+        stop(out, Stage::Loader, "windows-detect-missing",
+             fmt::format("NTDETECT.COM is not in the root of {}", volume.place),
              {evidence_place(detect.place, "a file", detect.error.value_or("an empty file"))}, "NTDETECT failed");
         return out;
     }
     out.loader_text = fmt::format("{} and {} are there", file->place, detect.place);
-    out.loader_evidence = {evidence_place(file->place, {}, size_text(file->size)), evidence_place(detect.place, {}, size_text(detect.size))};
+    out.loader_evidence = {evidence_place(file->place, {}, size_text(file->size)),
+                           evidence_place(detect.place, {}, size_text(detect.size))};
     const std::string where = fmt::format("{}:/boot.ini", volume.place);
     out.menu.loader = "NTLDR";
     out.menu.place = where;
@@ -348,15 +377,18 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
         ArcEntry usual = parse_arc("multi(0)disk(0)rdisk(0)partition(1)\\WINDOWS");
         usual.title = "Windows (default)";
         out.menu.messages.push_back({"Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\", where, 0});
-        out.findings.push_back(
-            make_finding("boot-ini-missing", fmt::format("{} is not there or names no system: NTLDR starts \\WINDOWS on the first partition", where),
-                         {evidence_place(where, "a file with systems", text ? "no system" : "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\"));
+        out.findings.push_back(make_finding(
+            "boot-ini-missing",
+            fmt::format("{} is not there or names no system: NTLDR starts \\WINDOWS on the first partition", where),
+            {evidence_place(where, "a file with systems", text ? "no system" : "absent")},
+            "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\"));
         out.menu.entries.push_back(entry_of(machine, place, usual, where, 0));
         const auto* start = out.menu.entries.front().windows ? &*out.menu.entries.front().windows : nullptr;
-        const bool there =
-            start != nullptr && start->system != nullptr && plain_view(*start->system) != nullptr && resolve(*plain_view(*start->system), start->directory);
+        const bool there = start != nullptr && start->system != nullptr && plain_view(*start->system) != nullptr &&
+                           resolve(*plain_view(*start->system), start->directory);
         if (!there) {
-            stop(out, Stage::Configuration, "boot-ini-missing", fmt::format("{} is not there, and neither is \\WINDOWS on the first partition", where),
+            stop(out, Stage::Configuration, "boot-ini-missing",
+                 fmt::format("{} is not there, and neither is \\WINDOWS on the first partition", where),
                  {evidence_place(where, "a file", "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\");
             return out;
         }
@@ -369,7 +401,8 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     out.menu.default_matches = ini.default_path.empty();
     int index = 0;
     for (const auto& line : ini.entries) {
-        if (!out.menu.default_matches && lower_text(line.arc) == chosen.arc && lower_text(line.directory) == lower_text(chosen.directory)) {
+        if (!out.menu.default_matches && lower_text(line.arc) == chosen.arc &&
+            lower_text(line.directory) == lower_text(chosen.directory)) {
             out.menu.default_entry = index;
             out.menu.default_matches = true;
         }
@@ -389,7 +422,8 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
 
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
     std::vector<Menu> out;
-    for (const auto& [path, efi] : {std::pair<const char*, bool>{"/Boot/BCD", false}, {"/EFI/Microsoft/Boot/BCD", true}}) {
+    for (const auto& [path, efi] :
+         {std::pair<const char*, bool>{"/Boot/BCD", false}, {"/EFI/Microsoft/Boot/BCD", true}}) {
         if (!refer(volume, path, path, 0).found()) continue;
         LoaderRun run;
         read_store(machine, volume, path, efi, run);

@@ -73,7 +73,8 @@ Result<Store> Store::read(const Hive& hive) {
         Object object;
         object.id = lower_text(*name);
         if (const auto description = hive.subkey(key, "Description"))
-            if (const auto type = hive.value(*description, "Type")) object.type = static_cast<std::uint32_t>(type->number().value_or(0));
+            if (const auto type = hive.value(*description, "Type"))
+                object.type = static_cast<std::uint32_t>(type->number().value_or(0));
         if (const auto elements = hive.subkey(key, "Elements"))
             if (const auto all = hive.subkeys(*elements))
                 for (const auto id : *all) {
@@ -162,8 +163,8 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
         machine.each_volume([&](const Volume& v) {
             const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
             const Disk* disk = machine.disk(v.disk);
-            if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Mbr && disk->table.disk_signature == signature && !where.empty() &&
-                where.front().offset == offset)
+            if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Mbr &&
+                disk->table.disk_signature == signature && !where.empty() && where.front().offset == offset)
                 out.volume = &v;
         });
         return out;
@@ -173,8 +174,8 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
     out.text = fmt::format("the partition {} of the disk {}", partition, disk_guid);
     machine.each_volume([&](const Volume& v) {
         const Disk* disk = machine.disk(v.disk);
-        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt && lower_text(v.partuuid) == partition &&
-            lower_text(disk->table.disk_guid) == disk_guid)
+        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt &&
+            lower_text(v.partuuid) == partition && lower_text(disk->table.disk_guid) == disk_guid)
             out.volume = &v;
     });
     return out;
@@ -183,7 +184,8 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
 namespace {
 
 /// Turns one object into an entry, as far as the boot manager itself looks.
-MenuEntry entry_of(const Machine& machine, const Store& store, const Object& object, const Volume& boot, const std::string& where, int index) {
+MenuEntry entry_of(const Machine& machine, const Store& store, const Object& object, const Volume& boot,
+                   const std::string& where, int index) {
     MenuEntry entry;
     entry.title = store.text(object, element::description);
     if (entry.title.empty()) entry.title = object.id;
@@ -194,8 +196,9 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     const auto* device = store.value(object, element::device);
     std::string path = store.text(object, element::path);
     if (object.type == object::ntldr && path.empty()) path = std::string("\\ntldr");
-    const Device loader =
-        device != nullptr ? decode_device(machine, *device, &boot) : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
+    const Device loader = device != nullptr
+                              ? decode_device(machine, *device, &boot)
+                              : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
     const bool os = object.type == object::os_loader;
     entry.kind = os ? EntryKind::Windows : object.type == object::memory_test ? EntryKind::Tool : EntryKind::Nothing;
     FileReference file;
@@ -219,15 +222,20 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     if (path.empty()) {
         if (os) refuse("store-no-path", "the entry has no path to a loader", "0xc000000d");
     } else if (volume == nullptr) {
-        refuse("store-device-gone", fmt::format("“{}” starts {} from {}, and nothing here answers to that", entry.title, path, loader.text), "0xc000000e");
-    } else if (plain_view(*volume) == nullptr) {
-        refuse("store-device-unreadable", fmt::format("“{}” starts {} from {}, whose file system cannot be read", entry.title, path, volume->place),
+        refuse("store-device-gone",
+               fmt::format("“{}” starts {} from {}, and nothing here answers to that", entry.title, path, loader.text),
                "0xc000000e");
+    } else if (plain_view(*volume) == nullptr) {
+        refuse(
+            "store-device-unreadable",
+            fmt::format("“{}” starts {} from {}, whose file system cannot be read", entry.title, path, volume->place),
+            "0xc000000e");
     } else {
         file = refer(*volume, path, slashes(path), 0);
         if (!file.found()) {
-            const std::string why = fmt::format("“{}” starts {}:{}, which {}", entry.title, volume->place, slashes(path),
-                                                file.unreadable ? "cannot be read: " + *file.error : std::string("is not there"));
+            const std::string why =
+                fmt::format("“{}” starts {}:{}, which {}", entry.title, volume->place, slashes(path),
+                            file.unreadable ? "cannot be read: " + *file.error : std::string("is not there"));
             entry.messages.push_back({screen + (file.unreadable ? "0xc0000185" : "0xc000000f"), where, 0});
             stop(entry, Stage::Entry, file.unreadable ? "entry-kernel-unreadable" : "entry-kernel-missing", why);
         }
@@ -240,10 +248,12 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
         const auto image = source ? inspect_pe(*source) : fail(ErrorKind::Io, "it cannot be opened");
         if (!sum || !image) {
             entry.kernel_loaded = false;
-            const bool unreadable = !sum && (sum.error().kind == ErrorKind::Unreadable || sum.error().kind == ErrorKind::Io);
+            const bool unreadable =
+                !sum && (sum.error().kind == ErrorKind::Unreadable || sum.error().kind == ErrorKind::Io);
             entry.messages.push_back({screen + (unreadable ? "0xc0000185" : "0xc000007b"), where, 0});
             stop(entry, Stage::Kernel, "windows-tool-damaged",
-                 fmt::format("“{}” starts {}, which cannot be loaded: {}", entry.title, file.place, !sum ? sum.error().what : image.error().what));
+                 fmt::format("“{}” starts {}, which cannot be loaded: {}", entry.title, file.place,
+                             !sum ? sum.error().what : image.error().what));
         }
     }
     if (!os) return entry;
@@ -266,7 +276,8 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
 
 }  // namespace
 
-StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume& boot, const std::string& where, bool efi) {
+StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume& boot, const std::string& where,
+                          bool efi) {
     StoreMenu out;
     Menu& menu = out.menu;
     menu.loader = "Windows Boot Manager";
@@ -283,12 +294,14 @@ StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume
         const auto once = store->list(*manager, element::boot_sequence);
         order = store->list(*manager, element::display_order);
         chosen = !once.empty() ? once.front() : store->text(*manager, element::default_object);
-        menu.timeout = static_cast<int>(std::min<std::uint64_t>(store->number(*manager, element::timeout).value_or(30), 100000));
+        menu.timeout =
+            static_cast<int>(std::min<std::uint64_t>(store->number(*manager, element::timeout).value_or(30), 100000));
         menu.default_setting = chosen;
     }
     // Without a default the first of the list is started; a default that is on no list is started all the same.
     if (chosen.empty() && !order.empty()) chosen = order.front();
-    if (!chosen.empty() && std::ranges::none_of(order, [&](const std::string& id) { return lower_text(id) == lower_text(chosen); }))
+    if (!chosen.empty() &&
+        std::ranges::none_of(order, [&](const std::string& id) { return lower_text(id) == lower_text(chosen); }))
         order.insert(order.begin(), chosen);
     out.empty = order.empty();
     if (manager != nullptr)
@@ -304,7 +317,8 @@ StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume
     menu.default_matches = chosen.empty() || store->find(chosen) != nullptr;
     if (menu.entries.empty()) out.empty = true;
     const bool show = manager != nullptr && store->number(*manager, element::show_menu).value_or(0) != 0;
-    const auto systems = std::ranges::count_if(menu.entries, [](const MenuEntry& e) { return e.kind == EntryKind::Windows; });
+    const auto systems =
+        std::ranges::count_if(menu.entries, [](const MenuEntry& e) { return e.kind == EntryKind::Windows; });
     if (systems < 2 && !show) {
         // One system only: it starts without a menu.
         menu.style = MenuStyle::Hidden;

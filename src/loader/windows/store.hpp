@@ -10,14 +10,17 @@
 namespace herberge::loader::windows {
 
 namespace element {
-inline constexpr std::uint32_t device = 0x11000001, path = 0x12000002, description = 0x12000004, inherit = 0x14000006, display_order = 0x24000001,
-                               boot_sequence = 0x24000002, default_object = 0x23000003, timeout = 0x25000004, show_menu = 0x26000020, tools = 0x24000010,
-                               os_device = 0x21000001, system_root = 0x22000002, kernel = 0x22000011, hal = 0x22000012, safe_boot = 0x25000080,
-                               test_signing = 0x16000049, no_integrity = 0x16000048, recovery_sequence = 0x14000008, win_pe = 0x26000022;
+inline constexpr std::uint32_t device = 0x11000001, path = 0x12000002, description = 0x12000004, inherit = 0x14000006,
+                               display_order = 0x24000001, boot_sequence = 0x24000002, default_object = 0x23000003,
+                               timeout = 0x25000004, show_menu = 0x26000020, tools = 0x24000010, os_device = 0x21000001,
+                               system_root = 0x22000002, kernel = 0x22000011, hal = 0x22000012, safe_boot = 0x25000080,
+                               test_signing = 0x16000049, no_integrity = 0x16000048, recovery_sequence = 0x14000008,
+                               win_pe = 0x26000022;
 }
 namespace object {
-inline constexpr std::uint32_t boot_manager = 0x10100002, firmware_manager = 0x10100001, os_loader = 0x10200003, resume = 0x10200004, memory_test = 0x10200005,
-                               ntldr = 0x10300006, boot_sector = 0x10400008;
+inline constexpr std::uint32_t boot_manager = 0x10100002, firmware_manager = 0x10100001, os_loader = 0x10200003,
+                               resume = 0x10200004, memory_test = 0x10200005, ntldr = 0x10300006,
+                               boot_sector = 0x10400008;
 inline constexpr std::string_view boot_manager_id = "{9dea862c-5cdd-4e70-acc1-f32b344d4795}";
 }  // namespace object
 
@@ -61,6 +64,7 @@ struct StoreMenu {
     Menu menu;
     bool empty = false;  ///< neither a default nor a display order
 };
-StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume& boot, const std::string& where, bool efi);
+StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume& boot, const std::string& where,
+                          bool efi);
 
 }  // namespace herberge::loader::windows
