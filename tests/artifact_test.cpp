@@ -168,7 +168,7 @@ forge::Tree programs() {
 
 struct Judged {
     const char* path;
-    const char* code;
+    std::optional<Code> code;
 };
 class Programs : public testing::TestWithParam<Judged> {};
 TEST_P(Programs, AreJudgedAsExecuteWould) {
@@ -176,19 +176,18 @@ TEST_P(Programs, AreJudgedAsExecuteWould) {
     const auto fs = open_file_system(memory_source(image, "d1p1", 1), Reader::Kernel);
     const auto judged = judge_executable(**fs, "d1p1", GetParam().path);
     EXPECT_EQ(judged.code, GetParam().code) << judged.why;
-    EXPECT_EQ(judged.runs, judged.code.empty());
+    EXPECT_EQ(judged.runs, !judged.code);
     if (!judged.runs) EXPECT_FALSE(judged.evidence.empty());
 }
-INSTANTIATE_TEST_SUITE_P(All, Programs,
-                         testing::Values(Judged{"/bin/prog", ""}, Judged{"/bin/link", ""}, Judged{"/bin/script", ""},
-                                         Judged{"/bin/nested", ""}, Judged{"/bin/plain", "program-not-executable"},
-                                         Judged{"/bin/gone", "program-link-dangling"},
-                                         Judged{"/bin/absent", "program-missing"},
-                                         Judged{"/bin/lost", "program-interpreter-missing"},
-                                         Judged{"/bin/self", "program-interpreter-missing"},
-                                         Judged{"/bin/text", "program-format"}, Judged{"/bin/none", "program-format"},
-                                         Judged{"/bin/folder", "program-not-a-file"}, Judged{"/bin/cut", "program-cut"},
-                                         Judged{"/bin/arm", "program-architecture"}));
+INSTANTIATE_TEST_SUITE_P(
+    All, Programs,
+    testing::Values(Judged{"/bin/prog", {}}, Judged{"/bin/link", {}}, Judged{"/bin/script", {}},
+                    Judged{"/bin/nested", {}}, Judged{"/bin/plain", Code::ProgramNotExecutable},
+                    Judged{"/bin/gone", Code::ProgramLinkDangling}, Judged{"/bin/absent", Code::ProgramMissing},
+                    Judged{"/bin/lost", Code::ProgramInterpreterMissing},
+                    Judged{"/bin/self", Code::ProgramInterpreterMissing}, Judged{"/bin/text", Code::ProgramFormat},
+                    Judged{"/bin/none", Code::ProgramFormat}, Judged{"/bin/folder", Code::ProgramNotAFile},
+                    Judged{"/bin/cut", Code::ProgramCut}, Judged{"/bin/arm", Code::ProgramArchitecture}));
 
 TEST(CommandLines, GroupQuotesAndTakeTheLast) {
     const CommandLine line("ro root=/dev/sda1 x=\"a b\" root=UUID=1 single");

@@ -196,7 +196,7 @@ TEST(BootCatalogue, AWrongChecksumIsARiskOnly) {
     auto bytes = help.build().bytes;
     bytes[read_boot_catalogue(*support::source_of(bytes))->offset + 6] = 1;
     const Checked checked(bytes);
-    EXPECT_TRUE(checked.has("disc-catalogue-checksum"));
+    EXPECT_TRUE(checked.has(Code::DiscCatalogueChecksum));
     EXPECT_NE(checked.stage(), "firmware");
 }
 
@@ -208,7 +208,7 @@ struct Change {
     const char* name;
     std::function<void(demo::HelpDisc&)> change;
     const char* stage;
-    const char* code;
+    std::optional<Code> code;
 };
 class HelpDiscs : public testing::TestWithParam<Change> {};
 TEST_P(HelpDiscs, StopWhereTheyShould) {
@@ -219,7 +219,7 @@ TEST_P(HelpDiscs, StopWhereTheyShould) {
         const Checked checked(help.build().bytes);
         EXPECT_EQ(checked.stage(), GetParam().stage)
             << (hybrid ? "as a stick: " : "in a drive: ") << checked.system().symptom;
-        if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code)) << GetParam().code;
+        if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code)) << *GetParam().code;
         EXPECT_EQ(checked.system().kind, "medium");
         EXPECT_EQ(checked.system().name, "Almhof Help 4 (Murmeltier)");
     }
@@ -233,33 +233,34 @@ void edit_config(demo::HelpDisc& disc, const std::string& from, const std::strin
 INSTANTIATE_TEST_SUITE_P(
     Disc, HelpDiscs,
     testing::Values(
-        Change{"whole", [](demo::HelpDisc&) {}, "unknown", ""},
-        Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "unknown", ""},
+        Change{"whole", [](demo::HelpDisc&) {}, "unknown", {}},
+        Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "unknown", {}},
         Change{"no_core_module", [](demo::HelpDisc& d) { d.files.remove("/boot/isolinux/ldlinux.c32"); }, "loader",
-               "syslinux-core-module-missing"},
+               Code::SyslinuxCoreModuleMissing},
         Change{"no_kernel", [](demo::HelpDisc& d) { d.files.remove(demo::help_kernel); }, "entry",
-               "entry-kernel-missing"},
+               Code::EntryKernelMissing},
         Change{"renamed_kernel", [](demo::HelpDisc& d) { edit_config(d, "/live/vmlinuz", "/live/Vmlinuz"); }, "entry",
-               "entry-kernel-missing"},
+               Code::EntryKernelMissing},
         Change{"no_ramdisk", [](demo::HelpDisc& d) { d.files.remove("/live/initrd.img"); }, "ramdisk",
-               "ramdisk-missing"},
-        Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", "medium-root-missing"},
+               Code::RamdiskMissing},
+        Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", Code::MediumRootMissing},
         Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(20000); }, "root",
-               "medium-root-damaged"},
+               Code::MediumRootDamaged},
         Change{"other_entries",
                [](demo::HelpDisc& d) {
                    d.files.file(demo::help_config, "DEFAULT next\nPROMPT 1\nLABEL next\n  LOCALBOOT -1\n");
                    d.files.file("/sources/boot.wim", "MSWIM");
                },
-               "unknown", ""},
-        Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", ""}),
+               "unknown",
+               {}},
+        Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", {}}),
     support::by_name);
 
 TEST(Disc, AScratchInTheLoaderIsSeenByItsChecksum) {
     const auto image = demo::help_discs().at(2).make();
     const Checked checked(image);
     EXPECT_EQ(checked.stage(), "loader");
-    EXPECT_TRUE(checked.has("isolinux-image-damaged"));
+    EXPECT_TRUE(checked.has(Code::IsolinuxImageDamaged));
     EXPECT_NE(checked.system().symptom.find("Image checksum error"), std::string::npos);
 }
 
@@ -268,7 +269,7 @@ TEST(Disc, AHybridsFirstSectorMustLeadToTheImage) {
     image[0x1B0] ^= 4U;
     const Checked checked(image);
     EXPECT_EQ(checked.stage(), "boot-code");
-    EXPECT_TRUE(checked.has("isolinux-pointer"));
+    EXPECT_TRUE(checked.has(Code::IsolinuxPointer));
     EXPECT_EQ(checked.system().symptom, "isolinux.bin missing or corrupt.");
 }
 

@@ -198,13 +198,13 @@ TEST(Damage, ADirtyJournalIsToldAndStopsNothing) {
     const auto fs = open(forge::make_ext({}, with(shaped(1024, true, true), [](auto& o) { o.dirty_journal = true; })));
     EXPECT_TRUE(fs->mount_obstacles().empty());
     ASSERT_EQ(fs->remarks().size(), 1U);
-    EXPECT_EQ(fs->remarks()[0].code, "ext-journal-dirty");
+    EXPECT_EQ(fs->remarks()[0].code, Code::ExtJournalDirty);
 }
 
 struct Obstacle {
     const char* name;
     std::function<void(Bytes&)> damage;
-    const char* code;
+    std::optional<Code> code;
 };
 class Obstacles : public testing::TestWithParam<Obstacle> {};
 TEST_P(Obstacles, KeepTheKernelFromMounting) {
@@ -217,24 +217,24 @@ TEST_P(Obstacles, KeepTheKernelFromMounting) {
 }
 INSTANTIATE_TEST_SUITE_P(
     All, Obstacles,
-    testing::Values(Obstacle{"Truncated", [](Bytes& b) { b.resize(b.size() - 65536); }, "ext-larger-than-partition"},
-                    Obstacle{"SuperChecksum", [](Bytes& b) { b[1024 + 44] ^= 1U; }, "ext-super-checksum"},
+    testing::Values(Obstacle{"Truncated", [](Bytes& b) { b.resize(b.size() - 65536); }, Code::ExtLargerThanPartition},
+                    Obstacle{"SuperChecksum", [](Bytes& b) { b[1024 + 44] ^= 1U; }, Code::ExtSuperChecksum},
                     Obstacle{"GroupOutside", [](Bytes& b) { forge::put32(b, 2048 + 64 + 8, 0x7FFFFFFF); },
-                             "ext-group-invalid"},
+                             Code::ExtGroupInvalid},
                     Obstacle{"RootInode",
                              [](Bytes& b) {
                                  std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(
                                                              std::size_t{forge::get32(b, 2048 + 8)} * 1024 + 256),
                                              256, std::uint8_t{0});
                              },
-                             "ext-root-inode"},
+                             Code::ExtRootInode},
                     Obstacle{"JournalGone",
                              [](Bytes& b) {
                                  const auto fs = open(b);
                                  const auto at = (*fs->extents(8))[0].base_offset;
                                  std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(at), 1024, std::uint8_t{0});
                              },
-                             "ext-journal-bad"}),
+                             Code::ExtJournalBad}),
     support::by_name);
 
 TEST(Damage, HostileInodesAreBounded) {

@@ -131,14 +131,14 @@ TEST(BootSector, IsComparedWithItsPartition) {
     const std::size_t volume = (2048 + 16384) * std::size_t{512};
     const auto codes = [&](const Bytes& image) {
         const auto machine = support::machine_of(image);
-        std::vector<std::string> out;
+        std::vector<Code> out;
         for (const auto& finding : check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).findings)
             out.push_back(finding.code);
         return out;
     };
     EXPECT_TRUE(codes(disk).empty());
     forge::put32(disk, volume + 28, 63);
-    EXPECT_EQ(codes(disk), std::vector<std::string>{"boot-sector-hidden"});
+    EXPECT_EQ(codes(disk), std::vector{Code::BootSectorHidden});
     const auto machine = support::machine_of(disk);
     EXPECT_EQ(check_boot_sector(machine.disks.front(), *machine.volume(1, 2)).code, "SYSLINUX");
     const auto view = view_sector(machine.disks.front(), volume / 512);

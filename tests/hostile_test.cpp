@@ -68,7 +68,7 @@ TEST(Hostile, GptEntriesWithImpossibleSizesAreNamedAndSkipped) {
     ASSERT_TRUE(table);
     EXPECT_EQ(table->partitions.size(), 1U);
     EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(),
-                            [](const Finding& f) { return f.code == "gpt-entry-past-end"; }));
+                            [](const Finding& f) { return f.code == Code::GptEntryPastEnd; }));
 }
 
 TEST(Hostile, TheBackupThatStayedBehindWhenTheDiskGrew) {
@@ -81,7 +81,7 @@ TEST(Hostile, TheBackupThatStayedBehindWhenTheDiskGrew) {
     const auto table = read_partition_table(*support::source_of(disk));
     ASSERT_TRUE(table);
     EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(),
-                            [](const Finding& f) { return f.code == "gpt-backup-not-at-end"; }));
+                            [](const Finding& f) { return f.code == Code::GptBackupNotAtEnd; }));
 }
 
 TEST(Hostile, HybridTablesAreSaid) {
@@ -97,7 +97,7 @@ TEST(Hostile, HybridTablesAreSaid) {
     ASSERT_TRUE(table);
     EXPECT_EQ(table->kind, TableKind::Gpt);
     EXPECT_TRUE(std::any_of(table->findings.begin(), table->findings.end(),
-                            [](const Finding& f) { return f.code == "gpt-hybrid"; }));
+                            [](const Finding& f) { return f.code == Code::GptHybrid; }));
 }
 
 TEST(Hostile, ADirectoryThatClaimsTwoGibibytes) {

@@ -73,7 +73,7 @@ TEST_P(Losses, PanicAtInit) {
               std::string("/sbin/init: error while loading shared libraries: ") + GetParam().library +
                   "\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
     ASSERT_FALSE(init.result.findings.empty());
-    EXPECT_EQ(init.result.findings[0].code, "program-library-missing");
+    EXPECT_EQ(init.result.findings[0].code, Code::ProgramLibraryMissing);
     ASSERT_FALSE(init.result.evidence.empty());
     EXPECT_EQ(init.result.evidence.back().place, std::string("d1p1:") + GetParam().place);
 }
@@ -238,7 +238,7 @@ TEST(RamdiskLibraries, AreFollowedForItsInitAndItsShell) {
     without.remove(usr + "libc.so.6");
     auto result = judged(without);
     EXPECT_EQ(result.state, State::Breaks);
-    EXPECT_EQ(result.findings.at(0).code, "ramdisk-library-missing");
+    EXPECT_EQ(result.findings.at(0).code, Code::RamdiskLibraryMissing);
     EXPECT_EQ(result.symptom,
               "/bin/sh: error while loading shared libraries: libc.so.6: cannot open shared object file: No such file "
               "or directory\n"
@@ -249,7 +249,7 @@ TEST(RamdiskLibraries, AreFollowedForItsInitAndItsShell) {
     without = t;
     without.remove("/usr/lib64/ld-linux-x86-64.so.2");
     result = judged(without);
-    EXPECT_EQ(result.findings.at(0).code, "ramdisk-init-unusable");
+    EXPECT_EQ(result.findings.at(0).code, Code::RamdiskInitUnusable);
     EXPECT_NE(result.symptom.find("Failed to execute /init (error -2)"), std::string::npos);
 }
 

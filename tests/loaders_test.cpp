@@ -21,7 +21,7 @@ std::string stage_of(const Verdict& verdict, const std::string& place) {
     return "no such system";
 }
 
-bool found(const Verdict& verdict, const std::string& code) {
+bool found(const Verdict& verdict, Code code) {
     return std::any_of(verdict.findings.begin(), verdict.findings.end(),
                        [&](const Finding& f) { return f.code == code; });
 }
@@ -42,7 +42,7 @@ struct Change {
     const char* office;
     const char* ledger;
     const char* guests;
-    const char* code;
+    std::optional<Code> code;
 };
 const std::string kernel = std::string("/boot/vmlinuz-") + demo::release;
 const std::string ramdisk = std::string("/boot/initrd.img-") + demo::release;
@@ -59,76 +59,87 @@ TEST_P(Chains, StopWhereTheyShould) {
     EXPECT_EQ(stage_of(verdict, "d2p1"), GetParam().ledger);
     EXPECT_EQ(stage_of(verdict, "d2p3"), GetParam().guests);
     EXPECT_EQ(stage_of(verdict, "d1p2"), "entry") << "no menu names the weather station";
-    if (*GetParam().code != '\0') EXPECT_TRUE(found(verdict, GetParam().code)) << GetParam().code;
+    if (GetParam().code) EXPECT_TRUE(found(verdict, *GetParam().code)) << *GetParam().code;
 }
 
 INSTANTIATE_TEST_SUITE_P(
     Office, Chains,
     testing::Values(
-        Change{"AsItIs", [](auto&) {}, "yes", "yes", "yes", "entry-stale"},
+        Change{"AsItIs", [](auto&) {}, "yes", "yes", "yes", Code::EntryStale},
         Change{"SecondDiskWiped", [](auto& b) { b.second_boot.assign(440, 0); }, "yes", "boot-code", "boot-code",
-               "boot-code-empty"},
+               Code::BootCodeEmpty},
         Change{"StageOneAndAHalfWiped", [](auto& b) { b.second_gap.assign(b.second_gap.size(), 0); }, "yes", "loader",
-               "loader", "legacy-stage-damaged"},
+               "loader", Code::LegacyStageDamaged},
         Change{"StageTwoGone", [](auto& b) { b.ledger.remove("/boot/grub/stage2"); }, "yes", "loader", "loader",
-               "legacy-stage2-missing"},
+               Code::LegacyStage2Missing},
         Change{"StageTwoIsSomethingElse", [](auto& b) { b.ledger.file("/boot/grub/stage2", forge::noise(9000, 4)); },
-               "yes", "loader", "loader", "legacy-stage-damaged"},
+               "yes", "loader", "loader", Code::LegacyStageDamaged},
         Change{"LegacyLooksOnAnotherPartition", [](auto& b) { b.second_gap = forge::make_legacy_gap(3); }, "yes",
-               "partition-table", "partition-table", "legacy-partition-missing"},
+               "partition-table", "partition-table", Code::LegacyPartitionMissing},
         Change{"LegacyFindsAFat", [](auto& b) { b.second_gap = forge::make_legacy_gap(1); }, "yes", "loader", "loader",
-               "legacy-file-system"},
+               Code::LegacyFileSystem},
         Change{"NoMenu", [](auto& b) { b.ledger.remove(menu); }, "yes", "configuration", "configuration",
-               "legacy-config-missing"},
+               Code::LegacyConfigMissing},
         Change{"MenuWithoutTitles", [](auto& b) { b.ledger.file(menu, "default 0\n"); }, "yes", "configuration",
-               "configuration", "legacy-config-empty"},
+               "configuration", Code::LegacyConfigEmpty},
         Change{"RootOffByOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd1,4)"); }, "yes", "entry",
-               "yes", "entry-device-missing"},
+               "yes", Code::EntryDeviceMissing},
         Change{"DiskCountedFromOne", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "root (hd2,0)"); }, "yes",
-               "entry", "yes", "entry-device-missing"},
+               "entry", "yes", Code::EntryDeviceMissing},
         Change{"UnknownCommand", [](auto& b) { edit(b.ledger, menu, "root (hd1,0)", "rooot (hd1,0)"); }, "yes", "entry",
-               "yes", "entry-loads-nothing"},
+               "yes", Code::EntryLoadsNothing},
         Change{"LegacyWithoutRamdisk", [](auto& b) { b.ledger.remove(ramdisk); }, "yes", "ramdisk", "yes",
-               "ramdisk-missing"},
+               Code::RamdiskMissing},
         Change{"LegacyKernelWithoutMark", [](auto& b) { b.ledger.at(kernel).content[0x1FE] = 0; }, "yes", "kernel",
-               "yes", "kernel-refused-by-loader"},
+               "yes", Code::KernelRefusedByLoader},
         Change{"LegacyRunsTheSetUpCode", [](auto& b) { b.ledger.at(kernel).content[0x200] = 0; }, "yes", "kernel",
-               "yes", "kernel-setup-damaged"},
-        Change{"GrubSkipsTheSetUpCode", [](auto& b) { b.office.at(kernel).content[0x200] = 0; }, "yes", "yes", "yes",
-               ""},
+               "yes", Code::KernelSetupDamaged},
+        Change{
+            "GrubSkipsTheSetUpCode", [](auto& b) { b.office.at(kernel).content[0x200] = 0; }, "yes", "yes", "yes", {}},
         Change{"GuestSectorWiped", [](auto& b) { b.with_guest_loader = false; }, "yes", "yes", "boot-sector",
-               "boot-sector-empty"},
+               Code::BootSectorEmpty},
         Change{"ModuleGone", [](auto& b) { b.notice.remove("/SYSLINUX/ldlinux.c32"); }, "yes", "yes", "loader",
-               "syslinux-core-module-missing"},
+               Code::SyslinuxCoreModuleMissing},
         Change{"ModuleIsText", [](auto& b) { b.notice.file("/SYSLINUX/ldlinux.c32", "the guests' menu"); }, "yes",
-               "yes", "loader", "syslinux-core-module-damaged"},
+               "yes", "loader", Code::SyslinuxCoreModuleDamaged},
         Change{"NoDefault", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "# nothing"); }, "yes", "yes",
-               "configuration", "syslinux-no-default"},
+               "configuration", Code::SyslinuxNoDefault},
         Change{"DefaultNamesNothing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT gasts"); }, "yes",
-               "yes", "configuration", "syslinux-default-unknown"},
-        Change{"DefaultNamesAFile", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT /guest-kernel"); },
-               "yes", "yes", "yes", ""},
+               "yes", "configuration", Code::SyslinuxDefaultUnknown},
+        Change{"DefaultNamesAFile",
+               [](auto& b) { edit(b.notice, config, "DEFAULT guests", "DEFAULT /guest-kernel"); },
+               "yes",
+               "yes",
+               "yes",
+               {}},
         Change{"MenuModuleMissing", [](auto& b) { edit(b.notice, config, "DEFAULT guests", "UI vesamenu.c32"); }, "yes",
-               "yes", "loader", "syslinux-menu-module-missing"},
+               "yes", "loader", Code::SyslinuxMenuModuleMissing},
         Change{"GuestKernelGone", [](auto& b) { b.notice.remove("/guest-kernel"); }, "yes", "yes", "entry",
-               "entry-kernel-missing"},
+               Code::EntryKernelMissing},
         Change{"GuestRamdiskGone", [](auto& b) { b.notice.remove("/guest-ramdisk.img"); }, "yes", "yes", "ramdisk",
-               "ramdisk-missing"},
+               Code::RamdiskMissing},
         Change{"ConfigInAnotherPlace",
                [](auto& b) {
                    b.notice.file("/boot/syslinux/extlinux.conf", Bytes(b.notice.at(config).content));
                    edit(b.notice, config, "DEFAULT guests", "INCLUDE /boot/syslinux/extlinux.conf");
                },
-               "yes", "yes", "yes", ""},
-        Change{"NoChainModule", [](auto& b) { b.office.remove("/boot/grub/i386-pc/chain.mod"); }, "yes", "entry",
-               "entry", ""}),
+               "yes",
+               "yes",
+               "yes",
+               {}},
+        Change{"NoChainModule",
+               [](auto& b) { b.office.remove("/boot/grub/i386-pc/chain.mod"); },
+               "yes",
+               "entry",
+               "entry",
+               {}}),
     support::by_name);
 
 TEST(Chain, ThatLoopsEndsWithAFinding) {
     const auto circle = demo::back_office_machines().at(2);
     const Machine machine = two_disks(circle.disks.at(0).second(), circle.disks.at(1).second());
     const Verdict verdict = check(machine);
-    EXPECT_TRUE(found(verdict, "chain-loop"));
+    EXPECT_TRUE(found(verdict, Code::ChainLoop));
     for (const auto& system : verdict.systems) EXPECT_EQ(system.stops_at, Stage::Entry);
 }
 
@@ -142,7 +153,7 @@ TEST(Chain, SecondStageThatFailsItsChecksum) {
     const Machine machine = two_disks(b.first(), second);
     const Verdict verdict = check(machine);
     EXPECT_EQ(stage_of(verdict, "d2p3"), "loader");
-    EXPECT_TRUE(found(verdict, "syslinux-second-stage-damaged"));
+    EXPECT_TRUE(found(verdict, Code::SyslinuxSecondStageDamaged));
 }
 
 TEST(Chain, LegacyByItselfIsProvenByRunningIt) {
@@ -200,8 +211,8 @@ TEST(Lost, ALogicalPartitionBehindABrokenChainIsFoundAgain) {
     forge::put32(disk, entry + 12, 16384 + 2048);
     const Machine machine = two_disks(disk, b.second());
     const Verdict verdict = check(machine);
-    EXPECT_TRUE(found(verdict, "mbr-chain-broken"));
-    EXPECT_TRUE(found(verdict, "partition-lost"));
+    EXPECT_TRUE(found(verdict, Code::MbrChainBroken));
+    EXPECT_TRUE(found(verdict, Code::PartitionLost));
     EXPECT_EQ(stage_of(verdict, "d1p5"), "partition-table");
 }
 
@@ -295,7 +306,7 @@ TEST(Lilo, ListsThatWereNotMadeAnewAreStale) {
     LiloDesk lilo(desk_entry());
     lilo.desk.root.file("/boot/vmlinuz-old", lilo.desk.root.at(kernel).content);
     const support::Checked checked(lilo.build("/boot/vmlinuz-old"));
-    EXPECT_TRUE(checked.has("loader-lists-stale"));
+    EXPECT_TRUE(checked.has(Code::LoaderListsStale));
     EXPECT_EQ(checked.system().at(Stage::Loader).state, State::Doubtful);
 }
 
@@ -311,11 +322,12 @@ TEST(Lilo, AKernelThatIsGoneIsTold) {
         "label=nowhere\n");
     const support::Checked checked(lilo.build("/boot/vmlinuz-gone"));
     EXPECT_EQ(checked.stage(), "kernel");
-    EXPECT_TRUE(checked.has("lilo-file-gone"));
+    EXPECT_TRUE(checked.has(Code::LiloFileGone));
     const auto& entries = checked.verdict.menus.front().entries;
     ASSERT_EQ(entries.size(), 3U);
     EXPECT_EQ(entries[1].kind, EntryKind::Chainload);
-    EXPECT_EQ(entries[2].stop_code, "entry-device-missing");
+    ASSERT_TRUE(entries[2].stop);
+    EXPECT_EQ(entries[2].stop->code, Code::EntryDeviceMissing);
 }
 
 TEST(LiloMap, ListsThatFitTheFilesSayNothing) {
@@ -323,7 +335,7 @@ TEST(LiloMap, ListsThatFitTheFilesSayNothing) {
         LiloDesk lilo(desk_entry());
         const support::Checked checked(with_map(lilo, {{"desk", kernel, ramdisk}}, linear));
         EXPECT_EQ(checked.stage(), "yes") << checked.system().symptom;
-        EXPECT_FALSE(checked.has("lilo-list-stale"));
+        EXPECT_FALSE(checked.has(Code::LiloListStale));
     }
 }
 
@@ -338,7 +350,7 @@ TEST(LiloMap, StaleListsOfEveryEntryAreToldAndWhoseSectorsTheyAre) {
     EXPECT_EQ(checked.stage(), "yes") << "the entry that starts by itself is as it should be";
     std::vector<std::string> told;
     for (const auto& finding : checked.verdict.findings)
-        if (finding.code == "lilo-list-stale") told.push_back(finding.text);
+        if (finding.code == Code::LiloListStale) told.push_back(finding.text);
     ASSERT_EQ(told.size(), 2U);
     EXPECT_NE(told[0].find("sectors that are not those of the kernel d1p1:/boot/vmlinuz-old; they are those of d1p1:" +
                            kernel),

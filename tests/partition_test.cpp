@@ -30,8 +30,8 @@ Bytes disk_with(const std::vector<Raw>& entries, std::uint64_t sectors = 10000) 
 
 PartitionTable read(Bytes bytes) { return *read_partition_table(*memory_source(std::move(bytes), "d1", 1)); }
 
-std::vector<std::string> codes(const PartitionTable& table) {
-    std::vector<std::string> out;
+std::vector<Code> codes(const PartitionTable& table) {
+    std::vector<Code> out;
     for (const auto& f : table.findings) out.push_back(f.code);
     return out;
 }
@@ -50,21 +50,21 @@ TEST(Mbr, NamesItsPartitionsAsTheKernelDoes) {
 struct Case {
     const char* name;
     std::vector<Raw> entries;
-    std::vector<std::string> codes;
+    std::vector<Code> codes;
 };
 class MbrFindings : public testing::TestWithParam<Case> {};
 TEST_P(MbrFindings, AreTold) { EXPECT_EQ(codes(read(disk_with(GetParam().entries))), GetParam().codes); }
 
 INSTANTIATE_TEST_SUITE_P(
     All, MbrFindings,
-    testing::Values(Case{"Overlap", {{0, 0x83, 2048, 4000}, {0, 0x83, 6000, 1000}}, {"partitions-overlap"}},
-                    Case{"PastTheEnd", {{0, 0x83, 2048, 9000}}, {"mbr-entry-past-end"}},
-                    Case{"StartsPastTheEnd", {{0, 0x83, 20000, 10}}, {"mbr-entry-past-end"}},
-                    Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {"mbr-entry-past-end"}},
-                    Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {"mbr-several-active"}},
-                    Case{"Status", {{0x12, 0x83, 2048, 100}}, {"mbr-status-byte"}},
-                    Case{"OnTheTable", {{0, 0x83, 0, 100}}, {"mbr-entry-at-zero"}},
-                    Case{"Protective", {{0, 0xEE, 1, 9999}}, {"gpt-header-missing"}},
+    testing::Values(Case{"Overlap", {{0, 0x83, 2048, 4000}, {0, 0x83, 6000, 1000}}, {Code::PartitionsOverlap}},
+                    Case{"PastTheEnd", {{0, 0x83, 2048, 9000}}, {Code::MbrEntryPastEnd}},
+                    Case{"StartsPastTheEnd", {{0, 0x83, 20000, 10}}, {Code::MbrEntryPastEnd}},
+                    Case{"Largest", {{0, 0x83, 0xFFFFFFFF, 0xFFFFFFFF}}, {Code::MbrEntryPastEnd}},
+                    Case{"TwoActive", {{0x80, 0x83, 2048, 100}, {0x80, 0x83, 4096, 100}}, {Code::MbrSeveralActive}},
+                    Case{"Status", {{0x12, 0x83, 2048, 100}}, {Code::MbrStatusByte}},
+                    Case{"OnTheTable", {{0, 0x83, 0, 100}}, {Code::MbrEntryAtZero}},
+                    Case{"Protective", {{0, 0xEE, 1, 9999}}, {Code::GptHeaderMissing}},
                     Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
     support::by_name);
 
@@ -73,7 +73,7 @@ TEST(Mbr, ChsThatNamesAnotherSectorIsANote) {
     bytes[447] = 5;
     bytes[448] = 1;
     bytes[449] = 0;
-    EXPECT_EQ(codes(read(bytes)), std::vector<std::string>{"mbr-chs-differs"});
+    EXPECT_EQ(codes(read(bytes)), std::vector{Code::MbrChsDiffers});
     // 0/32/33 with 255 heads and 63 sectors is sector 2048.
     bytes[447] = 32;
     bytes[448] = 33;
@@ -119,11 +119,11 @@ TEST(Logical, ABreakHidesOnlyWhatComesAfterIt) {
     auto lost = chained();
     lost[std::size_t{5000} * 512 + 510] = 0;
     EXPECT_EQ(numbers(read(lost)), (std::vector<int>{1, 2, 5}));
-    EXPECT_EQ(codes(read(lost)), std::vector<std::string>{"mbr-chain-broken"});
+    EXPECT_EQ(codes(read(lost)), std::vector{Code::MbrChainBroken});
     auto cycle = chained();
     forge::put32(cycle, std::size_t{5000} * 512 + 446 + 24, 0);
     EXPECT_EQ(numbers(read(cycle)), (std::vector<int>{1, 2, 5, 6}));
-    EXPECT_EQ(codes(read(cycle)), std::vector<std::string>{"mbr-chain-cycle"});
+    EXPECT_EQ(codes(read(cycle)), std::vector{Code::MbrChainCycle});
     auto far = chained();
     forge::put32(far, std::size_t{4000} * 512 + 446 + 24, 0xFFFFFF00U);
     EXPECT_EQ(numbers(read(far)), (std::vector<int>{1, 2, 5}));
@@ -138,7 +138,7 @@ TEST(Mbr, WithoutSignatureThereIsNoTable) {
     const auto table = read(bytes);
     EXPECT_EQ(table.kind, TableKind::None);
     EXPECT_TRUE(table.partitions.empty());
-    EXPECT_EQ(codes(table), std::vector<std::string>{"mbr-no-signature"});
+    EXPECT_EQ(codes(table), std::vector{Code::MbrNoSignature});
     ASSERT_TRUE(table.findings[0].evidence[0].range);
     EXPECT_EQ(*table.findings[0].evidence[0].range, (DiskRange{1, 510, 2}));
 }
@@ -151,7 +151,7 @@ TEST(Mbr, AStatusByteOfAnyEntryHidesAllPartitionsFromLoaders) {
 TEST(Mbr, ATinyImageIsAFindingNotAnError) {
     const auto table = read_partition_table(*memory_source(Bytes(511), "d1", 1));
     ASSERT_TRUE(table);
-    EXPECT_EQ(codes(*table), std::vector<std::string>{"disk-too-small"});
+    EXPECT_EQ(codes(*table), std::vector{Code::DiskTooSmall});
 }
 
 TEST(Stretches, CoverTheWholeDiskInOrder) {

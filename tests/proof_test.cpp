@@ -40,7 +40,7 @@ TEST(KernelProof, ASilentlyDamagedOneIsUnknownNotSound) {
     EXPECT_EQ(checked.stage(), "unknown");
     EXPECT_EQ(checked.system().at(Stage::Kernel).state, State::Unknown);
     EXPECT_NE(checked.system().at(Stage::Kernel).text.find("the build's CRC-32 does not match"), std::string::npos);
-    EXPECT_TRUE(checked.has("kernel-not-verified"));
+    EXPECT_TRUE(checked.has(Code::KernelNotVerified));
     EXPECT_EQ(checked.system().at(Stage::Services).state, State::Holds) << "what follows is looked at all the same";
 }
 
@@ -58,7 +58,7 @@ TEST(KernelProof, ThePackagesDigestDecides) {
     const auto differs =
         with_kernel(kernel, [&](auto& d) { d.root.file(list, md5(Bytes{1}) + "  boot/vmlinuz-6.1.0-almhof\n"); });
     EXPECT_EQ(differs.stage(), "unknown");
-    EXPECT_TRUE(differs.has("file-differs-from-package"));
+    EXPECT_TRUE(differs.has(Code::FileDiffersFromPackage));
     const auto& evidence = differs.system().at(Stage::Kernel).evidence;
     EXPECT_TRUE(std::ranges::any_of(evidence, [&](const Evidence& e) {
         return e.place == list && e.expected == md5(Bytes{1}) && e.found == md5(kernel);
@@ -157,9 +157,9 @@ TEST(InitProof, AFileThatIsNotItsPackagesIsARisk) {
     d.root.file("/var/lib/dpkg/info/busybox.md5sums", md5(Bytes{7}) + "  usr/bin/busybox\n");
     const support::Checked changed(d.build());
     EXPECT_EQ(changed.stage(), "yes");
-    EXPECT_TRUE(changed.has("file-differs-from-package"));
+    EXPECT_TRUE(changed.has(Code::FileDiffersFromPackage));
     d.root.file("/var/lib/dpkg/info/busybox.md5sums", md5(forge::make_program()) + "  bin/busybox\n");
-    EXPECT_FALSE(support::Checked(d.build()).has("file-differs-from-package"));
+    EXPECT_FALSE(support::Checked(d.build()).has(Code::FileDiffersFromPackage));
 }
 
 // --- GRUB's start-up code --------------------------------------------------------------------------------------------
@@ -173,7 +173,7 @@ TEST(StartUpCode, IsComparedWithItsFile) {
     const auto image = d.build();
     const support::Checked whole(image);
     EXPECT_EQ(whole.stage(), "yes");
-    EXPECT_FALSE(whole.has("loader-code-differs"));
+    EXPECT_FALSE(whole.has(Code::LoaderCodeDiffers));
     const auto& evidence = whole.system().at(Stage::Loader).evidence;
     EXPECT_TRUE(std::ranges::any_of(evidence, [](const Evidence& e) {
         return e.found == "its start-up code is that of d1p1:/boot/grub/i386-pc/core.img";
@@ -328,7 +328,7 @@ TEST(Media, TheRamdisksOwnInitDecidesWithoutARoot) {
     d.ramdisk.file("/scripts/local", "x").file("/conf/initramfs.conf", "MODULES=most\n");
     const support::Checked gives_up(d.build());
     EXPECT_EQ(gives_up.stage(), "root");
-    EXPECT_TRUE(gives_up.has("root-not-named"));
+    EXPECT_TRUE(gives_up.has(Code::RootNotNamed));
     d.ramdisk.file("/conf/conf.d/root", "ROOT=/dev/sda1\n");
     EXPECT_EQ(support::Checked(d.build()).stage(), "unknown") << "it brings a root along";
 }
@@ -348,7 +348,7 @@ TEST(Roots, TypesAndLabelsMustFit) {
         bytes = forge::to_bytes(text);
         const support::Checked checked(d.build());
         EXPECT_EQ(checked.stage(), c.stage) << c.option;
-        if (checked.system().stops_at) EXPECT_TRUE(checked.has("root-type-wrong"));
+        if (checked.system().stops_at) EXPECT_TRUE(checked.has(Code::RootTypeWrong));
     }
     forge::DiskSpec spec;
     spec.gpt = true;

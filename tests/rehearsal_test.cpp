@@ -105,7 +105,7 @@ TEST(PlainBoot, SilentCodeThatWantsAnActiveEntryIsProvenToLackIt) {
     EXPECT_EQ(run(image).text, "");
     const support::Checked checked(image);
     EXPECT_EQ(checked.stage(), "partition-table");
-    EXPECT_TRUE(checked.has("boot-code-finds-no-partition"));
+    EXPECT_TRUE(checked.has(Code::BootCodeFindsNoPartition));
     const auto& rung = checked.system().at(Stage::PartitionTable);
     EXPECT_NE(rung.text.find("none is; with entry 1 marked, it goes on"), std::string::npos) << rung.text;
     EXPECT_EQ(rung.evidence.front().range, (DiskRange{1, 446, 64}));
@@ -384,8 +384,8 @@ TEST(TwoLines, CodeThatLooksRightAndDoesNothingIsFound) {
     d.disk.boot_code[0x69] = 0xF4;
     const support::Checked checked(d.build());
     EXPECT_EQ(checked.stage(), "boot-code");
-    EXPECT_TRUE(checked.has("rehearsal-contradicts"));
-    EXPECT_TRUE(checked.has("boot-code-does-nothing"));
+    EXPECT_TRUE(checked.has(Code::RehearsalContradicts));
+    EXPECT_TRUE(checked.has(Code::BootCodeDoesNothing));
 }
 
 TEST(TwoLines, CodeThatLooksWrongAndWorksIsLetThrough) {
@@ -396,7 +396,7 @@ TEST(TwoLines, CodeThatLooksWrongAndWorksIsLetThrough) {
     d.disk.boot_code[2] = 0x62;
     const support::Checked checked(d.build());
     EXPECT_EQ(checked.stage(), "yes");
-    EXPECT_TRUE(checked.has("rehearsal-contradicts"));
+    EXPECT_TRUE(checked.has(Code::RehearsalContradicts));
 }
 
 TEST(TwoLines, TheRehearsalCanBeLeftOut) {

@@ -87,7 +87,7 @@ TEST(Documents, LayoutAndEntriesParse) {
 TEST(Findings, CodesAreUniqueAndThePageIsCurrent) {
     std::set<std::string_view> seen;
     for (const auto& row : finding_codes()) {
-        EXPECT_TRUE(seen.insert(row.code).second) << row.code;
+        EXPECT_TRUE(seen.insert(row.id).second) << row.id;
         EXPECT_FALSE(row.meaning.empty());
     }
     std::ifstream page(std::string(SOURCE_DIR) + "/docs/findings.md");

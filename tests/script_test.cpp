@@ -114,7 +114,7 @@ TEST(Scripts, EndlessOnesAreGivenUp) {
     for (const char* text : {"while true; do x=1; done\n", "function f {\n f\n}\nf\n", "source /boot/grub/grub.cfg\n",
                              "until false; do for i in 1 2 3; do true; done; done\n"}) {
         const Config config(text);
-        EXPECT_TRUE(config.run.stops_at) << text;
+        EXPECT_TRUE(config.run.stop) << text;
         EXPECT_FALSE(config.run.menu.messages.empty()) << text;
     }
 }
@@ -190,7 +190,7 @@ TEST(Entries, ResolveKernelRamDisksAndArguments) {
     EXPECT_EQ(e.kernel[0].line, 3);
     EXPECT_EQ(e.ramdisks.size(), 2U);
     EXPECT_EQ(e.arguments.substr(0, 26), "root=LABEL=menu two words");
-    EXPECT_FALSE(e.stops_at);
+    EXPECT_FALSE(e.stop);
 }
 
 struct Failing {
@@ -207,8 +207,8 @@ TEST_P(FailingEntries, StopWithGrubsWords) {
                             .file("/cut", std::string(100, 'n'))
                             .link("/old", "vmlinuz-gone"));
     const auto& e = config.run.menu.entries.at(0);
-    ASSERT_TRUE(e.stops_at);
-    EXPECT_EQ(*e.stops_at, GetParam().stage);
+    ASSERT_TRUE(e.stop);
+    EXPECT_EQ(e.stop->stage, GetParam().stage);
     ASSERT_FALSE(e.messages.empty());
     EXPECT_EQ(e.messages[0].text, GetParam().message);
     EXPECT_FALSE(e.kernel_loaded);
@@ -231,7 +231,7 @@ TEST(Entries, AMissingRamDiskLeavesTheKernelLoaded) {
     const Config config("menuentry x {\n linux /vmlinuz root=LABEL=menu\n initrd /initrd.img\n}\n");
     const auto& e = config.run.menu.entries.at(0);
     EXPECT_TRUE(e.kernel_loaded);
-    EXPECT_FALSE(e.stops_at);
+    EXPECT_FALSE(e.stop);
     ASSERT_FALSE(e.ramdisks.at(0).found());
     EXPECT_EQ(e.ramdisks[0].near_misses, std::vector<std::string>{"/initrd"});
 }

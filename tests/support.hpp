@@ -12,6 +12,11 @@
 
 #include "demo_disks.hpp"
 
+namespace herberge {
+/// How GoogleTest prints a code.
+inline std::ostream& operator<<(std::ostream& out, Code code) { return out << code_id(code); }
+}  // namespace herberge
+
 namespace support {
 
 using forge::Bytes;
@@ -32,7 +37,7 @@ struct Checked {
         return system().stops_at ? std::string(herberge::stage_id(*system().stops_at))
                                  : std::string(herberge::starts_id(system().starts));
     }
-    [[nodiscard]] bool has(const std::string& code) const {
+    [[nodiscard]] bool has(herberge::Code code) const {
         return std::any_of(verdict.findings.begin(), verdict.findings.end(),
                            [&](const auto& f) { return f.code == code; });
     }

@@ -113,7 +113,7 @@ struct Drivers {
     const char* config;
     const char* builtin;
     State state;
-    const char* code;
+    std::optional<Code> code;
 };
 class RootDrivers : public testing::TestWithParam<Drivers> {};
 TEST_P(RootDrivers, AreWeighed) {
@@ -125,58 +125,58 @@ TEST_P(RootDrivers, AreWeighed) {
     demand.builtin = GetParam().builtin;
     const auto judged = judge_root_drivers(&rd, demand);
     EXPECT_EQ(judged.state, GetParam().state) << judged.text;
-    EXPECT_EQ(judged.findings.empty() ? "" : judged.findings[0].code, GetParam().code);
+    EXPECT_EQ(judged.findings.empty() ? std::nullopt : std::optional(judged.findings[0].code), GetParam().code);
 }
 INSTANTIATE_TEST_SUITE_P(
     All, RootDrivers,
     testing::Values(
-        Drivers{"Whole", {"sd_mod", "ahci", "ext4"}, "", "", State::Holds, ""},
-        Drivers{"DashedNames", {"virtio-blk", "virtio-pci", "ext4"}, "", "", State::Holds, ""},
-        Drivers{"NothingKnown", {}, "", "", State::Unknown, ""},
+        Drivers{"Whole", {"sd_mod", "ahci", "ext4"}, "", "", State::Holds, {}},
+        Drivers{"DashedNames", {"virtio-blk", "virtio-pci", "ext4"}, "", "", State::Holds, {}},
+        Drivers{"NothingKnown", {}, "", "", State::Unknown, {}},
         Drivers{"DiskWithoutController",
                 {"sd_mod", "ext4"},
                 "CONFIG_EXT4_FS=m\n",
                 "",
                 State::Breaks,
-                "ramdisk-no-disk-driver"},
+                Code::RamdiskNoDiskDriver},
         Drivers{"ControllerWithoutDisk",
                 {"ahci", "ext4"},
                 "CONFIG_EXT4_FS=m\n",
                 "",
                 State::Breaks,
-                "ramdisk-no-disk-driver"},
-        Drivers{"ControllerBuiltIn", {"sd_mod", "ext4"}, "CONFIG_SATA_AHCI=y\n", "", State::Holds, ""},
-        Drivers{"AllBuiltIn", {}, "CONFIG_BLK_DEV_SD=y\nCONFIG_ATA_PIIX=y\nCONFIG_EXT4_FS=y\n", "", State::Holds, ""},
+                Code::RamdiskNoDiskDriver},
+        Drivers{"ControllerBuiltIn", {"sd_mod", "ext4"}, "CONFIG_SATA_AHCI=y\n", "", State::Holds, {}},
+        Drivers{"AllBuiltIn", {}, "CONFIG_BLK_DEV_SD=y\nCONFIG_ATA_PIIX=y\nCONFIG_EXT4_FS=y\n", "", State::Holds, {}},
         Drivers{
-            "BuiltInByList", {"sd_mod"}, "", "kernel/drivers/ata/ahci.ko\nkernel/fs/ext4/ext4.ko\n", State::Holds, ""},
+            "BuiltInByList", {"sd_mod"}, "", "kernel/drivers/ata/ahci.ko\nkernel/fs/ext4/ext4.ko\n", State::Holds, {}},
         Drivers{
-            "FileSystemMissing", {"nvme"}, "CONFIG_EXT4_FS=m\n", "", State::Breaks, "ramdisk-no-file-system-driver"},
+            "FileSystemMissing", {"nvme"}, "CONFIG_EXT4_FS=m\n", "", State::Breaks, Code::RamdiskNoFileSystemDriver},
         Drivers{"FileSystemNotInList",
                 {"nvme"},
                 "",
                 "kernel/fs/xfs/xfs.ko\n",
                 State::Breaks,
-                "ramdisk-no-file-system-driver"},
-        Drivers{"FileSystemNotTold", {"nvme"}, "CONFIG_X86_64=y\n", "", State::Unknown, ""},
+                Code::RamdiskNoFileSystemDriver},
+        Drivers{"FileSystemNotTold", {"nvme"}, "CONFIG_X86_64=y\n", "", State::Unknown, {}},
         Drivers{"CommentedOut",
                 {"nvme"},
                 "# CONFIG_EXT4_FS is not set\n",
                 "",
                 State::Breaks,
-                "ramdisk-no-file-system-driver"},
+                Code::RamdiskNoFileSystemDriver},
         Drivers{"OptionNameInsideAnother",
                 {"nvme"},
                 "CONFIG_XCONFIG_EXT4_FS=y\nCONFIG_EXT4_FS=m\n",
                 "",
                 State::Breaks,
-                "ramdisk-no-file-system-driver"}),
+                Code::RamdiskNoFileSystemDriver}),
     support::by_name);
 
 TEST(RootDrivers, ModulesOfAnotherKernelDoNotCount) {
     const auto rd = ramdisk_with({"nvme", "ext4"}, "5.10.0");
     RootDemand demand;
     demand.kernel_release = "6.1.0";
-    EXPECT_EQ(judge_root_drivers(&rd, demand).findings.at(0).code, "ramdisk-other-kernel");
+    EXPECT_EQ(judge_root_drivers(&rd, demand).findings.at(0).code, Code::RamdiskOtherKernel);
 }
 
 TEST(RamdiskInit, FollowsRdinit) {
@@ -211,7 +211,7 @@ TEST(Init, TheKernelTriesItsListAndARamdiskDoesNot) {
     const auto alone = judge_init(root.volume(), CommandLine(""), nullptr);
     EXPECT_EQ(alone.result.state, State::Doubtful);
     EXPECT_EQ(alone.program.path, "/bin/init");
-    EXPECT_EQ(alone.result.findings.at(0).code, "init-second-choice");
+    EXPECT_EQ(alone.result.findings.at(0).code, Code::InitSecondChoice);
     // init= given: nothing else is tried.
     const auto given = judge_init(root.volume(), CommandLine("init=/sbin/x"), nullptr);
     EXPECT_EQ(given.result.state, State::Breaks);
@@ -233,7 +233,7 @@ struct Unit {
     const char* name;
     const char* arguments;
     State state;
-    const char* code;
+    std::optional<Code> code;
     const char* screen;
 };
 class Targets : public testing::TestWithParam<Unit> {};
@@ -251,25 +251,25 @@ TEST_P(Targets, AreTakenFromTheCommandLine) {
     const auto init = judge_init(root.volume(), arguments, nullptr);
     const auto judged = judge_services(root.machine, root.volume(), init, arguments);
     EXPECT_EQ(judged.state, GetParam().state) << judged.text;
-    std::vector<std::string> codes;
+    std::vector<Code> codes;
     for (const auto& f : judged.findings) codes.push_back(f.code);
-    EXPECT_EQ(codes, *GetParam().code == '\0' ? std::vector<std::string>{} : std::vector<std::string>{GetParam().code});
+    EXPECT_EQ(codes, GetParam().code ? std::vector{*GetParam().code} : std::vector<Code>{});
     EXPECT_NE(judged.symptom.find(GetParam().screen), std::string::npos) << judged.symptom;
 }
 INSTANTIATE_TEST_SUITE_P(All, Targets,
-                         testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, "services-target-missing",
+                         testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, Code::ServicesTargetMissing,
                                               "Unit default.target not found.\nFalling back"},
-                                         Unit{"Single", "single", State::Doubtful, "services-rescue-asked", ""},
-                                         Unit{"RunLevelOne", "ro 1", State::Doubtful, "services-rescue-asked", ""},
-                                         Unit{"Named", "systemd.unit=multi-user.target", State::Holds, "", ""},
+                                         Unit{"Single", "single", State::Doubtful, Code::ServicesRescueAsked, ""},
+                                         Unit{"RunLevelOne", "ro 1", State::Doubtful, Code::ServicesRescueAsked, ""},
+                                         Unit{"Named", "systemd.unit=multi-user.target", State::Holds, {}, ""},
                                          Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks,
-                                              "services-target-missing", "Unit kiosk.target not found."},
+                                              Code::ServicesTargetMissing, "Unit kiosk.target not found."},
                                          Unit{"MaskedByALink", "systemd.unit=hut.target", State::Breaks,
-                                              "services-target-masked",
+                                              Code::ServicesTargetMasked,
                                               "Unit hut.target is masked.\nFalling back to rescue.target."},
                                          Unit{"MaskedByEmptiness", "systemd.unit=empty.target", State::Breaks,
-                                              "services-target-masked", "is masked"},
-                                         Unit{"Emergency", "emergency", State::Breaks, "services-target-missing",
+                                              Code::ServicesTargetMasked, "is masked"},
+                                         Unit{"Emergency", "emergency", State::Breaks, Code::ServicesTargetMissing,
                                               "Unit emergency.target not found."}),
                          support::by_name);
 
@@ -287,7 +287,7 @@ TEST(Services, RunLevelsDecideWhatSysvinitMustRun) {
     EXPECT_EQ(judge(tree).state, State::Holds)
         << "the missing rc2 belongs to another run level, the missing getty stops nothing";
     tree.remove("/etc/init.d/rc");
-    EXPECT_EQ(judge(tree).findings.at(0).code, "services-program-missing");
+    EXPECT_EQ(judge(tree).findings.at(0).code, Code::ServicesProgramMissing);
     tree.remove("/etc/inittab").file("/etc/inittab.old", "");
     EXPECT_EQ(judge(tree).state, State::Unknown) << "without an inittab this is no sysvinit that is known";
 }
@@ -306,7 +306,7 @@ TEST(Services, GuardedProgramsAreNotDemanded) {
     const auto judged = judge_services(root.machine, root.volume(), init, CommandLine(""));
     EXPECT_EQ(judged.state, State::Holds) << judged.text;
     EXPECT_EQ(judged.findings.size(), 2U);
-    for (const auto& f : judged.findings) EXPECT_EQ(f.code, "services-startup-program-optional");
+    for (const auto& f : judged.findings) EXPECT_EQ(f.code, Code::ServicesStartupProgramOptional);
 }
 
 TEST(Inventory, ListsKernelsAndSkipsWhatIsNoSystem) {

@@ -187,7 +187,7 @@ TEST(HiddenRoots, WithoutAPlaceToHideItIsGone) {
     two.second = Bytes(1U << 20U);
     two.root_elsewhere("UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09");
     const support::Checked checked(two.build());
-    EXPECT_TRUE(checked.has("entry-stale"));
+    EXPECT_TRUE(checked.has(Code::EntryStale));
 }
 
 TEST(HiddenRoots, AnotherDisksSystemIsNotCreditedWithTheEntry) {
@@ -464,7 +464,7 @@ struct Damaged {
     [[nodiscard]] std::string stage() const {
         return system().stops_at ? std::string(stage_id(*system().stops_at)) : std::string(starts_id(system().starts));
     }
-    [[nodiscard]] bool has(std::string_view code) const {
+    [[nodiscard]] bool has(Code code) const {
         return std::ranges::any_of(verdict.findings, [&](const Finding& f) { return f.code == code; });
     }
 };
@@ -484,7 +484,7 @@ struct Lost {
     const char* path;
     std::uint64_t at;
     const char* stage;
-    const char* code;  ///< empty: none
+    std::optional<Code> code;
     const char* says;
     const char* never;
 };
@@ -494,7 +494,7 @@ TEST_P(Unreadables, AreToldAsUnreadable) {
     const auto at = place_of(image, GetParam().path, GetParam().at) / 512 * 512;
     const Damaged damaged(image, {{at, 512}});
     EXPECT_EQ(damaged.stage(), GetParam().stage);
-    if (*GetParam().code != '\0') EXPECT_TRUE(damaged.has(GetParam().code)) << GetParam().code;
+    if (GetParam().code) EXPECT_TRUE(damaged.has(*GetParam().code)) << *GetParam().code;
     std::string all = damaged.system().symptom;
     for (const auto& rung : damaged.system().stages) all += rung.text + "\n";
     EXPECT_NE(all.find(GetParam().says), std::string::npos) << all;
@@ -508,20 +508,20 @@ TEST_P(Unreadables, AreToldAsUnreadable) {
 }
 INSTANTIATE_TEST_SUITE_P(
     All, Unreadables,
-    testing::Values(Lost{"Fstab", "/etc/fstab", 0, "unknown", "", "/etc/fstab cannot be read", "is there: "},
-                    Lost{"Inittab", "/etc/inittab", 0, "unknown", "", "/etc/inittab cannot be read", "missing"},
-                    Lost{"StartupScript", "/etc/init.d/rcS", 0, "services", "", "cannot be read", "does not exist"},
-                    Lost{"KernelMiddle", "/boot/vmlinuz-6.1.0-almhof", 50000, "kernel", "kernel-unreadable",
+    testing::Values(Lost{"Fstab", "/etc/fstab", 0, "unknown", {}, "/etc/fstab cannot be read", "is there: "},
+                    Lost{"Inittab", "/etc/inittab", 0, "unknown", {}, "/etc/inittab cannot be read", "missing"},
+                    Lost{"StartupScript", "/etc/init.d/rcS", 0, "services", {}, "cannot be read", "does not exist"},
+                    Lost{"KernelMiddle", "/boot/vmlinuz-6.1.0-almhof", 50000, "kernel", Code::KernelUnreadable,
                          "failure reading sector 0x", "CRC-32"},
-                    Lost{"KernelHead", "/boot/vmlinuz-6.1.0-almhof", 0, "kernel", "kernel-unreadable",
+                    Lost{"KernelHead", "/boot/vmlinuz-6.1.0-almhof", 0, "kernel", Code::KernelUnreadable,
                          "failure reading sector 0x", "CRC-32"},
-                    Lost{"Ramdisk", "/boot/initrd.img-6.1.0-almhof", 3000, "ramdisk", "ramdisk-unreadable",
+                    Lost{"Ramdisk", "/boot/initrd.img-6.1.0-almhof", 3000, "ramdisk", Code::RamdiskUnreadable,
                          "cannot be read", "damaged"},
-                    Lost{"Module", "/boot/grub/i386-pc/normal.mod", 0, "loader", "grub-files-unreadable",
+                    Lost{"Module", "/boot/grub/i386-pc/normal.mod", 0, "loader", Code::GrubFilesUnreadable,
                          "failure reading sector 0x", "premature end"},
-                    Lost{"Configuration", "/boot/grub/grub.cfg", 0, "configuration", "grub-config-unreadable",
+                    Lost{"Configuration", "/boot/grub/grub.cfg", 0, "configuration", Code::GrubConfigUnreadable,
                          "failure reading sector 0x", "not found"},
-                    Lost{"Init", "/usr/bin/busybox", 0, "init", "program-unreadable", "cannot be read",
+                    Lost{"Init", "/usr/bin/busybox", 0, "init", Code::ProgramUnreadable, "cannot be read",
                          "no execute permission"}),
     support::by_name);
 
@@ -529,7 +529,7 @@ TEST(UnreadablePlaces, SuperblocksAreNotUnknownFileSystems) {
     const auto image = demo::front_desk().build();
     const Damaged damaged(image, {{2048 * 512 + 1024, 1024}});
     EXPECT_EQ(damaged.stage(), "loader");
-    EXPECT_TRUE(damaged.has("grub-files-unreadable"));
+    EXPECT_TRUE(damaged.has(Code::GrubFilesUnreadable));
     EXPECT_NE(damaged.system().symptom.find("error: failure reading sector 0x802 from `hd0'."), std::string::npos)
         << damaged.system().symptom;
     EXPECT_EQ(damaged.system().symptom.find("unknown filesystem"), std::string::npos);

@@ -152,7 +152,7 @@ TEST(VariableStore, AnInterruptedRewriteIsFinishedAsTheFirmwareWould) {
     ASSERT_NE(pending->find("Timeout"), nullptr);
     EXPECT_EQ(pending->find("Timeout")->data, (Bytes{9, 0}));
     ASSERT_EQ(pending->findings.size(), 1U);
-    EXPECT_EQ(pending->findings.front().code, "uefi-variables-rewritten");
+    EXPECT_EQ(pending->findings.front().code, Code::UefiVariablesRewritten);
     for (const std::uint8_t state : {std::uint8_t{0xFF}, std::uint8_t{0xF9}}) {
         const auto done = parse_uefi_flash(interrupted(before, after, state));
         ASSERT_TRUE(done);
@@ -346,7 +346,7 @@ TEST(Controllers, TheFirmwaresOptionTellsWhichDriverIsNeeded) {
                   std::string::npos)
             << broken.text(Stage::Root);
         EXPECT_TRUE(std::ranges::any_of(broken.verdict.findings,
-                                        [](const Finding& f) { return f.code == "ramdisk-no-controller-driver"; }));
+                                        [](const Finding& f) { return f.code == Code::RamdiskNoControllerDriver; }));
         // Where nothing tells what the kernel has built in, the absence of a module tells nothing.
         EXPECT_NE(stage(start(node, false)), "root") << name;
     }

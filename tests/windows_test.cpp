@@ -167,7 +167,8 @@ TEST(Ntfs, TornRecordIsNoticed) {
 TEST(Ntfs, ADirtyVolumeIsSaid) {
     const auto fs = opened(forge::make_ntfs(library(), {8U << 20U, 2048, 1, "", "", true}));
     const auto remarks = fs->remarks();
-    EXPECT_TRUE(std::any_of(remarks.begin(), remarks.end(), [](const Finding& f) { return f.code == "ntfs-dirty"; }));
+    EXPECT_TRUE(
+        std::any_of(remarks.begin(), remarks.end(), [](const Finding& f) { return f.code == Code::NtfsDirty; }));
 }
 
 // --- hives -----------------------------------------------------------------------------------------------------------
@@ -291,7 +292,7 @@ struct Change {
     const char* name;
     std::function<void(demo::OfficePc&)> change;
     const char* stage;
-    const char* code;
+    std::optional<Code> code;
 };
 class OfficeChanges : public testing::TestWithParam<Change> {};
 TEST_P(OfficeChanges, LeadToThisStage) {
@@ -300,55 +301,57 @@ TEST_P(OfficeChanges, LeadToThisStage) {
     const Checked checked(pc.build());
     EXPECT_EQ(checked.stage(), GetParam().stage)
         << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
-    if (*GetParam().code != '\0') EXPECT_TRUE(checked.has(GetParam().code));
+    if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code));
 }
 forge::HiveNode& services(demo::OfficePc& p) { return p.system_hive.child("ControlSet001\\Services"); }
 INSTANTIATE_TEST_SUITE_P(
     Windows, OfficeChanges,
     testing::Values(Change{"BootManagersImageChanged", [](auto& p) { p.boot.at("/bootmgr").content.back() ^= 1U; },
-                           "loader", "windows-loader-damaged"},
+                           "loader", Code::WindowsLoaderDamaged},
                     Change{"BootManagerCut", [](auto& p) { p.boot.at("/bootmgr").content.resize(4096); }, "loader",
-                           "windows-loader-damaged"},
+                           Code::WindowsLoaderDamaged},
                     Change{"StoreWithoutEntries",
                            [](auto& p) { p.store = forge::make_store({}, 1U << 20U, 0x0A1B0F70); }, "configuration",
-                           "store-no-entry"},
+                           Code::StoreNoEntry},
                     Change{"StoreInheritsInACircle",
                            [](auto& p) {
                                const std::string common = "{6efb52bf-1766-41db-a6b3-0ee5eff72bd7}";
                                p.store.child("Objects\\" + common + "\\Elements\\14000006").texts("Element", {common});
                            },
-                           "yes", ""},
+                           "yes",
+                           {}},
                     Change{"WrongLoaderPath",
                            [](auto& p) {
                                p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002")
                                    .text("Element", "\\Windows\\system32\\winlaod.exe");
                            },
-                           "entry", "entry-kernel-missing"},
+                           "entry", Code::EntryKernelMissing},
                     Change{"EfiLoaderOnABios",
                            [](auto& p) {
                                p.windows.file(s32 + "winload.efi", forge::make_pe({0x14C, 16, {}, {}, true}));
                                p.store.child("Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\12000002")
                                    .text("Element", "\\Windows\\system32\\winload.efi");
                            },
-                           "kernel", "windows-os-loader"},
+                           "kernel", Code::WindowsOsLoader},
                     Change{"KernelChecksum", [](auto& p) { p.windows.at(s32 + "ntoskrnl.exe").content.back() ^= 1U; },
-                           "kernel", "windows-kernel-damaged"},
+                           "kernel", Code::WindowsKernelDamaged},
                     Change{"ImportMissing", [](auto& p) { p.windows.remove(s32 + "BOOTVID.dll"); }, "kernel",
-                           "windows-import-missing"},
+                           Code::WindowsImportMissing},
                     Change{"CodePageMissing", [](auto& p) { p.windows.remove(s32 + "c_1252.nls"); }, "kernel",
-                           "windows-code-page-missing"},
+                           Code::WindowsCodePageMissing},
                     Change{"BootDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/volmgr.sys"); }, "kernel",
-                           "windows-boot-driver-missing"},
+                           Code::WindowsBootDriverMissing},
                     Change{"HarmlessDriverMissing", [](auto& p) { p.windows.remove(s32 + "drivers/almbell.sys"); },
-                           "yes", "windows-service-missing"},
+                           "yes", Code::WindowsServiceMissing},
                     Change{"NoSuchControlSet", [](auto& p) { p.system_hive.child("Select").number("Default", 7); },
-                           "kernel", "windows-system-hive"},
+                           "kernel", Code::WindowsSystemHive},
                     Change{"PathInItsOtherForms",
                            [](auto& p) {
                                services(p).child("disk").text("ImagePath", "\\SystemRoot\\System32\\drivers\\disk.sys",
                                                               2);
                            },
-                           "yes", ""},
+                           "yes",
+                           {}},
                     Change{"StartOverridden",
                            [](auto& p) {
                                services(p)
@@ -356,11 +359,12 @@ INSTANTIATE_TEST_SUITE_P(
                                    .number("Start", 3)
                                    .children.push_back({"StartOverride", {{"0", 4, {0, 0, 0, 0}}}, {}});
                            },
-                           "yes", ""},
+                           "yes",
+                           {}},
                     Change{"VolumeManagerOff", [](auto& p) { services(p).child("volmgr").number("Start", 3); }, "root",
-                           "windows-storage-driver"},
+                           Code::WindowsStorageDriver},
                     Change{"NoFileSystemDriver", [](auto& p) { p.windows.remove(s32 + "drivers/Ntfs.sys"); }, "root",
-                           "windows-file-system-driver"}),
+                           Code::WindowsFileSystemDriver}),
     support::by_name);
 
 TEST(Windows, StartUpListAndDriveLetters) {

@@ -160,7 +160,8 @@ private:
                              : std::string(10, ' ')) +
                      parts[i]);
             if (!finding->evidence.empty())
-                indented(10, fmt::format("{} ({})", evidence_text(finding->evidence.front()), finding->code), Ink::Dim);
+                indented(10, fmt::format("{} ({})", evidence_text(finding->evidence.front()), code_id(finding->code)),
+                         Ink::Dim);
         }
     }
 

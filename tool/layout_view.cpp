@@ -341,9 +341,9 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
     const bool submenu = e.kind == herberge::EntryKind::Submenu;
     std::string state;
     if (!submenu)
-        state = e.stops_at ? terminal.ink(Ink::Bad, "does not resolve")
-                : !files   ? terminal.ink(Ink::Warn, "resolves without its RAM disk")
-                           : terminal.ink(Ink::Good, "resolves");
+        state = e.stop   ? terminal.ink(Ink::Bad, "does not resolve")
+                : !files ? terminal.ink(Ink::Warn, "resolves without its RAM disk")
+                         : terminal.ink(Ink::Good, "resolves");
     out += fmt::format("{}{} {}  {}  {}{}\n", lead, is_default ? terminal.ink(Ink::Good, "▸") : " ",
                        pad(e.path_text(), 4), terminal.ink(Ink::Bold, printable(e.title)), state,
                        is_default ? terminal.ink(Ink::Dim, "  (default)") : "");
@@ -365,9 +365,9 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
         out += fmt::format("{}{}d{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), *e.chain_disk,
                            e.chain_partition != 0 ? fmt::format("p{}", e.chain_partition) : "");
     const bool told = std::ranges::any_of(e.kernel, [](const auto& f) { return !f.found(); });
-    if (e.stops_at && !told)
+    if (e.stop && !told)
         out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("but", 10),
-                           terminal.ink(Ink::Bad, printable(e.stop_reason)));
+                           terminal.ink(Ink::Bad, printable(e.stop->text)));
 }
 
 }  // namespace

@@ -94,7 +94,8 @@ std::string systems_text(const herberge::Verdict& verdict, const Terminal& termi
     branch(out, verdict, "firmware", "", shown, terminal);
     std::string stale;
     for (const auto& finding : verdict.findings)
-        if (finding.code == "entry-stale" || finding.code == "chain-loop" || finding.code == "partition-lost")
+        if (finding.code == herberge::Code::EntryStale || finding.code == herberge::Code::ChainLoop ||
+            finding.code == herberge::Code::PartitionLost)
             stale += fmt::format("  {}\n", printable(finding.text));
     if (!stale.empty()) out += "\nOn the menus, but not on the disks\n\n" + stale;
     return out;

@@ -28,7 +28,7 @@ struct StageState {
     State state = State::NotReached;
     std::string text;
     std::vector<Evidence> evidence;
-    std::vector<std::string> findings;  ///< codes
+    std::vector<Code> findings;
 };
 
 /// Another entry of the same system that gets further than its primary one.

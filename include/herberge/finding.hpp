@@ -62,8 +62,24 @@ struct Evidence {
 /// Evidence made from an Error.
 [[nodiscard]] Evidence evidence_error(const Error& error);
 
+/// What there is to find; codes.def has them all, with stage, severity and meaning.
+enum class Code : std::uint16_t {
+#define HERBERGE_CODE(name, id, stage, severity, meaning, symptom) name,
+#include <herberge/codes.def>
+#undef HERBERGE_CODE
+};
+inline constexpr std::size_t code_count = 0
+#define HERBERGE_CODE(name, id, stage, severity, meaning, symptom) +1
+#include <herberge/codes.def>
+#undef HERBERGE_CODE
+    ;
+
+/// The code's stable identifier: "gpt-array-crc".
+[[nodiscard]] std::string_view code_id(Code code);
+[[nodiscard]] std::optional<Code> code_from_id(std::string_view id);
+
 struct Finding {
-    std::string code;  ///< stable, listed in finding_codes()
+    Code code{};
     Stage stage = Stage::Firmware;
     Severity severity = Severity::Note;
     std::string text;  ///< one sentence for people
@@ -73,7 +89,8 @@ struct Finding {
 
 /// One row of the table of all codes.
 struct FindingCode {
-    std::string_view code;
+    Code code;
+    std::string_view id;
     Stage stage;        ///< the stage it usually concerns
     Severity severity;  ///< the severity it usually has
     std::string_view meaning;
@@ -81,8 +98,23 @@ struct FindingCode {
 };
 [[nodiscard]] std::span<const FindingCode> finding_codes();
 
+/// What can be said of one stage on the way to a system, and by which evidence.
+struct Claim {
+    Stage stage = Stage::Firmware;
+    State state = State::Unknown;
+    std::string text;
+    std::vector<Evidence> evidence;
+    std::vector<Finding> findings;  ///< with State::Breaks the first one is what breaks it
+};
+/// The claim that `finding` breaks its stage, whatever its usual severity.
+[[nodiscard]] Claim broken(Finding finding);
+/// The same for code that may be the first one or a volume's boot sector: it breaks the stage that it stands at.
+[[nodiscard]] Claim broken(Finding finding, Stage stage);
+/// The claim that nothing can be told of a stage; `text` says what is missing.
+[[nodiscard]] Claim untold(Stage stage, std::string text, std::vector<Evidence> evidence = {});
+
 /// A finding with the table's stage and severity for `code`.
-[[nodiscard]] Finding make_finding(std::string_view code, std::string text, std::vector<Evidence> evidence = {},
+[[nodiscard]] Finding make_finding(Code code, std::string text, std::vector<Evidence> evidence = {},
                                    std::string symptom = {});
 
 }  // namespace herberge

@@ -84,9 +84,7 @@ struct MenuEntry {
     std::vector<FileReference> kernel;    ///< none or one; the file that is loaded or that fails
     std::vector<FileReference> ramdisks;  ///< in order
     std::vector<FileReference> devicetree;
-    std::optional<Stage> stops_at;  ///< the stage at which the loader itself gives up on this entry
-    std::string stop_code;          ///< the finding's code then
-    std::string stop_reason;        ///< for people
+    std::optional<Finding> stop;  ///< why the loader itself gives up on this entry; none: it does not
     /// What it needs lies in something that is recognised and not read here: whether it starts cannot be told. For
     /// people; empty: nothing of the kind.
     std::string unread;
@@ -151,15 +149,14 @@ struct BootPlace {
 /// How far a loader gets by itself, in one form for all families.
 struct LoaderRun {
     std::string name;  ///< "GRUB 2"
-    /// The stage that stops the loader before it has a menu; none: it has one. BootCode stands for its own first
-    /// sector, wherever that lies.
-    std::optional<Stage> stops_at;
-    /// It does not stop at `stops_at`: from there on it works with something that is recognised and not read here.
-    bool untold = false;
-    std::string stop_code;
-    std::string stop_reason;
-    std::vector<Evidence> stop_evidence;
-    std::string screen;                        ///< up to the stop, lines separated by '\n'
+    /// What ends the loader before it has a menu; none: it has one. It breaks, or it is unknown: from there on the
+    /// loader works with something that is recognised and not read here. Its stage BootCode stands for the loader's
+    /// own first sector, wherever that lies.
+    std::optional<Claim> stop;
+    /// The break that ends it; null: none does.
+    [[nodiscard]] const Finding* stopped_by() const {
+        return stop && stop->state == State::Breaks ? &stop->findings.front() : nullptr;
+    }
     std::string first_sector_text;             ///< what the first sector does
     std::optional<std::uint64_t> next_sector;  ///< where it goes on, from the disk's start
     State loader_state = State::Holds;
@@ -256,19 +253,13 @@ struct GrubCore {
 /// The boot sector of GRUB 2 or nothing. `sector` holds at least 512 bytes.
 [[nodiscard]] std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> sector);
 
-/// Why a core image cannot be loaded; `code` is the finding's code, `screen` what is shown.
-struct GrubCoreProblem {
-    std::string code;
-    std::string text;
-    std::string screen;
-    std::vector<Evidence> evidence;
-};
-[[nodiscard]] tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot);
+/// The core image behind a boot sector, or why it cannot be loaded.
+[[nodiscard]] tl::expected<GrubCore, Finding> read_grub_core(const Disk& disk, const GrubBoot& boot);
 
 /// The boot image of GRUB on an optical disc. `image` holds at least 512 bytes.
 [[nodiscard]] bool is_grub_disc_boot(std::span<const std::uint8_t> image);
 /// The core image behind it; `image_at` is in bytes from the medium's start.
-[[nodiscard]] tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, std::uint64_t image_at);
+[[nodiscard]] tl::expected<GrubCore, Finding> read_grub_disc_core(const Disk& disk, std::uint64_t image_at);
 
 /// The core that a GRUB for UEFI (x86_64-efi) carries in itself. Error: no such image.
 [[nodiscard]] Result<GrubCore> read_grub_efi(const ByteSource& image);
@@ -278,12 +269,8 @@ struct GrubCoreProblem {
 
 /// How far GRUB gets by itself.
 struct GrubRun {
-    /// The stage that stops GRUB before it has a menu; none: it has one.
-    std::optional<Stage> stops_at;
-    bool untold = false;  ///< as LoaderRun::untold
-    std::string stop_code;
-    std::string stop_reason;
-    std::vector<Evidence> stop_evidence;
+    /// What ends GRUB before it has a menu: a break, or something unknown; none: it has one.
+    std::optional<Claim> stop;
     std::string prompt;                     ///< "grub rescue>" or "grub>" when it stops there
     std::vector<std::string> screen;        ///< messages up to the menu or the stop
     std::string prefix_place;               ///< "d1p1:/boot/grub"

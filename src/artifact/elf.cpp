@@ -168,7 +168,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     Executable out;
     out.path = path;
     const std::string place = fmt::format("{}:{}", volume, path);
-    auto refuse = [&](std::string_view code, std::string why, Evidence evidence) {
+    auto refuse = [&](Code code, std::string why, Evidence evidence) {
         out.runs = false;
         out.code = code;
         out.why = std::move(why);
@@ -178,39 +178,39 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     const auto found = resolve(fs, path);
     if (!found) {
         const bool dangling = found.error().kind == ErrorKind::NotFound && !found.error().found.empty();
-        return refuse(dangling ? "program-link-dangling" : "program-missing", found.error().what,
+        return refuse(dangling ? Code::ProgramLinkDangling : Code::ProgramMissing, found.error().what,
                       evidence_place(place, "an executable program", found.error().what));
     }
     out.path = found->path;
     out.links = found->links;
     const std::string real = fmt::format("{}:{}", volume, found->path);
     if (found->file.type != FileType::Regular)
-        return refuse("program-not-a-file", fmt::format("{} is not a regular file", found->path),
+        return refuse(Code::ProgramNotAFile, fmt::format("{} is not a regular file", found->path),
                       evidence_place(real, "a regular file", std::string(file_type_name(found->file.type))));
     if (!found->file.executable())
-        return refuse("program-not-executable", fmt::format("{} has no execute permission", found->path),
+        return refuse(Code::ProgramNotExecutable, fmt::format("{} has no execute permission", found->path),
                       evidence_place(real, "an execute bit", fmt::format("mode {:04o}", found->file.permissions)));
     const auto file = fs.open(found->file.id, real);
-    if (!file) return refuse("program-unreadable", file.error().text(), evidence_error(file.error()));
+    if (!file) return refuse(Code::ProgramUnreadable, file.error().text(), evidence_error(file.error()));
     const std::uint64_t head_size = std::min<std::uint64_t>((*file)->size(), 256);
     const auto head = (*file)->bytes(0, head_size);
-    if (!head) return refuse("program-unreadable", head.error().text(), evidence_error(head.error()));
+    if (!head) return refuse(Code::ProgramUnreadable, head.error().text(), evidence_error(head.error()));
     if (looks_like_elf(*head)) {
         const auto elf = inspect_elf(**file);
-        if (!elf) return refuse("program-format", elf.error().text(), evidence_error(elf.error()));
+        if (!elf) return refuse(Code::ProgramFormat, elf.error().text(), evidence_error(elf.error()));
         if (!runs_on_x86(elf->machine))
-            return refuse("program-architecture",
+            return refuse(Code::ProgramArchitecture,
                           fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
                           evidence_place(real, "x86-64 or i386", elf_machine_name(elf->machine)));
         if (!elf->complete)
-            return refuse("program-cut", fmt::format("{} is cut short", found->path),
+            return refuse(Code::ProgramCut, fmt::format("{} is cut short", found->path),
                           evidence_place(real, "all segments inside the file", size_text((*file)->size())));
         out.interpreter = elf->interpreter;
         out.runs = true;
         if (!elf->interpreter.empty()) {
             if (const auto why = refuse_loader(fs, volume, elf->interpreter, out.evidence); !why.empty()) {
                 out.runs = false;
-                out.code = "program-interpreter-missing";
+                out.code = Code::ProgramInterpreterMissing;
                 out.why = fmt::format("the program interpreter {} of {} cannot be used: {}",
                                       printable(elf->interpreter), found->path, why);
                 return out;
@@ -218,7 +218,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
             if (const auto problem = library_problem(*program_files(fs, volume), found->path, *elf, &out.libraries)) {
                 out.missing_library = fmt::format("{}: {}", problem->library, problem->words);
                 return refuse(
-                    "program-library-missing",
+                    Code::ProgramLibraryMissing,
                     fmt::format("{} needs {}{}: {}", found->path, printable(problem->library),
                                 problem->needed_by == found->path ? "" : fmt::format(" (for {})", problem->needed_by),
                                 problem->words),
@@ -232,7 +232,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     const std::string_view text(reinterpret_cast<const char*>(head->data()), head->size());
     if (!text.starts_with("#!"))
         return refuse(
-            "program-format", fmt::format("{} is neither an ELF program nor a script", found->path),
+            Code::ProgramFormat, fmt::format("{} is neither an ELF program nor a script", found->path),
             evidence_place(real, "ELF or #!", hex(std::span(*head).first(std::min<std::size_t>(head->size(), 4)))));
     // Linux fs/binfmt_script.c: the first word behind "#!", blanks around it skipped.
     const auto line = text.substr(2, text.find('\n') - 2);
@@ -241,11 +241,11 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     out.interpreter = word;
     out.script = true;
     if (word.empty() || depth >= most_interpreters)
-        return refuse("program-format", fmt::format("{} names no usable interpreter", found->path),
+        return refuse(Code::ProgramFormat, fmt::format("{} names no usable interpreter", found->path),
                       evidence_line(real, 1));
     auto interpreter = judge(fs, volume, word, depth + 1);
     if (!interpreter.runs) {
-        out.code = "program-interpreter-missing";
+        out.code = Code::ProgramInterpreterMissing;
         out.why =
             fmt::format("the interpreter {} of {} cannot be used: {}", printable(word), found->path, interpreter.why);
         out.evidence.push_back(evidence_line(real, 1, "an interpreter that exists", printable(line)));

@@ -313,7 +313,7 @@ Result<std::shared_ptr<const Hive>> open_hive(Source file, const std::vector<Sou
             base = replayed->base;
             state = HiveState::Recovered;
             findings.push_back(make_finding(
-                "hive-recovered",
+                Code::HiveRecovered,
                 fmt::format("{} was not written to its end; its log makes it whole ({} pages)", place, replayed->pages),
                 {evidence_bytes(*file, 4, 8)}));
         } else if (!head_good) {
@@ -322,7 +322,7 @@ Result<std::shared_ptr<const Hive>> open_hive(Source file, const std::vector<Sou
         } else {
             state = HiveState::Unrecovered;
             findings.push_back(
-                make_finding("hive-dirty", fmt::format("{} was not written to its end, and no log fits it", place),
+                make_finding(Code::HiveDirty, fmt::format("{} was not written to its end, and no log fits it", place),
                              {evidence_bytes(*file, 4, 8, "two equal numbers",
                                              fmt::format("{} and {}", std::uint32_t{base->primary_sequence},
                                                          std::uint32_t{base->secondary_sequence}))}));

@@ -32,7 +32,7 @@ struct Judge {
     std::uint64_t first;  ///< sector of the volume on its disk
     BootSectorCheck out{};
 
-    void note(std::string_view code, std::string text, std::uint64_t offset, std::uint64_t length, std::string expected,
+    void note(Code code, std::string text, std::uint64_t offset, std::uint64_t length, std::string expected,
               std::string found) {
         out.findings.push_back(
             make_finding(code, std::move(text),
@@ -41,7 +41,7 @@ struct Judge {
     /// Code that trusts its own field looks in the wrong place; code that takes the partition from the loader does not.
     void hidden(std::uint64_t told) {
         if (volume.partition == 0 || told == first) return;
-        note("boot-sector-hidden",
+        note(Code::BootSectorHidden,
              fmt::format("the boot sector of {} says that {} sectors come before it, but it begins at sector {}: code "
                          "that trusts it fails",
                          volume.place, told, first),
@@ -49,7 +49,7 @@ struct Judge {
     }
     void size(std::uint64_t told, std::uint64_t room) {
         if (told <= room) return;
-        note("boot-sector-size",
+        note(Code::BootSectorSize,
              fmt::format("the boot sector of {} claims {} sectors, its partition has {}", volume.place, told, room),
              0x20, 4, fmt::format("at most {}", room), fmt::format("{}", told));
     }
@@ -60,7 +60,7 @@ struct Judge {
         out.backup_lba = first + offset / sector;
         if (*one == *two) return;
         out.findings.push_back(make_finding(
-            "boot-sector-backup-differs", fmt::format("the boot sector of {} and its backup differ", volume.place),
+            Code::BootSectorBackupDiffers, fmt::format("the boot sector of {} and its backup differ", volume.place),
             {evidence_bytes(*volume.source, 0, sector), evidence_bytes(*volume.source, offset, sector)}));
     }
 };

@@ -28,7 +28,7 @@ public:
     Verdict run() {
         Verdict out;
         for (const auto& loader : routes_.loaders)
-            if (!loader.stops_at) out.menus.push_back(loader.menu);
+            if (!loader.stop) out.menus.push_back(loader.menu);
         for (const auto& system : systems_) out.systems.push_back(judge(system));
         lost_systems(out);
         unread_systems(out);
@@ -46,7 +46,7 @@ private:
         const MenuEntry& entry = *route.entry;
         if (entry.windows) {
             chain::walk_windows(machine_, entry, *route.menu, ladder);
-        } else if (entry.kind == EntryKind::Linux || entry.stops_at) {
+        } else if (entry.kind == EntryKind::Linux || entry.stop) {
             const auto* system = chain::system_of(machine_, entry, systems_);
             chain::walk_linux(
                 machine_, entry, *route.menu, artifacts_, ladder,
@@ -127,11 +127,8 @@ private:
                                   : std::ranges::find_if(out.systems, [&](const SystemVerdict& s) {
                                         return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
                                     });
-            StartEdge edge{chain::menu_node(*route.menu),
-                           {},
-                           route.entry->title,
-                           route.unattended,
-                           route.entry->stops_at.has_value()};
+            StartEdge edge{
+                chain::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stop.has_value()};
             if (target != out.systems.end()) {
                 edge.to = system_node(*target);
                 // The verdict is about the primary entry; others are as good as their fallback says.
@@ -174,7 +171,7 @@ private:
             const Disk& disk = *machine_.disk(routes_.first_drive);
             ladder.set(Stage::Loader, State::NotReached, "");
             ladder.set(Stage::BootSector, State::NotReached, "");
-            ladder.breaks(Stage::BootCode, "boot-code-of-another-loader",
+            ladder.breaks(Code::BootCodeOfAnotherLoader,
                           fmt::format("GRUB's core image lies at sector {}, and its menu names this system, but the "
                                       "first sector's code is another one",
                                       *core),
@@ -203,7 +200,7 @@ private:
         for (const auto& loader : routes_.loaders)
             if (loader.configuration_lost) {
                 ladder.breaks(
-                    Stage::Configuration, "configuration-lost",
+                    Code::ConfigurationLost,
                     fmt::format("{} is not there: {} starts only what is usual, and that is another system",
                                 loader.menu.place, loader.name),
                     {evidence_place(loader.menu.place, fmt::format("an entry for {}", system.volume->place), "absent")},
@@ -231,12 +228,12 @@ private:
         std::vector<std::string> places;
         std::size_t entries = 0;
         for (const auto& loader : routes_.loaders)
-            if (!loader.stops_at) {
+            if (!loader.stop) {
                 places.push_back(loader.menu.place);
                 entries += loader.menu.entries.size();
             }
         ladder.breaks(
-            Stage::Entry, "entry-none-for-system",
+            Code::EntryNoneForSystem,
             fmt::format("no entry of {} starts the system on {}", fmt::join(places, " or "), system.volume->place),
             {evidence_place(menu->menu->place, fmt::format("an entry for {}", system.volume->place),
                             fmt::format("{} entries, none for it", entries))},
@@ -280,12 +277,13 @@ private:
         const auto automatic = std::ranges::find_if(routes_.list, [](const Route& r) { return r.unattended; });
         const Route& route = automatic != routes_.list.end() ? *automatic : routes_.list.front();
         if (route.entry == nullptr) return finish(std::move(out), route.ladder, &route);
-        if (route.entry->stop_code == "entry-device-missing" && is_medium(routes_.first_drive)) {
+        if (route.entry->stop && route.entry->stop->code == Code::EntryDeviceMissing &&
+            is_medium(routes_.first_drive)) {
             // A medium to repair machines with: its entries are for their disks.
             Ladder ladder = route.ladder;
             ladder.set(Stage::Entry, State::Unknown,
                        fmt::format("“{}” starts something that lies on another machine's disk: {}", route.entry->title,
-                                   route.entry->stop_reason),
+                                   route.entry->stop->text),
                        {evidence_line(route.entry->place, route.entry->line)});
             out.name = fmt::format("the menu of {}", route.menu->loader);
             out.kind = "medium";
@@ -321,7 +319,7 @@ private:
         for (const auto& lost : chain::find_lost(machine_, homeless)) {
             if (!lost.found) {
                 keep(make_finding(
-                    "entry-stale",
+                    Code::EntryStale,
                     fmt::format("“{}” names a volume that is not on this machine ({})", lost.route->entry->title,
                                 lost.wanted),
                     {evidence_line(lost.route->entry->place, lost.route->entry->line, lost.wanted, "absent")}));
@@ -336,11 +334,11 @@ private:
             verdict.entry_is_default = lost.route->unattended;
             // Where the loader itself needs the volume, the table is what stops it; else the kernel misses its root
             // later.
-            Ladder ladder = lost.route->entry->stops_at ? lost.route->ladder : walk(*lost.route);
-            if (lost.route->entry->stops_at)
-                ladder.breaks(Stage::PartitionTable, "partition-lost", lost.text, lost.evidence,
+            Ladder ladder = lost.route->entry->stop ? lost.route->ladder : walk(*lost.route);
+            if (lost.route->entry->stop)
+                ladder.breaks(Code::PartitionLost, lost.text, lost.evidence,
                               chain::entry_screen(*lost.route->entry, *lost.route->menu));
-            else ladder.add_finding(make_finding("partition-lost", lost.text, lost.evidence));
+            else ladder.add_finding(make_finding(Code::PartitionLost, lost.text, lost.evidence));
             out.systems.push_back(finish(std::move(verdict), ladder, lost.route));
         }
     }
@@ -356,7 +354,7 @@ private:
         std::vector<std::string> order;
         for (const auto& route : routes_.list) {
             if (route.entry == nullptr || route.entry->kind != EntryKind::Linux ||
-                (route.entry->stops_at && route.entry->unread.empty()))
+                (route.entry->stop && route.entry->unread.empty()))
                 continue;
             if (chain::system_of(machine_, *route.entry, systems_) != nullptr || chain::is_other_program(*route.entry))
                 continue;
@@ -389,7 +387,7 @@ private:
     /// A tool on a menu is no system; one that cannot be started is worth a word all the same.
     void broken_tools(Verdict& out) {
         for (const auto& route : routes_.list) {
-            if (route.entry == nullptr || route.entry->kind != EntryKind::Tool || !route.entry->stops_at ||
+            if (route.entry == nullptr || route.entry->kind != EntryKind::Tool || !route.entry->stop ||
                 route.entry->kernel.empty())
                 continue;
             const auto& file = route.entry->kernel.front();
@@ -399,12 +397,12 @@ private:
             if (file.volume != nullptr) verdict.place = file.volume->place;
             verdict.entry = route.entry->title;
             Ladder ladder = route.ladder;
-            if (*route.entry->stops_at > Stage::Entry)
+            if (route.entry->stop->stage > Stage::Entry)
                 ladder.set(Stage::Entry, State::Holds,
                            fmt::format("“{}” names a file that is there", route.entry->title),
                            {evidence_place(file.place)});
-            ladder.breaks(*route.entry->stops_at, route.entry->stop_code, route.entry->stop_reason,
-                          {evidence_place(file.place)}, chain::entry_screen(*route.entry, *route.menu));
+            ladder.breaks(route.entry->stop->code, route.entry->stop->text, {evidence_place(file.place)},
+                          chain::entry_screen(*route.entry, *route.menu));
             out.systems.push_back(finish(std::move(verdict), ladder, &route));
         }
     }
@@ -420,7 +418,7 @@ private:
                 if (!out.route.empty())
                     out.route.back() = fmt::format("{}:{}", route->entry->place, route->entry->line);
                 for (const auto& kernel : route->entry->kernel)
-                    if (kernel.found() && !route->entry->stops_at) out.route.push_back(kernel.place);
+                    if (kernel.found() && !route->entry->stop) out.route.push_back(kernel.place);
             }
         }
         // Behind the first break nothing is reached, whatever was judged.

@@ -159,7 +159,7 @@ private:
                                                               : "",
                                               path);
         if (std::ranges::find(path_, lower_text(place)) != path_.end() || path_.size() >= most_depth) {
-            route.ladder.breaks(Stage::Entry, "chain-loop",
+            route.ladder.breaks(Code::ChainLoop,
                                 fmt::format("{} is started again: the loaders start each other in a circle", place),
                                 {evidence_place(place)}, "(the same menu comes again and again)");
             out_.list.push_back(std::move(route));
@@ -204,16 +204,11 @@ private:
         }
         for (const auto& finding : r.findings) ladder.add_finding(finding);
         const std::string node = r.menu.place.empty() ? fmt::format("{} ({})", r.name, place) : menu_node(r.menu);
-        out_.steps.push_back({place, node, {}, route.unattended, r.stops_at.has_value()});
-        if (!r.stops_at || *r.stops_at > Stage::Loader)
+        out_.steps.push_back({place, node, {}, route.unattended, r.stop.has_value()});
+        if (!r.stop || r.stop->stage > Stage::Loader)
             ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
-        if (r.stops_at && r.untold) {
-            ladder.set(*r.stops_at, State::Unknown, r.stop_reason, r.stop_evidence);
-            out_.list.push_back(std::move(route));
-            return;
-        }
-        if (r.stops_at) {
-            ladder.breaks(*r.stops_at, r.stop_code, r.stop_reason, r.stop_evidence, r.screen);
+        if (r.stop) {
+            ladder.set(*r.stop);
             out_.list.push_back(std::move(route));
             return;
         }
@@ -229,7 +224,7 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            const bool chains = entry->kind == EntryKind::Chainload && !entry->stops_at && entry->unread.empty() &&
+            const bool chains = entry->kind == EntryKind::Chainload && !entry->stop && entry->unread.empty() &&
                                 !entry->kernel.empty() && entry->kernel.front().found();
             if (!chains) {
                 out_.list.push_back(std::move(next));
@@ -253,7 +248,7 @@ private:
             ladder.set(Stage::Firmware, State::Holds, "the firmware finds a file to start", {refusal_->evidence});
             ladder.set(Stage::PartitionTable, State::Holds, "the table leads to the volume that has it",
                        {refusal_->evidence});
-            ladder.breaks(Stage::BootCode, "efi-image-refused", refusal_->text, {refusal_->evidence}, refusal_->screen);
+            ladder.breaks(Code::EfiImageRefused, refusal_->text, {refusal_->evidence}, refusal_->screen);
             out_.list.push_back(std::move(route));
             return;
         }
@@ -273,7 +268,7 @@ private:
                 evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
             }
             ladder.breaks(
-                Stage::PartitionTable, seen_->findings.front().code,
+                seen_->findings.front().code,
                 fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)),
                 evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
             out_.list.push_back(std::move(route));
@@ -302,8 +297,7 @@ private:
                     evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
         failed_.emplace_back("BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
         failed_.emplace_back("BdsDxe: No bootable option or device was found.");
-        ladder.breaks(Stage::Firmware, "uefi-nothing-to-start", text, evidence,
-                      fmt::format("{}", fmt::join(failed_, "\n")));
+        ladder.breaks(Code::UefiNothingToStart, text, evidence, fmt::format("{}", fmt::join(failed_, "\n")));
         out_.list.push_back(std::move(route));
     }
 

@@ -37,16 +37,16 @@ void Ladder::set(Stage stage, const StageResult& result) {
     }
 }
 
-void Ladder::breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence,
-                    std::string symptom) {
-    StageResult result;
-    result.state = State::Breaks;
-    result.text = text;
-    result.evidence = evidence;
-    result.symptom = symptom;
-    result.findings.push_back(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
-    set(stage, result);
+void Ladder::set(const Claim& claim) {
+    set(claim.stage, {claim.state, claim.text, claim.evidence, claim.findings,
+                      claim.state == State::Breaks ? claim.findings.front().symptom : std::string{}});
 }
+
+void Ladder::breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+    breaks(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
+}
+
+void Ladder::breaks(Finding finding) { set(broken(std::move(finding))); }
 
 void Ladder::add_finding(Finding finding) {
     rung(finding.stage).findings.push_back(finding.code);

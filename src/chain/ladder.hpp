@@ -12,11 +12,13 @@ public:
 
     void set(Stage stage, State state, std::string text, std::vector<Evidence> evidence = {});
     void set(Stage stage, const StageResult& result);
+    /// As the claim has it; its findings are those of its stage.
+    void set(const Claim& claim);
     /// Adds what a further loader on the way has to say about a stage that an earlier one has passed.
     void go_on(Stage stage, State state, const std::string& text, std::vector<Evidence> evidence = {});
     /// A break with its finding; the first one gives the symptom.
-    void breaks(Stage stage, std::string_view code, std::string text, std::vector<Evidence> evidence,
-                std::string symptom);
+    void breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom);
+    void breaks(Finding finding);
     void add_finding(Finding finding);
     /// More evidence for a rung, and words added to its text.
     void support(Stage stage, std::string_view words, Evidence evidence);

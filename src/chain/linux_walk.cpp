@@ -142,19 +142,19 @@ private:
                         fmt::format("what “{}” starts cannot be looked at: {}", entry_.title, entry_.unread), evidence);
             return false;
         }
-        if (entry_.stops_at) {
-            const Stage stage = *entry_.stops_at;
-            if (stage > Stage::Entry)
+        if (entry_.stop) {
+            const Finding& stop = *entry_.stop;
+            if (stop.stage > Stage::Entry)
                 ladder_.set(Stage::Entry, State::Holds, fmt::format("“{}” names files that are there", entry_.title),
                             evidence);
-            std::string reason = entry_.stop_reason;
+            std::string reason = stop.text;
             if (!entry_.kernel.empty() && !entry_.kernel.front().links.empty())
                 reason += fmt::format(" (through {})", fmt::join(entry_.kernel.front().links, ", "));
             if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty())
                 reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
             const std::string screen = entry_screen(entry_, menu_);
-            ladder_.breaks(stage, entry_.stop_code, reason,
-                           stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
+            ladder_.breaks(stop.code, reason,
+                           stop.stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
             return false;
         }
         if (entry_.kind != EntryKind::Linux) {
@@ -172,12 +172,12 @@ private:
             state = State::Doubtful;
             text += fmt::format("; but {} asks for a user name and password first", menu_.loader);
             ladder_.add_finding(make_finding(
-                "entry-password", fmt::format("“{}” asks for a user name and password before it starts", entry_.title),
-                {entry_line()}));
+                Code::EntryPassword,
+                fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
         }
         if (!menu_.default_matches)
             ladder_.add_finding(make_finding(
-                "entry-default-unmatched",
+                Code::EntryDefaultUnmatched,
                 fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
                 {evidence_place(menu_.place)}));
         ladder_.set(Stage::Entry, state, std::move(text), std::move(evidence));
@@ -189,7 +189,7 @@ private:
         held_kernel_ = artifacts_.kernel(file, entry_.efi_stub);
         if (!held_kernel_->has_value()) {
             const Error& error = held_kernel_->error();
-            ladder_.breaks(Stage::Kernel, "kernel-unreadable", "the kernel file cannot be read: " + error.text(),
+            ladder_.breaks(Code::KernelUnreadable, "the kernel file cannot be read: " + error.text(),
                            {evidence_error(error)},
                            error.unreadable() ? fmt::format("error: failure reading sector 0x{:x}", error.byte / 512)
                                               : "error: " + error.what);
@@ -200,12 +200,12 @@ private:
             image.version.empty() ? file.real_path : fmt::format("{} ({})", file.real_path, image.release);
         switch (image.soundness) {
             case Soundness::Cut:
-                ladder_.breaks(Stage::Kernel, "kernel-cut", fmt::format("{}: {}", about, image.soundness_text),
-                               image.evidence, "(nothing: the machine resets or stops without a message)");
+                ladder_.breaks(Code::KernelCut, fmt::format("{}: {}", about, image.soundness_text), image.evidence,
+                               "(nothing: the machine resets or stops without a message)");
                 return nullptr;
             case Soundness::Damaged:
-                ladder_.breaks(Stage::Kernel, "kernel-damaged", fmt::format("{}: {}", about, image.soundness_text),
-                               image.evidence, damaged_symptom(image));
+                ladder_.breaks(Code::KernelDamaged, fmt::format("{}: {}", about, image.soundness_text), image.evidence,
+                               damaged_symptom(image));
                 return nullptr;
             case Soundness::Unknown:
                 if (setup_breaks(image, about)) return nullptr;
@@ -234,7 +234,7 @@ private:
                             evidence);
                 return;
             }
-            ladder_.add_finding(make_finding("file-differs-from-package",
+            ladder_.add_finding(make_finding(Code::FileDiffersFromPackage,
                                              fmt::format("{} is not the file that the package {} brought",
                                                          entry_.kernel.front().place, digest->package),
                                              {evidence.back()}));
@@ -243,7 +243,7 @@ private:
             state = State::Doubtful;
             text += fmt::format("; {}, which {} does not run", image.setup_damage->what, menu_.loader);
         }
-        ladder_.add_finding(make_finding("kernel-not-verified", text, evidence));
+        ladder_.add_finding(make_finding(Code::KernelNotVerified, text, evidence));
         ladder_.set(Stage::Kernel, state, std::move(text), std::move(evidence));
     }
 
@@ -265,7 +265,7 @@ private:
     bool setup_breaks(const KernelImage& image, const std::string& about) {
         if (!entry_.real_mode || !image.setup_damage) return false;
         const Error& damage = *image.setup_damage;
-        ladder_.breaks(Stage::Kernel, "kernel-setup-damaged",
+        ladder_.breaks(Code::KernelSetupDamaged,
                        fmt::format("{}: {}, and {} runs it", about, damage.what, menu_.loader),
                        {evidence_error(damage)}, "(nothing, or: No setup signature found...)");
         return true;
@@ -299,7 +299,7 @@ private:
             return result.state != State::Breaks && !ramdisk->too_large;
         }
         if (held != nullptr) {
-            ladder_.breaks(Stage::Ramdisk, "ramdisk-unreadable", "the RAM disk cannot be read: " + held->error().text(),
+            ladder_.breaks(Code::RamdiskUnreadable, "the RAM disk cannot be read: " + held->error().text(),
                            {evidence_error(held->error())}, std::string(mount_panic));
             return false;
         }
@@ -308,9 +308,9 @@ private:
         std::vector<Evidence> evidence;
         std::string what = "the entry names no RAM disk";
         std::string symptom(mount_panic);
-        std::string_view code = "ramdisk-not-named";
+        Code code = Code::RamdiskNotNamed;
         if (missing != entry_.ramdisks.end()) {
-            code = "ramdisk-missing";
+            code = Code::RamdiskMissing;
             what = fmt::format("the RAM disk {} is not there, and the kernel is started without it", missing->written);
             auto line = evidence_line(entry_.place, missing->line, missing->written, *missing->error);
             if (!missing->near_misses.empty())
@@ -325,7 +325,7 @@ private:
                                       !std::string_view(root.written).starts_with("/dev/")) ||
                                      root.kind == Kind::Device || root.kind == Kind::Number;
         if (!kernel_can_name) {
-            ladder_.breaks(Stage::Ramdisk, code,
+            ladder_.breaks(code,
                            fmt::format("{}; without one the kernel cannot resolve root={}", what,
                                        root.written.empty() ? "(absent)" : root.written),
                            evidence, symptom);
@@ -333,7 +333,7 @@ private:
         }
         const auto drivers = judge_root_drivers(nullptr, demand);
         if (drivers.state == State::Breaks) {
-            ladder_.breaks(Stage::Ramdisk, code, fmt::format("{}; {}", what, drivers.text), evidence, symptom);
+            ladder_.breaks(code, fmt::format("{}; {}", what, drivers.text), evidence, symptom);
             return false;
         }
         if (drivers.state == State::Unknown) {
@@ -405,7 +405,7 @@ private:
         const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {},
                                              root.written.empty() ? "no root=" : "root=" + root.written);
         if (root.kind == RootReference::Kind::Absent) {
-            ladder_.breaks(Stage::Root, "root-not-named", "the kernel's command line has no root=", {where},
+            ladder_.breaks(Code::RootNotNamed, "the kernel's command line has no root=", {where},
                            "No root device specified. Boot arguments must include a root= parameter.");
             return false;
         }
@@ -414,7 +414,7 @@ private:
             if (drivers.state == State::Breaks && ramdisk->damage) {
                 // The archive that the drivers were in is the one that is damaged.
                 ladder_.breaks(
-                    Stage::Ramdisk, "ramdisk-damaged",
+                    Code::RamdiskDamaged,
                     fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
                     {evidence_error(*ramdisk->damage)},
                     fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n",
@@ -430,8 +430,7 @@ private:
             if (drivers.state == State::Holds) driver_text_ = drivers.text;
         }
         if (const auto why = disk_name_impossible(root, demand, ramdisk)) {
-            ladder_.breaks(Stage::Root, "root-device-name-wrong", *why, {where},
-                           not_found_symptom(root.written, ramdisk));
+            ladder_.breaks(Code::RootDeviceNameWrong, *why, {where}, not_found_symptom(root.written, ramdisk));
             return false;
         }
         if (root.volume == nullptr) {
@@ -445,7 +444,7 @@ private:
             auto evidence = std::vector<Evidence>{where};
             evidence.front().expected = "a volume that answers to it";
             if (!root.near.empty()) evidence.front().found += fmt::format("; but {}", fmt::join(root.near, ", "));
-            ladder_.breaks(Stage::Root, "root-not-found",
+            ladder_.breaks(Code::RootNotFound,
                            fmt::format("nothing on this machine answers to root={}{}", root.written,
                                        root.note.empty() ? "" : " (" + root.note + ")"),
                            std::move(evidence), not_found_symptom(root.written, ramdisk));
@@ -454,7 +453,7 @@ private:
         const Disk* disk = machine_.disk(root.volume->disk);
         const bool rescued = disk != nullptr && disk->table.backup_serves_kernel && arguments_.has("gpt");
         if (disk != nullptr && disk->table.refused_by_kernel && !rescued) {
-            ladder_.breaks(Stage::Root, "root-table-refused",
+            ladder_.breaks(Code::RootTableRefused,
                            disk->table.kind == TableKind::Gpt
                                ? "the kernel sees no partitions: the primary GPT is not sound, and the command line "
                                  "does not say gpt"
@@ -464,7 +463,7 @@ private:
         }
         auto mount = judge_root_mount(*root.volume);
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
-            ladder_.breaks(Stage::Root, "root-type-wrong",
+            ladder_.breaks(Code::RootTypeWrong,
                            fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place,
                                        root.volume->info.kind),
                            {where, evidence_place(root.volume->place, *wrong, root.volume->info.kind)},
@@ -481,7 +480,7 @@ private:
             if (!driver_text_.empty()) mount.text += "; " + driver_text_;
             if (root.depends_on_hardware) {
                 mount.findings.push_back(make_finding(
-                    "root-device-name",
+                    Code::RootDeviceName,
                     fmt::format("root={} depends on how this machine's kernel names its disks", root.written),
                     {where}));
             }
@@ -571,7 +570,7 @@ const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<
     for (const auto& s : systems)
         if (s.kind == SystemKind::Windows && same(s.directory, start.directory))
             named = named == nullptr ? &s : nullptr;
-    if (named != nullptr && (start.system == nullptr || entry.stops_at)) return named;
+    if (named != nullptr && (start.system == nullptr || entry.stop)) return named;
     if (start.loader.volume != nullptr)
         for (const auto& s : systems)
             if (s.kind == SystemKind::Windows && s.volume == start.loader.volume &&

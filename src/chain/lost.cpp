@@ -104,7 +104,8 @@ bool names_missing_volume(const Machine& machine, const MenuEntry& entry) {
     using Kind = RootReference::Kind;
     const bool by_name =
         root.kind == Kind::Uuid || root.kind == Kind::Label || root.kind == Kind::PartUuid || root.kind == Kind::Device;
-    return (by_name && root.volume == nullptr && !root.cannot_tell) || entry.stop_code == "entry-device-missing";
+    return (by_name && root.volume == nullptr && !root.cannot_tell) ||
+           (entry.stop && entry.stop->code == Code::EntryDeviceMissing);
 }
 
 std::string entry_screen(const MenuEntry& entry, const Menu& menu) {
@@ -127,7 +128,7 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
         LostSystem lost;
         lost.route = route;
         const auto root = named_root(machine, *route->entry);
-        lost.wanted = root.written.empty() ? route->entry->stop_reason : root.written;
+        lost.wanted = root.written.empty() && route->entry->stop ? route->entry->stop->text : root.written;
         if (std::ranges::any_of(out, [&](const LostSystem& l) { return l.wanted == lost.wanted; })) continue;
         for (const auto& stray : found) {
             using Kind = RootReference::Kind;
@@ -147,7 +148,8 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
                                       {},
                                       fmt::format("{} with that UUID or label", stray.info.kind)}};
             for (const auto& finding : stray.disk->table.findings)
-                if (finding.code.starts_with("mbr-chain") && !finding.evidence.empty()) {
+                if ((finding.code == Code::MbrChainBroken || finding.code == Code::MbrChainCycle) &&
+                    !finding.evidence.empty()) {
                     lost.text += "; " + finding.text;
                     lost.evidence.push_back(finding.evidence.front());
                 }

@@ -118,14 +118,15 @@ void compare_with_loader(const BootPlace& place, const LoaderRun& run, Stage own
         return;
     }
     ladder.add_finding(
-        make_finding("rehearsal-contradicts",
+        make_finding(Code::RehearsalContradicts,
                      fmt::format("{} looks like {}'s, but run in an emulated PC it never asks for sector {}",
                                  place.text(), run.name, *run.next_sector),
                      {evidence}));
-    ladder.breaks(
-        own, "boot-code-does-nothing",
-        fmt::format("{} looks like {}'s, but its code does not work: {}", place.text(), run.name, rehearsal.end_text),
-        {place.evidence(0, 440), evidence}, rehearsal_screen(rehearsal));
+    ladder.set(broken(make_finding(Code::BootCodeDoesNothing,
+                                   fmt::format("{} looks like {}'s, but its code does not work: {}", place.text(),
+                                               run.name, rehearsal.end_text),
+                                   {place.evidence(0, 440), evidence}, rehearsal_screen(rehearsal)),
+                      own));
 }
 
 void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const Rehearsal& rehearsal, Ladder& ladder) {
@@ -145,7 +146,7 @@ void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const
         for (std::uint64_t at = part.offset; at < part.offset + part.length; at += 512) {
             if (read(at)) continue;
             ladder.breaks(
-                Stage::Loader, "loader-not-loaded",
+                Code::LoaderNotLoaded,
                 fmt::format(
                     "run in an emulated PC, {}'s first part does not load the rest of it (sector {} is never read): {}",
                     run.name, at / 512, rehearsal.end_text),
@@ -159,7 +160,7 @@ void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const
     // All of it is there, and it goes no further.
     if (run.unpacked != nullptr && own != Stage::Loader && rehearsal.end != RehearsalEnd::WaitsForKey)
         ladder.breaks(
-            Stage::Loader, "loader-does-not-work",
+            Code::LoaderDoesNotWork,
             fmt::format("run in an emulated PC, {} is loaded and does not work: {}", run.name, rehearsal.end_text),
             {run.differing.empty() ? place.evidence(0, 512) : run.differing.front(), rehearsal_evidence(rehearsal)},
             rehearsal_screen(rehearsal));
@@ -169,7 +170,7 @@ void judge_boot_sector_by_rehearsal(const BootPlace& place, const Rehearsal& reh
     const auto evidence = rehearsal_evidence(rehearsal);
     const auto* loader = entered(rehearsal, Stage::Loader);
     if (loader == nullptr && gave_up(rehearsal.end)) {
-        ladder.breaks(Stage::BootSector, "boot-sector-gives-up",
+        ladder.breaks(Code::BootSectorGivesUp,
                       fmt::format("run in an emulated PC, the {} starts nothing: {}", place.text(), rehearsal.end_text),
                       {place.evidence(0, 512), evidence}, rehearsal_screen(rehearsal));
         return;
@@ -202,7 +203,7 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         if (const auto slot = wants_an_active_entry(machine, disk)) {
             ladder.set(Stage::BootCode, State::Holds,
                        "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
-            ladder.breaks(Stage::PartitionTable, "boot-code-finds-no-partition",
+            ladder.breaks(Code::BootCodeFindsNoPartition,
                           fmt::format("the first sector's code starts the partition that is marked active, and none "
                                       "is; with entry {} marked, it goes on",
                                       *slot + 1),
@@ -211,7 +212,7 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         }
         if (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault ||
             rehearsal.end == RehearsalEnd::Loops || (rehearsal.text.empty() && rehearsal.end != RehearsalEnd::Int18)) {
-            ladder.breaks(Stage::BootCode, "boot-code-does-nothing",
+            ladder.breaks(Code::BootCodeDoesNothing,
                           "run in an emulated PC, the first sector's code starts nothing: " + rehearsal.end_text,
                           {code, evidence}, screen);
             return;
@@ -224,12 +225,12 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         const bool sector_lost = volume != nullptr && (!volume->info.kind.empty() || !find_misplaced_volume(disk));
         if (sector_lost) {
             ladder.breaks(
-                Stage::BootSector, "boot-sector-not-startable",
+                Code::BootSectorNotStartable,
                 fmt::format("the first sector's code reads the boot sector of {} and does not start it", volume->place),
                 {evidence_bytes(*volume->source, 510, 2, "55 aa"), evidence}, screen);
             return;
         }
-        ladder.breaks(Stage::PartitionTable, "boot-code-finds-no-partition",
+        ladder.breaks(Code::BootCodeFindsNoPartition,
                       fmt::format("the first sector's code finds no partition it would start ({} marked active)",
                                   disk.table.active_count()),
                       {evidence_bytes(*disk.source, 446, 64), evidence}, screen);
@@ -246,7 +247,7 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
                    fmt::format("run in an emulated PC, it starts the {}", sector->lies_in), {code, evidence});
         if (loader == nullptr && gave_up(rehearsal.end)) {
             ladder.breaks(
-                Stage::BootSector, "boot-sector-gives-up",
+                Code::BootSectorGivesUp,
                 fmt::format("run in an emulated PC, the {} starts nothing: {}", sector->lies_in, rehearsal.end_text),
                 {Evidence{sector->range, {}, {}, {}, {}}, evidence}, screen);
             return;
@@ -260,7 +261,7 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
     // A loader that prints and halts has run: what it missed is its own business. Only these two ends prove that it did
     // not.
     if (loader != nullptr && (rehearsal.end == RehearsalEnd::EmptyMemory || rehearsal.end == RehearsalEnd::Fault))
-        ladder.breaks(Stage::Loader, "loader-not-loaded",
+        ladder.breaks(Code::LoaderNotLoaded,
                       fmt::format("run in an emulated PC, the loader does not get its further parts to run: {}",
                                   rehearsal.end_text),
                       {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence}, screen);

@@ -44,7 +44,7 @@ bool disc_starts(const Disk& disk, Ladder& ladder, std::vector<Evidence>& refuse
                evidence);
     if (!catalogue.checksum_holds)
         ladder.add_finding(make_finding(
-            "disc-catalogue-checksum",
+            Code::DiscCatalogueChecksum,
             fmt::format("the validation entry of d{}'s boot catalogue fails its checksum; some firmware refuses it",
                         disk.number),
             {evidence_bytes(*disk.source, catalogue.offset, 32, "words that add up to 0", "another sum")}));
@@ -98,7 +98,7 @@ const Disk* firmware_stage(const Machine& machine, Ladder& ladder) {
     if (machine.disks.size() == 1 && machine.disks.front().optical)
         why += ": " + (machine.disks.front().catalogue->refused ? machine.disks.front().catalogue->refused->what
                                                                 : std::string("its boot image lies past its end"));
-    ladder.breaks(Stage::Firmware, "firmware-nothing-to-start", why, refused, fmt::format("{}", fmt::join(said, "\n")));
+    ladder.breaks(Code::FirmwareNothingToStart, why, refused, fmt::format("{}", fmt::join(said, "\n")));
     return nullptr;
 }
 
@@ -181,7 +181,7 @@ private:
         const std::pair here{place.disk->number, place.lba};
         if (std::ranges::find(path_, here) != path_.end()) {
             route.ladder.breaks(
-                Stage::Entry, "chain-loop",
+                Code::ChainLoop,
                 fmt::format("{} is started again: the loaders start each other in a circle{}", place.text(),
                             route.chosen.empty() ? "" : fmt::format(" ({})", fmt::join(route.chosen, " → "))),
                 {place.evidence(0, 512)}, "(the same menu comes again and again)");
@@ -208,8 +208,10 @@ private:
         if (place.volume != nullptr) route.passed.push_back(place.volume);
         const auto sector = place.disk->source->bytes(place.lba * 512, 512);
         if (!sector) {
-            route.ladder.breaks(own, "boot-code-unreadable", fmt::format("{} cannot be read", place.text()),
-                                {evidence_error(sector.error())}, "");
+            route.ladder.set(
+                broken(make_finding(Code::BootCodeUnreadable, fmt::format("{} cannot be read", place.text()),
+                                    {evidence_error(sector.error())}),
+                       own));
             end(std::move(route));
             return;
         }
@@ -218,13 +220,13 @@ private:
             rehearsal = rehearse_from(place, RehearsalOptions::brief());
         }
         auto run = run_loader(machine_, place);
-        if (run && run->stop_code == "boot-code-damaged" && rehearsal && run->next_sector &&
-            reaches_sector(*rehearsal, place.disk->number, *run->next_sector)) {
+        if (run && run->stopped_by() != nullptr && run->stopped_by()->code == Code::BootCodeDamaged && rehearsal &&
+            run->next_sector && reaches_sector(*rehearsal, place.disk->number, *run->next_sector)) {
             // What the bytes are, and what they do: where the two disagree, the running code is what the machine has.
             route.ladder.add_finding(
-                make_finding("rehearsal-contradicts",
-                             fmt::format("{}; run in an emulated PC, the code goes on all the same", run->stop_reason),
-                             {run->stop_evidence.empty() ? place.evidence(0, 3) : run->stop_evidence.front(),
+                make_finding(Code::RehearsalContradicts,
+                             fmt::format("{}; run in an emulated PC, the code goes on all the same", run->stop->text),
+                             {run->stop->evidence.empty() ? place.evidence(0, 3) : run->stop->evidence.front(),
                               rehearsal_evidence(*rehearsal)}));
             place.seen_working = true;
             run = run_loader(machine_, place);
@@ -234,7 +236,7 @@ private:
             return;
         }
         if (all_zero(code_of(*sector, place.volume != nullptr))) {
-            route.ladder.breaks(own, own == Stage::BootCode ? "boot-code-empty" : "boot-sector-empty",
+            route.ladder.breaks(own == Stage::BootCode ? Code::BootCodeEmpty : Code::BootSectorEmpty,
                                 fmt::format("the code area of {} is empty", place.text()),
                                 {place.evidence(place.volume != nullptr ? 90 : 0, place.volume != nullptr ? 420 : 440,
                                                 "boot code", "zeros")},
@@ -306,30 +308,31 @@ private:
         auto& ladder = route.ladder;
         route.hops.insert(route.hops.end(), r.route.begin(), r.route.end());
         for (const auto& finding : r.findings) ladder.add_finding(finding);
-        step(place.text(), loader_node(r, place), {}, route.unattended, r.stops_at.has_value());
-        const std::optional<Stage> stops = r.stops_at == Stage::BootCode ? own : r.stops_at;
+        step(place.text(), loader_node(r, place), {}, route.unattended, r.stop.has_value());
+        std::optional<Claim> stop = r.stop;
+        if (stop && stop->stage == Stage::BootCode) stop->stage = own;
         if (own == Stage::BootCode && by_firmware)
             ladder.set(Stage::BootSector, State::NotNeeded,
                        place.image != 0 ? std::string("a disc's boot image is the loader itself")
                                         : fmt::format("{}'s first sector loads the loader directly", r.name));
-        if (stops != own) ladder.go_on(own, State::Holds, r.first_sector_text, {place.evidence(0, 440)});
-        if (!stops || (*stops > Stage::Loader))
+        if (!stop || stop->stage != own) ladder.go_on(own, State::Holds, r.first_sector_text, {place.evidence(0, 440)});
+        if (!stop || stop->stage > Stage::Loader)
             ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
-        if (stops && r.untold) {
-            ladder.set(*stops, State::Unknown, r.stop_reason, r.stop_evidence);
+        if (stop && stop->state == State::Unknown) {
+            ladder.set(*stop);
             if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
             end(std::move(route));
             return;
         }
-        if (stops && *stops <= Stage::Loader && rehearsal && of_layout(r.stop_code) &&
+        if (stop && stop->stage <= Stage::Loader && rehearsal && of_layout(stop->findings.front().code) &&
             rehearsal->end == RehearsalEnd::UntilReached && works_all_the_same(place, r, own, ladder)) {
             end(std::move(route));
             return;
         }
-        if (stops) {
-            std::string screen = r.screen;
-            if (*stops == own && rehearsal && !rehearsal->text.empty()) screen = rehearsal_screen(*rehearsal);
-            ladder.breaks(*stops, r.stop_code, r.stop_reason, r.stop_evidence, screen);
+        if (stop) {
+            if (stop->stage == own && rehearsal && !rehearsal->text.empty())
+                stop->findings.front().symptom = rehearsal_screen(*rehearsal);
+            ladder.set(*stop);
             if (rehearsal) compare_with_loader(place, r, own, *rehearsal, ladder);
             // A rung that holds behind the break would be a promise nobody keeps.
             end(std::move(route));
@@ -355,9 +358,9 @@ private:
     }
 
     /// Statements about where a loader's parts lie: wrong where the layout is one that the decoder does not know.
-    static bool of_layout(std::string_view code) {
-        return code == "grub-core-pointer" || code == "grub-core-first-sector" || code == "grub-core-header" ||
-               code == "grub-disc-no-table" || code == "isolinux-pointer";
+    static bool of_layout(Code code) {
+        return code == Code::GrubCorePointer || code == Code::GrubCoreFirstSector || code == Code::GrubCoreHeader ||
+               code == Code::GrubDiscNoTable || code == Code::IsolinuxPointer;
     }
 
     /// What was decoded says that it cannot work; run, it went on. How far? A menu, or a kernel, outranks the decoder.
@@ -372,8 +375,8 @@ private:
         const auto evidence = rehearsal_evidence(rehearsal);
         const bool told = rehearsal.end != RehearsalEnd::Limit;
         ladder.add_finding(make_finding(
-            "rehearsal-contradicts", fmt::format("{}; run in an emulated PC, it goes on all the same", r.stop_reason),
-            {r.stop_evidence.empty() ? place.evidence(0, 512) : r.stop_evidence.front(), evidence}));
+            Code::RehearsalContradicts, fmt::format("{}; run in an emulated PC, it goes on all the same", r.stop->text),
+            {r.stop->evidence.empty() ? place.evidence(0, 512) : r.stop->evidence.front(), evidence}));
         ladder.set(own, State::Holds,
                    fmt::format("{}; run in an emulated PC, it starts the loader", r.first_sector_text),
                    {place.evidence(0, 440), evidence});
@@ -407,16 +410,16 @@ private:
         if (rehearsal.end == RehearsalEnd::UntilReached) {
             ladder.support(Stage::Loader, "; " + text + "; run in an emulated PC, it works all the same",
                            evidence.front());
-            ladder.add_finding(
-                make_finding("loader-code-differs", text + "; run in an emulated PC, it works all the same", evidence));
+            ladder.add_finding(make_finding(Code::LoaderCodeDiffers,
+                                            text + "; run in an emulated PC, it works all the same", evidence));
             return;
         }
         if (rehearsal.end == RehearsalEnd::Limit) {
             ladder.set(Stage::Loader, State::Unknown, text + "; running it told nothing in bounded time", evidence);
-            ladder.add_finding(make_finding("loader-code-differs", text, evidence));
+            ladder.add_finding(make_finding(Code::LoaderCodeDiffers, text, evidence));
             return;
         }
-        ladder.breaks(Stage::Loader, "loader-does-not-work",
+        ladder.breaks(Code::LoaderDoesNotWork,
                       fmt::format("{}; run in an emulated PC, it does not work: {}", text, rehearsal.end_text),
                       evidence, rehearsal_screen(rehearsal));
     }
@@ -429,7 +432,7 @@ private:
         options.kernels = kernel_ranges({r.menu});
         // An entry that fails has been read; waiting for the key that nobody presses tells nothing more.
         const MenuEntry* automatic = unattended_entry(r.menu);
-        if (r.needs_proof && automatic != nullptr && automatic->stops_at) options.until_text = r.last_words;
+        if (r.needs_proof && automatic != nullptr && automatic->stop) options.until_text = r.last_words;
         // Loaders read whole sectors.
         const std::uint64_t unit =
             std::ranges::any_of(r.proof, [&](const DiskRange& p) { return p.offset % 2048 != 0; }) ? 512 : 2048;
@@ -467,7 +470,7 @@ private:
             ladder.set(Stage::Loader, State::Doubtful, text,
                        {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence});
             ladder.add_finding(make_finding(
-                "loader-lists-stale", text + ": its lists were not made anew after the file changed", {evidence}));
+                Code::LoaderListsStale, text + ": its lists were not made anew after the file changed", {evidence}));
             return;
         }
         if (rehearsal.end == RehearsalEnd::Limit || rehearsal.end == RehearsalEnd::NotStarted) {
@@ -477,7 +480,7 @@ private:
             return;
         }
         ladder.breaks(
-            Stage::Loader, "loader-does-not-work",
+            Code::LoaderDoesNotWork,
             fmt::format("run in an emulated PC, the loader never reads its configuration: {}", rehearsal.end_text),
             {r.loader_evidence.empty() ? evidence : r.loader_evidence.front(), evidence}, rehearsal_screen(rehearsal));
     }
@@ -493,8 +496,7 @@ private:
             Route next = route;
             next.entry = entry;
             next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            if (entry->kind != EntryKind::Chainload || entry->stops_at || !entry->chain_code ||
-                !entry->unread.empty()) {
+            if (entry->kind != EntryKind::Chainload || entry->stop || !entry->chain_code || !entry->unread.empty()) {
                 end(std::move(next));
                 continue;
             }

@@ -120,7 +120,7 @@ void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume
     for (auto& field : view.fields) {
         if (field.name == "code") field.value.clear();
         for (const auto& finding : checked.findings)
-            if (field.name == "hidden_sectors" && finding.code == "boot-sector-hidden")
+            if (field.name == "hidden_sectors" && finding.code == Code::BootSectorHidden)
                 field.meaning = fmt::format("should be {}{}{}", finding.evidence.front().expected,
                                             field.meaning.empty() ? "" : "; ", field.meaning);
         if (field.name == "signature")

@@ -88,37 +88,36 @@ private:
     }
 
     bool entry() {
-        if (entry_.stops_at) {
-            ladder_.breaks(*entry_.stops_at, entry_.stop_code, entry_.stop_reason, {entry_line()},
-                           entry_screen(entry_, menu_));
+        if (entry_.stop) {
+            ladder_.breaks(entry_.stop->code, entry_.stop->text, {entry_line()}, entry_screen(entry_, menu_));
             return false;
         }
-        auto fails = [&](std::string_view code, std::string text, std::string shown) {
-            ladder_.breaks(Stage::Entry, code, std::move(text), {entry_line()}, std::move(shown));
+        auto fails = [&](Code code, std::string text, std::string shown) {
+            ladder_.breaks(code, std::move(text), {entry_line()}, std::move(shown));
             return false;
         };
         if (start_.system == nullptr)
             return fails(
-                "store-device-gone",
+                Code::StoreDeviceGone,
                 fmt::format("“{}” has its system on {}, and nothing here answers to that", entry_.title,
                             start_.system_device),
                 "Status: 0xc000000e\nInfo: The boot selection failed because a required device is inaccessible.");
         const auto* fs = start_.system->by_loader();
         if (fs == nullptr)
-            return fails("store-device-unreadable",
+            return fails(Code::StoreDeviceUnreadable,
                          fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title,
                                      start_.system->place),
                          "Status: 0xc000000e");
         const auto directory = resolve(*fs, start_.directory);
         if (!directory && directory.error().unreadable())
-            return fails("windows-directory-unreadable",
+            return fails(Code::WindowsDirectoryUnreadable,
                          fmt::format("“{}” has its system in {}, which cannot be read: {}", entry_.title,
                                      place(start_.directory), directory.error().what),
                          older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "")
                                  : screen(start_.directory + "/system32/config/system", "0xc0000185"));
         if (!directory)
             return fails(
-                "windows-directory-missing",
+                Code::WindowsDirectoryMissing,
                 fmt::format("“{}” has its system in {}, which is not there", entry_.title, place(start_.directory)),
                 older() ? screen(start_.directory + "/system32/ntoskrnl.exe", "")
                         : screen(start_.directory + "/system32/config/system", "0xc000000f"));
@@ -131,12 +130,12 @@ private:
         }
         if (!menu_.default_matches)
             ladder_.add_finding(make_finding(
-                "entry-default-unmatched",
+                Code::EntryDefaultUnmatched,
                 fmt::format("the default “{}” names no entry; the first one is used", menu_.default_setting),
                 {evidence_place(menu_.place)}));
         if (start_.safe_mode)
-            ladder_.add_finding(make_finding("windows-safe-mode", fmt::format("“{}” starts in safe mode", entry_.title),
-                                             {entry_line()}));
+            ladder_.add_finding(make_finding(Code::WindowsSafeMode,
+                                             fmt::format("“{}” starts in safe mode", entry_.title), {entry_line()}));
         ladder_.set(Stage::Entry, State::Holds, std::move(text), std::move(evidence));
         return true;
     }
@@ -195,8 +194,8 @@ private:
         return image(*fs_, start_.system->place, path, checksum);
     }
 
-    bool kernel_breaks(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string shown) {
-        ladder_.breaks(Stage::Kernel, code, std::move(text), std::move(evidence), std::move(shown));
+    bool kernel_breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string shown) {
+        ladder_.breaks(code, std::move(text), std::move(evidence), std::move(shown));
         return false;
     }
 
@@ -215,9 +214,10 @@ private:
             if (const auto why = unsigned_loader(*fs, loader))
                 state = {ImageState::Kind::Signature, "0xc0000428", *why, state.image};
         if (state.kind == ImageState::Kind::Sound) return true;
-        return kernel_breaks(
-            "windows-os-loader", fmt::format("the system's loader {} cannot be started: {}", loader.place, state.text),
-            {evidence_place(loader.place, "a sound image", state.text)}, screen(loader.written, state.status));
+        return kernel_breaks(Code::WindowsOsLoader,
+                             fmt::format("the system's loader {} cannot be started: {}", loader.place, state.text),
+                             {evidence_place(loader.place, "a sound image", state.text)},
+                             screen(loader.written, state.status));
     }
 
     /// The boot manager accepts a 64-bit loader only with a signature inside, made under the roots it trusts itself.
@@ -260,7 +260,7 @@ private:
             const auto& error = registry_.error();
             const bool missing = error.kind == ErrorKind::NotFound;
             return kernel_breaks(
-                "windows-system-hive",
+                Code::WindowsSystemHive,
                 fmt::format("the registry hive {} cannot be used: {}", place(hive_path), error.what),
                 {evidence_error(error)},
                 screen(start_.directory + "/system32/config/system", missing ? "0xc000000f" : "0xc000014c",
@@ -276,7 +276,7 @@ private:
             const auto state = own_image(file, true);
             if (state.kind != ImageState::Kind::Sound)
                 return kernel_breaks(
-                    state.kind == ImageState::Kind::Missing ? "windows-kernel-missing" : "windows-kernel-damaged",
+                    state.kind == ImageState::Kind::Missing ? Code::WindowsKernelMissing : Code::WindowsKernelDamaged,
                     fmt::format("the {} {} cannot be loaded: {}", what, place(file), state.text),
                     {evidence_place(place(file), "a sound image", state.text)},
                     screen(file, state.status,
@@ -286,11 +286,11 @@ private:
         if (!imports_of(kernel_file, machine) || !imports_of(hal_file, machine)) return false;
         for (const auto& page : registry_->code_pages)
             if (const auto found = resolve(*fs_, system32 + page); !found && found.error().unreadable())
-                return kernel_breaks("windows-code-page-unreadable",
+                return kernel_breaks(Code::WindowsCodePageUnreadable,
                                      fmt::format("the language file {} cannot be read", place(system32 + page)),
                                      {evidence_error(found.error())}, screen(system32 + page, "0xc0000185"));
             else if (!found)
-                return kernel_breaks("windows-code-page-missing",
+                return kernel_breaks(Code::WindowsCodePageMissing,
                                      fmt::format("the language file {} is not there", place(system32 + page)),
                                      {evidence_place(place(system32 + page), "a file", "absent")},
                                      screen(system32 + page, "0xc000000f"));
@@ -321,7 +321,7 @@ private:
                 const auto needed = find_import(name);
                 if (needed.empty()) {
                     const std::string path = start_.directory + "/System32/" + name;
-                    return kernel_breaks("windows-import-missing",
+                    return kernel_breaks(Code::WindowsImportMissing,
                                          fmt::format("{} imports {}, which is not there", place(here), name),
                                          {evidence_place(place(path), "a file", "absent")},
                                          screen(path, "0xc000000f", "a required file is missing or corrupt"));
@@ -330,7 +330,7 @@ private:
                 if (loaded.kind != ImageState::Kind::Sound ||
                     (machine != 0 && loaded.image.machine != 0 && loaded.image.machine != machine))
                     return kernel_breaks(
-                        "windows-import-damaged",
+                        Code::WindowsImportDamaged,
                         fmt::format("{} imports {}, which cannot be loaded: {}", place(here), place(needed),
                                     loaded.text.empty() ? "it is for another processor" : loaded.text),
                         {evidence_place(place(needed), "a sound image", loaded.text)},
@@ -396,11 +396,11 @@ private:
         // The loader gives up on severe and critical ones only.
         if (service.error_control < 2) {
             ladder_.add_finding(
-                make_finding("windows-driver-skipped", text + "; its ErrorControl lets the start go on", {evidence}));
+                make_finding(Code::WindowsDriverSkipped, text + "; its ErrorControl lets the start go on", {evidence}));
             return true;
         }
         return kernel_breaks(
-            state.kind == ImageState::Kind::Missing ? "windows-boot-driver-missing" : "windows-boot-driver-damaged",
+            state.kind == ImageState::Kind::Missing ? Code::WindowsBootDriverMissing : Code::WindowsBootDriverDamaged,
             text, {evidence},
             screen(service.file, state.status,
                    "Windows failed to load because a critical system driver is missing, or corrupt."));
@@ -419,8 +419,8 @@ private:
     /// The drivers between the kernel and its own volume.
     bool root() {
         const std::string stop = older() ? "*** STOP: 0x0000007B" : "STOP 0x0000007B INACCESSIBLE_BOOT_DEVICE";
-        auto fails = [&](std::string_view code, std::string text) {
-            ladder_.breaks(Stage::Root, code, std::move(text),
+        auto fails = [&](Code code, std::string text) {
+            ladder_.breaks(code, std::move(text),
                            {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {},
                                            registry_->control_set + "\\Services")},
                            stop);
@@ -433,11 +433,11 @@ private:
             // Older systems lack some of these keys altogether.
             if (s == nullptr && older()) continue;
             if (s == nullptr)
-                return fails("windows-storage-driver",
+                return fails(Code::WindowsStorageDriver,
                              fmt::format("the driver {} has no service key: the system's volume is not found", name));
             if (!at_boot(*s))
                 return fails(
-                    "windows-storage-driver",
+                    Code::WindowsStorageDriver,
                     fmt::format("the driver {} does not start at boot (Start {}): the system's volume is not found",
                                 name, s->start));
         }
@@ -452,22 +452,22 @@ private:
             for (const auto& service : registry_->services)
                 if (lower_text(service.group) == "scsi miniport")
                     off.push_back(fmt::format("{} has Start {}", service.name, service.start));
-            return fails("windows-no-disk-controller",
+            return fails(Code::WindowsNoDiskController,
                          fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
                                      off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
         }
         const std::string driver = start_.system->info.kind == "ntfs" ? "Ntfs" : "fastfat";
         if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
             return fails(
-                "windows-file-system-driver",
+                Code::WindowsFileSystemDriver,
                 fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted",
                             driver));
         const auto obstacles = start_.system->kernel_view == nullptr ? std::vector<Finding>{}
                                                                      : start_.system->kernel_view->mount_obstacles();
         if (start_.system->kernel_view == nullptr)
-            return fails("windows-volume", fmt::format("{} cannot be mounted", start_.system->place));
+            return fails(Code::WindowsVolume, fmt::format("{} cannot be mounted", start_.system->place));
         for (const auto& obstacle : obstacles)
-            if (obstacle.severity == Severity::Breaks) return fails("windows-volume", obstacle.text);
+            if (obstacle.severity == Severity::Breaks) return fails(Code::WindowsVolume, obstacle.text);
         ladder_.set(
             Stage::Root, State::Holds,
             fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable",
@@ -476,28 +476,27 @@ private:
         return true;
     }
 
-    bool program(Stage stage, const std::string& path, std::string_view role, std::string_view stop) {
+    bool program(Code code, const std::string& path, std::string_view role, std::string_view stop) {
         const auto state = own_image(path, false);
         if (state.kind == ImageState::Kind::Sound) return true;
-        ladder_.breaks(stage, "windows-program-missing",
-                       fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
+        ladder_.breaks(code, fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
                        {evidence_place(place(path), "a sound image", state.text)}, std::string(stop));
         return false;
     }
 
     bool init() {
         const std::string system32 = start_.directory + "/System32/";
-        if (!program(Stage::Init, system32 + "smss.exe", "the session manager",
+        if (!program(Code::WindowsProgramMissing, system32 + "smss.exe", "the session manager",
                      "STOP 0x0000006F SESSION3_INITIALIZATION_FAILED"))
             return false;
         const std::string csrss = registry_->csrss.empty() ? system32 + "csrss.exe" : registry_->csrss;
-        if (!program(Stage::Init, csrss, "the subsystem that the session manager must start",
+        if (!program(Code::WindowsProgramMissing, csrss, "the subsystem that the session manager must start",
                      "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))
             return false;
         // What the session manager imports (ntdll.dll) is what every program needs.
         for (const auto& library : own_image(system32 + "smss.exe", false).image.imports)
             if (!library.starts_with("api-ms-") && !library.starts_with("ext-ms-") &&
-                !program(Stage::Init, system32 + library, "a library the session manager needs",
+                !program(Code::WindowsProgramMissing, system32 + library, "a library the session manager needs",
                          "STOP 0xC0000221 unknown hard error"))
                 return false;
         ladder_.set(Stage::Init, State::Holds, "the session manager and the subsystem it must start are there",
@@ -510,7 +509,7 @@ private:
         const std::string system32 = start_.directory + "/System32/";
         const auto software = open_windows_hive(*start_.system, start_.directory, "SOFTWARE");
         if (!software) {
-            ladder_.breaks(Stage::Services, "windows-software-hive",
+            ladder_.breaks(Code::WindowsSoftwareHive,
                            fmt::format("the registry hive {} cannot be used: {}", place(system32 + "config/SOFTWARE"),
                                        software.error().what),
                            {evidence_error(software.error())},
@@ -523,7 +522,8 @@ private:
                                                                        {"lsass.exe", "the security authority"}};
         if (!older()) programs.insert(programs.begin(), {"wininit.exe", "the start-up program"});
         for (const auto& [file, role] : programs)
-            if (!program(Stage::Services, system32 + file, role, "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))
+            if (!program(Code::WindowsLogonProgramMissing, system32 + file, role,
+                         "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))
                 return;
         std::vector<std::string> absent;
         for (const auto& s : registry_->services) {
@@ -532,7 +532,7 @@ private:
         }
         if (!absent.empty())
             ladder_.add_finding(make_finding(
-                "windows-service-missing",
+                Code::WindowsServiceMissing,
                 fmt::format("files of services are not there: {}; each is logged, and the start goes on",
                             fmt::join(absent, ", ")),
                 {evidence_place(place(system32 + "config/SYSTEM"), {}, registry_->control_set + "\\Services")}));

@@ -58,7 +58,7 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 std::erase_if(seen.table.partitions, [&](const Partition& p) {
                     if ((p.attributes & ignored_by_firmware) == 0) return false;
                     out->findings.push_back(make_finding(
-                        "uefi-partition-ignored",
+                        Code::UefiPartitionIgnored,
                         fmt::format("d{}p{} carries the attribute by which firmware ignores it", disk.number, p.number),
                         {evidence_bytes(*disk.source, p.entry_offset + 48, 8, "bit 1 clear", "set")}));
                     return true;
@@ -68,7 +68,7 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                     seen.table = disk.table;
                 } else {
                     out->findings.push_back(make_finding(
-                        "uefi-mbr-refused",
+                        Code::UefiMbrRefused,
                         fmt::format(
                             "entries of d{}'s table overlap or leave the disk: the firmware refuses it as a whole",
                             disk.number),

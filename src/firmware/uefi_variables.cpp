@@ -41,7 +41,7 @@ void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVar
         const std::size_t room = store.size() - at - header;
         if (name_size > room || data_size > room - name_size) {
             out.findings.push_back(make_finding(
-                "uefi-variable-cut", fmt::format("a variable at byte {} of the store claims more than there is", at),
+                Code::UefiVariableCut, fmt::format("a variable at byte {} of the store claims more than there is", at),
                 {evidence_place(out.source)}));
             break;
         }
@@ -148,7 +148,7 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
             mended.assign(flash.begin(), flash.end());
             std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(write->spare), write->length,
                         mended.begin() + static_cast<std::ptrdiff_t>(write->target));
-            out.findings.push_back(make_finding("uefi-variables-rewritten",
+            out.findings.push_back(make_finding(Code::UefiVariablesRewritten,
                                                 fmt::format("the firmware was interrupted while it rewrote its "
                                                             "variables: at its next start it takes {} from byte {} on",
                                                             size_text(write->length), write->spare),

@@ -50,10 +50,10 @@ LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiConte
         const std::string written =
             context.options.substr(begin, std::min(context.options.find(' ', begin), context.options.size()) - begin);
         auto file = loader::refer(volume, written, slashes(written), 0);
-        if (!file.found() && !entry.stops_at) {
+        if (!file.found() && !entry.stop) {
             entry.messages.push_back(
                 {fmt::format("EFI stub: ERROR: Failed to open file: {}", written), entry.place, 0});
-            loader::stop(entry, Stage::Ramdisk, "ramdisk-missing",
+            loader::stop(entry, Code::RamdiskMissing,
                          fmt::format("the RAM disk {} is not on {}: the stub gives up, and the kernel does not start",
                                      written, volume.place));
         }
@@ -94,9 +94,9 @@ std::string second_stage(const std::string& path, const EfiContext& context) {
     return directory + slashes(name);
 }
 
-LoaderRun shim_stops(std::string_view code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
+LoaderRun shim_stops(Code code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
     LoaderRun out;
-    loader::stop(out, Stage::Loader, code, std::move(reason), std::move(evidence), std::move(screen));
+    loader::stop(out, code, std::move(reason), std::move(evidence), std::move(screen));
     return out;
 }
 
@@ -154,7 +154,7 @@ std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volu
                 if (!run) run = undecoded(volume, program);
                 run->route.insert(run->route.begin(), fmt::format("{}:{} (first line)", volume.place, file));
                 run->findings.push_back(make_finding(
-                    "shim-fallback",
+                    Code::ShimFallback,
                     fmt::format("{}:{} makes a boot option of {} and starts it; with a TPM it resets the machine first",
                                 volume.place, path, program),
                     {evidence_line(fmt::format("{}:{}", volume.place, file), 1, {}, printable(line))}));
@@ -162,7 +162,7 @@ std::optional<LoaderRun> run_fallback(const Machine& machine, const Volume& volu
             }
         }
     return shim_stops(
-        "shim-fallback-nothing",
+        Code::ShimFallbackNothing,
         fmt::format("{}:{} finds no list of boot options that leads to a file (BOOT{}.CSV in a directory below /EFI)",
                     volume.place, path, upper),
         {evidence_place(fmt::format("{}:/EFI", volume.place), "a list of boot options",
@@ -189,7 +189,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     if (!file.found() && !fallback && second != builtin) {
         // A name that leads nowhere gives way to the built-in one.
         instead = make_finding(
-            "shim-default-instead",
+            Code::ShimDefaultInstead,
             fmt::format("shim is told to start {}, which is not there, and falls back to {}", file.place, builtin),
             {evidence_place(file.place, "a file", *file.error)});
         second = builtin;
@@ -198,7 +198,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     if (!file.found()) {
         const std::string shown = backslashes(second);
         return shim_stops(
-            "shim-second-stage-missing", fmt::format("shim starts {}:{}, which is not there", volume.place, second),
+            Code::ShimSecondStageMissing, fmt::format("shim starts {}:{}, which is not there", volume.place, second),
             {evidence_place(file.place, "a file", *file.error)},
             fmt::format(
                 "Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found",
@@ -213,7 +213,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
         own.trust = &*trust;
         own.shim = true;
         if (const auto own_fault = sbat_refuses(shim, trust->sbat, true))
-            return shim_stops("shim-revoked", fmt::format("shim refuses to go on: {}", *own_fault),
+            return shim_stops(Code::ShimRevoked, fmt::format("shim refuses to go on: {}", *own_fault),
                               {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
                               "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone "
                               "seriously wrong: SBAT self-check failed: Security "
@@ -222,7 +222,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
         auto why = source ? trust->refuse_by_signature(*source) : std::optional<std::string>("it cannot be read");
         if (!why) why = sbat_refuses(*source, trust->sbat, true);
         if (why)
-            return shim_stops("shim-second-stage-refused", fmt::format("shim does not start {}: {}", file.place, *why),
+            return shim_stops(Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, *why),
                               {evidence_place(file.place, "a valid signature", *why)},
                               "Verification failed: (0x1A) Security Violation");
     }
@@ -249,7 +249,7 @@ std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& vo
                                         const EfiContext& context) {
     if (context.depth > most_depth)
         return shim_stops(
-            "chain-loop",
+            Code::LoaderLoop,
             fmt::format("{}:{} is started again: the applications start each other in a circle", volume.place, path),
             {evidence_place(fmt::format("{}:{}", volume.place, path))}, "(the same program comes again and again)");
     const auto file = loader::refer(volume, path, path, 0);

@@ -150,20 +150,12 @@ std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) 
     return {};
 }
 
-void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence,
-          std::string screen) {
-    run.stops_at = stage;
-    run.stop_code = code;
-    run.stop_reason = std::move(reason);
-    run.stop_evidence = std::move(evidence);
-    run.screen = std::move(screen);
+void stop(LoaderRun& run, Code code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
+    run.stop = broken(make_finding(code, std::move(reason), std::move(evidence), std::move(screen)));
 }
 
-void stop(MenuEntry& entry, Stage stage, std::string_view code, std::string reason) {
-    if (entry.stops_at) return;
-    entry.stops_at = stage;
-    entry.stop_code = code;
-    entry.stop_reason = std::move(reason);
+void stop(MenuEntry& entry, Code code, std::string reason) {
+    if (!entry.stop) entry.stop = make_finding(code, std::move(reason));
 }
 
 }  // namespace loader

@@ -82,8 +82,8 @@ bool has_holes(const FileReference& file);
 std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors);
 
 /// Sets a stop of the loader's first sector or later parts.
-void stop(LoaderRun& run, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence,
-          std::string screen);
-void stop(MenuEntry& entry, Stage stage, std::string_view code, std::string reason);
+void stop(LoaderRun& run, Code code, std::string reason, std::vector<Evidence> evidence, std::string screen);
+/// The first stop of an entry counts.
+void stop(MenuEntry& entry, Code code, std::string reason);
 
 }  // namespace herberge::loader

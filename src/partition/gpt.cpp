@@ -99,7 +99,7 @@ void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& 
         const std::uint64_t at = copy.header.entries_lba * sector + i * entry_size;
         if (first > last || last >= disk_sectors) {
             table.findings.push_back(
-                make_finding("gpt-entry-past-end", fmt::format("partition {} of the GPT lies outside the disk", i + 1),
+                make_finding(Code::GptEntryPastEnd, fmt::format("partition {} of the GPT lies outside the disk", i + 1),
                              {evidence_bytes(disk, at + 32, 16, fmt::format("sectors below {}", disk_sectors),
                                              fmt::format("{} to {}", first, last))}));
             continue;  // Linux skips it (block/partitions/efi.c, is_pte_valid)
@@ -141,7 +141,7 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     if (!table.protective) {
         if (primary.marked)
             table.findings.push_back(make_finding(
-                "gpt-protective-missing",
+                Code::GptProtectiveMissing,
                 "there is a GPT, but sector 0 has no protective entry: loaders and kernel do not look for it",
                 {evidence_bytes(disk, 446, 64, "an entry of type EE", "none")}));
         return;
@@ -149,13 +149,12 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     const bool told = primary.header_good && primary.header.alternate_lba > 1 && primary.header.alternate_lba < sectors;
     const Copy backup =
         read_copy(disk, told ? static_cast<std::uint64_t>(primary.header.alternate_lba) : sectors - 1, sector);
-    auto note = [&](std::string_view code, std::string text, std::uint64_t lba, std::string expected,
-                    std::string found) {
+    auto note = [&](Code code, std::string text, std::uint64_t lba, std::string expected, std::string found) {
         table.findings.push_back(make_finding(
             code, std::move(text), {evidence_bytes(disk, lba * sector, 92, std::move(expected), std::move(found))}));
     };
     if (!primary.marked && !backup.marked) {
-        note("gpt-header-missing", "the protective entry promises a GPT, and neither copy is there", 1, "EFI PART",
+        note(Code::GptHeaderMissing, "the protective entry promises a GPT, and neither copy is there", 1, "EFI PART",
              "something else");
         table.kind = TableKind::Gpt;
         table.partitions.clear();
@@ -164,25 +163,25 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     }
     table.kind = TableKind::Gpt;
     if (!primary.marked)
-        note("gpt-header-missing", "the primary GPT header is gone; the backup is there", 1, "EFI PART",
+        note(Code::GptHeaderMissing, "the primary GPT header is gone; the backup is there", 1, "EFI PART",
              "something else");
     else if (!primary.header_good)
-        note("gpt-header-crc", "the primary GPT header fails its checksum or names another place", 1,
+        note(Code::GptHeaderCrc, "the primary GPT header fails its checksum or names another place", 1,
              "a header for sector 1 with its CRC-32", "not so");
     else if (!primary.entries_good)
-        note("gpt-array-crc", "the primary GPT's array of entries fails its checksum", 1, "its CRC-32", "another");
+        note(Code::GptArrayCrc, "the primary GPT's array of entries fails its checksum", 1, "its CRC-32", "another");
     if (!backup.marked)
-        note("gpt-backup-missing", "the backup GPT header is not where it should be", backup.lba, "EFI PART",
+        note(Code::GptBackupMissing, "the backup GPT header is not where it should be", backup.lba, "EFI PART",
              "something else");
     else if (!backup.header_good || !backup.entries_good)
-        note("gpt-backup-bad", "the backup GPT fails a checksum", backup.lba, "matching CRC-32s", "not so");
+        note(Code::GptBackupBad, "the backup GPT fails a checksum", backup.lba, "matching CRC-32s", "not so");
     else if (backup.lba != sectors - 1)
-        note("gpt-backup-not-at-end", "the backup GPT is not at the end of the disk: the disk has grown since",
+        note(Code::GptBackupNotAtEnd, "the backup GPT is not at the end of the disk: the disk has grown since",
              backup.lba, fmt::format("sector {}", sectors - 1), fmt::format("sector {}", backup.lba));
     // A hybrid MBR has further entries beside the protective one; who reads the GPT does not see them.
     for (const auto& p : table.partitions)
         if (p.type != 0xEE) {
-            table.findings.push_back(make_finding("gpt-hybrid",
+            table.findings.push_back(make_finding(Code::GptHybrid,
                                                   fmt::format("the MBR has entries beside the protective one (hybrid): "
                                                               "entry {} is of type {:02x}, from sector {}",
                                                               p.slot + 1, p.type, p.first_lba),
@@ -229,7 +228,7 @@ std::optional<PartitionTable> read_gpt_as_uefi(const ByteSource& disk, std::vect
     if (!protective_for_firmware(disk)) {
         if (primary.marked || backup.marked)
             findings.push_back(make_finding(
-                "uefi-no-protective-entry",
+                Code::UefiNoProtectiveEntry,
                 "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
                 {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
         return std::nullopt;
@@ -237,7 +236,7 @@ std::optional<PartitionTable> read_gpt_as_uefi(const ByteSource& disk, std::vect
     const bool first = primary.header_good && primary.entries_good;
     const bool second = backup.header_good && backup.entries_good;
     if (!first && !second) {
-        findings.push_back(make_finding("uefi-gpt-refused",
+        findings.push_back(make_finding(Code::UefiGptRefused,
                                         "neither copy of the GPT passes its checksums: the firmware sees no partitions",
                                         {evidence_bytes(disk, sector, 92)}));
         return std::nullopt;

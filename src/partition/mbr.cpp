@@ -77,18 +77,19 @@ public:
         const std::uint64_t disk_sectors = disk_.size() / table_.sector_size;
         for (const auto& p : table_.partitions) {
             if (p.status != 0 && p.status != 0x80)
-                add("mbr-status-byte", p, 0, 1, fmt::format("entry {} has the status byte {:02x}", p.number, p.status),
-                    "00 or 80", fmt::format("{:02x}", p.status));
+                add(Code::MbrStatusByte, p, 0, 1,
+                    fmt::format("entry {} has the status byte {:02x}", p.number, p.status), "00 or 80",
+                    fmt::format("{:02x}", p.status));
             if (p.first_lba >= disk_sectors)
-                add("mbr-entry-past-end", p, 8, 8,
+                add(Code::MbrEntryPastEnd, p, 8, 8,
                     fmt::format("partition {} starts past the end of the disk", p.number),
                     fmt::format("a start below sector {}", disk_sectors), fmt::format("sector {}", p.first_lba));
             else if (p.sectors > disk_sectors - p.first_lba)
-                add("mbr-entry-past-end", p, 8, 8, fmt::format("partition {} ends past the end of the disk", p.number),
+                add(Code::MbrEntryPastEnd, p, 8, 8, fmt::format("partition {} ends past the end of the disk", p.number),
                     fmt::format("an end at or below sector {}", disk_sectors),
                     fmt::format("sector {}", p.first_lba + p.sectors));
             if (p.first_lba == 0 && p.type != 0xEE)
-                add("mbr-entry-at-zero", p, 8, 4,
+                add(Code::MbrEntryAtZero, p, 8, 4,
                     fmt::format("partition {} starts at sector 0, on top of the table itself", p.number),
                     "a start of 1 or more", "0");
             chs(p);
@@ -96,7 +97,7 @@ public:
         overlaps();
         if (table_.active_count() > 1)
             table_.findings.push_back(make_finding(
-                "mbr-several-active",
+                Code::MbrSeveralActive,
                 fmt::format("{} partitions are marked active; some boot code refuses that", table_.active_count()),
                 {evidence_bytes(disk_, entry_offset(0), 64, "at most one status byte 80",
                                 fmt::format("{}", table_.active_count()))}));
@@ -112,7 +113,7 @@ public:
                 if ((a.extended() && b.logical) || (b.extended() && a.logical)) continue;
                 const std::uint64_t where = b.entry_offset + (table_.kind == TableKind::Gpt ? 32 : 8);
                 table_.findings.push_back(make_finding(
-                    "partitions-overlap", fmt::format("partitions {} and {} overlap", a.number, b.number),
+                    Code::PartitionsOverlap, fmt::format("partitions {} and {} overlap", a.number, b.number),
                     {evidence_bytes(disk_, where, 8,
                                     fmt::format("no sector of {}..{}", a.first_lba, a.first_lba + a.sectors - 1),
                                     fmt::format("{}..{}", b.first_lba, b.first_lba + b.sectors - 1))}));
@@ -121,7 +122,7 @@ public:
     }
 
 private:
-    void add(std::string_view code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text,
+    void add(Code code, const Partition& p, std::uint64_t offset, std::uint64_t length, std::string text,
              std::string expected, std::string found) {
         table_.findings.push_back(make_finding(
             code, std::move(text),
@@ -140,7 +141,7 @@ private:
                                 }) ||
             (std::uint64_t{c.cylinder} * 64 + c.head) * 32 + c.sector - 1 == p.first_lba;
         if (!agrees)
-            add("mbr-chs-differs", p, 1, 3,
+            add(Code::MbrChsDiffers, p, 1, 3,
                 fmt::format("the CHS start of partition {} does not match its LBA start in any usual geometry",
                             p.number),
                 fmt::format("LBA {}", p.first_lba), "C/H/S " + c.text());
@@ -207,12 +208,12 @@ void read_logical(const ByteSource& disk, const Partition& extended, PartitionTa
     std::uint64_t room = extended.sectors;
     int number = 5;
     for (int tables = 0; tables < most_tables; ++tables) {
-        const auto broken = [&](std::string_view code, std::string text, std::string expected, std::string found) {
+        const auto broken = [&](Code code, std::string text, std::string expected, std::string found) {
             table.findings.push_back(make_finding(
                 code, std::move(text), {evidence_bytes(disk, at * 512, 512, std::move(expected), std::move(found))}));
         };
         if (std::ranges::find(seen, at) != seen.end()) {
-            broken("mbr-chain-cycle", fmt::format("the chain of logical partitions comes back to sector {}", at),
+            broken(Code::MbrChainCycle, fmt::format("the chain of logical partitions comes back to sector {}", at),
                    "a table that was not visited before", "one that was");
             return;
         }
@@ -221,7 +222,7 @@ void read_logical(const ByteSource& disk, const Partition& extended, PartitionTa
                                                ? disk.load<ondisk::Mbr>(at * 512)
                                                : fail(ErrorKind::OutOfRange, "past the end of the disk");
         if (!sector || sector->signature != 0xAA55) {
-            broken("mbr-chain-broken",
+            broken(Code::MbrChainBroken,
                    fmt::format("the chain of logical partitions breaks at sector {}: no table there", at),
                    "55 aa at its end", sector ? "something else" : sector.error().what);
             return;
@@ -254,7 +255,7 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     PartitionTable table;
     if (disk.size() < sizeof(ondisk::Mbr)) {
         table.findings.push_back(make_finding(
-            "disk-too-small", "the image is smaller than one sector",
+            Code::DiskTooSmall, "the image is smaller than one sector",
             {evidence_bytes(disk, 0, disk.size(), "at least 512 bytes", fmt::format("{} bytes", disk.size()))}));
         return table;
     }
@@ -273,7 +274,7 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     }
     if (!table.boot_signature) {
         table.findings.push_back(make_finding(
-            "mbr-no-signature", "sector 0 does not end with the boot signature",
+            Code::MbrNoSignature, "sector 0 does not end with the boot signature",
             {evidence_bytes(disk, 510, 2, "55 aa",
                             hex(std::array<std::uint8_t, 2>{static_cast<std::uint8_t>(mbr->signature & 0xFFU),
                                                             static_cast<std::uint8_t>(mbr->signature >> 8U)}))}));

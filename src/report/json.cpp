@@ -50,7 +50,7 @@ ordered_json to_json(const std::vector<Evidence>& list) {
 }
 
 ordered_json to_json(const Finding& f) {
-    ordered_json out = {{"code", f.code},
+    ordered_json out = {{"code", code_id(f.code)},
                         {"stage", stage_id(f.stage)},
                         {"severity", severity_id(f.severity)},
                         {"text", clean(f.text)},
@@ -65,7 +65,7 @@ ordered_json stage_or_null(const std::optional<Stage>& stage) {
 
 ordered_json to_json(const StageState& s) {
     ordered_json out = {{"stage", stage_id(s.stage)}, {"state", state_id(s.state)}, {"text", clean(s.text)}};
-    if (!s.findings.empty()) out["findings"] = s.findings;
+    for (const Code code : s.findings) out["findings"].push_back(code_id(code));
     out["evidence"] = to_json(s.evidence);
     return out;
 }
@@ -141,14 +141,14 @@ ordered_json to_json(const MenuEntry& e) {
         return out;
     }
     if (!e.unread.empty()) out["unread"] = clean(e.unread);
-    out["resolves"] = e.unread.empty() && !e.stops_at &&
+    out["resolves"] = e.unread.empty() && !e.stop &&
                       std::ranges::all_of(e.ramdisks, [](const FileReference& f) { return f.found(); });
     out["kernel"] = to_json(e.kernel);
     out["ramdisks"] = to_json(e.ramdisks);
     if (!e.devicetree.empty()) out["devicetree"] = to_json(e.devicetree);
     out["arguments"] = clean(e.arguments);
-    out["stops_at"] = stage_or_null(e.stops_at);
-    if (e.stops_at) out["reason"] = clean(e.stop_reason);
+    out["stops_at"] = stage_or_null(e.stop ? std::optional(e.stop->stage) : std::nullopt);
+    if (e.stop) out["reason"] = clean(e.stop->text);
     out["messages"] = ordered_json::array();
     for (const auto& m : e.messages)
         out["messages"].push_back({{"text", clean(m.text)}, {"place", clean(m.place)}, {"line", m.line}});
@@ -430,7 +430,7 @@ std::string rehearsal_json(const Rehearsal& rehearsal) {
 std::string findings_markdown() {
     std::string out =
         "# Findings\n\nEvery finding has a stable code. This page is generated from the one table in the code "
-        "(`src/vocabulary/finding.cpp`); `herberge_make_findings` writes it, and a test compares the two.\n\n"
+        "(`include/herberge/codes.def`); `herberge_make_findings` writes it, and a test compares the two.\n\n"
         "Severity: `breaks` stops the start at its stage, `risk` may, `note` is worth knowing.\n";
     for (const auto stage : all_stages()) {
         out += fmt::format(
@@ -441,7 +441,7 @@ std::string findings_markdown() {
             std::string symptom(row.symptom);
             for (std::size_t at = 0; (at = symptom.find('\n', at)) != std::string::npos; at += 4)
                 symptom.replace(at, 1, "<br>");
-            out += fmt::format("| `{}` | {} | {} | {} |\n", row.code, severity_id(row.severity), row.meaning, symptom);
+            out += fmt::format("| `{}` | {} | {} | {} |\n", row.id, severity_id(row.severity), row.meaning, symptom);
         }
     }
     return out;

@@ -175,7 +175,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
             compression_name(member.compression) == "none" ? "plain archive" : compression_name(member.compression),
             member.files, size_text(member.unpacked)));
     const std::string shape = fmt::format("{}", fmt::join(parts, ", then "));
-    auto breaks = [&](std::string_view code, std::string text, std::string symptom, std::vector<Evidence> evidence) {
+    auto breaks = [&](Code code, std::string text, std::string symptom, std::vector<Evidence> evidence) {
         out.state = State::Breaks;
         out.text = std::move(text);
         out.symptom = std::move(symptom);
@@ -189,7 +189,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
                                [](unsigned char c) { return static_cast<char>(std::toupper(c)); });
         if (member.compression != Compression::None &&
             demand.config.find(fmt::format("# CONFIG_RD_{} is not set", option)) != std::string::npos)
-            return breaks("ramdisk-compression-unsupported",
+            return breaks(Code::RamdiskCompressionUnsupported,
                           fmt::format("the kernel was built without support for {} RAM disks",
                                       compression_name(member.compression)),
                           fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}",
@@ -203,14 +203,14 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         return out;
     }
     if (ramdisk.damage && (program == nullptr || !program->complete))
-        return breaks("ramdisk-damaged",
+        return breaks(Code::RamdiskDamaged,
                       fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
                       ramdisk.kernel_message.empty() ? std::string(mount_panic)
                                                      : fmt::format("{}\n{}", ramdisk.kernel_message, mount_panic),
                       {evidence_error(*ramdisk.damage)});
     if (program == nullptr) {
         const bool early = !ramdisk.members.empty() && std::ranges::all_of(ramdisk.members, &RamdiskMember::early);
-        return breaks(early ? "ramdisk-only-early" : "ramdisk-no-init",
+        return breaks(early ? Code::RamdiskOnlyEarly : Code::RamdiskNoInit,
                       early ? "the RAM disk holds only early microcode: the archive with the init is missing"
                             : fmt::format("the RAM disk holds no {}", init),
                       std::string(mount_panic),
@@ -218,7 +218,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     }
     if (program->is_directory() || !program->executable())
         return breaks(
-            "ramdisk-init-unusable", fmt::format("{} in the RAM disk cannot be executed", init),
+            Code::RamdiskInitUnusable, fmt::format("{} in the RAM disk cannot be executed", init),
             fmt::format("Failed to execute {} (error -13)\nKernel panic - not syncing: No working init found.", init),
             {Evidence{{}, "RAM disk:" + init, {}, "an executable program", fmt::format("mode {:o}", program->mode)}});
     if (program->content.starts_with("#!")) {
@@ -229,7 +229,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         runner = word;
         if (interpreter == nullptr || !interpreter->executable() || !interpreter->complete)
             return breaks(
-                "ramdisk-init-unusable",
+                Code::RamdiskInitUnusable,
                 fmt::format("the interpreter {} of {} is not in the RAM disk", printable(word), init),
                 fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.",
                             init),
@@ -242,14 +242,14 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
         const auto* loader = ramdisk.find(elf.interpreter);
         if (loader == nullptr || !loader->executable())
             return breaks(
-                "ramdisk-init-unusable",
+                Code::RamdiskInitUnusable,
                 fmt::format("{} in the RAM disk needs {}, which is not there", runner, printable(elf.interpreter)),
                 fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.",
                             init),
                 {Evidence{{}, "RAM disk:" + runner, {}, printable(elf.interpreter), "absent"}});
         if (const auto problem = library_problem(*program_files(ramdisk), runner, elf))
             return breaks(
-                "ramdisk-library-missing",
+                Code::RamdiskLibraryMissing,
                 fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
                 fmt::format("{}: error while loading shared libraries: {}: {}\n"
                             "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
@@ -261,7 +261,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     if (ramdisk.damage) {
         out.state = State::Doubtful;
         out.text = fmt::format("damaged, but its {} is unpacked before the damage: {}", init, ramdisk.damage->what);
-        out.findings.push_back(make_finding("ramdisk-partly-damaged", out.text, {evidence_error(*ramdisk.damage)},
+        out.findings.push_back(make_finding(Code::RamdiskPartlyDamaged, out.text, {evidence_error(*ramdisk.damage)},
                                             ramdisk.kernel_message));
     }
     return out;
@@ -271,7 +271,7 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     StageResult out;
     const bool any_told = !demand.config.empty() || !demand.builtin.empty();
     const bool has_modules = ramdisk != nullptr && !ramdisk->modules.empty();
-    auto breaks = [&](std::string_view code, std::string text, std::vector<Evidence> evidence) {
+    auto breaks = [&](Code code, std::string text, std::vector<Evidence> evidence) {
         out.state = State::Breaks;
         out.text = std::move(text);
         out.evidence = evidence;
@@ -280,7 +280,7 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     };
     if (has_modules && !demand.kernel_release.empty() && !ramdisk->module_releases.empty() &&
         std::ranges::find(ramdisk->module_releases, demand.kernel_release) == ramdisk->module_releases.end())
-        return breaks("ramdisk-other-kernel",
+        return breaks(Code::RamdiskOtherKernel,
                       fmt::format("the RAM disk's modules are for {}, the kernel is {}",
                                   fmt::join(ramdisk->module_releases, ", "), demand.kernel_release),
                       {Evidence{{},
@@ -303,14 +303,14 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
         }
         if (demand.locked_down && ramdisk != nullptr && !ramdisk->unsigned_modules.empty())
             return breaks(
-                "ramdisk-modules-unsigned",
+                Code::RamdiskModulesUnsigned,
                 "the disk drivers in the RAM disk carry no signature, and under Secure Boot the kernel refuses them",
                 {Evidence{{},
                           "RAM disk:/lib/modules",
                           {},
                           "signed modules",
                           fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
-        return breaks("ramdisk-no-disk-driver",
+        return breaks(Code::RamdiskNoDiskDriver,
                       "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
                       {Evidence{{},
                                 "RAM disk:/lib/modules",
@@ -323,7 +323,7 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
     if (demand.controller && has_modules && any_told &&
         std::ranges::find(paths, *demand.controller, &std::pair<Controller, std::string>::first) == paths.end())
         return breaks(
-            "ramdisk-no-controller-driver",
+            Code::RamdiskNoControllerDriver,
             fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by,
                         controller_name(*demand.controller), controllers_text(paths)),
             {Evidence{{},
@@ -341,7 +341,7 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
         if (!brought && inside == Told::Unknown && !words.empty() && demand.kernel_mentions)
             if (const auto told = demand.kernel_mentions(words)) inside = *told ? Told::Yes : Told::No;
         if (!brought && inside == Told::No)
-            return breaks("ramdisk-no-file-system-driver",
+            return breaks(Code::RamdiskNoFileSystemDriver,
                           fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel",
                                       demand.file_system),
                           {Evidence{{}, "RAM disk:/lib/modules", {}, module + ".ko", "absent"}});

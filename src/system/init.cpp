@@ -45,7 +45,7 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
         const auto digest = file ? lists.digest(path, **file, packages) : std::nullopt;
         if (!digest || digest->same) continue;
         result.findings.push_back(
-            make_finding("file-differs-from-package",
+            make_finding(Code::FileDiffersFromPackage,
                          fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
                          {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
     }
@@ -77,9 +77,9 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     const Executable first = out.program;
     // What is tried next: the kernel's own list (init/main.c) when it mounts the root itself and init= is not given;
     // initramfs-tools has the same list. Other RAM disks give up.
-    const bool started = first.code == "program-library-missing";
+    const bool started = first.code == Code::ProgramLibraryMissing;
     const bool tries_others = !started && (ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools");
-    if (tries_others && first.code != "program-interpreter-missing") {
+    if (tries_others && first.code != Code::ProgramInterpreterMissing) {
         for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}) {
             if (other == out.asked) continue;
             auto next = judge_executable(*fs, root.place, other);
@@ -93,13 +93,13 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
                 result.symptom = ramdisk != nullptr
                                      ? fmt::format("Target filesystem doesn't have requested {}.\n# ", out.asked)
                                      : "# ";
-                result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
+                result.findings.push_back(make_finding(*first.code, result.text, first.evidence, result.symptom));
                 return out;
             }
             result.state = State::Doubtful;
             result.text = fmt::format("{} cannot run ({}), but {} is tried next and can", out.asked, first.why, other);
             result.evidence = first.evidence;
-            result.findings.push_back(make_finding("init-second-choice", result.text, first.evidence));
+            result.findings.push_back(make_finding(Code::InitSecondChoice, result.text, first.evidence));
             out.program = std::move(next);
             out.flavour = flavour_of(*fs, out.program);
             return out;
@@ -108,8 +108,8 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     result.state = State::Breaks;
     result.text = fmt::format("the init {} cannot run: {}", out.asked, first.why);
     result.evidence = first.evidence;
-    const bool late = first.code == "program-interpreter-missing" || first.code == "program-format" ||
-                      first.code == "program-architecture" || first.code == "program-cut";
+    const bool late = first.code == Code::ProgramInterpreterMissing || first.code == Code::ProgramFormat ||
+                      first.code == Code::ProgramArchitecture || first.code == Code::ProgramCut;
     if (started)
         result.symptom = fmt::format(
             "{}: error while loading shared libraries: {}\n"
@@ -124,11 +124,12 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
         result.symptom = fmt::format(
             "switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
             "exitcode=0x00000100 ]---",
-            out.asked, first.code == "program-interpreter-missing" ? "No such file or directory" : "Exec format error");
+            out.asked,
+            first.code == Code::ProgramInterpreterMissing ? "No such file or directory" : "Exec format error");
     else
         result.symptom = fmt::format(
             "Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
-    result.findings.push_back(make_finding(first.code, result.text, first.evidence, result.symptom));
+    result.findings.push_back(make_finding(*first.code, result.text, first.evidence, result.symptom));
     return out;
 }
 

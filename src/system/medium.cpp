@@ -99,7 +99,7 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
                                scheme->option, place);
         out.symptom = "Unable to find a medium containing a live file system";
         out.evidence = {evidence_place(place, "a file with the packed root file system", "none")};
-        out.findings = {make_finding("medium-root-missing", out.text, out.evidence, out.symptom)};
+        out.findings = {make_finding(Code::MediumRootMissing, out.text, out.evidence, out.symptom)};
         return out;
     }
     for (const auto& path : files) {
@@ -118,7 +118,7 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
                                          : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
                                                        size_text(inside.size));
         out.symptom = "Unable to find a medium containing a live file system";
-        out.findings = {make_finding("medium-root-damaged", out.text, out.evidence, out.symptom)};
+        out.findings = {make_finding(Code::MediumRootDamaged, out.text, out.evidence, out.symptom)};
         return out;
     }
     out.state = State::Holds;

@@ -277,7 +277,7 @@ StageResult judge_root_mount(const Volume& volume) {
                                    volume.problem->what);
             out.evidence.push_back(evidence_error(*volume.problem));
             out.symptom = "mount: mounting " + volume.place + " on /root failed: Input/output error";
-            out.findings.push_back(make_finding("root-unreadable", out.text, out.evidence, out.symptom));
+            out.findings.push_back(make_finding(Code::RootUnreadable, out.text, out.evidence, out.symptom));
             return out;
         }
         if (volume.unread() && !volume.info.kind.starts_with("ext")) {
@@ -306,7 +306,7 @@ StageResult judge_root_mount(const Volume& volume) {
         if (!volume.info.kind.empty() && !volume.info.kind.starts_with("ext")) {
             out.state = State::Breaks;
             out.text = fmt::format("{} holds {}, not a root file system", volume.place, volume.info.kind);
-            out.findings.push_back(make_finding("root-not-a-file-system", out.text,
+            out.findings.push_back(make_finding(Code::RootNotAFileSystem, out.text,
                                                 {evidence_place(volume.place, "a file system", volume.info.kind)}));
             out.symptom = "VFS: Unable to mount root fs";
             return out;
@@ -320,7 +320,7 @@ StageResult judge_root_mount(const Volume& volume) {
             evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {},
                                               "backup superblock, UUID " + backup->info.uuid));
         }
-        out.findings.push_back(make_finding("root-no-file-system", out.text, evidence));
+        out.findings.push_back(make_finding(Code::RootNoFileSystem, out.text, evidence));
         out.symptom = "mount: mounting " + volume.place + " on /root failed: Invalid argument";
         return out;
     }

@@ -65,7 +65,7 @@ private:
         return text;
     }
 
-    void breaks(std::string_view code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+    void breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
         if (out_.state != State::Breaks) {
             out_.state = State::Breaks;
             out_.text = text;
@@ -74,7 +74,7 @@ private:
         }
         out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
     }
-    void risk(std::string_view code, std::string text, std::vector<Evidence> evidence) {
+    void risk(Code code, std::string text, std::vector<Evidence> evidence) {
         out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence)));
     }
     [[nodiscard]] std::string at(std::string_view path) const { return fmt::format("{}:{}", root_.place, path); }
@@ -103,7 +103,7 @@ private:
                                 (found && found->file.type == FileType::Regular && found->file.size == 0);
             if (masked) {
                 breaks(
-                    "services-target-masked",
+                    Code::ServicesTargetMasked,
                     fmt::format("systemd's target {} is masked: it goes into rescue mode instead", unit),
                     {evidence_place(at(path), "a unit file",
                                     target ? "a link to " + *target : std::string("an empty file"))},
@@ -120,7 +120,7 @@ private:
                 const std::string real = found->path.substr(found->path.rfind('/') + 1);
                 if (real == "rescue.target" || real == "emergency.target") {
                     asked_rescue_ = fmt::format("{} {}: a shell for repairs, not the usual system", by, real);
-                    risk("services-rescue-asked", asked_rescue_, {evidence_place(at(path), {}, found->path)});
+                    risk(Code::ServicesRescueAsked, asked_rescue_, {evidence_place(at(path), {}, found->path)});
                 }
                 summary_ = fmt::format("the target to start, {}, is there: {}", unit, found->path);
                 out_.evidence.push_back(evidence_place(at(path), {}, found->path));
@@ -132,7 +132,7 @@ private:
                 break;
             }
         }
-        breaks("services-target-missing", fmt::format("systemd's target {} cannot be loaded", unit),
+        breaks(Code::ServicesTargetMissing, fmt::format("systemd's target {} cannot be loaded", unit),
                {first ? evidence_error(*first)
                       : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
                fmt::format("Unit {} not found.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
@@ -156,7 +156,7 @@ private:
                 start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab",
                               evidence_place(at("/etc/inittab"), {}, "not there"));
             else
-                breaks("services-inittab-missing", "/etc/inittab is missing: init does not know what to start",
+                breaks(Code::ServicesInittabMissing, "/etc/inittab is missing: init does not know what to start",
                        {evidence_place(at("/etc/inittab"), "a readable file", "not there")},
                        "INIT: No inittab file found\nEnter runlevel:");
             return;
@@ -215,11 +215,11 @@ private:
         if (!judged.runs) {
             std::vector<Evidence> evidence = judged.evidence;
             evidence.push_back(std::move(named_by));
-            breaks("services-program-missing",
+            breaks(Code::ServicesProgramMissing,
                    fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
                    fmt::format(
                        "can't run '{}': {}", printable(program),
-                       judged.code == "program-not-executable" ? "Permission denied" : "No such file or directory"));
+                       judged.code == Code::ProgramNotExecutable ? "Permission denied" : "No such file or directory"));
             return;
         }
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));
@@ -257,13 +257,13 @@ private:
                                                               : !after.starts_with("true") && !after.starts_with(":") &&
                                                                     !after.starts_with("echo");
             if (fatal)
-                breaks("services-startup-program",
+                breaks(Code::ServicesStartupProgram,
                        fmt::format("the start-up script {} needs {}, which cannot run: {}", path, program, judged.why),
                        evidence,
                        fmt::format("{}: line {}: {}: {}", path, number, program,
-                                   judged.code == "program-not-executable" ? "Permission denied" : "not found"));
+                                   judged.code == Code::ProgramNotExecutable ? "Permission denied" : "not found"));
             else
-                risk("services-startup-program-optional",
+                risk(Code::ServicesStartupProgramOptional,
                      fmt::format("the start-up script {} calls {}, which cannot run: {}", path, program, judged.why),
                      evidence);
         });
@@ -299,14 +299,14 @@ private:
                           target.volume != nullptr ? target.volume->place : "nothing here answers to it");
         if (line.type == "swap") {
             if (target.volume == nullptr || target.volume->info.kind != "swap")
-                risk("fstab-swap-missing",
+                risk(Code::FstabSwapMissing,
                      fmt::format("the swap area {} is not there; the system starts without it", printable(line.device)),
                      {where});
             return;
         }
         if (line.mount_point == "/") {
             if (target.volume != &root_)
-                risk("fstab-root-differs",
+                risk(Code::FstabRootDiffers,
                      fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device),
                                  root_.place),
                      {where});
@@ -327,13 +327,13 @@ private:
                               printable(line.mount_point));
         if (target.volume == nullptr) {
             if (!known_type) {
-                risk("fstab-device-not-found",
+                risk(Code::FstabDeviceNotFound,
                      fmt::format("{} for {} was not found here; {} volumes may not be recognised",
                                  printable(line.device), printable(line.mount_point), printable(line.type)),
                      {where});
                 return;
             }
-            breaks("fstab-device-missing",
+            breaks(Code::FstabDeviceMissing,
                    fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"),
                                printable(line.device), printable(line.mount_point)),
                    {where}, symptom);
@@ -347,7 +347,7 @@ private:
         }
         if (!known_type) return;
         if (target.volume->kernel_view == nullptr) {
-            breaks("fstab-not-mountable",
+            breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} holds no file system that could be mounted", target.volume->place,
                                printable(line.mount_point)),
                    {where},
@@ -356,7 +356,7 @@ private:
             return;
         }
         if (const auto obstacles = target.volume->kernel_view->mount_obstacles(); !obstacles.empty()) {
-            breaks("fstab-not-mountable",
+            breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
                                obstacles.front().text),
                    {where},
@@ -367,7 +367,7 @@ private:
         if (init_.flavour != "systemd") {
             const auto point = resolve(fs_, line.mount_point);
             if (!point || point->file.type != FileType::Directory)
-                breaks("fstab-mount-point-missing",
+                breaks(Code::FstabMountPointMissing,
                        fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
         }
     }
@@ -385,7 +385,7 @@ private:
                         .has_value();
                 if (!wanted) continue;
                 if (const auto program = judge_executable(fs_, root_.place, path); !program.runs)
-                    risk("services-no-device-manager",
+                    risk(Code::ServicesNoDeviceManager,
                          fmt::format("{} cannot run ({}): devices are not announced, and what waits for one by UUID or "
                                      "label waits in vain",
                                      path, program.why),
@@ -401,18 +401,18 @@ private:
             if (!program.runs) refused.insert(refused.end(), program.evidence.begin(), program.evidence.end());
         }
         if (!terminals_.empty() && !any)
-            risk("services-no-login",
+            risk(Code::ServicesNoLogin,
                  fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen",
                              printable(terminals_.front())),
                  refused);
         const bool getty = std::ranges::any_of(terminals_, [](const std::string& t) { return t.ends_with("getty"); });
         if (!getty) return;
         if (const auto login = judge_executable(fs_, root_.place, "/bin/login"); !login.runs)
-            risk("services-no-login",
+            risk(Code::ServicesNoLogin,
                  fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
         const auto accounts = text_of("/etc/passwd");
         if (!accounts && !accounts.error().unreadable())
-            risk("services-no-login", "/etc/passwd is missing: nobody can log in at the screen",
+            risk(Code::ServicesNoLogin, "/etc/passwd is missing: nobody can log in at the screen",
                  {evidence_place(at("/etc/passwd"), "accounts", "not there")});
     }
 

@@ -183,7 +183,7 @@ bool ExtFs::group_checksum_holds(std::uint32_t number, std::span<const std::uint
 void ExtFs::check_geometry(std::vector<Finding>& out) const {
     if (info_.size > volume_->size())
         out.push_back(make_finding(
-            "ext-larger-than-partition",
+            Code::ExtLargerThanPartition,
             fmt::format("the file system in {} is larger than its partition", volume_->place()),
             {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, blocks_count_low), 4,
                             fmt::format("at most {} blocks of {} bytes", volume_->size() / block_size_, block_size_),
@@ -192,7 +192,7 @@ void ExtFs::check_geometry(std::vector<Finding>& out) const {
                         volume_->size() / block_size_)));
     if (const auto unknown = unknown_incompat(super_.feature_incompat); !unknown.empty())
         out.push_back(
-            make_finding("ext-unknown-feature",
+            make_finding(Code::ExtUnknownFeature,
                          fmt::format("the file system in {} uses features that are not known: {}", volume_->place(),
                                      fmt::join(unknown, ", ")),
                          {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, feature_incompat), 4)},
@@ -203,7 +203,7 @@ void ExtFs::check_geometry(std::vector<Finding>& out) const {
         const std::uint32_t sum = crc32c(0xFFFFFFFFU, std::span(raw).first(1020));
         if (sum != super_.checksum)
             out.push_back(make_finding(
-                "ext-super-checksum", fmt::format("the superblock of {} fails its checksum", volume_->place()),
+                Code::ExtSuperChecksum, fmt::format("the superblock of {} fails its checksum", volume_->place()),
                 {evidence_bytes(*volume_, super_offset, 1024, fmt::format("{:08x}", sum),
                                 fmt::format("{:08x}", static_cast<std::uint32_t>(super_.checksum)))},
                 "EXT4-fs: VFS: Found ext4 filesystem with invalid superblock checksum.  Run e2fsck?"));
@@ -218,7 +218,7 @@ void ExtFs::check_groups(std::vector<Finding>& out) const {
         std::vector<std::uint8_t> raw(descriptor_size_);
         const std::uint64_t at = descriptor_offset(i);
         if (auto done = volume_->read(at, raw); !done) {
-            out.push_back(make_finding("ext-group-unreadable",
+            out.push_back(make_finding(Code::ExtGroupUnreadable,
                                        fmt::format("the descriptor of block group {} cannot be read", i),
                                        {evidence_error(done.error())}, "EXT4-fs: can't read group descriptor"));
             return;
@@ -230,7 +230,7 @@ void ExtFs::check_groups(std::vector<Finding>& out) const {
               group_field(g.inode_bitmap_low, g.inode_bitmap_high), group_field(g.inode_table_low, g.inode_table_high)})
             if (block < super_.first_data_block || block >= blocks_) {
                 out.push_back(make_finding(
-                    "ext-group-invalid",
+                    Code::ExtGroupInvalid,
                     fmt::format("block group {} of {} has its tables outside the file system", i, volume_->place()),
                     {evidence_bytes(*volume_, at, descriptor_size_, fmt::format("blocks below {}", blocks_),
                                     fmt::format("block {}", block))},
@@ -239,7 +239,7 @@ void ExtFs::check_groups(std::vector<Finding>& out) const {
             }
         if (!group_checksum_holds(i, raw)) {
             auto finding = make_finding(
-                "ext-group-checksum", fmt::format("the descriptor of block group {} fails its checksum", i),
+                Code::ExtGroupChecksum, fmt::format("the descriptor of block group {} fails its checksum", i),
                 {evidence_bytes(*volume_, at, descriptor_size_)},
                 fmt::format("EXT4-fs: ext4_check_descriptors: Checksum for group {} failed", i));
             out.push_back(std::move(finding));
@@ -254,14 +254,14 @@ void ExtFs::check_journal(std::vector<Finding>& out, bool obstacles) const {
     if (!super || super->magic != 0xC03B3998U) {
         if (obstacles)
             out.push_back(
-                make_finding("ext-journal-bad", fmt::format("the journal of {} cannot be read", volume_->place()),
+                make_finding(Code::ExtJournalBad, fmt::format("the journal of {} cannot be read", volume_->place()),
                              {super ? evidence_bytes(**file, 0, 4, "c0 3b 39 98") : evidence_error(super.error())},
                              "EXT4-fs: error loading journal"));
         return;
     }
     if (obstacles || (super->start == 0 && !has_incompat(incompat::recover))) return;
     out.push_back(make_finding(
-        "ext-journal-dirty",
+        Code::ExtJournalDirty,
         fmt::format("{} was not unmounted cleanly: the kernel replays its journal when mounting; boot loaders read "
                     "past the journal and may see older file contents than the system will",
                     volume_->place()),
@@ -277,12 +277,12 @@ std::vector<Finding> ExtFs::mount_obstacles() const {
     std::ranges::copy_if(groups, std::back_inserter(out),
                          [](const Finding& f) { return f.severity == Severity::Breaks; });
     if (const auto top = stat(root()); !top)
-        out.push_back(make_finding("ext-root-inode",
+        out.push_back(make_finding(Code::ExtRootInode,
                                    fmt::format("the root directory's inode of {} cannot be read", volume_->place()),
                                    {evidence_error(top.error())}, "EXT4-fs: get root inode failed"));
     else if (top->type != FileType::Directory)
         out.push_back(
-            make_finding("ext-root-inode", fmt::format("inode 2 of {} is not a directory", volume_->place()),
+            make_finding(Code::ExtRootInode, fmt::format("inode 2 of {} is not a directory", volume_->place()),
                          {evidence_place(inode_place(2), "a directory", std::string(file_type_name(top->type)))},
                          "EXT4-fs: corrupt root inode, run e2fsck"));
     check_journal(out, true);
@@ -298,7 +298,7 @@ std::vector<Finding> ExtFs::remarks() const {
                          [](const Finding& f) { return f.severity != Severity::Breaks; });
     if ((super_.state & 2U) != 0)
         out.push_back(
-            make_finding("ext-errors-recorded", fmt::format("{} is marked as having errors", volume_->place()),
+            make_finding(Code::ExtErrorsRecorded, fmt::format("{} is marked as having errors", volume_->place()),
                          {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, state), 2, "bit 1 clear",
                                          fmt::format("0x{:04x}", static_cast<unsigned>(super_.state)))}));
     for (std::uint32_t g = 1; g < groups_; ++g) {
@@ -308,7 +308,7 @@ std::vector<Finding> ExtFs::remarks() const {
         if (!backup || backup->magic != super_magic || backup->uuid != super_.uuid ||
             backup->blocks_count_low != super_.blocks_count_low || backup->block_group != (g & 0xFFFFU))
             out.push_back(make_finding(
-                "ext-backup-super-differs",
+                Code::ExtBackupSuperDiffers,
                 fmt::format("the first backup superblock of {} does not match the primary one", volume_->place()),
                 {evidence_bytes(*volume_, at, 1024, "the same UUID and size as the primary",
                                 backup ? uuid_text(backup->uuid) : backup.error().text())}));

@@ -197,7 +197,7 @@ public:
         std::vector<Finding> out;
         if (g_.bytes > volume_->size())
             out.push_back(make_finding(
-                "fat-larger-than-partition",
+                Code::FatLargerThanPartition,
                 fmt::format("the file system in {} is larger than its partition", volume_->place()),
                 {evidence_bytes(*volume_, 0x13, 2, fmt::format("at most {} sectors", volume_->size() / g_.sector),
                                 fmt::format("{} sectors", g_.bytes / g_.sector))}));
@@ -372,7 +372,7 @@ private:
             if (!first || !second || *first == *second) continue;
             const auto differ = static_cast<std::uint64_t>(std::ranges::mismatch(*first, *second).in1 - first->begin());
             out.push_back(make_finding(
-                "fat-copies-differ",
+                Code::FatCopiesDiffer,
                 fmt::format("the two allocation tables of {} differ; loaders and firmware read the first one",
                             volume_->place()),
                 {evidence_bytes(*volume_, g_.fat_offset + at + differ, 1),
@@ -388,7 +388,7 @@ private:
         const auto info = info_at != 0 ? volume_->load<ondisk::FatInfo>(info_at) : fail(ErrorKind::NotFound, "none");
         if (info && (info->lead != 0x41615252U || info->signature != 0x61417272U))
             out.push_back(make_finding(
-                "fat-info-sector",
+                Code::FatInfoSector,
                 fmt::format("the FSInfo sector of {} carries no mark; it holds hints only", volume_->place()),
                 {evidence_bytes(*volume_, info_at, 4, "52 52 61 41")}));
         const std::uint64_t backup_at = std::uint64_t{boot->fat32.backup_sector} * g_.sector;
@@ -396,7 +396,7 @@ private:
         const auto one = volume_->bytes(0, 512);
         const auto two = volume_->bytes(backup_at, 512);
         if (one && two && *one != *two)
-            out.push_back(make_finding("boot-sector-backup-differs",
+            out.push_back(make_finding(Code::BootSectorBackupDiffers,
                                        fmt::format("the boot sector of {} and its backup differ", volume_->place()),
                                        {evidence_bytes(*volume_, 0, 512), evidence_bytes(*volume_, backup_at, 512)}));
     }

@@ -156,7 +156,7 @@ public:
     [[nodiscard]] std::vector<Finding> remarks() const override {
         std::vector<Finding> out;
         if (info_.size > volume_->size())
-            out.push_back(make_finding("iso-cut-short",
+            out.push_back(make_finding(Code::IsoCutShort,
                                        fmt::format("{} is cut short: its descriptor tells {}, there are {}",
                                                    volume_->place(), size_text(info_.size), size_text(volume_->size())),
                                        {evidence_bytes(*volume_, first_descriptor * block + 80, 8,

@@ -93,7 +93,7 @@ Disk inspect_disk(Source source, int number, std::string path) {
     if (disk.optical) disk.table.findings.clear();
     // A medium that is disc and disk in one has a partition over all of it, by design.
     if (disk.catalogue)
-        std::erase_if(disk.table.findings, [](const Finding& f) { return f.code == "mbr-entry-at-zero"; });
+        std::erase_if(disk.table.findings, [](const Finding& f) { return f.code == Code::MbrEntryAtZero; });
     return inspect_partitions(std::move(disk));
 }
 

@@ -275,13 +275,13 @@ std::vector<Finding> NtfsFs::remarks() const {
     std::vector<Finding> out;
     if ((volume_flags_ & 1U) != 0)
         out.push_back(make_finding(
-            "ntfs-dirty", fmt::format("{} is marked dirty: Windows checks it when it starts", volume_->place()),
+            Code::NtfsDirty, fmt::format("{} is marked dirty: Windows checks it when it starts", volume_->place()),
             {evidence_place(record_place(3))}));
     const std::uint64_t mirror = boot_.mirror_cluster * cluster_;
     const auto one = volume_->bytes(boot_.mft_cluster * cluster_, record_size_);
     const auto two = volume_->bytes(mirror, record_size_);
     if (one && two && *one != *two)
-        out.push_back(make_finding("ntfs-mirror-differs",
+        out.push_back(make_finding(Code::NtfsMirrorDiffers,
                                    fmt::format("the first MFT record of {} and its mirror differ", volume_->place()),
                                    {evidence_bytes(*volume_, boot_.mft_cluster * cluster_, record_size_),
                                     evidence_bytes(*volume_, mirror, record_size_)}));
@@ -292,7 +292,7 @@ std::vector<Finding> NtfsFs::remarks() const {
             source && (*source)->size() >= 4 ? (*source)->bytes(0, 4) : fail(ErrorKind::NotFound, "none");
         if (first && ((*first)[0] == 'h' || (*first)[0] == 'H') && ((*first)[1] == 'i' || (*first)[1] == 'I'))
             out.push_back(make_finding(
-                "ntfs-hibernated",
+                Code::NtfsHibernated,
                 fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
                 {evidence_place(volume_->place() + ":/hiberfil.sys")}));
     }

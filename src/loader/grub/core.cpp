@@ -45,9 +45,8 @@ bool jump_lands(std::span<const std::uint8_t> bytes) {
     return false;
 }
 
-tl::unexpected<GrubCoreProblem> problem(std::string code, std::string text, std::string screen,
-                                        std::vector<Evidence> evidence) {
-    return tl::unexpected<GrubCoreProblem>({std::move(code), std::move(text), std::move(screen), std::move(evidence)});
+tl::unexpected<Finding> problem(Code code, std::string text, std::string screen, std::vector<Evidence> evidence) {
+    return tl::unexpected(make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
 }
 
 /// Reads kernel, modules, configuration and prefix out of the unpacked image (include/grub/kernel.h).
@@ -126,11 +125,11 @@ std::optional<std::uint64_t> find_grub_core(const Disk& disk) {
 }
 
 namespace {
-tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest,
-                                                    const std::vector<Evidence>& whole);
+tl::expected<GrubCore, Finding> unpack_core(GrubCore core, std::vector<std::uint8_t> rest,
+                                            const std::vector<Evidence>& whole);
 }
 
-tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const GrubBoot& boot) {
+tl::expected<GrubCore, Finding> read_grub_core(const Disk& disk, const GrubBoot& boot) {
     GrubCore core;
     core.disk = disk.number;
     core.first_sector = boot.core_sector;
@@ -138,7 +137,7 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     const std::uint64_t sectors = source.size() / sector;
     if (boot.core_sector >= sectors) {
         return problem(
-            "grub-core-pointer",
+            Code::GrubCorePointer,
             fmt::format("the first sector sends the firmware to sector {}, past the end of the disk", boot.core_sector),
             "GRUB  Read Error",
             {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8,
@@ -147,19 +146,19 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
     const std::uint64_t first_at = boot.core_sector * sector;
     const auto first = source.bytes(first_at, sector);
     if (!first)
-        return problem("grub-core-unreadable", "the first sector of GRUB's core image cannot be read",
+        return problem(Code::GrubCoreUnreadable, "the first sector of GRUB's core image cannot be read",
                        "GRUB  Read Error", {evidence_error(first.error())});
     if (!looks_like_disk_boot(*first)) {
         if (const auto other = find_grub_core(disk))
             return problem(
-                "grub-core-pointer",
+                Code::GrubCorePointer,
                 fmt::format("the first sector looks for GRUB's core image at sector {}, but it begins at sector {}",
                             boot.core_sector, *other),
                 "GRUB",
                 {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("{}", *other),
                                 fmt::format("{}", boot.core_sector))});
         return problem(
-            "grub-core-first-sector", "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
+            Code::GrubCoreFirstSector, "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
             {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
                             std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
     }
@@ -177,7 +176,7 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_core(const Disk& disk, const G
                                           : fail(ErrorKind::OutOfRange, "a run past the end of the disk");
         if (!part)
             return problem(
-                "grub-core-unreadable", "a part of GRUB's core image cannot be read", "GRUB loading Read Error",
+                Code::GrubCoreUnreadable, "a part of GRUB's core image cannot be read", "GRUB loading Read Error",
                 {evidence_bytes(source, first_at + at, run_size, "sectors of this disk",
                                 fmt::format("{} sectors from {}", static_cast<unsigned>(run.sectors), start)),
                  evidence_error(part.error())});
@@ -200,7 +199,7 @@ bool is_grub_disc_boot(std::span<const std::uint8_t> image) {
            contains(image.first(sector), "cdrom read fails");
 }
 
-tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, std::uint64_t image_at) {
+tl::expected<GrubCore, Finding> read_grub_disc_core(const Disk& disk, std::uint64_t image_at) {
     constexpr std::uint64_t block = 2048;
     const ByteSource& source = *disk.source;
     GrubCore core;
@@ -208,18 +207,18 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, st
     const auto table = read_boot_information(source, image_at);
     const std::vector<Evidence> field = {evidence_bytes(source, image_at + 8, 16, "a boot information table", "none")};
     if (!table || table->length == 0 || table->file_block == 0)
-        return problem("grub-disc-no-table", "GRUB's boot image carries no boot information table", "no boot info",
+        return problem(Code::GrubDiscNoTable, "GRUB's boot image carries no boot information table", "no boot info",
                        field);
     const std::uint64_t begin = (table->file_block + 1) * block;
     const std::uint64_t length = (table->length + block - 1) / block * block - block;
     if (length > most_core || begin > source.size() || length > source.size() - begin)
-        return problem("grub-core-unreadable",
+        return problem(Code::GrubCoreUnreadable,
                        fmt::format("GRUB's boot image tells a place that the medium does not have (block {}, {} bytes)",
                                    table->file_block, table->length),
                        "cdrom read fails", field);
     auto bytes = source.bytes(begin, length);
     if (!bytes)
-        return problem("grub-core-unreadable", "a part of GRUB's core image cannot be read", "cdrom read fails",
+        return problem(Code::GrubCoreUnreadable, "a part of GRUB's core image cannot be read", "cdrom read fails",
                        {evidence_error(bytes.error())});
     core.first_sector = begin / sector;
     core.ranges = {{disk.number, image_at, block}, {disk.number, begin, length}};
@@ -234,8 +233,8 @@ tl::expected<GrubCore, GrubCoreProblem> read_grub_disc_core(const Disk& disk, st
 }
 
 namespace {
-tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<std::uint8_t> rest,
-                                                    const std::vector<Evidence>& whole) {
+tl::expected<GrubCore, Finding> unpack_core(GrubCore core, std::vector<std::uint8_t> rest,
+                                            const std::vector<Evidence>& whole) {
     const std::string silent = "GRUB loading.";
     const auto header = ondisk::from_bytes<ondisk::GrubCoreHeader>(rest);
     core.compressed_size = header.compressed_size;
@@ -246,7 +245,7 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
     if (rest.size() < sizeof(header) || header.jump[0] != 0xEA || core.compressed_size == 0 ||
         core.compressed_size > total || core.uncompressed_size == 0 || core.uncompressed_size > most_core ||
         core.redundancy > total - core.compressed_size || unprotected >= total)
-        return problem("grub-core-header", "the start of GRUB's core image is damaged", silent, whole);
+        return problem(Code::GrubCoreHeader, "the start of GRUB's core image is damaged", silent, whole);
     core.start_up.assign(rest.begin(), rest.begin() + static_cast<std::ptrdiff_t>(unprotected));
     // The image is decompressor, compressed part, redundancy; the installer rounds the sum up to whole sectors and
     // enlarges the redundancy to fill them, so the decompressor's size is what remains. Without redundancy
@@ -258,13 +257,13 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
             grub::repair(image.subspan(unprotected, decompressor + core.compressed_size - unprotected),
                          image.subspan(decompressor + core.compressed_size, core.redundancy));
         if (!repaired)
-            return problem("grub-core-beyond-repair",
+            return problem(Code::GrubCoreBeyondRepair,
                            "GRUB's core image is damaged beyond what its own error correction can repair", silent,
                            whole);
         core.repaired_bytes = *repaired;
         if (*repaired > 0)
             core.findings.push_back(make_finding(
-                "grub-core-repaired",
+                Code::GrubCoreRepaired,
                 fmt::format("GRUB's core image is damaged; its own error correction repairs {} bytes at every start",
                             *repaired),
                 whole));
@@ -287,7 +286,7 @@ tl::expected<GrubCore, GrubCoreProblem> unpack_core(GrubCore core, std::vector<s
         unpacked = rest[decompressor - back] == 0 && try_at(decompressor - back);
     if (!unpacked)
         return problem(
-            "grub-core-damaged",
+            Code::GrubCoreDamaged,
             "GRUB's core image cannot be unpacked: " + (why ? why->what : std::string("it holds no module list")),
             silent, whole);
     return core;

@@ -23,24 +23,22 @@ std::size_t count_entries(const std::vector<MenuEntry>& entries) {
     return count;
 }
 
-void core_stops(const GrubCoreProblem& problem, const GrubBoot& boot, LoaderRun& out) {
-    const Stage stage = problem.code == "grub-core-pointer" ? Stage::BootCode : Stage::Loader;
+void core_stops(Finding problem, const GrubBoot& boot, LoaderRun& out) {
     out.first_sector_text = fmt::format("GRUB 2 boot code, which loads sector {}", boot.core_sector);
-    stop(out, stage, problem.code, problem.text, problem.evidence, problem.screen);
+    out.stop = broken(std::move(problem));
 }
 
 /// The files of GRUB lie on a partition that the table no longer leads to.
-bool table_is_to_blame(const GrubRun& run, const Disk& disk, LoaderRun& out) {
-    if (run.stop_code != "grub-prefix-file-system" && run.stop_code != "grub-prefix-device") return false;
+std::optional<Finding> table_is_to_blame(const Finding& stop, const Disk& disk) {
+    if (stop.code != Code::GrubPrefixFileSystem && stop.code != Code::GrubPrefixDevice) return std::nullopt;
     const auto lost = find_misplaced_volume(disk);
-    if (!lost) return false;
-    stop(out, Stage::PartitionTable, "partition-entry-misplaced",
-         fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", run.stop_reason,
-                     lost->info.kind, lost->info.uuid, lost->lba),
-         {evidence_bytes(*disk.source, 446, 64, fmt::format("a partition from sector {} on", lost->lba), "none"),
-          {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.kind}},
-         join_lines(run.screen));
-    return true;
+    if (!lost) return std::nullopt;
+    return make_finding(
+        Code::PartitionEntryMisplaced,
+        fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", stop.text,
+                    lost->info.kind, lost->info.uuid, lost->lba),
+        {evidence_bytes(*disk.source, 446, 64, fmt::format("a partition from sector {} on", lost->lba), "none"),
+         {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.kind}});
 }
 
 /// What a GRUB has done, in the form all loaders share.
@@ -61,17 +59,17 @@ void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& ou
     out.loader_evidence.insert(out.loader_evidence.end(), run.loader_evidence.begin(), run.loader_evidence.end());
     out.findings = core.findings;
     out.menu = std::move(run.menu);
-    if (run.stops_at && run.untold) {
-        out.stops_at = run.stops_at;
-        out.untold = true;
-        out.stop_reason = std::move(run.stop_reason);
-        out.stop_evidence = std::move(run.stop_evidence);
+    if (run.stop && run.stop->state == State::Unknown) {
+        out.stop = std::move(run.stop);
         out.loader_text = "the core image unpacks";
         return;
     }
-    if (run.stops_at) {
-        if (disk == nullptr || !table_is_to_blame(run, *disk, out))
-            stop(out, *run.stops_at, run.stop_code, run.stop_reason, run.stop_evidence, join_lines(run.screen));
+    if (run.stop) {
+        auto stop = std::move(run.stop->findings.front());
+        if (disk != nullptr)
+            if (auto blamed = table_is_to_blame(stop, *disk)) stop = std::move(*blamed);
+        stop.symptom = join_lines(run.screen);
+        out.stop = broken(std::move(stop));
         return;
     }
     const Menu& menu = out.menu;
@@ -85,7 +83,7 @@ void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& ou
         menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
     if (syntax != menu.messages.end())
         out.findings.push_back(
-            make_finding("grub-config-partly-lost",
+            make_finding(Code::GrubConfigPartlyLost,
                          fmt::format("{} has a syntax error noticed in line {}; what surrounds it is dropped",
                                      syntax->place, syntax->line),
                          {evidence_line(syntax->place, syntax->line, {}, syntax->text)}, syntax->text));
@@ -102,7 +100,7 @@ LoaderRun run_grub_at(const Machine& machine, const BootPlace& place) {
     out.route.push_back(fmt::format("{}: GRUB 2 boot code", place.text()));
     out.next_sector = boot->core_sector;
     if (boot->damage && !place.seen_working) {
-        stop(out, Stage::BootCode, "boot-code-damaged", boot->damage->what,
+        stop(out, Code::BootCodeDamaged, boot->damage->what,
              {place.evidence(0, 3, boot->damage->expected, boot->damage->found)},
              "(nothing: the screen stays as the firmware left it)");
         return out;
@@ -134,7 +132,7 @@ LoaderRun run_grub_disc(const Machine& machine, const BootPlace& place) {
     out.first_sector_text = "GRUB 2's boot image for discs, which loads the core image behind it";
     const auto core = read_grub_disc_core(*place.disk, place.lba * 512);
     if (!core) {
-        stop(out, Stage::Loader, core.error().code, core.error().text, core.error().evidence, core.error().screen);
+        out.stop = broken(core.error());
         return out;
     }
     // Its first sector is for disks; the code behind it is what is entered.
@@ -149,7 +147,7 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
     LoaderRun out;
     auto core = read_grub_efi(source);
     if (!core) {
-        stop(out, Stage::Loader, "grub-efi-image",
+        stop(out, Code::GrubEfiImage,
              fmt::format("the GRUB image {}:{} carries no modules that could be read: {}", volume.place, path,
                          core.error().what),
              {evidence_error(core.error())}, "");

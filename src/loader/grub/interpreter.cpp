@@ -56,11 +56,9 @@ int Interpreter::error(std::string message) {
     return 1;
 }
 
-void Interpreter::stop(Stage stage, std::string code, std::string reason) {
+void Interpreter::stop(Code code, std::string reason) {
     // The last failing command decides, as the last `linux` does.
-    context_.loaded.stops_at = stage;
-    context_.loaded.stop_code = std::move(code);
-    context_.loaded.stop_reason = std::move(reason);
+    context_.loaded.stop = make_finding(code, std::move(reason));
 }
 
 std::string Interpreter::variable(std::string_view name) const {
@@ -295,7 +293,7 @@ void Interpreter::module_missing(const Arguments& arguments, const std::string& 
         context_.loaded.kernel = {reference(open(arguments[1]), arguments[1])};
         context_.loaded.arguments = fmt::format("{}", fmt::join(arguments.begin() + 2, arguments.end(), " "));
     }
-    stop(Stage::Loader, "grub-module-missing",
+    stop(Code::GrubModuleMissing,
          fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
 }
 

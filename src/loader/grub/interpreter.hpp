@@ -29,9 +29,7 @@ struct Loaded {
     std::vector<FileReference> ramdisks;
     std::vector<FileReference> devicetree;
     bool ready = false;  ///< `boot` would start something
-    std::optional<Stage> stops_at;
-    std::string stop_code;
-    std::string stop_reason;
+    std::optional<Finding> stop;
     std::string unread;  ///< as MenuEntry::unread
     std::optional<int> chain_disk;
     int chain_partition = 0;
@@ -96,7 +94,7 @@ private:
     }
     /// The configuration goes on in `opened`, which is not read here: nothing behind it can be told.
     int goes_on_unread(const Opened& opened);
-    void stop(Stage stage, std::string code, std::string reason);
+    void stop(Code code, std::string reason);
     void module_missing(const Arguments& arguments, const std::string& module, const std::string& message);
     bool may_go_on();
 

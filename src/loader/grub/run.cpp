@@ -105,9 +105,7 @@ public:
         entry.chain_disk = loaded.chain_disk;
         entry.chain_partition = loaded.chain_partition;
         entry.chain_code = loaded.chain_code;
-        entry.stops_at = loaded.stops_at;
-        entry.stop_code = loaded.stop_code;
-        entry.stop_reason = loaded.stop_reason;
+        entry.stop = loaded.stop;
         entry.unread = loaded.unread;
     }
 
@@ -147,11 +145,8 @@ private:
             entry.children = try_entries(after, depth + 1, entry.path);
             return;
         }
-        if (entry.kind == EntryKind::Nothing && !entry.stops_at && !entry.messages.empty()) {
-            entry.stops_at = Stage::Entry;
-            entry.stop_code = "entry-loads-nothing";
-            entry.stop_reason = "the entry loads nothing that could be started";
-        }
+        if (entry.kind == EntryKind::Nothing && !entry.stop && !entry.messages.empty())
+            entry.stop = make_finding(Code::EntryLoadsNothing, "the entry loads nothing that could be started");
     }
 
 public:
@@ -219,12 +214,8 @@ void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
     }
 }
 
-void stop_at(GrubRun& out, Stage stage, std::string_view code, std::string reason, std::vector<Evidence> evidence,
-             std::string prompt) {
-    out.stops_at = stage;
-    out.stop_code = code;
-    out.stop_reason = std::move(reason);
-    out.stop_evidence = std::move(evidence);
+void stop_at(GrubRun& out, Code code, std::string reason, std::vector<Evidence> evidence, std::string prompt) {
+    out.stop = broken(make_finding(code, std::move(reason), std::move(evidence)));
     out.prompt = std::move(prompt);
 }
 
@@ -248,23 +239,20 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     const std::string unread =
         why.failure == grub::Opened::Failure::Unread ? why.message : interpreter.context().unread;
     if (!unread.empty() && interpreter.context().menu.empty()) {
-        stop_at(out, Stage::Configuration, {},
-                fmt::format("GRUB goes on with a configuration that is not read here: {}", unread),
-                {evidence_place(out.menu.place, {}, unread)}, {});
-        out.untold = true;
+        out.stop = untold(Stage::Configuration,
+                          fmt::format("GRUB goes on with a configuration that is not read here: {}", unread),
+                          {evidence_place(out.menu.place, {}, unread)});
         return;
     }
     if (!read && why.failure == grub::Opened::Failure::Read) {
-        stop_at(out, Stage::Configuration, "grub-config-unreadable",
-                fmt::format("GRUB cannot read its configuration: {}", why.message),
+        stop_at(out, Code::GrubConfigUnreadable, fmt::format("GRUB cannot read its configuration: {}", why.message),
                 {evidence_place(out.menu.place, "a readable file", why.message)}, "grub>");
         out.screen.push_back("error: " + why.message);
         out.screen.emplace_back("grub>");
         return;
     }
     if (!read) {
-        stop_at(out, Stage::Configuration, "grub-config-missing",
-                fmt::format("GRUB finds no configuration: {}", why.message),
+        stop_at(out, Code::GrubConfigMissing, fmt::format("GRUB finds no configuration: {}", why.message),
                 {evidence_place(out.menu.place, "a configuration file", why.message)}, "grub>");
         out.screen.emplace_back("grub>");
         return;
@@ -277,12 +265,11 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     });
     if (first != messages.end())
         stop_at(
-            out, Stage::Configuration, "grub-config-syntax",
+            out, Code::GrubConfigSyntax,
             fmt::format("the configuration does not parse (noticed in line {}) and leaves no menu entry", first->line),
             {evidence_line(first->place, first->line, {}, first->text)}, "grub>");
     else
-        stop_at(out, Stage::Configuration, "grub-config-empty",
-                "the configuration defines no menu entry and starts nothing",
+        stop_at(out, Code::GrubConfigEmpty, "the configuration defines no menu entry and starts nothing",
                 {evidence_place(out.menu.place, "a menu entry", "none")}, "grub>");
     out.screen.emplace_back("grub>");
 }
@@ -338,7 +325,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
         const Disk* disk = machine.disk(core.disk);
         const bool table_lost = disk != nullptr && device_name.find(',') != std::string::npos;
         rescue(out, "no such partition.");
-        stop_at(out, table_lost ? Stage::PartitionTable : Stage::Loader, "grub-prefix-device",
+        stop_at(out, table_lost ? Code::GrubPrefixDevice : Code::GrubPrefixDisk,
                 fmt::format("GRUB looks for its files on ({}), which this machine does not have", device_name),
                 {evidence_place(fmt::format("d{}", core.disk), fmt::format("the partition ({})", device_name),
                                 "not there")},
@@ -353,9 +340,9 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                              volume->plain_info.kind);
     // An image that carries normal mode in itself goes on from there.
     if (!unread.empty() && !interpreter.context().modules.loaded.contains("normal")) {
-        stop_at(out, Stage::Loader, {}, fmt::format("GRUB looks for its files in ({}): {}", device_name, unread),
-                {evidence_place(volume != nullptr ? volume->place : fmt::format("({})", device_name), {}, unread)}, {});
-        out.untold = true;
+        out.stop =
+            untold(Stage::Loader, fmt::format("GRUB looks for its files in ({}): {}", device_name, unread),
+                   {evidence_place(volume != nullptr ? volume->place : fmt::format("({})", device_name), {}, unread)});
         return out;
     }
     const std::string below = close != std::string::npos ? prefix.substr(close + 1) : prefix;
@@ -366,14 +353,14 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
         rescue(out, message);
         const bool no_file_system = message == "unknown filesystem.";
         if (message.starts_with("failure reading")) {
-            stop_at(out, Stage::Loader, "grub-files-unreadable",
+            stop_at(out, Code::GrubFilesUnreadable,
                     fmt::format("GRUB cannot read its files in {}: {}", out.prefix_place, message),
                     {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform),
                                     "readable sectors", message)},
                     "grub rescue>");
             return out;
         }
-        stop_at(out, Stage::Loader, no_file_system ? "grub-prefix-file-system" : "grub-normal-module",
+        stop_at(out, no_file_system ? Code::GrubPrefixFileSystem : Code::GrubNormalModule,
                 no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files",
                                              volume != nullptr ? volume->place : device_name)
                                : fmt::format("GRUB cannot load its module normal: {}", message),

@@ -49,26 +49,23 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
     }
     if (!opened.source) {
         std::string reason = fmt::format("the kernel {} cannot be opened: {}", a[1], opened.message);
-        std::string code = "entry-kernel-missing";
-        Stage stage = Stage::Entry;
+        Code code = Code::EntryKernelMissing;
         if (opened.failure == Opened::Failure::Device || opened.failure == Opened::Failure::FileSystem) {
-            code = "entry-device-missing";
+            code = Code::EntryDeviceMissing;
             reason = fmt::format("the device the kernel {} is looked for on cannot be used: {}", a[1], opened.message);
         } else if (opened.failure == Opened::Failure::Read) {
-            code = "kernel-unreadable";
-            stage = Stage::Kernel;
+            code = Code::KernelUnreadable;
         }
-        stop(stage, code, reason);
+        stop(code, reason);
         return error(opened.message);
     }
     if (auto refused = refuse_kernel(*opened.source, real_mode); !refused.empty()) {
         if (refused == "premature end of file") refused += " " + a[1] + ".";
-        stop(Stage::Kernel, "kernel-refused-by-loader", fmt::format("GRUB refuses the kernel {}: {}", a[1], refused));
+        stop(Code::KernelRefusedByLoader, fmt::format("GRUB refuses the kernel {}: {}", a[1], refused));
         return error(refused);
     }
     if (const auto why = world_.refuse_kernel(*opened.source)) {
-        stop(Stage::Kernel, "kernel-signature-refused",
-             fmt::format("shim does not let GRUB start the kernel {}: {}", a[1], *why));
+        stop(Code::KernelSignatureRefused, fmt::format("shim does not let GRUB start the kernel {}: {}", a[1], *why));
         return error("bad shim signature.");
     }
     loaded.ready = true;
@@ -117,8 +114,7 @@ int Interpreter::cmd_multiboot(const Arguments& a, const Command& /*c*/) {
     context_.loaded.kernel = {reference(opened, *file)};
     if (opened.failure == Opened::Failure::Unread) context_.loaded.unread = opened.message;
     else if (!opened.source) {
-        stop(Stage::Entry, "entry-kernel-missing",
-             fmt::format("the kernel {} cannot be opened: {}", *file, opened.message));
+        stop(Code::EntryKernelMissing, fmt::format("the kernel {} cannot be opened: {}", *file, opened.message));
         return error(opened.message);
     }
     context_.loaded.ready = true;
@@ -154,7 +150,7 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
             return 0;
         }
         if (!device) {
-            stop(Stage::Entry, "entry-device-missing", fmt::format("the device {} does not exist", device_name));
+            stop(Code::EntryDeviceMissing, fmt::format("the device {} does not exist", device_name));
             return error(fmt::format("disk `{}' not found.", device_name));
         }
         loaded.chain_disk = device->disk->number;
@@ -172,8 +168,7 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
             return 0;
         }
         if (!opened.source) {
-            stop(Stage::Entry, "entry-kernel-missing",
-                 fmt::format("the loader {} cannot be opened: {}", target, opened.message));
+            stop(Code::EntryKernelMissing, fmt::format("the loader {} cannot be opened: {}", target, opened.message));
             return error(opened.message);
         }
         if (world_.platform().ends_with("efi")) {
@@ -188,12 +183,11 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
     if (const auto where = code->locate(0, 512); !where.empty()) loaded.chain_code = where.front();
     const auto sector = code->bytes(0, 512);
     if (!sector) {
-        stop(Stage::BootSector, "chain-unreadable", "the sector to chain to cannot be read");
+        stop(Code::ChainUnreadable, "the sector to chain to cannot be read");
         return error(sector.error().text());
     }
     if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
-        stop(Stage::BootSector, "chain-no-signature",
-             fmt::format("the boot sector of {} has no signature 55AA", code->place()));
+        stop(Code::ChainNoSignature, fmt::format("the boot sector of {} has no signature 55AA", code->place()));
         return error("invalid signature.");
     }
     loaded.ready = true;

@@ -114,7 +114,7 @@ public:
             else if (!harmless(name)) error = unknown(name);
             if (error != 0) {
                 entry_.messages.push_back({error_text(error), place, line.number});
-                loader::stop(entry_, Stage::Entry, "entry-loads-nothing",
+                loader::stop(entry_, Code::EntryLoadsNothing,
                              fmt::format("line {} fails: {}", line.number, error_text(error)));
                 name_what_was_meant(script);
                 return entry_;
@@ -125,7 +125,7 @@ public:
                 return l.text.starts_with("reboot") || l.text.starts_with("halt") || l.text.starts_with("quit");
             })) {
             entry_.messages.push_back({error_text(8), place, script.line});
-            loader::stop(entry_, Stage::Entry, "entry-loads-nothing", "the entry loads nothing that could be started");
+            loader::stop(entry_, Code::EntryLoadsNothing, "the entry loads nothing that could be started");
         }
         return entry_;
     }
@@ -148,7 +148,7 @@ private:
     }
 
     int unknown(std::string_view name) {
-        loader::stop(entry_, Stage::Entry, "entry-loads-nothing",
+        loader::stop(entry_, Code::EntryLoadsNothing,
                      fmt::format("line {}: {} is no command of this loader", line_, name));
         return 27;
     }
@@ -167,7 +167,7 @@ private:
         if (!drive) return 23;
         out.disk = setting_.machine.drive(*drive, setting_.first_drive);
         if (out.disk == nullptr) {
-            loader::stop(entry_, Stage::Entry, "entry-device-missing",
+            loader::stop(entry_, Code::EntryDeviceMissing,
                          fmt::format("(hd{}) does not exist: the machine has {} disk{}", *drive,
                                      setting_.machine.disks.size(), setting_.machine.disks.size() == 1 ? "" : "s"));
             return 21;
@@ -187,7 +187,7 @@ private:
             std::string near;
             if (*part > 0 && setting_.machine.volume(out.disk->number, *part) != nullptr)
                 near = fmt::format("; (hd{},{}) does, which is {} for Linux", *drive, *part - 1, *part);
-            loader::stop(entry_, Stage::Entry, "entry-device-missing",
+            loader::stop(entry_, Code::EntryDeviceMissing,
                          fmt::format("(hd{},{}) does not exist{}", *drive, *part, near));
             return 22;
         }
@@ -204,8 +204,7 @@ private:
     int set_root_by_uuid(std::string_view rest) {
         const auto* volume = setting_.machine.by_uuid(word(rest));
         if (volume == nullptr) {
-            loader::stop(entry_, Stage::Entry, "entry-device-missing",
-                         "no volume has the UUID that the entry looks for");
+            loader::stop(entry_, Code::EntryDeviceMissing, "no volume has the UUID that the entry looks for");
             return 17;
         }
         root_ = {setting_.machine.disk(volume->disk), volume, volume->partition == 0};
@@ -254,17 +253,17 @@ private:
         entry_.arguments = std::string(rest);
         entry_.kernel = {reference};
         if (error != 0) {
-            loader::stop(entry_, Stage::Entry, "entry-kernel-missing",
+            loader::stop(entry_, Code::EntryKernelMissing,
                          fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
             return error;
         }
         const auto source = open_file(reference);
         if (!source) {
-            loader::stop(entry_, Stage::Kernel, "kernel-unreadable", fmt::format("the kernel {} cannot be read", name));
+            loader::stop(entry_, Code::KernelUnreadable, fmt::format("the kernel {} cannot be read", name));
             return 25;
         }
         if (const auto why = refuse_linux(*source, most_setup_sectors); !why.empty()) {
-            loader::stop(entry_, Stage::Kernel, "kernel-refused-by-loader",
+            loader::stop(entry_, Code::KernelRefusedByLoader,
                          fmt::format("the loader refuses the kernel {}: {}", name, why));
             return 13;
         }
@@ -280,7 +279,7 @@ private:
         entry_.ramdisks = {reference};
         if (error != 0)
             loader::stop(
-                entry_, Stage::Ramdisk, "ramdisk-missing",
+                entry_, Code::RamdiskMissing,
                 fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel",
                             name, error_text(error)));
         return error;
@@ -311,7 +310,7 @@ private:
             const int error = file(name, reference);
             entry_.kernel = {reference};
             if (error != 0) {
-                loader::stop(entry_, Stage::Entry, "entry-kernel-missing",
+                loader::stop(entry_, Code::EntryKernelMissing,
                              fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
                 return error;
             }
@@ -321,12 +320,12 @@ private:
         }
         const auto sector = code ? code->bytes(0, 512) : fail(ErrorKind::NotFound, "no code");
         if (!sector) {
-            loader::stop(entry_, Stage::BootSector, "chain-unreadable", "the sector to chain to cannot be read");
+            loader::stop(entry_, Code::ChainUnreadable, "the sector to chain to cannot be read");
             return 25;
         }
         if (const auto where = code->locate(0, 512); !where.empty()) entry_.chain_code = where.front();
         if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
-            loader::stop(entry_, Stage::BootSector, "chain-no-signature",
+            loader::stop(entry_, Code::ChainNoSignature,
                          fmt::format("the boot sector of {} has no signature 55AA", code->place()));
             return 13;
         }
@@ -339,7 +338,7 @@ private:
         const int error = file(word(rest), reference);
         if (error != 0) {
             entry_.messages.push_back({error_text(error), entry_.place, line_});
-            loader::stop(entry_, Stage::Entry, "entry-loads-nothing",
+            loader::stop(entry_, Code::EntryLoadsNothing,
                          fmt::format("the configuration {} cannot be read: {}", reference.written, error_text(error)));
             return;
         }

@@ -85,8 +85,7 @@ public:
         if (!body) return;
         const auto head = read_head(body->bytes);
         if (!head) {
-            loader::stop(out_, Stage::Loader, "legacy-stage-damaged",
-                         fmt::format("stage {} is overwritten", through ? "1.5" : "2"),
+            loader::stop(out_, Code::LegacyStageDamaged, fmt::format("stage {} is overwritten", through ? "1.5" : "2"),
                          {Evidence{body->ranges.back(), {}, {}, "version 3.2 of its structures", "something else"}},
                          "GRUB Loading stage1.5.\n(nothing more)");
             return;
@@ -104,14 +103,14 @@ private:
         const auto first = next < all ? disk.bytes(next * sector_size, sector_size)
                                       : fail(ErrorKind::OutOfRange, "past the end of the disk");
         if (!first) {
-            loader::stop(out_, Stage::BootCode, "legacy-pointer",
+            loader::stop(out_, Code::LegacyPointer,
                          fmt::format("stage 1 sends the firmware to sector {}, which cannot be read", next),
                          {place_.evidence(0x44, 4, fmt::format("a sector below {}", all), fmt::format("{}", next))},
                          "GRUB Read Error");
             return std::nullopt;
         }
         if (!contains(*first, through ? "stage1.5" : "stage2") || !contains(*first, "Geom")) {
-            loader::stop(out_, Stage::Loader, "legacy-stage-damaged",
+            loader::stop(out_, Code::LegacyStageDamaged,
                          fmt::format("sector {}, where stage {} should begin, holds something else", next,
                                      through ? "1.5" : "2"),
                          {evidence_bytes(disk, next * sector_size, sector_size, "the code that loads the rest",
@@ -129,7 +128,7 @@ private:
             const auto part = start < all ? disk.bytes(start * sector_size, length)
                                           : fail(ErrorKind::OutOfRange, "past the end of the disk");
             if (!part) {
-                loader::stop(out_, Stage::Loader, "legacy-stage-unreadable",
+                loader::stop(out_, Code::LegacyStageUnreadable,
                              fmt::format("a part of stage {} cannot be read", through ? "1.5" : "2"),
                              {evidence_error(part.error())}, "GRUB Loading stage Read Error");
                 return std::nullopt;
@@ -168,15 +167,13 @@ private:
                 evidence.push_back(
                     {DiskRange{place_.disk->number, lost->lba * sector_size, 2048}, {}, {}, {}, lost->info.kind});
             }
-            loader::stop(out_, Stage::PartitionTable, "legacy-partition-missing", std::move(text), std::move(evidence),
-                         screen + "Error 22");
+            loader::stop(out_, Code::LegacyPartitionMissing, std::move(text), std::move(evidence), screen + "Error 22");
             return;
         }
         if (plain_view(*volume) == nullptr || !volume->info.kind.starts_with(kind_name(head.fields.kind))) {
             const auto lost = find_misplaced_volume(*place_.disk);
             loader::stop(
-                out_, lost ? Stage::PartitionTable : Stage::Loader,
-                lost ? "partition-entry-misplaced" : "legacy-file-system",
+                out_, lost ? Code::PartitionEntryMisplaced : Code::LegacyFileSystem,
                 lost ? fmt::format("(hd0,{}) does not begin where the file system ({}, UUID {}, from sector {}) does",
                                    partition, lost->info.kind, lost->info.uuid, lost->lba)
                      : fmt::format("stage 1.5 reads {} file systems and finds none in {}", kind_name(head.fields.kind),
@@ -189,7 +186,7 @@ private:
         const auto file = refer(*volume, head.file, head.file, 0, 8);
         const auto source = open_file(file);
         if (!source) {
-            loader::stop(out_, Stage::Loader, "legacy-stage2-missing",
+            loader::stop(out_, Code::LegacyStage2Missing,
                          fmt::format("stage 2 is not there: {}:{}", volume->place, head.file),
                          {evidence_place(fmt::format("{}:{}", volume->place, head.file), "a file",
                                          file.error.value_or("unreadable"))},
@@ -203,7 +200,7 @@ private:
         const auto stage2 = start ? read_head(*start) : std::nullopt;
         if (!stage2 || stage2->fields.kind != 0) {
             loader::stop(
-                out_, Stage::Loader, "legacy-stage-damaged", fmt::format("{} is no stage 2", file.place),
+                out_, Code::LegacyStageDamaged, fmt::format("{} is no stage 2", file.place),
                 {evidence_bytes(*source, sector_size, 0x20, "version 3.2 of its structures", "something else")},
                 screen + "(a reset, or nothing)");
             return;
@@ -235,7 +232,7 @@ private:
         const auto source = open_file(file);
         const auto text = source ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "absent");
         if (!text) {
-            loader::stop(out_, Stage::Configuration, "legacy-config-missing",
+            loader::stop(out_, Code::LegacyConfigMissing,
                          fmt::format("the configuration {} is not there: the loader shows its prompt", out_.menu.place),
                          {evidence_place(out_.menu.place, "a file", file.error.value_or(text.error().what))}, "grub>");
             return;
@@ -244,7 +241,7 @@ private:
         out_.menu = read_menu({machine_, place_.first_drive, place_.disk, volume, head.fields.saved_entry, 0}, *text,
                               fmt::format("{}:{}", volume->place, file.real_path));
         if (out_.menu.entries.empty()) {
-            loader::stop(out_, Stage::Configuration, "legacy-config-empty",
+            loader::stop(out_, Code::LegacyConfigEmpty,
                          fmt::format("{} defines no entry: the loader shows its prompt", out_.menu.place),
                          {evidence_place(out_.menu.place, "a line title", "none")}, "grub>");
             return;

@@ -148,7 +148,7 @@ private:
 
     void stale(MenuEntry& entry, std::string text) {
         findings.push_back(
-            make_finding("lilo-list-stale", text, {evidence_line(entry.place, entry.line, {}, entry.title)}));
+            make_finding(Code::LiloListStale, text, {evidence_line(entry.place, entry.line, {}, entry.title)}));
         entry.messages.push_back({std::move(text), entry.place, entry.line});
     }
 
@@ -185,7 +185,7 @@ private:
         auto kernel = refer(volume_, section.value, section.value, section.line);
         // The sectors may still hold the kernel when its file is gone: the next write decides.
         if (!kernel.found())
-            stop(out, Stage::Kernel, "lilo-file-gone",
+            stop(out, Code::LiloFileGone,
                  fmt::format(
                      "{} is gone: LILO loads the sectors that it had when LILO was installed, and they are free now",
                      kernel.place));
@@ -194,13 +194,13 @@ private:
             auto file = refer(volume_, *initrd, *initrd, section.line);
             if (!file.found())
                 stop(
-                    out, Stage::Ramdisk, "lilo-file-gone",
+                    out, Code::LiloRamdiskGone,
                     fmt::format(
                         "{} is gone: LILO loads the sectors that it had when LILO was installed, and they are free now",
                         file.place));
             out.ramdisks = {std::move(file)};
         }
-        out.kernel_loaded = !out.stops_at.has_value();
+        out.kernel_loaded = !out.stop.has_value();
         return out;
     }
 
@@ -221,8 +221,7 @@ private:
         out.kind = EntryKind::Chainload;
         const Volume* volume = named_volume(machine_, section.value);
         if (volume == nullptr) {
-            stop(out, Stage::Entry, "entry-device-missing",
-                 fmt::format("nothing on this machine answers to {}", section.value));
+            stop(out, Code::EntryDeviceMissing, fmt::format("nothing on this machine answers to {}", section.value));
             return;
         }
         out.chain_disk = volume->disk;

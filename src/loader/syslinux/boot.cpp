@@ -78,14 +78,14 @@ public:
     std::optional<SecondStage> read() {
         SecondStage stage;
         if (!add(stage, boot_.first, 1)) {
-            stop(out_, Stage::Loader, "syslinux-unreadable",
+            stop(out_, Code::SyslinuxUnreadable,
                  fmt::format("sector {} of the volume, where ldlinux.sys should begin, cannot be read", boot_.first),
                  {pointer()}, "Boot error");
             return std::nullopt;
         }
         const auto patch_at = find_patch(stage.bytes, boot_.instance);
         if (!patch_at) {
-            stop(out_, Stage::Loader, "syslinux-second-stage-gone",
+            stop(out_, Code::SyslinuxSecondStageGone,
                  fmt::format(
                      "sector {} of the volume, where the boot sector looks for ldlinux.sys, holds something else",
                      boot_.first),
@@ -171,8 +171,8 @@ private:
     }
 
     void broken(const SecondStage& stage, std::string what, std::string screen) {
-        stop(out_, Stage::Loader, "syslinux-second-stage-damaged", std::move(what),
-             {Evidence{stage.ranges.back(), {}, {}, {}, {}}}, std::move(screen));
+        stop(out_, Code::SyslinuxSecondStageDamaged, std::move(what), {Evidence{stage.ranges.back(), {}, {}, {}, {}}},
+             std::move(screen));
     }
 
     const BootPlace& place_;
@@ -216,7 +216,7 @@ std::optional<FileReference> usable_core_module(const Volume& volume, const std:
                                                 const std::string& screen, LoaderRun& out) {
     auto module = find_core_module(volume, directory);
     if (!module) {
-        stop(out, Stage::Loader, "syslinux-core-module-missing",
+        stop(out, Code::SyslinuxCoreModuleMissing,
              fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", directory),
              {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume.place, directory == "/" ? "" : directory),
                              "a file", "absent")},
@@ -224,9 +224,8 @@ std::optional<FileReference> usable_core_module(const Volume& volume, const std:
         return std::nullopt;
     }
     if (const auto why = judge_module(*module); !why.empty()) {
-        stop(out, Stage::Loader, "syslinux-core-module-damaged",
-             fmt::format("{} cannot be loaded: {}", module->place, why), {evidence_place(module->place, {}, why)},
-             screen);
+        stop(out, Code::SyslinuxCoreModuleDamaged, fmt::format("{} cannot be loaded: {}", module->place, why),
+             {evidence_place(module->place, {}, why)}, screen);
         return std::nullopt;
     }
     return module;
@@ -272,7 +271,7 @@ void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun
     const auto file = refer(volume, "ldlinux.sys", path, 0);
     if (!file.found()) {
         out.findings.push_back(make_finding(
-            "syslinux-file-moved",
+            Code::SyslinuxFileMoved,
             fmt::format("{}:{} is gone; the loader still starts from sectors that are free now", volume.place, path),
             {evidence_place(volume.place + ":" + path, "a file", "absent"),
              Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
@@ -281,7 +280,7 @@ void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun
     const auto ranges = ranges_of(volume, file.file);
     if (ranges.empty() || ranges.front().offset == stage.ranges.front().offset) return;
     out.findings.push_back(make_finding(
-        "syslinux-file-moved",
+        Code::SyslinuxFileMoved,
         fmt::format("{}:{} lies in other sectors than the ones the boot sector starts", volume.place, path),
         {Evidence{ranges.front(), {}, {}, {}, {}}, Evidence{stage.ranges.front(), {}, {}, {}, {}}}));
 }
@@ -310,7 +309,7 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     out.route.push_back(fmt::format("ldlinux.sys at d{}@{}", place.disk->number, stage->ranges.front().offset));
     const std::string banner = stage->banner + "EDD";
     if (volume == nullptr || plain_view(*volume) == nullptr) {
-        stop(out, Stage::Loader, "syslinux-no-file-system",
+        stop(out, Code::SyslinuxNoFileSystem,
              "ldlinux.sys finds no file system that it can read where it was started from",
              {evidence_place(place.text(), "a file system")}, banner + "\nNo valid file system found!");
         return out;

@@ -259,13 +259,13 @@ private:
         entry.kernel = {file};
         if (!file.found()) {
             say(loading + "failed: No such file or directory");
-            stop(entry, Stage::Entry, "entry-kernel-missing",
+            stop(entry, Code::EntryKernelMissing,
                  fmt::format("the kernel {} cannot be opened: {}", kernel, *file.error));
             return;
         }
         if (!source || has_holes(file)) {
             say(loading + "failed: I/O error");
-            stop(entry, Stage::Kernel, source ? "kernel-has-holes" : "kernel-unreadable",
+            stop(entry, source ? Code::KernelHasHoles : Code::KernelUnreadable,
                  source ? fmt::format("{} is stored with holes, which this loader cannot read", file.place)
                         : fmt::format("{} cannot be read by this loader", file.place));
             return;
@@ -273,11 +273,10 @@ private:
         std::string files = initrd;
         ramdisks_of_command_line(append, files);
         if (!files.empty()) ramdisks(entry, files, initrd_line != 0 ? initrd_line : line, loaded);
-        if (entry.stops_at) return;
+        if (entry.stop) return;
         if (const auto why = refuse_linux(*source, 255); !why.empty()) {
             say(loaded + "Booting kernel failed: Invalid argument");
-            stop(entry, Stage::Kernel, "kernel-refused-by-loader",
-                 fmt::format("the loader refuses {}: {}", file.place, why));
+            stop(entry, Code::KernelRefusedByLoader, fmt::format("the loader refuses {}: {}", file.place, why));
             return;
         }
         entry.kernel_loaded = true;
@@ -306,7 +305,7 @@ private:
             const std::string why = there ? "I/O error" : "No such file or directory";
             entry.messages.push_back(
                 {fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
-            stop(entry, Stage::Ramdisk, "ramdisk-missing",
+            stop(entry, Code::RamdiskMissing,
                  fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel",
                              name, why));
             return;
@@ -318,7 +317,7 @@ private:
         if (!file.found()) {
             entry.kind = EntryKind::Nothing;
             entry.messages.push_back({fmt::format("Failed to load COM32 file {}", name), entry.place, line});
-            stop(entry, Stage::Entry, "entry-loads-nothing", fmt::format("the module {} is not there", name));
+            stop(entry, Code::EntryLoadsNothing, fmt::format("the module {} is not there", name));
             return;
         }
         const std::string base = lower_text(file.real_path.substr(file.real_path.rfind('/') + 1));
@@ -363,7 +362,7 @@ private:
         const Volume* volume = disk != nullptr && partition != 0 ? machine_.volume(disk->number, partition) : nullptr;
         if (disk == nullptr || (partition != 0 && volume == nullptr)) {
             entry.messages.push_back({"Unable to find requested disk or partition", entry.place, entry.line});
-            stop(entry, Stage::Entry, "entry-device-missing", fmt::format("chain.c32 finds nothing for {}", append));
+            stop(entry, Code::EntryDeviceMissing, fmt::format("chain.c32 finds nothing for {}", append));
             return;
         }
         chain_to(entry, *disk, volume);
@@ -392,8 +391,7 @@ private:
         if (!file.found()) {
             entry.messages.push_back(
                 {fmt::format("Loading {}... failed: No such file or directory", name), entry.place, line});
-            stop(entry, Stage::Entry, "entry-kernel-missing",
-                 fmt::format("the boot sector file {} is not there", name));
+            stop(entry, Code::EntryKernelMissing, fmt::format("the boot sector file {} is not there", name));
             return;
         }
         const auto ranges = ranges_of(volume_, file.file);
@@ -464,7 +462,7 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
         const std::string module(word(ui_rest));
         const auto file = refer(volume, module, absolute(directory, module), settings.ui_line);
         if (!file.found()) {
-            stop(out, Stage::Loader, "syslinux-menu-module-missing",
+            stop(out, Code::SyslinuxMenuModuleMissing,
                  fmt::format("the menu module {} is not there: the loader falls back to its prompt", file.place),
                  {evidence_line(menu.place, old_style_ui ? settings.default_line : settings.ui_line, module, "absent")},
                  fmt::format("Failed to load COM32 file {}\n{}", module, prompt));
@@ -476,12 +474,12 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
             marked != settings.labels.end() ? static_cast<int>(marked - settings.labels.begin()) : std::max(by_name, 0);
         menu.default_matches = old_style_ui || first.empty() || by_name >= 0;
         if (menu.entries.empty())
-            stop(out, Stage::Configuration, "syslinux-config-empty", "the configuration defines no label",
+            stop(out, Code::SyslinuxConfigEmpty, "the configuration defines no label",
                  {evidence_place(menu.place, "a LABEL", "none")}, "");
         return menu;
     }
     if (first.empty()) {
-        stop(out, Stage::Configuration, "syslinux-no-default",
+        stop(out, Code::SyslinuxNoDefault,
              "the configuration has neither DEFAULT nor UI: the loader waits at its prompt",
              {evidence_place(menu.place, "a line DEFAULT or UI", "none")},
              fmt::format("No DEFAULT or UI configuration directive found!\n{}", prompt));
@@ -502,7 +500,7 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
                                        : entry.messages.front().text;
         std::vector<std::string> names;
         for (const auto& label : settings.labels) names.push_back(label.name);
-        stop(out, Stage::Configuration, "syslinux-default-unknown",
+        stop(out, Code::SyslinuxDefaultUnknown,
              fmt::format("DEFAULT {} names neither a label nor a file that could be started", first),
              {evidence_line(menu.place, settings.default_line,
                             names.empty() ? "a label" : fmt::format("one of {}", fmt::join(names, ", ")), first)},
@@ -528,7 +526,10 @@ void look_for_menu(const Machine& machine, const Volume& volume, const std::vect
             if (!open_file(file)) continue;
             out.proof = ranges_of(volume, file.file);
             out.menu = read_config(machine, volume, path, out);
-            if (out.stops_at) out.screen = banner + "\n" + out.screen;
+            if (out.stopped_by() != nullptr) {
+                auto& screen = out.stop->findings.front().symptom;
+                screen = banner + "\n" + screen;
+            }
             out.configuration_text = fmt::format("{} gives {} entr{}", out.menu.place, out.menu.entries.size(),
                                                  out.menu.entries.size() == 1 ? "y" : "ies");
             return;
@@ -536,7 +537,7 @@ void look_for_menu(const Machine& machine, const Volume& volume, const std::vect
     out.menu.loader = "SYSLINUX";
     out.menu.place = fmt::format("{}:{}", volume.place, absolute(directories.front(), names.back()));
     const std::string wanted = fmt::format("{}", fmt::join(names, " or "));
-    stop(out, Stage::Configuration, "syslinux-config-missing",
+    stop(out, Code::SyslinuxConfigMissing,
          fmt::format("no configuration is found: neither {} nor {} lies in {}", names.front(), names.back(),
                      fmt::join(directories, ", ")),
          {evidence_place(fmt::format("{}:{}", volume.place, directories.front()), wanted, "neither")},

@@ -48,7 +48,7 @@ public:
         if (!image_holds(banner)) return;
         const Volume* volume = disc_volume(machine_, disk_);
         if (volume == nullptr || plain_view(*volume) == nullptr) {
-            stop(out_, Stage::Loader, "syslinux-no-file-system",
+            stop(out_, Code::SyslinuxNoFileSystem,
                  "the loader finds no file system that it can read where it was started from",
                  {evidence_place(fmt::format("d{}", disk_.number), "an ISO 9660 file system")},
                  banner + way_ + "\nNo valid file system found!");
@@ -83,14 +83,13 @@ private:
                 : fail(ErrorKind::OutOfRange, "the boot information table names a place that the medium does not have");
         const std::string screen = fmt::format("{}{}isolinux: Image checksum error, sorry...", banner, way_);
         if (!sum) {
-            stop(out_, Stage::Loader, "isolinux-image-unreadable",
+            stop(out_, Code::IsolinuxImageUnreadable,
                  fmt::format("the boot image cannot be loaded as a whole: {}", sum.error().what),
                  {field, evidence_error(sum.error())}, fmt::format("{}{}isolinux: Disk error", banner, way_));
             return false;
         }
         if (*sum != table->checksum) {
-            stop(out_, Stage::Loader, "isolinux-image-damaged",
-                 "the boot image fails the checksum that its own first block holds",
+            stop(out_, Code::IsolinuxImageDamaged, "the boot image fails the checksum that its own first block holds",
                  {evidence_bytes(*disk_.source, image_at_ + 20, 4, fmt::format("{:08x}", *sum),
                                  fmt::format("{:08x}", table->checksum)),
                   Evidence{DiskRange{disk_.number, from, table->length}, {}, {}, {}, {}}},
@@ -142,7 +141,7 @@ LoaderRun run_hybrid(const Machine& machine, const BootPlace& place) {
                           ? source.load<ondisk::little_uint32_t>(sector * 512 + 64)
                           : fail(ErrorKind::OutOfRange, "no such sector");
     if (!mark || *mark != hybrid_mark) {
-        stop(out, Stage::BootCode, "isolinux-pointer",
+        stop(out, Code::IsolinuxPointer,
              fmt::format(
                  "the first sector sends the firmware to sector {} for ISOLINUX's boot image, and that is not there",
                  sector),

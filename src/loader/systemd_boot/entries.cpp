@@ -223,9 +223,9 @@ private:
             auto part = refer(volume, ramdisk, slashes(ramdisk), line);
             const bool there = part.found();
             e.entry.ramdisks.push_back(std::move(part));
-            if (there || e.entry.stops_at) continue;
+            if (there || e.entry.stop) continue;
             e.entry.messages.push_back({"Error preparing initrd: Not Found", e.entry.place, line});
-            stop(e.entry, Stage::Ramdisk, "ramdisk-missing",
+            stop(e.entry, Code::RamdiskMissing,
                  fmt::format(
                      "the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware",
                      ramdisk));
@@ -240,8 +240,8 @@ private:
             if (const auto why = context_.trust->refuse(*source)) {
                 entry.messages.push_back(
                     {fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
-                entry.stops_at.reset();
-                stop(entry, Stage::Kernel, "kernel-signature-refused",
+                entry.stop.reset();
+                stop(entry, Code::KernelSignatureRefused,
                      fmt::format("{} does not let {} start: {}", context_.trust->by, entry.kernel.front().place, *why));
                 return;
             }
@@ -250,8 +250,8 @@ private:
         if (!refused) return;
         entry.messages.push_back(
             {fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
-        entry.stops_at.reset();
-        stop(entry, Stage::Kernel, "kernel-refused-by-loader",
+        entry.stop.reset();
+        stop(entry, Code::KernelRefusedByLoader,
              fmt::format("the firmware does not start {}: {}", entry.kernel.front().place, refused->why));
     }
 
@@ -321,12 +321,12 @@ private:
         if (context_.trust != nullptr)
             if (const auto why = context_.trust->refuse(*source)) {
                 e.entry.messages.push_back({fmt::format("Error loading {}: Access Denied", path), e.entry.place, 0});
-                stop(e.entry, Stage::Kernel, "kernel-signature-refused",
+                stop(e.entry, Code::KernelSignatureRefused,
                      fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
             }
         if (const auto refused = refuse_efi_image(*source, context_.firmware)) {
             e.entry.messages.push_back({fmt::format("Error loading {}: {}", path, refused->screen), e.entry.place, 0});
-            stop(e.entry, Stage::Kernel, "kernel-refused-by-loader",
+            stop(e.entry, Code::KernelRefusedByLoader,
                  fmt::format("the firmware does not start {}: {}", file.place, refused->why));
         }
         entries.push_back(std::move(e));
@@ -428,7 +428,7 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
     reader.read();
     for (const auto& text : reader.dropped)
         out.findings.push_back(
-            make_finding("boot-entry-dropped", text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
+            make_finding(Code::BootEntryDropped, text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
     int index = 0;
     int first = -1;
     out.menu.default_matches = true;
@@ -442,7 +442,7 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
     }
     out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
     if (out.menu.entries.empty()) {
-        stop(out, Stage::Configuration, "boot-entries-missing",
+        stop(out, Code::BootEntriesMissing,
              fmt::format(
                  "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
                  volume.place),

@@ -42,7 +42,7 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     out.route.push_back(fmt::format("{}: Windows boot code, which asks for {}", place.text(), shown));
     out.first_sector_text = fmt::format("Windows boot code, which looks for {} in the root of {}", shown, volume.place);
     if (volume.loader_view == nullptr) {
-        stop(out, Stage::BootCode, "boot-sector-geometry",
+        stop(out, Code::BootSectorGeometry,
              fmt::format("the boot sector of {} does not lead to the volume's files: {}", volume.place,
                          volume.problem ? volume.problem->text() : "no file system"),
              {place.evidence(11, 73)}, read_failed());
@@ -50,22 +50,21 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     }
     const auto file = refer(volume, std::string(name), fmt::format("/{}", name), 0);
     if (file.unreadable) {
-        stop(out, Stage::Loader, "windows-loader-unreadable",
+        stop(out, Code::WindowsLoaderUnreadable,
              fmt::format("whether {} is in the root of {} cannot be read", shown, volume.place),
              {evidence_place(fmt::format("{}:/{}", volume.place, name), "readable sectors", *file.error)},
              read_failed());
         return std::nullopt;
     }
     if (!file.found()) {
-        stop(out, Stage::Loader, "windows-loader-missing",
-             fmt::format("{} is not in the root of {}", shown, volume.place),
+        stop(out, Code::WindowsLoaderMissing, fmt::format("{} is not in the root of {}", shown, volume.place),
              {evidence_place(fmt::format("{}:/{}", volume.place, name), "a file", *file.error)},
              fmt::format("{} is missing\n{}", shown, restart));
         return std::nullopt;
     }
     const auto info = volume.loader_view->stat(file.file);
     if (info && (info->attributes & attribute_compressed) != 0 && volume.info.kind == "ntfs") {
-        stop(out, Stage::Loader, "windows-loader-compressed",
+        stop(out, Code::WindowsLoaderCompressed,
              fmt::format("{} is stored compressed, which the boot code cannot read", file.place),
              {evidence_place(file.place, "not compressed", "the compressed attribute")},
              fmt::format("{} is compressed\n{}", shown, restart));
@@ -119,20 +118,20 @@ bool recognise_ntldr(std::span<const std::uint8_t> sector) { return asks_for(sec
 LoaderRun run_manager(const Machine& machine, const BootPlace& place) {
     LoaderRun out;
     if (place.volume == nullptr) {
-        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins",
-             {place.evidence(0, 90)}, read_failed());
+        stop(out, Code::BootSectorGeometry, "a volume's boot code lies where no volume begins", {place.evidence(0, 90)},
+             read_failed());
         return out;
     }
     const auto file = find_file(place, "bootmgr", "BOOTMGR", out);
     if (!file) return out;
     const auto source = open_file(*file);
     if (!source) {
-        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{} cannot be read", file->place),
+        stop(out, Code::WindowsLoaderDamaged, fmt::format("{} cannot be read", file->place),
              {evidence_place(file->place)}, read_failed());
         return out;
     }
     if (const auto why = judge_loader_file(source, true)) {
-        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why),
+        stop(out, Code::WindowsLoaderDamaged, fmt::format("{}: {}", file->place, *why),
              {evidence_place(file->place, "a whole boot manager", *why)},
              fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
         return out;
@@ -158,13 +157,13 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     const auto file = refer(volume, path, path, 0);
     const auto source = open_file(file);
     if (file.unreadable || (file.found() && !source)) {
-        stop(out, Stage::Configuration, "store-unreadable", fmt::format("the boot store {} cannot be read", where),
+        stop(out, Code::StoreUnreadable, fmt::format("the boot store {} cannot be read", where),
              {evidence_place(where, "readable sectors", file.error.value_or("it cannot be opened"))},
              screen("0xc0000185"));
         return;
     }
     if (!source) {
-        stop(out, Stage::Configuration, "store-missing", fmt::format("the boot store {} is not there", where),
+        stop(out, Code::StoreMissing, fmt::format("the boot store {} is not there", where),
              {evidence_place(where, "a file", file.error.value_or("unreadable"))}, screen("0xc000000f"));
         return;
     }
@@ -173,8 +172,7 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
         if (auto log = open_file(refer(volume, path + ending, path + ending, 0))) logs.push_back(log);
     const auto hive = open_hive(source, logs);
     if (!hive) {
-        stop(out, Stage::Configuration, "store-damaged",
-             fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
+        stop(out, Code::StoreDamaged, fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
              {evidence_error(hive.error())}, screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
         return;
     }
@@ -183,7 +181,7 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     out.menu = std::move(read.menu);
     out.menu.place = where;
     if (read.empty) {
-        stop(out, Stage::Configuration, "store-no-entry",
+        stop(out, Code::StoreNoEntry,
              fmt::format("the boot store {} names no system: neither a default nor a display order", where),
              {evidence_place(where, "default or displayorder", "neither")}, screen("0xc0000098"));
         return;
@@ -327,7 +325,7 @@ MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntr
              "the selected boot disk. "
              "Check boot path and disk hardware.",
              where, line.line});
-        stop(entry, Stage::Entry, "entry-device-missing", why);
+        stop(entry, Code::EntryDeviceMissing, why);
         return entry;
     }
     entry.kernel_loaded = true;
@@ -339,8 +337,8 @@ MenuEntry entry_of(const Machine& machine, const BootPlace& place, const ArcEntr
 LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     LoaderRun out;
     if (place.volume == nullptr) {
-        stop(out, Stage::BootCode, "boot-sector-geometry", "a volume's boot code lies where no volume begins",
-             {place.evidence(0, 90)}, read_failed());
+        stop(out, Code::BootSectorGeometry, "a volume's boot code lies where no volume begins", {place.evidence(0, 90)},
+             read_failed());
         return out;
     }
     const auto file = find_file(place, "ntldr", "NTLDR", out);
@@ -349,14 +347,13 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     const auto source = open_file(*file);
     const auto why = source ? judge_loader_file(source, false) : std::optional<std::string>("it cannot be read");
     if (why) {
-        stop(out, Stage::Loader, "windows-loader-damaged", fmt::format("{}: {}", file->place, *why),
+        stop(out, Code::WindowsLoaderDamaged, fmt::format("{}: {}", file->place, *why),
              {evidence_place(file->place, "a whole NTLDR", *why)}, "NTLDR is corrupt.  The system cannot boot.");
         return out;
     }
     const auto detect = refer(volume, "NTDETECT.COM", "/NTDETECT.COM", 0);
     if (!detect.found() || detect.size == 0) {
-        stop(out, Stage::Loader, "windows-detect-missing",
-             fmt::format("NTDETECT.COM is not in the root of {}", volume.place),
+        stop(out, Code::WindowsDetectMissing, fmt::format("NTDETECT.COM is not in the root of {}", volume.place),
              {evidence_place(detect.place, "a file", detect.error.value_or("an empty file"))}, "NTDETECT failed");
         return out;
     }
@@ -378,7 +375,7 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
         usual.title = "Windows (default)";
         out.menu.messages.push_back({"Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\", where, 0});
         out.findings.push_back(make_finding(
-            "boot-ini-missing",
+            Code::BootIniMissing,
             fmt::format("{} is not there or names no system: NTLDR starts \\WINDOWS on the first partition", where),
             {evidence_place(where, "a file with systems", text ? "no system" : "absent")},
             "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\"));
@@ -387,7 +384,7 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
         const bool there = start != nullptr && start->system != nullptr && plain_view(*start->system) != nullptr &&
                            resolve(*plain_view(*start->system), start->directory);
         if (!there) {
-            stop(out, Stage::Configuration, "boot-ini-missing",
+            stop(out, Code::BootIniMissing,
                  fmt::format("{} is not there, and neither is \\WINDOWS on the first partition", where),
                  {evidence_place(where, "a file", "absent")}, "Invalid BOOT.INI file\nBooting from C:\\WINDOWS\\");
             return out;

@@ -205,10 +205,10 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     file.written = path;
     file.line = 0;
     const std::string screen = fmt::format("File: {}\nStatus: ", path);
-    auto refuse = [&](std::string_view code, std::string why, std::string status) {
+    auto refuse = [&](Code code, std::string why, std::string status) {
         file.error = why;
         entry.messages.push_back({screen + status, where, 0});
-        stop(entry, Stage::Entry, code, std::move(why));
+        stop(entry, code, std::move(why));
     };
     const Volume* volume = loader.volume;
     if (loader.kind == Device::Kind::Locate)
@@ -220,14 +220,14 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
         return entry;
     }
     if (path.empty()) {
-        if (os) refuse("store-no-path", "the entry has no path to a loader", "0xc000000d");
+        if (os) refuse(Code::StoreNoPath, "the entry has no path to a loader", "0xc000000d");
     } else if (volume == nullptr) {
-        refuse("store-device-gone",
+        refuse(Code::StoreDeviceGone,
                fmt::format("“{}” starts {} from {}, and nothing here answers to that", entry.title, path, loader.text),
                "0xc000000e");
     } else if (plain_view(*volume) == nullptr) {
         refuse(
-            "store-device-unreadable",
+            Code::StoreDeviceUnreadable,
             fmt::format("“{}” starts {} from {}, whose file system cannot be read", entry.title, path, volume->place),
             "0xc000000e");
     } else {
@@ -237,11 +237,11 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
                 fmt::format("“{}” starts {}:{}, which {}", entry.title, volume->place, slashes(path),
                             file.unreadable ? "cannot be read: " + *file.error : std::string("is not there"));
             entry.messages.push_back({screen + (file.unreadable ? "0xc0000185" : "0xc000000f"), where, 0});
-            stop(entry, Stage::Entry, file.unreadable ? "entry-kernel-unreadable" : "entry-kernel-missing", why);
+            stop(entry, file.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing, why);
         }
     }
     entry.kernel = {file};
-    entry.kernel_loaded = file.found() && !entry.stops_at;
+    entry.kernel_loaded = file.found() && !entry.stop;
     if (entry.kind == EntryKind::Tool && entry.kernel_loaded) {
         const auto source = open_file(file);
         const auto sum = source ? pe_checksum(*source) : fail(ErrorKind::Io, "it cannot be opened");
@@ -251,7 +251,7 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
             const bool unreadable =
                 !sum && (sum.error().kind == ErrorKind::Unreadable || sum.error().kind == ErrorKind::Io);
             entry.messages.push_back({screen + (unreadable ? "0xc0000185" : "0xc000007b"), where, 0});
-            stop(entry, Stage::Kernel, "windows-tool-damaged",
+            stop(entry, Code::WindowsToolDamaged,
                  fmt::format("“{}” starts {}, which cannot be loaded: {}", entry.title, file.place,
                              !sum ? sum.error().what : image.error().what));
         }
