@@ -504,7 +504,7 @@ TEST(Walk, ASystemThatNoEntryNamesStopsAtEntry) {
 TEST(Walk, WithoutAnySystemThereIsStillAVerdict) {
     const Checked nothing(forge::Bytes(1U << 20U));
     ASSERT_EQ(nothing.verdict.systems.size(), 1U);
-    EXPECT_EQ(nothing.system().kind, "unknown");
+    EXPECT_EQ(nothing.system().kind, SystemKind::Unknown);
     EXPECT_FALSE(nothing.system().place);
     EXPECT_EQ(nothing.stage(), "firmware");
     auto d = demo::front_desk();

@@ -47,7 +47,7 @@ TEST(Iso9660, RockRidgeGivesNamesLinksAndModes) {
     tree.file("/tool", "#!/bin/sh\n", 0755);
     const auto fs = opened(forge::make_disc(tree).bytes);
     ASSERT_TRUE(fs);
-    EXPECT_EQ(fs->info().kind, "iso9660");
+    EXPECT_EQ(fs->info().name(), "iso9660");
     EXPECT_EQ(fs->info().label, "ALMHOF_HELP");
     EXPECT_EQ(fs->info().uuid, "2025-11-03-06-30-00-00");
     EXPECT_FALSE(fs->ignores_case());
@@ -220,7 +220,7 @@ TEST_P(HelpDiscs, StopWhereTheyShould) {
         EXPECT_EQ(checked.stage(), GetParam().stage)
             << (hybrid ? "as a stick: " : "in a drive: ") << checked.system().symptom;
         if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code)) << *GetParam().code;
-        EXPECT_EQ(checked.system().kind, "medium");
+        EXPECT_EQ(checked.system().kind, SystemKind::Medium);
         EXPECT_EQ(checked.system().name, "Almhof Help 4 (Murmeltier)");
     }
 }

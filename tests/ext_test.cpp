@@ -191,7 +191,7 @@ TEST(Damage, UnknownFeaturesAreNamed) {
     ASSERT_FALSE(fs);
     EXPECT_EQ(fs.error().kind, ErrorKind::Unsupported);
     EXPECT_NE(fs.error().text().find("0x400000"), std::string::npos);
-    EXPECT_EQ(recognise_volume(*memory_source(image, "d1p1")).kind, "ext4");
+    EXPECT_EQ(recognise_volume(*memory_source(image, "d1p1")).format, Format::Ext4);
 }
 
 TEST(Damage, ADirtyJournalIsToldAndStopsNothing) {
@@ -310,9 +310,9 @@ TEST(Damage, RandomBytesNeverCrashTheReader) {
 TEST(Recognition, SwapAndBackupsAreKnown) {
     const auto swap =
         recognise_volume(*memory_source(forge::make_swap(1U << 20U, forge::uuid_from(demo::swap_uuid)), "d1p2"));
-    EXPECT_EQ(swap.kind, "swap");
+    EXPECT_EQ(swap.format, Format::Swap);
     EXPECT_EQ(swap.uuid, demo::swap_uuid);
-    EXPECT_EQ(recognise_volume(*memory_source(Bytes(100), "d1")).kind, "");
+    EXPECT_EQ(recognise_volume(*memory_source(Bytes(100), "d1")).format, Format::None);
     EXPECT_EQ(open_file_system(memory_source(Bytes(5000), "d1"), Reader::Loader).error().kind, ErrorKind::NotFound);
 }
 

@@ -34,7 +34,7 @@ TEST_P(Sizes, EveryFileComesBack) {
     const auto image = forge::make_fat(tree, options);
     const auto fs = opened(image.bytes);
     ASSERT_NE(fs, nullptr);
-    EXPECT_EQ(fs->info().kind, GetParam() > (8U << 20U) ? "fat16" : "fat12");
+    EXPECT_EQ(fs->info().name(), GetParam() > (8U << 20U) ? "fat16" : "fat12");
     EXPECT_EQ(fs->info().label, "PANTRY");
     EXPECT_EQ(fs->info().uuid, "A1B0-F00A");
     for (const auto& [path, node] : tree.nodes()) {

@@ -164,6 +164,25 @@ TEST(Chain, LegacyByItselfIsProvenByRunningIt) {
     EXPECT_NE(loader.text.find("run in an emulated PC"), std::string::npos) << loader.text;
 }
 
+TEST(Legacy, AFileSystemThatOnlyStage15ReadsIsUnknown) {
+    // Stage 1.5 for XFS, and an XFS in its partition: recognised, not looked into; no reason to call anything broken.
+    auto disk = demo::back_office().second();
+    const std::size_t volume = std::size_t{2048} * 512;
+    disk[2 * 512 + 0x10] = 8;
+    std::fill_n(disk.begin() + static_cast<std::ptrdiff_t>(volume), 4096, std::uint8_t{0});
+    forge::put32(disk, volume, 0x42534658);  // "XFSB"
+    disk[volume + 6] = 0x10;  // blocks of 4096 bytes
+    const Machine machine = support::machine_of(disk);
+    ASSERT_EQ(machine.volume(1, 1)->info.format, Format::Xfs);
+    const Verdict verdict = check(machine);
+    for (const auto& system : verdict.systems) {
+        EXPECT_EQ(system.starts, Starts::Unknown) << system.name;
+        EXPECT_FALSE(system.stops_at) << system.name;
+        EXPECT_EQ(system.at(Stage::Loader).state, State::Unknown);
+        EXPECT_EQ(system.at(Stage::Loader).text, "stage 1.5 reads the xfs file system in d1p1, which is not read here");
+    }
+}
+
 TEST(Chain, GraphNamesEveryStep) {
     auto b = demo::back_office();
     const Machine machine = two_disks(b.first(), b.second());

@@ -306,7 +306,7 @@ TEST(Media, ProgramsInAKernelsFormatNeedNoRoot) {
     bytes = forge::to_bytes("set timeout=1\nmenuentry 'Ring the bell' {\n linux /boot/bell.bin\n}\n");
     const support::Checked alone(d.build());
     ASSERT_EQ(alone.verdict.systems.size(), 1U);
-    EXPECT_EQ(alone.system().kind, "tool");
+    EXPECT_EQ(alone.system().kind, SystemKind::Tool);
     EXPECT_EQ(alone.system().name, "Ring the bell");
     EXPECT_EQ(alone.stage(), "yes");
     for (const Stage stage : {Stage::Ramdisk, Stage::Root, Stage::Init, Stage::Services})

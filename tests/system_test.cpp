@@ -119,7 +119,7 @@ class RootDrivers : public testing::TestWithParam<Drivers> {};
 TEST_P(RootDrivers, AreWeighed) {
     const auto rd = ramdisk_with(GetParam().modules);
     RootDemand demand;
-    demand.file_system = "ext4";
+    demand.file_system = Format::Ext4;
     demand.kernel_release = "6.1.0";
     demand.config = GetParam().config;
     demand.builtin = GetParam().builtin;

@@ -139,7 +139,7 @@ TEST_P(HiddenRoots, AreUnknownNotBroken) {
     EXPECT_EQ(system.starts, Starts::Unknown);
     EXPECT_FALSE(system.stops_at);
     EXPECT_TRUE(system.symptom.empty());
-    EXPECT_EQ(system.kind, "unknown");
+    EXPECT_EQ(system.kind, SystemKind::Unknown);
     EXPECT_EQ(system.name, "the system that “Almhof front desk” starts");
     EXPECT_EQ(system.place.value_or(""), GetParam().place);
     for (const Stage stage :
@@ -202,7 +202,7 @@ TEST(HiddenRoots, AnotherDisksSystemIsNotCreditedWithTheEntry) {
     EXPECT_TRUE(verdict.systems[0].entry.empty())
         << "its own menu is not reached, and the first disk's entry is not its";
     EXPECT_EQ(verdict.systems[0].stops_at, Stage::Entry);
-    EXPECT_EQ(verdict.systems[1].kind, "unknown");
+    EXPECT_EQ(verdict.systems[1].kind, SystemKind::Unknown);
     EXPECT_EQ(verdict.systems[1].starts, Starts::Unknown);
     EXPECT_EQ(verdict.systems[1].entry, "Almhof front desk");
 }
@@ -425,9 +425,9 @@ TEST(Mirrors, AreFileSystemsToFirmwareAndLoadersOnly) {
     spec.partitions.push_back({2048, raid_member(fat, 0), 0xEF, false});
     const auto machine = support::machine_of(forge::make_disk(spec));
     const auto& volume = machine.disks[0].volumes.at(0);
-    EXPECT_EQ(volume.info.kind, "md raid member");
-    EXPECT_EQ(volume.info.content, Content::Member);
-    EXPECT_TRUE(volume.plain_info.kind.starts_with("fat"));
+    EXPECT_EQ(volume.info.name(), "md raid member");
+    EXPECT_EQ(volume.info.content(), Content::Member);
+    EXPECT_TRUE(volume.plain_info.is(Family::Fat));
     EXPECT_EQ(volume.kernel_view, nullptr);
     ASSERT_NE(volume.loader_view, nullptr);
     EXPECT_TRUE(resolve(*volume.loader_view, "/EFI/BOOT/BOOTX64.EFI"));
@@ -442,7 +442,7 @@ TEST(Mirrors, AreFileSystemsToFirmwareAndLoadersOnly) {
 TEST(Mirrors, ASuperblockElsewhereIsNone) {
     auto member = raid_member(Bytes(1U << 20U), 2);
     forge::put64(member, 4096 + 144, 9);  // it says that it lies in another sector
-    EXPECT_TRUE(recognise_volume(*support::source_of(member)).kind.empty());
+    EXPECT_FALSE(recognise_volume(*support::source_of(member)).known());
 }
 
 // --- what the medium does not give

@@ -283,7 +283,7 @@ TEST_P(OfficeStories, StopWhereTheyShould) {
     const Checked checked(story.make());
     ASSERT_EQ(checked.verdict.systems.size(), 1U);
     EXPECT_EQ(checked.stage(), story.stops_at.empty() ? "yes" : story.stops_at) << story.name;
-    EXPECT_EQ(checked.system().kind, "windows");
+    EXPECT_EQ(checked.system().kind, SystemKind::Windows);
     if (checked.system().stops_at) EXPECT_FALSE(checked.system().symptom.empty());
 }
 INSTANTIATE_TEST_SUITE_P(Windows, OfficeStories, testing::Range<std::size_t>(0, demo::office_pc_disks().size()));

@@ -61,9 +61,8 @@ void draw(std::string& out, const herberge::Disk& disk, const Terminal& terminal
         if (s.partition != 0) {
             const auto* volume = volume_of(disk, s.partition);
             first = fmt::format(" p{}", s.partition);
-            if (volume != nullptr && !volume->info.kind.empty() &&
-                widths[i] >= 4 + first.size() + volume->info.kind.size())
-                first += " " + volume->info.kind;
+            if (volume != nullptr && volume->info.known() && widths[i] >= 4 + first.size() + volume->info.name().size())
+                first += " " + volume->info.name();
             second = " " + size_text(s.sectors * disk.table.sector_size);
             if (columns(second) > widths[i]) second.clear();
         } else {
@@ -163,7 +162,7 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
                 {place, std::to_string(p.first_lba), std::to_string(p.sectors),
                  size_text(p.sectors * disk.table.sector_size),
                  gpt ? p.type_name() : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
-                 volume != nullptr && !volume->info.kind.empty() ? volume->info.kind : "?",
+                 volume != nullptr && volume->info.known() ? volume->info.name() : "?",
                  volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
             const auto called = herberge::partition_names(disk, p);
             names.rows.push_back({place, called.linux_name, called.grub, called.legacy.empty() ? "—" : called.legacy,
@@ -173,7 +172,7 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
         for (const auto& volume : disk.volumes)
             if (volume.partition == 0) {
                 partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512),
-                                           size_text(disk.source->size()), "whole disk", volume.info.kind,
+                                           size_text(disk.source->size()), "whole disk", volume.info.name(),
                                            volume.info.label});
                 const auto called = herberge::disk_names(disk);
                 names.rows.push_back({volume.place, called.linux_name, called.grub, called.legacy, "—", "—",

@@ -81,7 +81,7 @@ std::string systems_text(const herberge::Verdict& verdict, const Terminal& termi
         line("last used", day_text(system.last_used));
         std::string entries;
         for (const auto& entry : system.named_by) entries += (entries.empty() ? "" : ", ") + printable(entry);
-        if (system.named_by.empty() && system.kind != "unknown" && system.place)
+        if (system.named_by.empty() && system.kind != herberge::SystemKind::Unknown && system.place)
             entries = system.entry.empty() ? "none: no menu that is reached names it" : printable(system.entry);
         line("entries", entries);
         std::string unused;

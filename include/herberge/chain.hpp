@@ -41,7 +41,7 @@ struct Fallback {
 
 struct SystemVerdict {
     std::string name;
-    std::string kind;  ///< "linux", "windows", "medium" (to install or to run a system from), "tool", "unknown"
+    SystemKind kind = SystemKind::Unknown;
     std::optional<std::string> place;  ///< "d1p1"; none when it could not be told
     Starts starts = Starts::Unknown;
     std::optional<Stage> stops_at;

@@ -33,7 +33,7 @@ struct SectorView {
 
 /// A volume's boot sector: its parameter block against the partition and against the backup copy.
 struct BootSectorCheck {
-    std::string kind;                         ///< "fat16", "ntfs" …; empty: no parameter block
+    Format format = Format::None;             ///< None: no parameter block
     std::string code;                         ///< "SYSLINUX", "code of no loader that is decoded", "empty"
     std::optional<std::uint64_t> backup_lba;  ///< from the disk's start, when there is a copy
     std::vector<Finding> findings;

@@ -17,9 +17,12 @@ namespace herberge {
 enum class SystemKind : std::uint8_t {
     Linux,
     Windows,
-    Medium,  ///< an install or live medium
+    Medium,  ///< to install or to run a system from
+    Tool,    ///< a program that is no system: a memory test
     Unknown,
 };
+/// "linux", "windows", "medium", "tool", "unknown"
+[[nodiscard]] std::string_view system_kind_id(SystemKind kind);
 
 /// A system found by its real marks on a volume, whatever the loaders say.
 struct InstalledSystem {
@@ -146,8 +149,8 @@ struct RootReference {
 /// The same for the first field of an fstab line.
 [[nodiscard]] RootReference resolve_device(const Machine& machine, std::string_view device);
 
-/// Whether the kernel mounts a volume of `kind` ("ext4") when it is told `type` ("ext4", "auto", a list with commas).
-[[nodiscard]] bool file_system_fits(std::string_view kind, std::string_view type);
+/// Whether the kernel mounts a volume of `format` when it is told `type` ("ext4", "auto", a list with commas).
+[[nodiscard]] bool file_system_fits(Format format, std::string_view type);
 
 struct FstabLine {
     int line = 0;
@@ -174,7 +177,7 @@ enum class Controller : std::uint8_t { Ata, Nvme, VirtioBlk, VirtioScsi, Scsi, U
 /// What the RAM disk must do for this root: drivers and its own init.
 struct RootDemand {
     const Volume* volume = nullptr;
-    std::string file_system;  ///< "ext4"
+    Format file_system = Format::None;
     std::string kernel_release;
     std::string config;        ///< the kernel's configuration text; empty: not found
     std::string builtin;       ///< modules.builtin; empty: not found

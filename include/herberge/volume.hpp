@@ -52,9 +52,48 @@ enum class Content : std::uint8_t {
     Encrypted,  ///< the same, behind a key
 };
 
+/// What a volume was recognised as; formats.def has them all.
+enum class Format : std::uint8_t {
+#define HERBERGE_FORMAT(name, text, family, content, linux, option, words, grub, mounts) name,
+#include <herberge/formats.def>
+#undef HERBERGE_FORMAT
+};
+/// Formats that one driver reads.
+enum class Family : std::uint8_t {
+    None,
+    Ext,
+    Fat,
+    Exfat,
+    Ntfs,
+    Iso,
+    Xfs,
+    Btrfs,
+    F2fs,
+    Squashfs,
+    Swap,
+    Luks,
+    Bitlocker,
+    Raid,
+    Lvm,
+};
+
+/// One row of the table of formats.
+struct FormatTraits {
+    Format format;
+    std::string_view name;  ///< "ext4", "lvm physical volume"; empty: nothing is recognised
+    Family family;
+    Content content;
+    std::string_view linux_module;   ///< the kernel's driver; empty: none
+    std::string_view kernel_option;  ///< that builds it into the kernel; empty: not known
+    std::string_view driver_words;   ///< a message that only a kernel with the driver has; empty: not known
+    std::string_view grub_module;    ///< GRUB's driver, and its word for the file system; empty: none
+    std::string_view mount_names;    ///< what mount calls it besides its name, separated by commas
+};
+[[nodiscard]] const FormatTraits& traits_of(Format format);
+
 /// What can be told of a volume without opening a file.
 struct VolumeInfo {
-    std::string kind;              ///< "ext4", "swap" …
+    Format format = Format::None;
     std::string label;             ///< empty: none
     std::string uuid;              ///< as blkid-style tools and loaders write it; empty: none
     std::uint64_t size = 0;        ///< bytes the file system claims
@@ -62,9 +101,14 @@ struct VolumeInfo {
     std::vector<std::string> features;
     std::string last_mounted;       ///< where, if recorded
     std::int64_t last_written = 0;  ///< seconds since 1970, 0: unknown
-    Content content = Content::Files;
+    /// Something is recognised.
+    [[nodiscard]] bool known() const { return format != Format::None; }
+    /// "ext4", "swap" …; empty: nothing is recognised.
+    [[nodiscard]] std::string name() const { return std::string(traits_of(format).name); }
+    [[nodiscard]] bool is(Family family) const { return traits_of(format).family == family; }
+    [[nodiscard]] Content content() const { return traits_of(format).content; }
     /// Other volumes may lie inside, which are found by identifiers that cannot be seen from outside.
-    [[nodiscard]] bool holds_others() const { return content == Content::Member || content == Content::Encrypted; }
+    [[nodiscard]] bool holds_others() const { return content() == Content::Member || content() == Content::Encrypted; }
 };
 
 /// How strictly a file system is read.
@@ -124,7 +168,7 @@ struct ResolveOptions {
 /// Errors: NotFound (nothing known there), Unsupported (recognised, not readable; the message names it), Malformed.
 [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader);
 
-/// What a volume holds, judged by its superblock alone; kind is empty when nothing is recognised.
+/// What a volume holds, judged by its superblock alone; Format::None when nothing is recognised.
 [[nodiscard]] VolumeInfo recognise_volume(const ByteSource& volume);
 /// The same for a program that does not look for layers around file systems.
 [[nodiscard]] VolumeInfo recognise_plain_volume(const ByteSource& volume);
@@ -156,10 +200,10 @@ struct Volume {
     std::optional<Error> problem;  ///< why the views are null
     /// Something is recognised here that may hold files, and they are not read: what is asked for may lie inside.
     [[nodiscard]] bool unread() const {
-        return !info.kind.empty() && info.content != Content::Swap && kernel_view == nullptr;
+        return info.known() && info.content() != Content::Swap && kernel_view == nullptr;
     }
     /// The mark could not be looked for: the medium does not give it.
-    [[nodiscard]] bool mark_unreadable() const { return info.kind.empty() && problem && problem->unreadable(); }
+    [[nodiscard]] bool mark_unreadable() const { return !info.known() && problem && problem->unreadable(); }
 };
 
 struct Disk {

@@ -74,15 +74,15 @@ BootSectorCheck check_boot_sector(const Disk& disk, const Volume& volume) {
     if (!bytes) return judge.out;
     judge.out.code = code_kind(*bytes);
     const std::uint64_t room = volume.source->size() / sector;
-    if (volume.plain_info.kind.starts_with("fat")) {
-        judge.out.kind = volume.plain_info.kind;
+    if (volume.plain_info.is(Family::Fat)) {
+        judge.out.format = volume.plain_info.format;
         const auto boot = ondisk::from_bytes<ondisk::FatBoot32>(*bytes);
         judge.hidden(boot.common.hidden_sectors);
         judge.size(volume.plain_info.size / sector, room);
-        if (volume.plain_info.kind == "fat32" && boot.fat32.backup_sector != 0 && boot.fat32.backup_sector < 32)
+        if (volume.plain_info.format == Format::Fat32 && boot.fat32.backup_sector != 0 && boot.fat32.backup_sector < 32)
             judge.backup(boot.fat32.backup_sector * sector);
-    } else if (volume.info.kind == "ntfs" || volume.info.kind == "bitlocker") {
-        judge.out.kind = volume.info.kind;
+    } else if (volume.info.format == Format::Ntfs || volume.info.format == Format::Bitlocker) {
+        judge.out.format = volume.info.format;
         const auto boot = ondisk::from_bytes<ondisk::NtfsBoot>(*bytes);
         judge.hidden(boot.hidden_sectors);
         judge.size(boot.sectors, room);

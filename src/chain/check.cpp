@@ -33,7 +33,7 @@ public:
         lost_systems(out);
         unread_systems(out);
         broken_tools(out);
-        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == "tool"; }))
+        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == SystemKind::Tool; }))
             out.systems.push_back(judge_unknown());
         draw_graph(out);
         collect_findings(out);
@@ -69,9 +69,7 @@ private:
     SystemVerdict judge(const InstalledSystem& system) {
         SystemVerdict out;
         out.name = system.name;
-        out.kind = system.kind == SystemKind::Windows  ? "windows"
-                   : system.kind == SystemKind::Medium ? "medium"
-                                                       : "linux";
+        out.kind = system.kind;
         out.place = system.volume->place;
         out.version = system.version;
         out.last_used = system.last_used;
@@ -273,7 +271,7 @@ private:
     SystemVerdict judge_unknown() {
         SystemVerdict out;
         out.name = "unidentified system";
-        out.kind = "unknown";
+        out.kind = SystemKind::Unknown;
         const auto automatic = std::ranges::find_if(routes_.list, [](const Route& r) { return r.unattended; });
         const Route& route = automatic != routes_.list.end() ? *automatic : routes_.list.front();
         if (route.entry == nullptr) return finish(std::move(out), route.ladder, &route);
@@ -286,14 +284,14 @@ private:
                                    route.entry->stop->text),
                        {evidence_line(route.entry->place, route.entry->line)});
             out.name = fmt::format("the menu of {}", route.menu->loader);
-            out.kind = "medium";
+            out.kind = SystemKind::Medium;
             out.entry = route.entry->title;
             out.entry_is_default = route.unattended;
             return finish(std::move(out), ladder, &route);
         }
         if (chain::is_other_program(*route.entry)) {
             out.name = route.entry->title;
-            out.kind = "tool";
+            out.kind = SystemKind::Tool;
         }
         const auto root = chain::named_root(machine_, *route.entry);
         if (root.volume != nullptr) out.place = root.volume->place;
@@ -327,7 +325,7 @@ private:
             }
             SystemVerdict verdict;
             verdict.name = lost.name;
-            verdict.kind = lost.name.empty() ? "unknown" : "linux";
+            verdict.kind = lost.name.empty() ? SystemKind::Unknown : SystemKind::Linux;
             if (lost.name.empty()) verdict.name = fmt::format("the system that “{}” starts", lost.route->entry->title);
             verdict.place = lost.place;
             verdict.entry = lost.route->entry->title;
@@ -372,7 +370,7 @@ private:
             const auto automatic = std::ranges::find_if(own, [](const Route* r) { return r->unattended; });
             const Route& primary = automatic != own.end() ? **automatic : *own.front();
             SystemVerdict verdict;
-            verdict.kind = "unknown";
+            verdict.kind = SystemKind::Unknown;
             verdict.name = fmt::format("the system that “{}” starts", primary.entry->title);
             if (volume != nullptr) verdict.place = volume->place;
             verdict.entry = primary.entry->title;
@@ -393,7 +391,7 @@ private:
             const auto& file = route.entry->kernel.front();
             SystemVerdict verdict;
             verdict.name = route.entry->title;
-            verdict.kind = "tool";
+            verdict.kind = SystemKind::Tool;
             if (file.volume != nullptr) verdict.place = file.volume->place;
             verdict.entry = route.entry->title;
             Ladder ladder = route.ladder;
@@ -469,7 +467,7 @@ namespace {
 std::vector<const SystemVerdict*> counted_systems(const std::vector<SystemVerdict>& systems) {
     std::vector<const SystemVerdict*> out;
     for (const auto& system : systems)
-        if (system.kind != "tool") out.push_back(&system);
+        if (system.kind != SystemKind::Tool) out.push_back(&system);
     if (out.empty())
         for (const auto& system : systems) out.push_back(&system);
     return out;
@@ -506,8 +504,7 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     bool application = false;
     machine.each_volume([&](const Volume& volume) {
         const auto& fs = volume.kernel_view != nullptr ? volume.kernel_view : volume.loader_view;
-        application =
-            application || (fs != nullptr && volume.plain_info.kind.starts_with("fat") && resolve(*fs, "/EFI"));
+        application = application || (fs != nullptr && volume.plain_info.is(Family::Fat) && resolve(*fs, "/EFI"));
     });
     return application ? FirmwareKind::Uefi : FirmwareKind::Bios;
 }

@@ -255,7 +255,7 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         const Volume* hidden = nullptr;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.plain_info.kind.starts_with("fat") && v.by_kernel() != nullptr &&
+            if (hidden == nullptr && v.plain_info.is(Family::Fat) && v.by_kernel() != nullptr &&
                 resolve(*v.by_kernel(), efi_fallback_path(kind_)))
                 hidden = &v;
         });

@@ -31,7 +31,7 @@ RootDemand make_demand(const Volume* root, const FileReference& kernel, const Ke
                        const Ramdisk* ramdisk) {
     RootDemand out;
     out.volume = root;
-    if (root != nullptr) out.file_system = root->info.kind;
+    if (root != nullptr) out.file_system = root->info.format;
     out.kernel_release = image.release;
     if (image.release.empty()) return out;
     const std::string config = "config-" + image.release;
@@ -397,8 +397,8 @@ private:
     /// rootfstype= that the kernel's drivers would not mount this with; none: it fits, or none is given.
     [[nodiscard]] std::optional<std::string> wrong_type(const Volume& volume) const {
         const auto given = arguments_.value("rootfstype");
-        if (!given || given->empty() || volume.info.kind.empty()) return std::nullopt;
-        return file_system_fits(volume.info.kind, *given) ? std::nullopt : given;
+        if (!given || given->empty() || !volume.info.known()) return std::nullopt;
+        return file_system_fits(volume.info.format, *given) ? std::nullopt : given;
     }
 
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
@@ -465,8 +465,8 @@ private:
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
             ladder_.breaks(Code::RootTypeWrong,
                            fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place,
-                                       root.volume->info.kind),
-                           {where, evidence_place(root.volume->place, *wrong, root.volume->info.kind)},
+                                       root.volume->info.name()),
+                           {where, evidence_place(root.volume->place, *wrong, root.volume->info.name())},
                            ramdisk != nullptr
                                ? fmt::format("mount: mounting {} on /root failed: Invalid argument", root.written)
                                : std::string(mount_panic));

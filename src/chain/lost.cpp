@@ -28,7 +28,7 @@ bool is_free(const Disk& disk, std::uint64_t lba) {
     for (const auto& p : disk.table.partitions) {
         if (p.extended() || lba < p.first_lba || lba >= p.first_lba + p.sectors) continue;
         const auto volume = std::ranges::find(disk.volumes, p.number, &Volume::partition);
-        if (volume != disk.volumes.end() && !volume->info.kind.empty()) return false;
+        if (volume != disk.volumes.end() && volume->info.known()) return false;
     }
     return true;
 }
@@ -66,7 +66,7 @@ std::vector<Stray> strays(const Machine& machine) {
             const auto source =
                 slice(disk.source, lba * 512, (end - lba) * 512, fmt::format("d{}@{}", disk.number, lba * 512));
             auto info = recognise_plain_volume(*source);
-            if (info.kind.empty() || info.size == 0 || info.size > source->size()) continue;
+            if (!info.known() || info.size == 0 || info.size > source->size()) continue;
             const bool among_logical = home_of_logical(disk, lba) != nullptr;
             out.push_back({&disk, lba,
                            slice(disk.source, lba * 512, info.size, fmt::format("d{}@{}", disk.number, lba * 512)),
@@ -140,13 +140,13 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
             if (stray.number != 0) lost.place = fmt::format("d{}p{}", stray.disk->number, stray.number);
             lost.text = fmt::format(
                 "“{}” starts a system whose volume ({}, {}) begins at sector {}, but no partition leads there",
-                route->entry->title, stray.info.kind, root.written, stray.lba);
+                route->entry->title, stray.info.name(), root.written, stray.lba);
             lost.evidence = {evidence_line(route->entry->place, route->entry->line, root.written, "on no partition"),
                              Evidence{DiskRange{stray.disk->number, stray.lba * 512, 4096},
                                       {},
                                       {},
                                       {},
-                                      fmt::format("{} with that UUID or label", stray.info.kind)}};
+                                      fmt::format("{} with that UUID or label", stray.info.name())}};
             for (const auto& finding : stray.disk->table.findings)
                 if ((finding.code == Code::MbrChainBroken || finding.code == Code::MbrChainCycle) &&
                     !finding.evidence.empty()) {

@@ -222,7 +222,7 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         const Volume* volume = read != nullptr && read->range ? volume_at(machine, *read->range) : nullptr;
         // A boot sector that is gone takes the file system's mark along; an entry that misses its volume shows it
         // elsewhere.
-        const bool sector_lost = volume != nullptr && (!volume->info.kind.empty() || !find_misplaced_volume(disk));
+        const bool sector_lost = volume != nullptr && (volume->info.known() || !find_misplaced_volume(disk));
         if (sector_lost) {
             ladder.breaks(
                 Code::BootSectorNotStartable,

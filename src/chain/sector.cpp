@@ -59,7 +59,7 @@ void grub_disk_boot(SectorView& view) {
 void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, const Volume& volume, std::size_t half) {
     const auto fields = ondisk::annotate(ondisk::from_bytes<ondisk::ExtSuper>(two_sectors));
     view.kind =
-        fmt::format("superblock of {} ({}), {} half", volume.place, volume.info.kind, half == 0 ? "first" : "second");
+        fmt::format("superblock of {} ({}), {} half", volume.place, volume.info.name(), half == 0 ? "first" : "second");
     for (auto field : fields) {
         if (field.offset / sector != half) continue;
         field.offset -= half * sector;
@@ -73,12 +73,14 @@ void ext_super(SectorView& view, const std::vector<std::uint8_t>& two_sectors, c
     }
 }
 
-/// The named fields of a boot sector of that kind.
-std::vector<Field> boot_sector_fields(const std::string& kind, std::span<const std::uint8_t> bytes) {
+/// The named fields of a boot sector of that format.
+std::vector<Field> boot_sector_fields(Format format, std::span<const std::uint8_t> bytes) {
     std::vector<Field> out;
-    if (kind == "fat32") out = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot32>(bytes));
-    else if (kind.starts_with("fat")) out = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot16>(bytes));
-    else if (kind == "ntfs" || kind == "bitlocker") out = ondisk::annotate(ondisk::from_bytes<ondisk::NtfsBoot>(bytes));
+    if (format == Format::Fat32) out = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot32>(bytes));
+    else if (traits_of(format).family == Family::Fat)
+        out = ondisk::annotate(ondisk::from_bytes<ondisk::FatBoot16>(bytes));
+    else if (format == Format::Ntfs || format == Format::Bitlocker)
+        out = ondisk::annotate(ondisk::from_bytes<ondisk::NtfsBoot>(bytes));
     for (auto& field : out)
         if (const auto dot = field.name.rfind('.'); dot != std::string::npos) field.name.erase(0, dot + 1);
     return out;
@@ -98,7 +100,7 @@ void compare_with_backup(SectorView& view, const Disk& disk, const BootSectorChe
     for (std::size_t i = 0; i < sector; ++i) differ += view.bytes[i] != (*copy)[i] ? 1U : 0U;
     view.next = differ == 0 ? where + " and is the same"
                             : fmt::format("{}; {} byte{} differ", where, differ, differ == 1 ? "" : "s");
-    const auto there = boot_sector_fields(checked.kind, *copy);
+    const auto there = boot_sector_fields(checked.format, *copy);
     for (std::size_t i = 0; i < view.fields.size() && i < there.size(); ++i) {
         auto& field = view.fields[i];
         if (field.raw == there[i].raw) continue;
@@ -111,10 +113,12 @@ void compare_with_backup(SectorView& view, const Disk& disk, const BootSectorChe
 /// A boot sector's fields with what they should be.
 void volume_boot_sector(SectorView& view, const Disk& disk, const Volume& volume) {
     const auto checked = check_boot_sector(disk, volume);
-    view.kind = fmt::format("boot sector of {}{}; code: {}", volume.place,
-                            checked.kind.empty() ? "" : " (" + checked.kind + ")", checked.code);
+    view.kind = fmt::format(
+        "boot sector of {}{}; code: {}", volume.place,
+        checked.format == Format::None ? std::string{} : fmt::format(" ({})", traits_of(checked.format).name),
+        checked.code);
     view.findings = checked.findings;
-    view.fields = boot_sector_fields(checked.kind, view.bytes);
+    view.fields = boot_sector_fields(checked.format, view.bytes);
     compare_with_backup(view, disk, checked);
     std::erase_if(view.fields, [](const Field& f) { return f.name == "code" && f.meaning.empty(); });
     for (auto& field : view.fields) {
@@ -200,7 +204,7 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         }
     }
     for (const auto& volume : disk.volumes) {
-        if (!volume.info.kind.starts_with("ext")) continue;
+        if (!volume.info.is(Family::Ext)) continue;
         const auto where = volume.source->locate(1024, 1024);
         if (where.empty() || lba * sector < where[0].offset || lba * sector >= where[0].offset + 1024) continue;
         const auto both = volume.source->bytes(1024, 1024);

@@ -456,7 +456,7 @@ private:
                          fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
                                      off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
         }
-        const std::string driver = start_.system->info.kind == "ntfs" ? "Ntfs" : "fastfat";
+        const std::string driver = start_.system->info.format == Format::Ntfs ? "Ntfs" : "fastfat";
         if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
             return fails(
                 Code::WindowsFileSystemDriver,
@@ -472,7 +472,7 @@ private:
             Stage::Root, State::Holds,
             fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable",
                         driver, start_.system->place),
-            {evidence_place(start_.system->place, {}, start_.system->info.kind)});
+            {evidence_place(start_.system->place, {}, start_.system->info.name())});
         return true;
     }
 

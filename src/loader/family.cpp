@@ -11,7 +11,7 @@ namespace herberge {
 
 namespace {
 
-constexpr loader::Family families[] = {
+constexpr loader::LoaderFamily families[] = {
     {"GRUB 2", [](std::span<const std::uint8_t> sector) { return recognise_grub_boot(sector).has_value(); },
      loader::run_grub_at, loader::grub_configurations},
     {"GRUB 2", [](std::span<const std::uint8_t> sector) { return is_grub_disc_boot(sector); }, loader::run_grub_disc,
@@ -26,9 +26,10 @@ constexpr loader::Family families[] = {
     {"NTLDR", loader::windows::recognise_ntldr, loader::windows::run_ntldr, nullptr},
 };
 
-const loader::Family* family_of(std::span<const std::uint8_t> sector) {
+const loader::LoaderFamily* family_of(std::span<const std::uint8_t> sector) {
     if (sector.size() < 512) return nullptr;
-    const auto* found = std::ranges::find_if(families, [&](const loader::Family& f) { return f.recognise(sector); });
+    const auto* found =
+        std::ranges::find_if(families, [&](const loader::LoaderFamily& f) { return f.recognise(sector); });
     return found != std::end(families) ? found : nullptr;
 }
 

@@ -6,7 +6,7 @@
 
 namespace herberge::loader {
 
-struct Family {
+struct LoaderFamily {
     std::string_view name;
     bool (*recognise)(std::span<const std::uint8_t> sector);
     LoaderRun (*run)(const Machine& machine, const BootPlace& place);

@@ -72,7 +72,7 @@ ordered_json to_json(const StageState& s) {
 
 ordered_json to_json(const SystemVerdict& s) {
     ordered_json out = {{"name", clean(s.name)},
-                        {"kind", s.kind},
+                        {"kind", system_kind_id(s.kind)},
                         {"place", s.place ? ordered_json(*s.place) : ordered_json(nullptr)},
                         {"starts", starts_id(s.starts)},
                         {"stops_at", stage_or_null(s.stops_at)},
@@ -212,7 +212,7 @@ std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi
     };
     for (const auto& s : verdict.systems)
         out["systems"].push_back({{"name", clean(s.name)},
-                                  {"kind", s.kind},
+                                  {"kind", system_kind_id(s.kind)},
                                   {"version", text_or_null(s.version)},
                                   {"place", s.place ? ordered_json(*s.place) : ordered_json(nullptr)},
                                   {"starts", starts_id(s.starts)},
@@ -291,7 +291,7 @@ std::string layout_json(const Machine& machine) {
                              {"arc", text_or_null(called.arc)}};
             for (const auto& v : disk.volumes)
                 if (v.partition == p.number) {
-                    part["file_system"] = text_or_null(v.info.kind);
+                    part["file_system"] = text_or_null(v.info.name());
                     part["label"] = text_or_null(v.info.label);
                     part["uuid"] = text_or_null(v.info.uuid);
                 }

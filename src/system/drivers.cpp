@@ -83,16 +83,6 @@ Told builtin(const RootDemand& demand, std::string_view module, std::string_view
     return config_says(demand.config, option);
 }
 
-/// How a file system's driver begins its messages.
-std::string_view own_words(std::string_view module) {
-    if (module == "ext4") return "EXT4-fs (%s)";
-    if (module == "xfs") return "XFS (%s)";
-    if (module == "btrfs") return "BTRFS: device";
-    if (module == "f2fs") return "F2FS-fs (%s)";
-    if (module == "squashfs") return "SQUASHFS error";
-    return {};
-}
-
 /// A module of the RAM disk that this kernel would load.
 bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
     return ramdisk != nullptr && ramdisk->has_module(module) &&
@@ -137,13 +127,6 @@ std::string controllers_text(const std::vector<std::pair<Controller, std::string
             absent.push_back(controller_name(usual));
     return fmt::format("drivers for {}{}", fmt::join(there, ", "),
                        absent.empty() ? "" : fmt::format("; none for {}", fmt::join(absent, ", ")));
-}
-
-std::string_view file_system_option(std::string_view kind) {
-    if (kind == "ext2" || kind == "ext3" || kind == "ext4") return "CONFIG_EXT4_FS";
-    if (kind == "xfs") return "CONFIG_XFS_FS";
-    if (kind == "btrfs") return "CONFIG_BTRFS_FS";
-    return {};
 }
 
 }  // namespace
@@ -331,24 +314,23 @@ StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand)
                       {},
                       fmt::format("a driver for {}", controller_name(*demand.controller)),
                       fmt::format("{}", fmt::join(ramdisk->modules, ", ")).substr(0, 300)}});
-    const auto option = file_system_option(demand.file_system);
-    if (!option.empty()) {
-        const std::string module = demand.file_system.starts_with("ext") ? "ext4" : demand.file_system;
-        Told inside = builtin(demand, module, option);
-        const bool brought = brings(ramdisk, demand, module) || brings(ramdisk, demand, demand.file_system);
+    const auto& driver = traits_of(demand.file_system);
+    if (!driver.kernel_option.empty()) {
+        const std::string module(driver.linux_module);
+        Told inside = builtin(demand, module, driver.kernel_option);
+        const bool brought = brings(ramdisk, demand, module) || brings(ramdisk, demand, driver.name);
         // A driver that is built in brings its messages along; one that is not leaves none.
-        const auto words = own_words(module);
+        const auto words = driver.driver_words;
         if (!brought && inside == Told::Unknown && !words.empty() && demand.kernel_mentions)
             if (const auto told = demand.kernel_mentions(words)) inside = *told ? Told::Yes : Told::No;
         if (!brought && inside == Told::No)
-            return breaks(Code::RamdiskNoFileSystemDriver,
-                          fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel",
-                                      demand.file_system),
-                          {Evidence{{}, "RAM disk:/lib/modules", {}, module + ".ko", "absent"}});
+            return breaks(
+                Code::RamdiskNoFileSystemDriver,
+                fmt::format("the driver for {} is neither in the RAM disk nor built into the kernel", driver.name),
+                {Evidence{{}, "RAM disk:/lib/modules", {}, module + ".ko", "absent"}});
         if (!brought && inside == Told::Unknown) {
             out.state = State::Unknown;
-            out.text =
-                fmt::format("whether the kernel has {} built in is not told by any file here", demand.file_system);
+            out.text = fmt::format("whether the kernel has {} built in is not told by any file here", driver.name);
             return out;
         }
     }

@@ -106,12 +106,23 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
 
 }  // namespace
 
+std::string_view system_kind_id(SystemKind kind) {
+    switch (kind) {
+        case SystemKind::Linux: return "linux";
+        case SystemKind::Windows: return "windows";
+        case SystemKind::Medium: return "medium";
+        case SystemKind::Tool: return "tool";
+        case SystemKind::Unknown: break;
+    }
+    return "unknown";
+}
+
 std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
     std::vector<std::string> arrays;
     machine.each_volume([&](const Volume& volume) {
         // A mirror shows the same system in each of its members.
-        if (volume.info.content == Content::Member && !volume.info.uuid.empty()) {
+        if (volume.info.content() == Content::Member && !volume.info.uuid.empty()) {
             if (std::ranges::find(arrays, volume.info.uuid) != arrays.end()) return;
             arrays.push_back(volume.info.uuid);
         }

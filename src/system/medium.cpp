@@ -60,7 +60,7 @@ const Scheme* scheme_of(const CommandLine& arguments) {
 
 std::optional<InstalledSystem> identify_medium(const Volume& volume) {
     const FileSystem* fs = volume.by_kernel();
-    if (fs == nullptr || (volume.info.kind != "iso9660" && !volume.info.kind.starts_with("fat"))) return std::nullopt;
+    if (fs == nullptr || (volume.info.format != Format::Iso9660 && !volume.info.is(Family::Fat))) return std::nullopt;
     InstalledSystem out;
     out.kind = SystemKind::Medium;
     out.volume = &volume;
@@ -110,13 +110,13 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
         const bool whole = file && (inside.size == 0 || inside.size <= (*file)->size());
         out.evidence.push_back(evidence_place(
             fmt::format("{}:{}", volume.place, path), {},
-            file ? fmt::format("{}, {}", inside.kind, size_text((*file)->size())) : file.error().text()));
-        if (whole && !inside.kind.empty()) continue;
+            file ? fmt::format("{}, {}", inside.name(), size_text((*file)->size())) : file.error().text()));
+        if (whole && inside.known()) continue;
         out.state = State::Breaks;
-        out.text = !file ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
-                   : inside.kind.empty() ? fmt::format("{}:{} holds no file system", volume.place, path)
-                                         : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
-                                                       size_text(inside.size));
+        out.text = !file             ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+                   : !inside.known() ? fmt::format("{}:{} holds no file system", volume.place, path)
+                                     : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
+                                                   size_text(inside.size));
         out.symptom = "Unable to find a medium containing a live file system";
         out.findings = {make_finding(Code::MediumRootDamaged, out.text, out.evidence, out.symptom)};
         return out;

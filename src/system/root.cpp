@@ -73,14 +73,14 @@ void may_be_hidden(const Machine& machine, RootReference& out, std::string place
     out.cannot_tell = true;
     out.note = fmt::format("it may lie in {}, which is not looked into here", places);
     bool encrypted = false;
-    machine.each_volume([&](const Volume& v) { encrypted = encrypted || v.info.content == Content::Encrypted; });
+    machine.each_volume([&](const Volume& v) { encrypted = encrypted || v.info.content() == Content::Encrypted; });
     if (encrypted) out.note += "; before an encrypted volume opens, the machine asks for its passphrase";
 }
 
 /// Arrays may be divided into partitions; logical volumes and encrypted ones are not by themselves.
 std::string arrays(const Machine& machine) {
     return machine.places_of(
-        [](const Volume& v) { return v.info.content == Content::Member && v.info.kind.starts_with("md"); });
+        [](const Volume& v) { return v.info.content() == Content::Member && v.info.is(Family::Raid); });
 }
 
 /// udev's by-label and by-uuid names escape what cannot stand in a file name as \xNN.
@@ -219,16 +219,20 @@ RootReference resolve_root(const Machine& machine, std::string_view root) {
     return out;
 }
 
-bool file_system_fits(std::string_view kind, std::string_view type) {
+bool file_system_fits(Format format, std::string_view type) {
+    const auto& traits = traits_of(format);
+    const auto among = [](std::string_view list, std::string_view word) {
+        for (std::size_t at = 0; at <= list.size();) {
+            const auto end = std::min(list.find(',', at), list.size());
+            if (list.substr(at, end - at) == word) return true;
+            at = end + 1;
+        }
+        return false;
+    };
     for (std::size_t at = 0; at <= type.size();) {
         const auto end = std::min(type.find(',', at), type.size());
         const std::string_view word = type.substr(at, end - at);
-        // The driver of ext4 mounts its predecessors as well; of theirs it takes only what has no newer features.
-        const bool fits = word == "auto" || word == kind || (word == "ext4" && kind.starts_with("ext")) ||
-                          (word == "ext3" && kind == "ext2") || (word == "ext2" && kind == "ext3") ||
-                          ((word == "vfat" || word == "msdos") && kind.starts_with("fat")) ||
-                          (word.starts_with("ntfs") && kind == "ntfs") || word == "fuseblk";
-        if (fits) return true;
+        if (word == "auto" || word == "fuseblk" || word == traits.name || among(traits.mount_names, word)) return true;
         at = end + 1;
     }
     return false;
@@ -280,34 +284,34 @@ StageResult judge_root_mount(const Volume& volume) {
             out.findings.push_back(make_finding(Code::RootUnreadable, out.text, out.evidence, out.symptom));
             return out;
         }
-        if (volume.unread() && !volume.info.kind.starts_with("ext")) {
+        if (volume.unread() && !volume.info.is(Family::Ext)) {
             // Recognised is not read: neither sound nor broken.
             out.state = State::Unknown;
-            out.text = volume.info.content == Content::Encrypted
+            out.text = volume.info.content() == Content::Encrypted
                            ? fmt::format(
                                  "{} is encrypted ({}): the machine will ask for its passphrase; what lies inside "
                                  "cannot be looked at without it",
-                                 volume.place, volume.info.kind)
-                       : volume.info.content == Content::Member
+                                 volume.place, volume.info.name())
+                       : volume.info.content() == Content::Member
                            ? fmt::format("{} is a {}: what lies inside is not looked into here", volume.place,
-                                         volume.info.kind)
+                                         volume.info.name())
                            : fmt::format("{} holds {}{}, which is recognised and not read here", volume.place,
-                                         volume.info.kind,
+                                         volume.info.name(),
                                          volume.info.uuid.empty() ? "" : fmt::format(" (UUID {})", volume.info.uuid));
-            out.evidence.push_back(evidence_place(volume.place, {}, volume.info.kind));
+            out.evidence.push_back(evidence_place(volume.place, {}, volume.info.name()));
             return out;
         }
-        if (volume.problem && volume.problem->kind == ErrorKind::Unsupported && volume.info.kind.starts_with("ext")) {
+        if (volume.problem && volume.problem->kind == ErrorKind::Unsupported && volume.info.is(Family::Ext)) {
             out.state = State::Unknown;
             out.text = fmt::format("whether {} can be mounted is not known: {}", volume.place, volume.problem->what);
             out.evidence.push_back(evidence_error(*volume.problem));
             return out;
         }
-        if (!volume.info.kind.empty() && !volume.info.kind.starts_with("ext")) {
+        if (volume.info.known() && !volume.info.is(Family::Ext)) {
             out.state = State::Breaks;
-            out.text = fmt::format("{} holds {}, not a root file system", volume.place, volume.info.kind);
+            out.text = fmt::format("{} holds {}, not a root file system", volume.place, volume.info.name());
             out.findings.push_back(make_finding(Code::RootNotAFileSystem, out.text,
-                                                {evidence_place(volume.place, "a file system", volume.info.kind)}));
+                                                {evidence_place(volume.place, "a file system", volume.info.name())}));
             out.symptom = "VFS: Unable to mount root fs";
             return out;
         }
@@ -316,7 +320,7 @@ StageResult judge_root_mount(const Volume& volume) {
         out.text = fmt::format("{} holds no file system that could be mounted", volume.place);
         if (const auto backup = find_ext_backup(*volume.source)) {
             out.text +=
-                fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.kind, backup->offset);
+                fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.name(), backup->offset);
             evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {},
                                               "backup superblock, UUID " + backup->info.uuid));
         }
@@ -338,9 +342,9 @@ StageResult judge_root_mount(const Volume& volume) {
         return out;
     }
     out.state = State::Holds;
-    out.text = fmt::format("{} is a mountable {} file system", volume.place, volume.info.kind);
-    out.evidence.push_back(
-        evidence_bytes(*volume.source, 1024, 1024, {}, fmt::format("{}, UUID {}", volume.info.kind, volume.info.uuid)));
+    out.text = fmt::format("{} is a mountable {} file system", volume.place, volume.info.name());
+    out.evidence.push_back(evidence_bytes(*volume.source, 1024, 1024, {},
+                                          fmt::format("{}, UUID {}", volume.info.name(), volume.info.uuid)));
     return out;
 }
 

@@ -298,7 +298,7 @@ private:
             evidence_line(at("/etc/fstab"), line.line, printable(line.device),
                           target.volume != nullptr ? target.volume->place : "nothing here answers to it");
         if (line.type == "swap") {
-            if (target.volume == nullptr || target.volume->info.kind != "swap")
+            if (target.volume == nullptr || target.volume->info.format != Format::Swap)
                 risk(Code::FstabSwapMissing,
                      fmt::format("the swap area {} is not there; the system starts without it", printable(line.device)),
                      {where});
@@ -341,7 +341,7 @@ private:
         }
         if (target.volume->unread()) {
             untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place,
-                               printable(line.mount_point), target.volume->info.kind),
+                               printable(line.mount_point), target.volume->info.name()),
                    where);
             return;
         }

@@ -71,8 +71,8 @@ VolumeInfo describe(const ondisk::ExtSuper& super) {
     const std::uint32_t newer = incompat::extents | incompat::bit64 | incompat::flex_bg | incompat::inline_data;
     const bool four = (super.feature_incompat & newer) != 0 ||
                       (super.feature_ro_compat & ~(ro_compat::sparse_super | ro_compat::large_file | 0x4U)) != 0;
-    info.kind = four ? "ext4" : (super.feature_compat & compat::has_journal) != 0 ? "ext3" : "ext2";
-    if ((super.feature_incompat & incompat::journal_dev) != 0) info.kind = "ext journal";
+    info.format = four ? Format::Ext4 : (super.feature_compat & compat::has_journal) != 0 ? Format::Ext3 : Format::Ext2;
+    if ((super.feature_incompat & incompat::journal_dev) != 0) info.format = Format::ExtJournal;
     info.label = fixed_text(super.label);
     info.uuid = uuid_text(super.uuid);
     info.block_size = super.log_block_size <= 6 ? 1024U << super.log_block_size : 0;
@@ -334,7 +334,7 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
         return fail(ErrorKind::Malformed, std::move(what), volume->place(), {}, std::move(found));
     };
     if (super.magic != ext::super_magic) return refuse("no ext superblock");
-    if (info.kind == "ext journal")
+    if (info.format == Format::ExtJournal)
         return fail(ErrorKind::Unsupported, "an external journal holds no files", volume->place());
     if (const auto unknown = ext::unknown_incompat(super.feature_incompat); !unknown.empty())
         return fail(ErrorKind::Unsupported,

@@ -435,7 +435,7 @@ std::optional<VolumeInfo> recognise_fat(const ByteSource& volume) {
     if (!boot16 || !boot32) return std::nullopt;
     const auto& extended = g->bits == 32 ? boot32->extended : boot16->extended;
     VolumeInfo info;
-    info.kind = fmt::format("fat{}", g->bits);
+    info.format = g->bits == 12 ? Format::Fat12 : g->bits == 16 ? Format::Fat16 : Format::Fat32;
     info.size = g->bytes;
     info.block_size = g->cluster;
     if (extended.boot_signature == 0x29 || extended.boot_signature == 0x28)

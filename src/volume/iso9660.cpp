@@ -395,7 +395,7 @@ std::optional<VolumeInfo> recognise_iso9660(const ByteSource& volume) {
     const auto found = descriptors(volume);
     if (!found.primary) return std::nullopt;
     VolumeInfo info;
-    info.kind = "iso9660";
+    info.format = Format::Iso9660;
     info.label = padded(found.primary->label);
     info.block_size = found.primary->block_size;
     info.size = std::uint64_t{found.primary->blocks.little} * block;

@@ -37,8 +37,8 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
     volume.info = recognise_volume(*source);
     const bool layered = volume.info.holds_others();
     volume.plain_info =
-        layered && volume.info.content == Content::Member ? recognise_plain_volume(*source) : volume.info;
-    if (!volume.plain_info.kind.empty() && !volume.plain_info.holds_others()) {
+        layered && volume.info.content() == Content::Member ? recognise_plain_volume(*source) : volume.info;
+    if (volume.plain_info.known() && !volume.plain_info.holds_others()) {
         auto loader = open_file_system(source, Reader::Loader);
         if (loader) volume.loader_view = *loader;
         else volume.problem = loader.error();
@@ -47,11 +47,11 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
     }
     if (layered)
         volume.problem = Error{ErrorKind::Unsupported,
-                               fmt::format("{}: what lies inside is not read here", volume.info.kind),
+                               fmt::format("{}: what lies inside is not read here", volume.info.name()),
                                volume.place,
                                {},
                                {}};
-    else if (volume.info.kind.empty()) volume.problem = no_mark(*source);
+    else if (!volume.info.known()) volume.problem = no_mark(*source);
     volume.source = std::move(source);
     return volume;
 }
@@ -110,7 +110,7 @@ Disk inspect_partitions(Disk disk) {
     // unless a partition begins there, too.
     const bool covered =
         std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
-    if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && !recognise_volume(*disk.source).kind.empty())
+    if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && recognise_volume(*disk.source).known())
         disk.volumes.push_back(inspect_volume(
             slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
     // Boot images for UEFI are volumes of their own, where no partition shows the same.
@@ -235,11 +235,10 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
         const auto volume = slice(disk.source, lba * sector, (end - lba) * sector, {});
         auto info = recognise_plain_volume(*volume);
         // A plausible size guards against a backup superblock or leftovers of a copy.
-        if (info.kind.empty() || info.block_size == 0 || info.size == 0 || info.size > volume->size())
-            return std::nullopt;
-        if (info.kind.starts_with("ext") && !is_primary_ext(*volume)) return std::nullopt;
+        if (!info.known() || info.block_size == 0 || info.size == 0 || info.size > volume->size()) return std::nullopt;
+        if (info.is(Family::Ext) && !is_primary_ext(*volume)) return std::nullopt;
         // A lone copy of a boot sector is no volume: what it leads to must be there.
-        if ((info.kind == "ntfs" || info.kind.starts_with("fat")) && !open_file_system(volume, Reader::Loader))
+        if ((info.format == Format::Ntfs || info.is(Family::Fat)) && !open_file_system(volume, Reader::Loader))
             return std::nullopt;
         return MisplacedVolume{lba, std::move(info)};
     };
@@ -304,7 +303,7 @@ std::string Machine::places_of(const std::function<bool(const Volume&)>& which) 
     each_volume([&](const Volume& v) {
         if (which(v))
             out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place,
-                               v.info.kind.empty() ? std::string("unreadable") : v.info.kind);
+                               !v.info.known() ? std::string("unreadable") : v.info.name());
     });
     return out;
 }

@@ -25,10 +25,9 @@ std::string fixed_text(std::span<const std::uint8_t> bytes) {
     return printable(std::string(bytes.begin(), end));
 }
 
-VolumeInfo named(std::string kind, Content content = Content::Files) {
+VolumeInfo named(Format format) {
     VolumeInfo info;
-    info.kind = std::move(kind);
-    info.content = content;
+    info.format = format;
     return info;
 }
 
@@ -38,7 +37,7 @@ Found swap(const ByteSource& volume) {
     if (!mark || !begins(*mark, "SWAPSPACE2")) return std::nullopt;
     const auto header = volume.load<ondisk::SwapHeader>(0);
     if (!header) return std::nullopt;
-    auto info = named("swap", Content::Swap);
+    auto info = named(Format::Swap);
     info.uuid = uuid_text(header->uuid);
     info.label = fixed_text(header->label);
     info.block_size = 4096;
@@ -49,7 +48,7 @@ Found swap(const ByteSource& volume) {
 Found bitlocker(const ByteSource& volume) {
     const auto boot = volume.load<ondisk::NtfsBoot>(0);
     if (!boot || !begins(boot->oem_name, "-FVE-FS-")) return std::nullopt;
-    auto info = named("bitlocker", Content::Encrypted);
+    auto info = named(Format::Bitlocker);
     info.size = boot->sectors * boot->bytes_per_sector;
     return info;
 }
@@ -59,7 +58,7 @@ Found exfat(const ByteSource& volume) {
     if (!boot || !begins(boot->name, "EXFAT   ") || boot->sector_shift < 9 || boot->sector_shift > 12 ||
         boot->cluster_shift > 16)
         return std::nullopt;
-    auto info = named("exfat");
+    auto info = named(Format::Exfat);
     info.size = boot->sectors << boot->sector_shift;
     info.block_size = 1U << (boot->sector_shift + std::min<unsigned>(boot->cluster_shift, 16));
     info.uuid = fmt::format("{:04X}-{:04X}", boot->serial >> 16U, boot->serial & 0xFFFFU);
@@ -69,7 +68,7 @@ Found exfat(const ByteSource& volume) {
 Found xfs(const ByteSource& volume) {
     const auto super = volume.load<ondisk::XfsSuper>(0);
     if (!super || !begins(super->magic, "XFSB")) return std::nullopt;
-    auto info = named("xfs");
+    auto info = named(Format::Xfs);
     info.uuid = uuid_text(super->uuid);
     info.label = fixed_text(super->label);
     info.block_size = super->block_size;
@@ -80,7 +79,7 @@ Found xfs(const ByteSource& volume) {
 Found btrfs(const ByteSource& volume) {
     const auto super = volume.load<ondisk::BtrfsSuper>(65536);
     if (!super || !begins(super->magic, "_BHRfS_M")) return std::nullopt;
-    auto info = named("btrfs");
+    auto info = named(Format::Btrfs);
     info.uuid = uuid_text(super->uuid);
     info.label = fixed_text(super->label);
     info.block_size = super->sector_size;
@@ -91,7 +90,7 @@ Found btrfs(const ByteSource& volume) {
 Found f2fs(const ByteSource& volume) {
     const auto super = volume.load<ondisk::F2fsSuper>(1024);
     if (!super || super->magic != 0xF2F52010U) return std::nullopt;
-    auto info = named("f2fs");
+    auto info = named(Format::F2fs);
     info.uuid = uuid_text(super->uuid);
     info.label = printable(utf8_from(units_from(super->label, false, true)));
     info.block_size = super->log_block_size < 20 ? 1U << super->log_block_size : 0;
@@ -102,7 +101,7 @@ Found f2fs(const ByteSource& volume) {
 Found squashfs(const ByteSource& volume) {
     const auto super = volume.load<ondisk::SquashfsSuper>(0);
     if (!super || super->magic != 0x73717368U) return std::nullopt;
-    auto info = named("squashfs");
+    auto info = named(Format::Squashfs);
     info.block_size = super->block_size;
     info.size = super->bytes_used;
     info.last_written = super->made;
@@ -112,7 +111,7 @@ Found squashfs(const ByteSource& volume) {
 Found luks(const ByteSource& volume) {
     const auto header = volume.load<ondisk::LuksHeader>(0);
     if (!header || !begins(header->magic, "LUKS\xBA\xBE")) return std::nullopt;
-    auto info = named(fmt::format("luks{}", static_cast<unsigned>(header->version)), Content::Encrypted);
+    auto info = named(header->version == 1 ? Format::Luks1 : header->version == 2 ? Format::Luks2 : Format::Luks);
     info.uuid = fixed_text(header->uuid);
     if (header->version == 2) info.label = fixed_text(header->label);
     return info;
@@ -126,7 +125,7 @@ Found raid(const ByteSource& volume) {
         if (!super || super->magic != 0xA92B4EFCU || super->major > 1) return std::nullopt;
         // It says itself where it lies: the end of a disk is the end of its last partition, too.
         if (super->major == 1 && super->super_offset != offset / 512) return std::nullopt;
-        auto info = named("md raid member", Content::Member);
+        auto info = named(Format::RaidMember);
         if (super->major == 1) {
             info.uuid = uuid_text(super->array_uuid);
             info.label = fixed_text(super->name);
@@ -144,7 +143,7 @@ Found lvm(const ByteSource& volume) {
     for (std::uint64_t sector = 0; sector < 4; ++sector) {
         const auto label = volume.load<ondisk::LvmLabel>(sector * 512);
         if (!label || !begins(label->id, "LABELONE") || !begins(label->type, "LVM2 001")) continue;
-        auto info = named("lvm physical volume", Content::Member);
+        auto info = named(Format::LvmMember);
         info.uuid = fixed_text(label->uuid);
         info.size = label->size;
         return info;

@@ -310,7 +310,7 @@ std::optional<VolumeInfo> recognise_ntfs(const ByteSource& volume) {
     const std::uint32_t sector = boot->bytes_per_sector;
     if (sector < 256 || sector > 4096 || !std::has_single_bit(sector) || boot->sectors == 0) return std::nullopt;
     VolumeInfo info;
-    info.kind = "ntfs";
+    info.format = Format::Ntfs;
     info.size = boot->sectors < (std::uint64_t{1} << 50U) ? boot->sectors * sector : 0;
     info.uuid = fmt::format("{:016X}", static_cast<std::uint64_t>(boot->serial));
     const unsigned per = boot->sectors_per_cluster;

@@ -46,7 +46,7 @@ Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume,
         const auto info = bidder.recognise(*volume);
         if (!info) continue;
         if (bidder.open != nullptr) return bidder.open(volume, reader);
-        return fail(ErrorKind::Unsupported, fmt::format("{}: its files are not read here", info->kind),
+        return fail(ErrorKind::Unsupported, fmt::format("{}: its files are not read here", info->name()),
                     volume->place());
     }
     return fail(ErrorKind::NotFound, "no known file system", volume->place());

@@ -443,7 +443,7 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
     const VolumeInfo& info = device->volume->plain_info;
     if (what == "-u" || what == "--fs-uuid") value = info.uuid;
     else if (what == "-l" || what == "--label") value = info.label;
-    else if (what == "-f" || what == "--fs") value = info.kind.starts_with("ext") ? "ext2" : info.kind;
+    else if (what == "-f" || what == "--fs") value = traits_of(info.format).grub_module;
     else if (what == "--part-uuid") value = device->volume->partuuid;
     if (!variable_name.empty()) set(variable_name, value);
     return 0;

@@ -36,9 +36,9 @@ std::optional<Finding> table_is_to_blame(const Finding& stop, const Disk& disk) 
     return make_finding(
         Code::PartitionEntryMisplaced,
         fmt::format("{}; a file system ({}, UUID {}) begins at sector {}, where no partition does", stop.text,
-                    lost->info.kind, lost->info.uuid, lost->lba),
+                    lost->info.name(), lost->info.uuid, lost->lba),
         {evidence_bytes(*disk.source, 446, 64, fmt::format("a partition from sector {} on", lost->lba), "none"),
-         {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.kind}});
+         {DiskRange{disk.number, lost->lba * 512 + 1024, 1024}, {}, {}, {}, lost->info.name()}});
 }
 
 /// What a GRUB has done, in the form all loaders share.

@@ -32,18 +32,7 @@ bool ext_within_reach(const VolumeInfo& info) {
     });
 }
 
-std::string_view driver_for(const VolumeInfo& info) {
-    if (info.kind.starts_with("ext")) return "ext2";
-    if (info.kind.starts_with("fat")) return "fat";
-    if (info.kind == "ntfs") return "ntfs";
-    if (info.kind == "iso9660") return "iso9660";
-    if (info.kind == "xfs") return "xfs";
-    if (info.kind == "btrfs") return "btrfs";
-    if (info.kind == "f2fs") return "f2fs";
-    if (info.kind == "squashfs") return "squash4";
-    if (info.kind == "exfat") return "exfat";
-    return {};
-}
+std::string_view driver_for(const VolumeInfo& info) { return traits_of(info.format).grub_module; }
 
 constexpr std::string_view unread_prefix = "unread:";
 
@@ -150,9 +139,9 @@ bool World::layer_at_hand(const Volume& volume, const Modules& modules) const {
         return std::ranges::any_of(
             names, [&](std::string_view name) { return all_modules_ || modules.loaded.contains(name); });
     };
-    if (volume.info.content == Content::Encrypted) return any({"luks", "luks2", "geli", "cryptodisk"});
-    if (volume.info.content == Content::Member)
-        return volume.info.kind.starts_with("md") ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
+    if (volume.info.content() == Content::Encrypted) return any({"luks", "luks2", "geli", "cryptodisk"});
+    if (volume.info.content() == Content::Member)
+        return volume.info.is(Family::Raid) ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
     return false;
 }
 
@@ -233,7 +222,7 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (out.volume != nullptr && unread(*out.volume, modules))
         return refuse(Opened::Failure::Unread,
                       fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,
-                                  out.volume->plain_info.kind));
+                                  out.volume->plain_info.name()));
     if (out.volume != nullptr && out.volume->mark_unreadable())
         return refuse(Opened::Failure::Read, read_failure(*out.volume->problem, device_name));
     if (out.volume == nullptr || !readable(*out.volume, modules))

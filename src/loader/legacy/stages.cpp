@@ -57,16 +57,21 @@ std::optional<Head> read_head(std::span<const std::uint8_t> bytes) {
     return head;
 }
 
-std::string_view kind_name(std::uint8_t kind) {
+/// What a stage 1.5 reads, by the number that it carries.
+struct Reads {
+    std::string_view name;
+    Family family;  ///< None: of a kind that is not recognised here
+};
+Reads read_by(std::uint8_t kind) {
     switch (kind) {
-        case 2: return "ext";
-        case 3: return "fat";
-        case 4: return "minix";
-        case 5: return "reiserfs";
-        case 7: return "jfs";
-        case 8: return "xfs";
-        case 9: return "iso9660";
-        default: return "";
+        case 2: return {"ext", Family::Ext};
+        case 3: return {"fat", Family::Fat};
+        case 4: return {"minix", Family::None};
+        case 5: return {"reiserfs", Family::None};
+        case 7: return {"jfs", Family::None};
+        case 8: return {"xfs", Family::Xfs};
+        case 9: return {"iso9660", Family::Iso};
+        default: return {"unknown", Family::None};
     }
 }
 
@@ -163,23 +168,32 @@ private:
                 fmt::format("stage 1.5 looks for {} on (hd0,{}), which the table does not have", head.file, partition);
             if (lost) {
                 text += fmt::format("; a file system ({}, UUID {}) begins at sector {}, where no partition does",
-                                    lost->info.kind, lost->info.uuid, lost->lba);
+                                    lost->info.name(), lost->info.uuid, lost->lba);
                 evidence.push_back(
-                    {DiskRange{place_.disk->number, lost->lba * sector_size, 2048}, {}, {}, {}, lost->info.kind});
+                    {DiskRange{place_.disk->number, lost->lba * sector_size, 2048}, {}, {}, {}, lost->info.name()});
             }
             loader::stop(out_, Code::LegacyPartitionMissing, std::move(text), std::move(evidence), screen + "Error 22");
             return;
         }
-        if (plain_view(*volume) == nullptr || !volume->info.kind.starts_with(kind_name(head.fields.kind))) {
+        const Reads reads = read_by(head.fields.kind);
+        const bool same_kind = volume->info.known() && volume->info.is(reads.family);
+        if (plain_view(*volume) == nullptr && (same_kind || (!volume->info.known() && reads.family == Family::None))) {
+            // It finds its file system, or may do so; this program does not look into it.
+            out_.stop = untold(Stage::Loader,
+                               fmt::format("stage 1.5 reads the {} file system in {}, which is not read here",
+                                           reads.name, volume->place),
+                               {evidence_place(volume->place, {}, volume->info.name())});
+            return;
+        }
+        if (!same_kind) {
             const auto lost = find_misplaced_volume(*place_.disk);
             loader::stop(
                 out_, lost ? Code::PartitionEntryMisplaced : Code::LegacyFileSystem,
                 lost ? fmt::format("(hd0,{}) does not begin where the file system ({}, UUID {}, from sector {}) does",
-                                   partition, lost->info.kind, lost->info.uuid, lost->lba)
-                     : fmt::format("stage 1.5 reads {} file systems and finds none in {}", kind_name(head.fields.kind),
-                                   volume->place),
-                {evidence_place(volume->place, fmt::format("a file system of kind {}", kind_name(head.fields.kind)),
-                                volume->info.kind.empty() ? "none" : volume->info.kind)},
+                                   partition, lost->info.name(), lost->info.uuid, lost->lba)
+                     : fmt::format("stage 1.5 reads {} file systems and finds none in {}", reads.name, volume->place),
+                {evidence_place(volume->place, fmt::format("a file system of kind {}", reads.name),
+                                !volume->info.known() ? "none" : volume->info.name())},
                 screen + "Error 17");
             return;
         }

@@ -63,7 +63,7 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
         return std::nullopt;
     }
     const auto info = volume.loader_view->stat(file.file);
-    if (info && (info->attributes & attribute_compressed) != 0 && volume.info.kind == "ntfs") {
+    if (info && (info->attributes & attribute_compressed) != 0 && volume.info.format == Format::Ntfs) {
         stop(out, Code::WindowsLoaderCompressed,
              fmt::format("{} is stored compressed, which the boot code cannot read", file.place),
              {evidence_place(file.place, "not compressed", "the compressed attribute")},
