@@ -16,7 +16,7 @@ int main(int argc, char** argv) {
     }
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(*image, 1, argv[1]));
-    const auto* volume = machine.at(argv[2]);
+    const auto volume = machine.at(argv[2]);
     if (volume == nullptr || volume->loader_view == nullptr) {
         std::fprintf(stderr, "%s is no volume that can be listed\n", argv[2]);
         return 1;

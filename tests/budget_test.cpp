@@ -168,16 +168,10 @@ TEST(Lifetimes, MenusOutliveTheFirmwaresView) {
         const auto machine = support::machine_of(disk);
         verdict = check(machine, options);
         menus = read_menus(machine);
-        // Volumes of the machine itself are reached through it; those of the firmware's view live on with the menus.
-        for (const auto* all : {&verdict.menus, &menus})
-            for (const auto& menu : *all)
-                for (const auto& entry : menu.entries)
-                    for (const auto& kernel : entry.kernel)
-                        if (kernel.volume != nullptr) EXPECT_FALSE(kernel.volume->place.empty());
     }
     EXPECT_FALSE(verdict.systems.empty());
-    for (const auto& menu : verdict.menus)
-        if (menu.keeps != nullptr)
+    for (const auto* all : {&verdict.menus, &menus})
+        for (const auto& menu : *all)
             for (const auto& entry : menu.entries)
                 for (const auto& kernel : entry.kernel)
                     if (kernel.volume != nullptr) EXPECT_TRUE(kernel.volume->place.starts_with("d1"));

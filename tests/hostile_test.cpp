@@ -147,7 +147,7 @@ TEST(Unreadable, SectorsOfTheChainAreToldOthersAreNot) {
     EXPECT_EQ(walk(2048 * 512, 512), "boot-sector");
     // A file of the chain: the HAL, found where the reader says it lies.
     const auto machine = support::machine_of(image);
-    const auto* volume = machine.volume(1, 2);
+    const auto volume = machine.volume(1, 2);
     const auto hal = resolve(*volume->loader_view, "/Windows/System32/hal.dll");
     ASSERT_TRUE(hal);
     const auto extents = volume->loader_view->extents(hal->file.id);

@@ -39,7 +39,7 @@ struct Root {
         spec.partitions.push_back({2048, forge::make_ext(tree, options), 0x83, false});
         machine = support::machine_of(forge::make_disk(spec));
     }
-    [[nodiscard]] const Volume& volume() const { return machine.disks[0].volumes[0]; }
+    [[nodiscard]] const Volume& volume() const { return *machine.disks[0].volumes[0]; }
     [[nodiscard]] InitChoice init() const { return judge_init(volume(), CommandLine(""), nullptr); }
     Machine machine;
 };

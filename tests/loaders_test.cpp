@@ -171,7 +171,7 @@ TEST(Legacy, AFileSystemThatOnlyStage15ReadsIsUnknown) {
     disk[2 * 512 + 0x10] = 8;
     std::fill_n(disk.begin() + static_cast<std::ptrdiff_t>(volume), 4096, std::uint8_t{0});
     forge::put32(disk, volume, 0x42534658);  // "XFSB"
-    disk[volume + 6] = 0x10;  // blocks of 4096 bytes
+    disk[volume + 6] = 0x10;                 // blocks of 4096 bytes
     const Machine machine = support::machine_of(disk);
     ASSERT_EQ(machine.volume(1, 1)->info.format, Format::Xfs);
     const Verdict verdict = check(machine);
@@ -249,7 +249,7 @@ struct LiloDesk {
         desk.disk.gap = Bytes(512);
         auto image = desk.build();
         const auto machine = support::machine_of(image);
-        const auto& volume = machine.disks.front().volumes.front();
+        const auto& volume = *machine.disks.front().volumes.front();
         const auto file = resolve(*volume.loader_view, listed);
         if (!file) return image;
         std::vector<std::pair<std::uint32_t, std::uint16_t>> runs;
@@ -272,7 +272,7 @@ struct LiloDesk {
 std::vector<forge::SectorRun> sectors_of(const Machine& machine, const std::string& path,
                                          std::uint64_t* size = nullptr) {
     std::vector<forge::SectorRun> out;
-    const auto& volume = machine.disks.front().volumes.front();
+    const auto& volume = *machine.disks.front().volumes.front();
     const auto file = resolve(*volume.loader_view, path);
     if (!file) return out;
     if (size != nullptr) *size = file->file.size;

@@ -355,8 +355,10 @@ TEST(Roots, TypesAndLabelsMustFit) {
     spec.size = 8U << 20U;
     spec.partitions = {{2048, Bytes(1U << 20U), 0x83, false}};
     auto machine = support::machine_of(forge::make_disk(spec));
-    machine.disks[0].volumes.at(0).partlabel = "inn root";
-    EXPECT_EQ(resolve_root(machine, "PARTLABEL=inn\\x20root").volume, &machine.disks[0].volumes[0]);
+    auto named = std::make_shared<Volume>(*machine.disks[0].volumes.at(0));
+    named->partlabel = "inn root";
+    machine.disks[0].volumes[0] = named;
+    EXPECT_EQ(resolve_root(machine, "PARTLABEL=inn\\x20root").volume, named);
     EXPECT_EQ(resolve_root(machine, "PARTLABEL=other").volume, nullptr);
     EXPECT_FALSE(resolve_root(machine, "PARTLABEL=other").cannot_tell);
 }

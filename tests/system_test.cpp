@@ -201,7 +201,7 @@ struct Root {
         disk.partitions = {{2048, forge::make_ext(tree, options), 0x83, true}};
         machine = support::machine_of(forge::make_disk(disk));
     }
-    [[nodiscard]] const Volume& volume() const { return machine.disks[0].volumes[0]; }
+    [[nodiscard]] const Volume& volume() const { return *machine.disks[0].volumes[0]; }
 };
 
 TEST(Init, TheKernelTriesItsListAndARamdiskDoesNot) {

@@ -41,6 +41,30 @@ TEST_P(KioskStories, StopWhereTheyShould) {
 }
 INSTANTIATE_TEST_SUITE_P(Uefi, KioskStories, testing::Range<std::size_t>(0, demo::kiosk_stories().size()));
 
+/// Every file that the menus' entries name, read through the verdict alone.
+std::size_t readable_files(const Verdict& verdict) {
+    std::size_t out = 0;
+    for (const auto& menu : verdict.menus)
+        for (const auto& entry : menu.entries)
+            for (const auto& file : entry.kernel) {
+                if (file.volume == nullptr) continue;
+                const auto source = file.volume->loader_view->open(file.file, file.place);
+                if (source && (*source)->bytes(0, 512)) ++out;
+            }
+    return out;
+}
+
+TEST(Lifetimes, AVerdictOutlivesTheMachineItWasMadeFrom) {
+    Verdict bios, uefi;
+    {
+        bios = check(support::machine_of(demo::front_desk().build()));
+        Machine machine;
+        uefi = walk(demo::kiosk().build(), {}, machine);
+    }
+    EXPECT_GE(readable_files(bios), 1U);
+    EXPECT_GE(readable_files(uefi), 1U);
+}
+
 TEST(Uefi, WithoutVariablesTheFallbackFileCountsAndThatIsSaid) {
     Machine machine;
     const auto verdict = walk(demo::kiosk().build(), {}, machine);

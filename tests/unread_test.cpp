@@ -424,7 +424,7 @@ TEST(Mirrors, AreFileSystemsToFirmwareAndLoadersOnly) {
     spec.size = 24U << 20U;
     spec.partitions.push_back({2048, raid_member(fat, 0), 0xEF, false});
     const auto machine = support::machine_of(forge::make_disk(spec));
-    const auto& volume = machine.disks[0].volumes.at(0);
+    const auto& volume = *machine.disks[0].volumes.at(0);
     EXPECT_EQ(volume.info.name(), "md raid member");
     EXPECT_EQ(volume.info.content(), Content::Member);
     EXPECT_TRUE(volume.plain_info.is(Family::Fat));
@@ -432,11 +432,11 @@ TEST(Mirrors, AreFileSystemsToFirmwareAndLoadersOnly) {
     ASSERT_NE(volume.loader_view, nullptr);
     EXPECT_TRUE(resolve(*volume.loader_view, "/EFI/BOOT/BOOTX64.EFI"));
     const auto seen = uefi_volumes(machine);
-    ASSERT_EQ(seen->volumes.size(), 1U);
-    EXPECT_EQ(seen->volumes[0]->place, "d1p1");
+    ASSERT_EQ(seen.volumes.size(), 1U);
+    EXPECT_EQ(seen.volumes[0]->place, "d1p1");
     // Metadata at the start leaves nothing that looks like a file system.
     spec.partitions[0].content = raid_member(fat, 1);
-    EXPECT_TRUE(uefi_volumes(support::machine_of(forge::make_disk(spec)))->volumes.empty());
+    EXPECT_TRUE(uefi_volumes(support::machine_of(forge::make_disk(spec))).volumes.empty());
 }
 
 TEST(Mirrors, ASuperblockElsewhereIsNone) {
@@ -472,7 +472,7 @@ struct Damaged {
 /// Where a file of the first volume lies: byte `at` of it.
 std::uint64_t place_of(const Bytes& image, const std::string& path, std::uint64_t at = 0) {
     const auto machine = support::machine_of(image);
-    const auto& volume = machine.disks[0].volumes[0];
+    const auto& volume = *machine.disks[0].volumes[0];
     const auto found = resolve(*volume.loader_view, path);
     EXPECT_TRUE(found) << path;
     const auto file = volume.loader_view->open(found->file.id, path);
@@ -533,7 +533,7 @@ TEST(UnreadablePlaces, SuperblocksAreNotUnknownFileSystems) {
     EXPECT_NE(damaged.system().symptom.find("error: failure reading sector 0x802 from `hd0'."), std::string::npos)
         << damaged.system().symptom;
     EXPECT_EQ(damaged.system().symptom.find("unknown filesystem"), std::string::npos);
-    EXPECT_TRUE(damaged.machine.disks[0].volumes[0].mark_unreadable());
+    EXPECT_TRUE(damaged.machine.disks[0].volumes[0]->mark_unreadable());
 }
 
 TEST(UnreadablePlaces, ThatNobodyNeedsAreNotAskedFor) {
@@ -548,7 +548,7 @@ TEST(UnreadablePlaces, ThatNobodyNeedsAreNotAskedFor) {
 TEST(UnreadablePlaces, AnMftRecordIsNotAMissingFile) {
     const auto image = demo::office_pc().build();
     const auto machine = support::machine_of(image);
-    const auto* volume = machine.volume(1, 2);
+    const auto volume = machine.volume(1, 2);
     const auto hal = resolve(*volume->loader_view, "/Windows/System32/hal.dll");
     ASSERT_TRUE(hal);
     // The generator puts the table of records at cluster 4.

@@ -441,7 +441,7 @@ TEST_P(Expectations, HoldValueByValue) {
     }
     std::size_t files = 0;
     for (const auto& volume : wanted.at("volumes")) {
-        const auto* v = machine.volume(1, volume.at("partition").get<int>());
+        const auto v = machine.volume(1, volume.at("partition").get<int>());
         ASSERT_NE(v, nullptr);
         if (!volume.contains("files")) continue;
         for (const auto& [path, f] : volume.at("files").items()) {

@@ -319,7 +319,8 @@ int run_sector(const Options& options) {
         for (const auto& disk : opened.machine.disks) {
             wanted.emplace_back(&disk, 0);
             if (!options.boot_sectors) continue;
-            for (const auto& volume : disk.volumes) {
+            for (const auto& held : disk.volumes) {
+                const herberge::Volume& volume = *held;
                 const auto where = volume.source->locate(0, std::min<std::uint64_t>(512, volume.source->size()));
                 if (volume.partition != 0 && !where.empty() && where.front().offset != 0)
                     wanted.emplace_back(&disk, where.front().offset / 512);
@@ -361,8 +362,8 @@ int run_sector(const Options& options) {
 namespace {
 
 /// The volume of a place, or nothing (already complained).
-const Volume* volume_of(const Opened& opened, const Place& place) {
-    const Volume* volume = opened.machine.volume(place.disk, place.partition);
+VolumeRef volume_of(const Opened& opened, const Place& place) {
+    VolumeRef volume = opened.machine.volume(place.disk, place.partition);
     if (volume == nullptr) {
         complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk,
                                           place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
@@ -385,7 +386,7 @@ int run_files(const Options& options) {
     auto place = parse_place(options.place);
     if (!place || place->offset)
         return complain(Exit::usage, fmt::format("“{}” is not a directory; {}", options.place, place_help));
-    const Volume* volume = volume_of(opened, *place);
+    VolumeRef volume = volume_of(opened, *place);
     if (volume == nullptr) return Exit::unreadable;
     const FileSystem& fs = *volume->loader_view;
     const std::string path = place->path.value_or("/");
@@ -427,7 +428,7 @@ int run_copy(const Options& options) {
                         fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
     Source source;
     if (place->path) {
-        const Volume* volume = volume_of(opened, *place);
+        VolumeRef volume = volume_of(opened, *place);
         if (volume == nullptr) return Exit::unreadable;
         const auto found = resolve(*volume->loader_view, *place->path);
         if (!found) return complain(Exit::unreadable, printable(found.error().text()));
@@ -436,7 +437,7 @@ int run_copy(const Options& options) {
         source = *file;
     } else {
         const Disk* disk = opened.machine.disk(place->disk);
-        const Volume* volume = place->partition != 0 ? opened.machine.volume(place->disk, place->partition) : nullptr;
+        VolumeRef volume = place->partition != 0 ? opened.machine.volume(place->disk, place->partition) : nullptr;
         if (disk == nullptr || (place->partition != 0 && volume == nullptr))
             return complain(Exit::usage, "there is no such disk or partition");
         const Source& base = volume != nullptr ? volume->source : disk->source;

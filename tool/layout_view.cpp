@@ -16,7 +16,7 @@ namespace {
 
 const herberge::Volume* volume_of(const herberge::Disk& disk, int partition) {
     for (const auto& volume : disk.volumes)
-        if (volume.partition == partition) return &volume;
+        if (volume->partition == partition) return volume.get();
     return nullptr;
 }
 
@@ -169,8 +169,8 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
                                   called.arc.empty() ? "—" : called.arc, p.partuuid,
                                   volume != nullptr && !volume->info.uuid.empty() ? volume->info.uuid : "—"});
         }
-        for (const auto& volume : disk.volumes)
-            if (volume.partition == 0) {
+        for (const auto& held : disk.volumes)
+            if (const auto& volume = *held; volume.partition == 0) {
                 partitions.rows.push_back({volume.place, "0", std::to_string(disk.source->size() / 512),
                                            size_text(disk.source->size()), "whole disk", volume.info.name(),
                                            volume.info.label});

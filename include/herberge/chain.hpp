@@ -71,8 +71,6 @@ struct StartEdge {
 };
 
 struct Verdict {
-    /// What pointers in `menus` lead to when it is not the machine that was given.
-    std::shared_ptr<const Machine> view;
     FirmwareKind firmware = FirmwareKind::Bios;
     std::vector<SystemVerdict> systems;
     std::vector<Finding> findings;

@@ -34,7 +34,7 @@ struct FileReference {
     std::string written;    ///< as in the configuration
     std::string place;      ///< "d1p1:/boot/vmlinuz-6.1" after variables and device; empty if no device
     std::string real_path;  ///< with links followed; empty when not found
-    const Volume* volume = nullptr;
+    VolumeRef volume;
     FileId file = 0;
     std::uint64_t size = 0;
     std::vector<std::string> links;
@@ -55,13 +55,13 @@ struct LoaderMessage {
 
 /// What a Windows loader is told.
 struct WindowsStart {
-    int generation = 6;              ///< 5: a text file names it; 6: a boot store does
-    FileReference loader;            ///< 6: winload
-    const Volume* system = nullptr;  ///< null: nothing answers to what the entry says
-    std::string system_device;       ///< as the entry has it, for people
-    std::string directory;           ///< "/Windows"
-    std::string kernel_name;         ///< empty: ntoskrnl.exe
-    std::string hal_name;            ///< empty: hal.dll
+    int generation = 6;         ///< 5: a text file names it; 6: a boot store does
+    FileReference loader;       ///< 6: winload
+    VolumeRef system;           ///< null: nothing answers to what the entry says
+    std::string system_device;  ///< as the entry has it, for people
+    std::string directory;      ///< "/Windows"
+    std::string kernel_name;    ///< empty: ntoskrnl.exe
+    std::string hal_name;       ///< empty: hal.dll
     bool safe_mode = false;
     bool test_signing = false;
     bool no_integrity_checks = false;
@@ -106,8 +106,6 @@ enum class MenuStyle : std::uint8_t { Menu, Countdown, Hidden };
 
 /// A loader's configuration after it was interpreted.
 struct Menu {
-    /// Keeps alive what the entries' pointers lead to, where that is not the machine that was given.
-    std::shared_ptr<const void> keeps;
     std::string loader;  ///< "GRUB 2"
     std::string place;   ///< the configuration that was read
     std::vector<MenuEntry> entries;
@@ -134,10 +132,10 @@ struct Menu {
 /// A sector that is started as code: the first sector of a disk, or a volume's boot sector.
 struct BootPlace {
     const Disk* disk = nullptr;
-    const Volume* volume = nullptr;  ///< null: the disk's first sector
-    std::uint64_t lba = 0;           ///< from the disk's start, in sectors of 512 bytes
-    int first_drive = 0;             ///< number of the disk that the firmware calls 80h
-    bool seen_working = false;       ///< run in an emulated PC, the code went on: damage in it does not matter
+    VolumeRef volume;           ///< null: the disk's first sector
+    std::uint64_t lba = 0;      ///< from the disk's start, in sectors of 512 bytes
+    int first_drive = 0;        ///< number of the disk that the firmware calls 80h
+    bool seen_working = false;  ///< run in an emulated PC, the code went on: damage in it does not matter
     int image = 0;  ///< not 0: a boot image of the disc's boot catalogue, which a BIOS has loaded from there
 
     /// "d1 first sector", "d1p2 boot sector"
@@ -274,7 +272,7 @@ struct GrubRun {
     std::string prompt;                     ///< "grub rescue>" or "grub>" when it stops there
     std::vector<std::string> screen;        ///< messages up to the menu or the stop
     std::string prefix_place;               ///< "d1p1:/boot/grub"
-    const Volume* prefix_volume = nullptr;  ///< null: none
+    VolumeRef prefix_volume;                ///< null: none
     std::string prefix_path;                ///< "/boot/grub"
     std::vector<std::string> modules;       ///< loaded besides the embedded ones
     std::vector<Evidence> loader_evidence;  ///< for "the loader's own files are there"

@@ -30,7 +30,7 @@ struct InstalledSystem {
     std::string name;     ///< "Debian GNU/Linux 12 (bookworm)"
     std::string version;  ///< "12"
     std::string mark;     ///< the file that identified it
-    const Volume* volume = nullptr;
+    VolumeRef volume;
     std::vector<std::string> kernels;  ///< "/boot/vmlinuz-6.1.0-53-cloud-amd64"
     std::int64_t last_used = 0;        ///< seconds since 1970, 0: unknown
     std::string directory;             ///< Windows: "/Windows"
@@ -99,9 +99,9 @@ struct StartupItem {
 
 /// A drive letter as the installation has it recorded, and what answers to it on this machine.
 struct DriveLetter {
-    std::string letter;              ///< "C:"
-    const Volume* volume = nullptr;  ///< null: nothing here
-    std::string text;                ///< for people
+    std::string letter;  ///< "C:"
+    VolumeRef volume;    ///< null: nothing here
+    std::string text;    ///< for people
 };
 [[nodiscard]] Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine,
                                                                      const InstalledSystem& system);
@@ -136,7 +136,7 @@ struct RootReference {
     } kind = Kind::Absent;
     std::string written;               ///< "UUID=…"
     std::string value;                 ///< without the prefix
-    const Volume* volume = nullptr;    ///< null: nothing here answers to it
+    VolumeRef volume;                  ///< null: nothing here answers to it
     bool depends_on_hardware = false;  ///< a device name that another controller would change
     bool cannot_tell = false;          ///< LVM, RAID, network …: not decided by these images alone; `note` says why
     std::string note;                  ///< for people
@@ -176,7 +176,7 @@ enum class Controller : std::uint8_t { Ata, Nvme, VirtioBlk, VirtioScsi, Scsi, U
 
 /// What the RAM disk must do for this root: drivers and its own init.
 struct RootDemand {
-    const Volume* volume = nullptr;
+    VolumeRef volume;
     Format file_system = Format::None;
     std::string kernel_release;
     std::string config;        ///< the kernel's configuration text; empty: not found

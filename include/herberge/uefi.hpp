@@ -4,7 +4,6 @@
 
 #include <cstdint>
 #include <map>
-#include <memory>
 #include <optional>
 #include <string>
 #include <vector>
@@ -95,13 +94,13 @@ struct VariableView {
 [[nodiscard]] Machine after_uefi_firmware(const Machine& machine);
 
 /// The FAT volumes that the firmware opens, by its own rules for tables: the types do not matter, attribute bit 1 does.
-/// The pointers belong to `view`, which is filled with what the firmware sees.
+/// `view` is the machine as the firmware sees it.
 struct UefiVolumes {
     Machine view;
-    std::vector<const Volume*> volumes;
+    std::vector<VolumeRef> volumes;
     std::vector<Finding> findings;  ///< why tables were refused
 };
-[[nodiscard]] std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine);
+[[nodiscard]] UefiVolumes uefi_volumes(const Machine& machine);
 
 /// What the firmware itself runs as: 32-bit firmware is found on tablets and small machines with 64-bit processors.
 enum class EfiMachine : std::uint8_t { X64, Ia32 };

@@ -175,7 +175,11 @@ struct ResolveOptions {
 
 // --- the machine's disks ------------------------------------------------------------------------------------
 
-struct Volume {
+/// A volume, shared by everything that speaks of it: results stay valid when the machine is gone.
+struct Volume;
+using VolumeRef = std::shared_ptr<const Volume>;
+
+struct Volume : std::enable_shared_from_this<Volume> {
     int disk = 0;  ///< from 1
     int partition =
         0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
@@ -211,7 +215,7 @@ struct Disk {
     std::string path;  ///< as given on the command line
     Source source;
     PartitionTable table;
-    std::vector<Volume> volumes;             ///< in partition order
+    std::vector<VolumeRef> volumes;          ///< in partition order
     std::optional<Error> problem;            ///< the first sector could not be read
     std::optional<BootCatalogue> catalogue;  ///< of an optical medium, or of a disk made to serve as one, too
     /// It lies in an optical drive: the catalogue is what firmware starts. Set for media that carry a catalogue and no
@@ -230,13 +234,13 @@ struct Machine {
     [[nodiscard]] const Disk* drive(int index, int first) const;
     /// The reverse: 0 for `first`.
     [[nodiscard]] int drive_index(int disk, int first) const;
-    [[nodiscard]] const Volume* volume(int disk, int partition) const;
-    [[nodiscard]] const Volume* at(std::string_view place) const;
+    [[nodiscard]] VolumeRef volume(int disk, int partition) const;
+    [[nodiscard]] VolumeRef at(std::string_view place) const;
     void each_volume(const std::function<void(const Volume&)>& visit) const;
-    [[nodiscard]] const Volume* by_uuid(std::string_view uuid) const;
-    [[nodiscard]] const Volume* by_label(std::string_view label) const;
-    [[nodiscard]] const Volume* by_partuuid(std::string_view partuuid) const;
-    [[nodiscard]] const Volume* by_partlabel(std::string_view partlabel) const;
+    [[nodiscard]] VolumeRef by_uuid(std::string_view uuid) const;
+    [[nodiscard]] VolumeRef by_label(std::string_view label) const;
+    [[nodiscard]] VolumeRef by_partuuid(std::string_view partuuid) const;
+    [[nodiscard]] VolumeRef by_partlabel(std::string_view partlabel) const;
     /// The volumes that `which` picks, for people: "d1p2 (lvm physical volume), d2p1 (unreadable)"; empty: none.
     [[nodiscard]] std::string places_of(const std::function<bool(const Volume&)>& which) const;
     /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members,

@@ -149,13 +149,13 @@ private:
             if (route.entry != nullptr) continue;
             // A way that breaks at the system's own volume, or at one whose configuration names it, was meant for it.
             int score = route.chosen.empty() ? 1 : 0;
-            for (const auto* volume : route.passed)
+            for (const auto& volume : route.passed)
                 if (volume == system.volume || names_system(*volume, system)) score = 3;
             for (const int number : route.disks) {
                 const Disk* disk = machine_.disk(number);
                 if (system.volume->disk == number) score = std::max(score, 2);
                 for (const auto& volume : disk->volumes)
-                    if (score < 3 && names_system(volume, system)) score = 3;
+                    if (score < 3 && names_system(*volume, system)) score = 3;
             }
             if (score > best) {
                 best = score;
@@ -345,7 +345,7 @@ private:
     /// because nothing tells where it is: one element for each root that they name.
     void unread_systems(Verdict& out) {
         struct Named {
-            const Volume* volume;  ///< null: none that is there
+            VolumeRef volume;  ///< null: none that is there
             std::vector<const Route*> routes;
         };
         std::map<std::string, Named> by_root;
@@ -534,17 +534,15 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
     const auto firmware = likely_firmware(machine, options);
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
-        auto view = std::make_shared<Machine>(after_uefi_firmware(machine));
-        out = Walk(*view, chain::find_efi_routes(*view, options.variables, options.secure_boot, options.efi_machine))
-                  .run();
-        out.view = std::move(view);
+        const Machine view = after_uefi_firmware(machine);
+        out =
+            Walk(view, chain::find_efi_routes(view, options.variables, options.secure_boot, options.efi_machine)).run();
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {
         // A disc that poses as a floppy or hard disk replaces the medium itself.
-        std::shared_ptr<const Machine> posing = with_emulated_drives(machine);
+        const std::shared_ptr<const Machine> posing = with_emulated_drives(machine);
         const Machine& seen = posing != nullptr ? *posing : machine;
         out = Walk(seen, chain::find_routes(seen, options.rehearse)).run();
-        out.view = std::move(posing);
     }
     out.firmware = firmware;
     return out;
@@ -603,7 +601,7 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
     machine.each_volume([&](const Volume& volume) {
         const auto where = volume.source->locate(0, std::min<std::uint64_t>(512, volume.source->size()));
         if (volume.partition != 0 && !where.empty())
-            look({machine.disk(volume.disk), &volume, where.front().offset / 512, first, false, 0});
+            look({machine.disk(volume.disk), volume.shared_from_this(), where.front().offset / 512, first, false, 0});
     });
     // Configurations that no loader on these disks leads to are worth reading all the same.
     machine.each_volume([&](const Volume& volume) {

@@ -116,7 +116,7 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     std::vector<EfiFile> out;
     const Machine view = after_uefi_firmware(machine);
     const auto seen = uefi_volumes(view);
-    for (const auto* volume : seen->volumes) Search(*volume, out).directory("", most_depth);
+    for (const auto& volume : seen.volumes) Search(*volume, out).directory("", most_depth);
     const auto points = [&](std::string_view place, const std::string& who) {
         const std::string wanted = lower_text(place);
         for (auto& file : out)
@@ -128,7 +128,7 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
             points(state.place,
                    fmt::format("Boot{:04X} “{}”{}", state.option.number, printable(state.option.description),
                                state.option.active ? "" : " (inactive)"));
-    for (const auto* volume : seen->volumes) {
+    for (const auto& volume : seen.volumes) {
         points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::X64)), "the firmware's fallback rule");
         points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::Ia32)),
                "the fallback rule of 32-bit firmware");

@@ -48,7 +48,7 @@ OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& see
         out.problem = option_name(option) + " writes its path with forward slashes";
         return out;
     }
-    for (const auto* volume : seen.volumes)
+    for (const auto& volume : seen.volumes)
         if (drive != nullptr ? matches(*drive, *volume, seen.view) : !file.empty() && !other)
             out.volumes.push_back(volume);
     if (out.volumes.empty())
@@ -66,9 +66,9 @@ std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const 
     std::vector<BootOptionState> out;
     for (auto& option : boot_options(variables)) {
         BootOptionState state;
-        const auto files = chain::files_of_option(option, *seen);
+        const auto files = chain::files_of_option(option, seen);
         state.problem = files.problem;
-        for (const auto* volume : files.volumes) {
+        for (const auto& volume : files.volumes) {
             const std::string place = fmt::format("{}:{}", volume->place, files.path);
             const FileSystem* fs = volume->by_kernel();
             const auto found = fs != nullptr ? resolve(*fs, files.path) : fail(ErrorKind::NotFound, "no file system");

@@ -11,9 +11,9 @@
 namespace herberge::chain {
 
 struct OptionFiles {
-    std::vector<const Volume*> volumes;  ///< each may hold the file
-    std::string path;                    ///< with slashes, from the volume's top
-    std::string problem;                 ///< why no volume comes into question; empty: some does
+    std::vector<VolumeRef> volumes;  ///< each may hold the file
+    std::string path;                ///< with slashes, from the volume's top
+    std::string problem;             ///< why no volume comes into question; empty: some does
 };
 OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& seen,
                             EfiMachine machine = EfiMachine::X64);

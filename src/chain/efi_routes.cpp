@@ -17,7 +17,7 @@ constexpr std::size_t most_depth = 6;
 
 /// A file the firmware tries, and by whose word.
 struct Candidate {
-    const Volume* volume;                  ///< in the firmware's view
+    VolumeRef volume;                      ///< in the firmware's view
     std::string path;                      ///< with slashes
     std::string by;                        ///< "Boot0010 “Almhof”", "the fallback file"
     std::string option;                    ///< for its message: Boot0010 "Almhof" from HD(…)
@@ -62,7 +62,6 @@ public:
 
     Routes run() {
         Route route;
-        out_.keeps = seen_;
         collect();
         for (const auto& candidate : candidates_)
             if (try_one(candidate, route)) return std::move(out_);
@@ -81,8 +80,8 @@ private:
             }
             const std::string shown =
                 fmt::format("Boot{:04X} \"{}\" from {}", option.number, option.description, option.path.text());
-            const auto files = files_of_option(option, *seen_, kind_);
-            for (const auto* volume : files.volumes)
+            const auto files = files_of_option(option, seen_, kind_);
+            for (const auto& volume : files.volumes)
                 candidates_.push_back({volume, files.path, name, shown, load_option_text(option.optional_data),
                                        option.description, controller_of(option.path)});
             if (files.problem.empty()) continue;
@@ -91,7 +90,7 @@ private:
                 failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", shown));
         }
         skipped_ = std::move(skipped);
-        for (const auto* volume : seen_->volumes)
+        for (const auto& volume : seen_.volumes)
             candidates_.push_back({volume, std::string(efi_fallback_path(kind_)), "the fallback file",
                                    fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
     }
@@ -138,7 +137,7 @@ private:
         if (!variables_.given()) text += "; no variables were given: boot options of its own could lead elsewhere";
         if (!skipped_.empty()) text += fmt::format("; before it: {}", fmt::join(skipped_, ", "));
         route.ladder.set(Stage::Firmware, State::Holds, text, evidence);
-        const Disk* disk = seen_->view.disk(c.volume->disk);
+        const Disk* disk = seen_.view.disk(c.volume->disk);
         route.ladder.set(Stage::PartitionTable, State::Holds,
                          c.volume->partition < 0 ? fmt::format("the boot catalogue leads to {}", c.volume->place)
                          : disk->table.kind == TableKind::None
@@ -173,9 +172,9 @@ private:
     void started(int disk, int partition, const std::string& path, const std::string& place, std::string options,
                  Route route) {
         // Loaders read the disks by their own rules: from here on, the machine as the kernel and GRUB see it.
-        const Volume* volume = machine_.volume(disk, partition);
+        VolumeRef volume = machine_.volume(disk, partition);
         if (volume == nullptr || (volume->loader_view == nullptr && volume->kernel_view == nullptr))
-            volume = seen_->view.volume(disk, partition);
+            volume = seen_.view.volume(disk, partition);
         route.ladder.go_on(Stage::BootCode, State::Holds,
                            fmt::format("{} is an EFI application that this firmware starts", place),
                            {evidence_place(place)});
@@ -191,7 +190,6 @@ private:
             out_.list.push_back(std::move(route));
             return;
         }
-        run->menu.keeps = seen_;
         out_.loaders.push_back(std::move(*run));
         const LoaderRun& r = out_.loaders.back();
         auto& ladder = route.ladder;
@@ -253,28 +251,28 @@ private:
             return;
         }
         // A volume with the file that only others than the firmware see: the table is what stops it.
-        const Volume* hidden = nullptr;
+        VolumeRef hidden;
         machine_.each_volume([&](const Volume& v) {
             if (hidden == nullptr && v.plain_info.is(Family::Fat) && v.by_kernel() != nullptr &&
                 resolve(*v.by_kernel(), efi_fallback_path(kind_)))
-                hidden = &v;
+                hidden = v.shared_from_this();
         });
-        if (hidden != nullptr && !seen_->findings.empty()) {
+        if (hidden != nullptr && !seen_.findings.empty()) {
             ladder.set(Stage::Firmware, State::Holds, "the firmware reads the disk", {});
             std::vector<Evidence> evidence;
             std::vector<std::string> texts;
-            for (const auto& finding : seen_->findings) {
+            for (const auto& finding : seen_.findings) {
                 texts.push_back(finding.text);
                 evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
             }
             ladder.breaks(
-                seen_->findings.front().code,
+                seen_.findings.front().code,
                 fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)),
                 evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
             out_.list.push_back(std::move(route));
             return;
         }
-        std::string text = seen_->volumes.empty()
+        std::string text = seen_.volumes.empty()
                                ? "the firmware finds no FAT volume on any disk"
                                : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}",
                                              efi_fallback_path(kind_));
@@ -284,7 +282,7 @@ private:
                                                                           other_fallback_names().end());
         others.emplace_back(kind_ == EfiMachine::Ia32 ? std::pair{efi_fallback_path(EfiMachine::X64), "64-bit PC"}
                                                       : std::pair{efi_fallback_path(EfiMachine::Ia32), "32-bit PC"});
-        for (const auto* volume : seen_->volumes)
+        for (const auto& volume : seen_.volumes)
             for (const auto& [name, machine] : others)
                 if (volume->by_kernel() != nullptr && resolve(*volume->by_kernel(), name))
                     text += fmt::format("; {}:{} is there, for {} firmware", volume->place, name, machine);
@@ -312,7 +310,7 @@ private:
     const UefiVariables& variables_;
     SecureBootPolicy secure_;
     EfiContext context_;
-    std::shared_ptr<const UefiVolumes> seen_;
+    UefiVolumes seen_;
     std::vector<Candidate> candidates_;
     std::vector<std::string> skipped_;
     std::vector<std::string> failed_;  ///< messages for options that lead nowhere

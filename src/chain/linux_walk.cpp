@@ -27,7 +27,7 @@ Source open_reference(const FileReference& file) {
 }
 
 /// The kernel's configuration and list of built-in modules, wherever the system keeps them.
-RootDemand make_demand(const Volume* root, const FileReference& kernel, const KernelImage& image,
+RootDemand make_demand(const VolumeRef& root, const FileReference& kernel, const KernelImage& image,
                        const Ramdisk* ramdisk) {
     RootDemand out;
     out.volume = root;
@@ -595,7 +595,7 @@ RootReference named_root(const Machine& machine, const MenuEntry& entry) {
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
                                  const std::vector<InstalledSystem>& systems) {
     if (entry.windows) return windows_system(entry, systems);
-    auto system_on = [&](const Volume* volume) -> const InstalledSystem* {
+    auto system_on = [&](const VolumeRef& volume) -> const InstalledSystem* {
         const auto found = std::ranges::find_if(systems, [&](const InstalledSystem& s) {
             return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux;
         });
@@ -609,7 +609,7 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
         if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload)
             return system;
     const auto lies_on = [](const FileReference& kernel, const Volume& medium) {
-        if (kernel.volume == &medium || kernel.place.starts_with(medium.place + ":")) return true;
+        if (kernel.volume.get() == &medium || kernel.place.starts_with(medium.place + ":")) return true;
         // A boot image of the same disc.
         return kernel.volume != nullptr && kernel.volume->partition < 0 && kernel.volume->disk == medium.disk;
     };

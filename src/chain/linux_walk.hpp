@@ -40,7 +40,7 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
 /// What the way to an entry says about the machine.
 struct LinuxSurroundings {
     bool locked_down = false;              ///< Secure Boot is enforced: a kernel refuses modules without a signature
-    const Volume* medium = nullptr;        ///< the install or live medium that is started; null: none
+    VolumeRef medium;                      ///< the install or live medium that is started; null: none
     std::optional<Controller> controller;  ///< how disk `controller_disk` is attached, where something tells
     int controller_disk = 0;
     std::string controller_told_by;

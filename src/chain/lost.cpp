@@ -27,8 +27,9 @@ struct Stray {
 bool is_free(const Disk& disk, std::uint64_t lba) {
     for (const auto& p : disk.table.partitions) {
         if (p.extended() || lba < p.first_lba || lba >= p.first_lba + p.sectors) continue;
-        const auto volume = std::ranges::find(disk.volumes, p.number, &Volume::partition);
-        if (volume != disk.volumes.end() && volume->info.known()) return false;
+        const auto volume =
+            std::ranges::find_if(disk.volumes, [&](const VolumeRef& v) { return v->partition == p.number; });
+        if (volume != disk.volumes.end() && (*volume)->info.known()) return false;
     }
     return true;
 }
@@ -84,14 +85,15 @@ std::string name_of_system(const Stray& stray) {
     Disk disk;
     disk.number = stray.disk->number;
     disk.source = stray.disk->source;
-    Volume volume;
+    auto held = std::make_shared<Volume>();
+    Volume& volume = *held;
     volume.disk = disk.number;
     volume.place = stray.source->place();
     volume.source = stray.source;
     volume.info = volume.plain_info = stray.info;
     if (auto fs = open_file_system(stray.source, Reader::Loader)) volume.loader_view = *fs;
     if (auto fs = open_file_system(stray.source, Reader::Kernel)) volume.kernel_view = *fs;
-    disk.volumes.push_back(std::move(volume));
+    disk.volumes.push_back(std::move(held));
     alone.disks.push_back(std::move(disk));
     const auto systems = find_systems(alone);
     return systems.empty() ? std::string{} : systems.front().name;

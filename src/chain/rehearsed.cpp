@@ -37,11 +37,12 @@ const RehearsalEvent* boot_sector_read(const Rehearsal& rehearsal) {
     return out;
 }
 
-const Volume* volume_at(const Machine& machine, const DiskRange& range) {
-    const Volume* out = nullptr;
+VolumeRef volume_at(const Machine& machine, const DiskRange& range) {
+    VolumeRef out;
     machine.each_volume([&](const Volume& v) {
         const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
-        if (!where.empty() && where[0].disk == range.disk && where[0].offset == range.offset) out = &v;
+        if (!where.empty() && where[0].disk == range.disk && where[0].offset == range.offset)
+            out = v.shared_from_this();
     });
     return out;
 }
@@ -219,7 +220,7 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         }
         ladder.set(Stage::BootCode, State::Holds,
                    "run in an emulated PC, the first sector's code works as far as it gets", {code, evidence});
-        const Volume* volume = read != nullptr && read->range ? volume_at(machine, *read->range) : nullptr;
+        VolumeRef volume = read != nullptr && read->range ? volume_at(machine, *read->range) : nullptr;
         // A boot sector that is gone takes the file system's mark along; an entry that misses its volume shows it
         // elsewhere.
         const bool sector_lost = volume != nullptr && (volume->info.known() || !find_misplaced_volume(disk));

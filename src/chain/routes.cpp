@@ -113,11 +113,12 @@ void table_holds(const Disk& disk, Ladder& ladder) {
                    {evidence_bytes(*disk.source, 446, 64)});
 }
 
-const Volume* volume_starting_at(const Machine& machine, int disk, std::uint64_t lba) {
-    const Volume* out = nullptr;
+VolumeRef volume_starting_at(const Machine& machine, int disk, std::uint64_t lba) {
+    VolumeRef out;
     machine.each_volume([&](const Volume& v) {
         const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
-        if (v.partition != 0 && !where.empty() && where[0].disk == disk && where[0].offset == lba * 512) out = &v;
+        if (v.partition != 0 && !where.empty() && where[0].disk == disk && where[0].offset == lba * 512)
+            out = v.shared_from_this();
     });
     return out;
 }
@@ -251,7 +252,7 @@ private:
     void unnamed(const BootPlace& place, Route route, Stage own, const std::optional<Rehearsal>& rehearsal) {
         route.hops.push_back(fmt::format("{}: code", place.text()));
         if (own == Stage::BootCode) {
-            const Volume* next = rehearsal ? started_volume(*rehearsal) : only_active(*place.disk);
+            VolumeRef next = rehearsal ? started_volume(*rehearsal) : only_active(*place.disk);
             if (next != nullptr) {
                 route.ladder.set(
                     Stage::BootCode, State::Holds,
@@ -288,7 +289,7 @@ private:
         end(std::move(route));
     }
 
-    [[nodiscard]] const Volume* started_volume(const Rehearsal& rehearsal) const {
+    [[nodiscard]] VolumeRef started_volume(const Rehearsal& rehearsal) const {
         for (const auto& e : rehearsal.events)
             if (e.kind == RehearsalEventKind::Transfer && e.stage == Stage::BootSector && e.range &&
                 e.range->offset % 512 == 0)
@@ -296,7 +297,7 @@ private:
         return nullptr;
     }
 
-    [[nodiscard]] const Volume* only_active(const Disk& disk) const {
+    [[nodiscard]] VolumeRef only_active(const Disk& disk) const {
         if (disk.table.active_count() != 1) return nullptr;
         return machine_.volume(disk.number, disk.table.first_active()->number);
     }
@@ -507,7 +508,7 @@ private:
     void chain(const BootPlace& from, const LoaderRun& r, const MenuEntry& entry, Route route) {
         const Disk* disk = machine_.disk(entry.chain_code->disk);
         const std::uint64_t lba = entry.chain_code->offset / 512;
-        const Volume* volume = disk != nullptr && lba != 0 ? volume_starting_at(machine_, disk->number, lba) : nullptr;
+        VolumeRef volume = disk != nullptr && lba != 0 ? volume_starting_at(machine_, disk->number, lba) : nullptr;
         if (disk == nullptr || (lba != 0 && volume == nullptr)) {
             route.ladder.set(Stage::Entry, State::Unknown,
                              fmt::format("“{}” starts code from a file, which is not followed", entry.title),

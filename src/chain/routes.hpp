@@ -23,19 +23,18 @@ struct Route {
     std::optional<Controller> controller;  ///< how the disk of the firmware's choice is attached, as its option tells
     int controller_disk = 0;
     std::string controller_told_by;
-    bool locked_down = false;           ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
-    bool unattended = true;             ///< nobody presses a key on the way
-    std::vector<const Volume*> passed;  ///< volumes whose boot sectors it started
-    std::vector<int> disks;             ///< disks whose first sectors an entry started
-    std::vector<std::string> chosen;    ///< titles of the entries that led from loader to loader
+    bool locked_down = false;         ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
+    bool unattended = true;           ///< nobody presses a key on the way
+    std::vector<VolumeRef> passed;    ///< volumes whose boot sectors it started
+    std::vector<int> disks;           ///< disks whose first sectors an entry started
+    std::vector<std::string> chosen;  ///< titles of the entries that led from loader to loader
 };
 
 struct Routes {
     std::vector<Route> list;
     std::deque<LoaderRun> loaders;  ///< reached, in the order of their discovery
     std::vector<StartEdge> steps;
-    int first_drive = 0;                ///< the disk that the firmware starts; 0: none
-    std::shared_ptr<const void> keeps;  ///< what `passed` leads to, where that is not the machine
+    int first_drive = 0;  ///< the disk that the firmware starts; 0: none
 };
 
 [[nodiscard]] Routes find_routes(const Machine& machine, bool rehearsing);

@@ -196,14 +196,16 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
             return view;
         }
     }
-    for (const auto& volume : disk.volumes) {
+    for (const auto& held : disk.volumes) {
+        const Volume& volume = *held;
         const auto start = volume.source->locate(0, sector);
         if (!start.empty() && start.front().offset == lba * sector && !zero) {
             volume_boot_sector(view, disk, volume);
             return view;
         }
     }
-    for (const auto& volume : disk.volumes) {
+    for (const auto& held : disk.volumes) {
+        const Volume& volume = *held;
         if (!volume.info.is(Family::Ext)) continue;
         const auto where = volume.source->locate(1024, 1024);
         if (where.empty() || lba * sector < where[0].offset || lba * sector >= where[0].offset + 1024) continue;

@@ -239,7 +239,7 @@ private:
     /// The roots under which the boot manager beside the store is signed.
     [[nodiscard]] std::vector<std::string> manager_roots() const {
         std::vector<std::string> out;
-        const auto* volume = machine_.at(entry_.place.substr(0, entry_.place.find(':')));
+        const auto volume = machine_.at(entry_.place.substr(0, entry_.place.find(':')));
         const auto* fs = volume == nullptr ? nullptr : volume->by_loader();
         if (fs == nullptr) return out;
         for (const char* path : {"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/BOOT/BOOTX64.EFI"}) {

@@ -40,8 +40,8 @@ Machine after_uefi_firmware(const Machine& machine) {
     return out;
 }
 
-std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
-    auto out = std::make_unique<UefiVolumes>();
+UefiVolumes uefi_volumes(const Machine& machine) {
+    UefiVolumes out;
     constexpr std::uint64_t ignored_by_firmware = 2;  // attribute bit 1
     for (const auto& disk : machine.disks) {
         Disk seen;
@@ -53,11 +53,11 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
         seen.optical = disk.optical;
         if (!disk.problem) {
             // On a disc, with its blocks of 2048 bytes, a GPT meant for disks is not found.
-            if (auto table = disk.optical ? std::nullopt : read_gpt_as_uefi(*disk.source, out->findings)) {
+            if (auto table = disk.optical ? std::nullopt : read_gpt_as_uefi(*disk.source, out.findings)) {
                 seen.table = std::move(*table);
                 std::erase_if(seen.table.partitions, [&](const Partition& p) {
                     if ((p.attributes & ignored_by_firmware) == 0) return false;
-                    out->findings.push_back(make_finding(
+                    out.findings.push_back(make_finding(
                         Code::UefiPartitionIgnored,
                         fmt::format("d{}p{} carries the attribute by which firmware ignores it", disk.number, p.number),
                         {evidence_bytes(*disk.source, p.entry_offset + 48, 8, "bit 1 clear", "set")}));
@@ -67,7 +67,7 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 if (mbr_accepted(disk)) {
                     seen.table = disk.table;
                 } else {
-                    out->findings.push_back(make_finding(
+                    out.findings.push_back(make_finding(
                         Code::UefiMbrRefused,
                         fmt::format(
                             "entries of d{}'s table overlap or leave the disk: the firmware refuses it as a whole",
@@ -82,13 +82,13 @@ std::unique_ptr<UefiVolumes> uefi_volumes(const Machine& machine) {
                 seen = inspect_partitions(std::move(seen));
             }
         }
-        out->view.disks.push_back(std::move(seen));
+        out.view.disks.push_back(std::move(seen));
     }
-    out->view.each_volume([&](const Volume& volume) {
+    out.view.each_volume([&](const Volume& volume) {
         // A boot catalogue counts where there is no GPT.
-        const bool passed_over = volume.partition < 0 && out->view.disk(volume.disk)->table.kind == TableKind::Gpt;
+        const bool passed_over = volume.partition < 0 && out.view.disk(volume.disk)->table.kind == TableKind::Gpt;
         // The firmware knows of no layers: a mirror's member whose metadata lies at its end is a FAT to it.
-        if (volume.plain_info.is(Family::Fat) && !passed_over) out->volumes.push_back(&volume);
+        if (volume.plain_info.is(Family::Fat) && !passed_over) out.volumes.push_back(volume.shared_from_this());
     });
     return out;
 }

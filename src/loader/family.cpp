@@ -96,7 +96,7 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
         out.error = "not a regular file";
         return out;
     }
-    out.volume = &volume;
+    out.volume = volume.shared_from_this();
     out.file = found->file.id;
     out.size = found->file.size;
     out.real_path = found->path;
@@ -104,7 +104,7 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     return out;
 }
 
-const Volume* disc_volume(const Machine& machine, const Disk& disk) {
+VolumeRef disc_volume(const Machine& machine, const Disk& disk) {
     for (const auto& partition : disk.table.partitions)
         if (partition.first_lba == 0) return machine.volume(disk.number, partition.number);
     return machine.volume(disk.number, 0);

@@ -67,7 +67,7 @@ const FileSystem* plain_view(const Volume& volume);
 FileReference refer(const Volume& volume, std::string written, std::string_view path, int line, int most_links = 40);
 
 /// The file system of a disc as a whole: of the medium, or of a partition from its first sector on; null: none.
-const Volume* disc_volume(const Machine& machine, const Disk& disk);
+VolumeRef disc_volume(const Machine& machine, const Disk& disk);
 
 /// The bytes of a reference that was found; null when they cannot be had.
 Source open_file(const FileReference& file);

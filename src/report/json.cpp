@@ -289,8 +289,8 @@ std::string layout_json(const Machine& machine) {
                              {"grub", called.grub},
                              {"legacy", text_or_null(called.legacy)},
                              {"arc", text_or_null(called.arc)}};
-            for (const auto& v : disk.volumes)
-                if (v.partition == p.number) {
+            for (const auto& held : disk.volumes)
+                if (const Volume& v = *held; v.partition == p.number) {
                     part["file_system"] = text_or_null(v.info.name());
                     part["label"] = text_or_null(v.info.label);
                     part["uuid"] = text_or_null(v.info.uuid);

@@ -59,7 +59,7 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
     if (fs == nullptr) return std::nullopt;
     InstalledSystem out;
     out.kind = SystemKind::Linux;
-    out.volume = &volume;
+    out.volume = volume.shared_from_this();
     out.last_used = volume.info.last_written;
     for (const std::string_view path : {"/etc/os-release", "/usr/lib/os-release"}) {
         const auto text = read_text_file(*fs, path);

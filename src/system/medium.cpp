@@ -63,7 +63,7 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
     if (fs == nullptr || (volume.info.format != Format::Iso9660 && !volume.info.is(Family::Fat))) return std::nullopt;
     InstalledSystem out;
     out.kind = SystemKind::Medium;
-    out.volume = &volume;
+    out.volume = volume.shared_from_this();
     for (const std::string_view path :
          {"/.disk/info", "/.treeinfo", "/.discinfo", "/live", "/casper", "/LiveOS", "/arch/boot", "/sources/boot.wim"})
         if (resolve(*fs, path)) {

@@ -305,7 +305,7 @@ private:
             return;
         }
         if (line.mount_point == "/") {
-            if (target.volume != &root_)
+            if (target.volume.get() != &root_)
                 risk(Code::FstabRootDiffers,
                      fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device),
                                  root_.place),

@@ -72,7 +72,7 @@ std::vector<InstalledSystem> find_windows(const Volume& volume) {
         if (!hives && !kernel) continue;
         InstalledSystem system;
         system.kind = SystemKind::Windows;
-        system.volume = &volume;
+        system.volume = volume.shared_from_this();
         system.directory = directory;
         system.mark = directory + (hives ? "/System32/config" : "/System32/ntoskrnl.exe");
         system.name = "Windows";

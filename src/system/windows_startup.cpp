@@ -223,7 +223,7 @@ Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, c
                 const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
                 if (v.partition != 0 && machine.disk(v.disk)->table.disk_signature == signature && !where.empty() &&
                     where.front().offset == offset)
-                    letter.volume = &v;
+                    letter.volume = v.shared_from_this();
             });
         } else if (data.size() == 24 && std::equal(data.begin(), data.begin() + 8, "DMIO:ID:")) {
             const std::string guid = ondisk::guid_at(data, 8);

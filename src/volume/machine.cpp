@@ -28,8 +28,10 @@ Error no_mark(const ByteSource& source) {
     return Error{ErrorKind::NotFound, "no known file system", source.place(), {}, {}};
 }
 
-Volume inspect_volume(Source source, int disk, int partition, std::string partuuid) {
-    Volume volume;
+VolumeRef inspect_volume(Source source, int disk, int partition, std::string partuuid, std::string partlabel = {}) {
+    auto out = std::make_shared<Volume>();
+    Volume& volume = *out;
+    volume.partlabel = std::move(partlabel);
     volume.disk = disk;
     volume.partition = partition;
     volume.place = source->place();
@@ -53,11 +55,11 @@ Volume inspect_volume(Source source, int disk, int partition, std::string partuu
                                {}};
     else if (!volume.info.known()) volume.problem = no_mark(*source);
     volume.source = std::move(source);
-    return volume;
+    return out;
 }
 
 /// The file system in a boot image of the disc's catalogue: place "d1c2".
-Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
+VolumeRef inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
     const std::uint64_t rest = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
     // A count of 0 or 1 stands for all that follows (MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c).
     const std::uint64_t length =
@@ -67,10 +69,10 @@ Volume inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
 }
 
 template <class Match>
-const Volume* first_volume(const Machine& machine, Match match) {
+VolumeRef first_volume(const Machine& machine, Match match) {
     for (const auto& disk : machine.disks)
         for (const auto& volume : disk.volumes)
-            if (match(volume)) return &volume;
+            if (match(*volume)) return volume;
     return nullptr;
 }
 
@@ -103,8 +105,7 @@ Disk inspect_partitions(Disk disk) {
         if (p.extended()) continue;  // it only holds others
         const std::string place = fmt::format("d{}p{}", disk.number, p.number);
         disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place),
-                                              disk.number, p.number, p.partuuid));
-        disk.volumes.back().partlabel = p.name;
+                                              disk.number, p.number, p.partuuid, p.name));
     }
     // A disk without a table may be one volume from its first sector on; what serves as an optical disc is one as well,
     // unless a partition begins there, too.
@@ -224,7 +225,8 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
     };
     // What lies inside a member of an array or group is in its place.
     auto inside_member = [&](std::uint64_t lba) {
-        return std::ranges::any_of(disk.volumes, [&](const Volume& v) {
+        return std::ranges::any_of(disk.volumes, [&](const VolumeRef& volume) {
+            const Volume& v = *volume;
             const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), sector));
             return v.info.holds_others() && !where.empty() && lba >= where.front().offset / sector &&
                    lba < (where.front().offset + v.source->size()) / sector;
@@ -273,28 +275,28 @@ int Machine::drive_index(int disk, int first) const {
     return index;
 }
 
-const Volume* Machine::volume(int disk, int partition) const {
+VolumeRef Machine::volume(int disk, int partition) const {
     return first_volume(*this, [&](const Volume& v) { return v.disk == disk && v.partition == partition; });
 }
 
-const Volume* Machine::at(std::string_view place) const {
+VolumeRef Machine::at(std::string_view place) const {
     return first_volume(*this, [&](const Volume& v) { return v.place == place; });
 }
 
 void Machine::each_volume(const std::function<void(const Volume&)>& visit) const {
     for (const auto& disk : disks)
-        for (const auto& volume : disk.volumes) visit(volume);
+        for (const auto& volume : disk.volumes) visit(*volume);
 }
 
-const Volume* Machine::by_uuid(std::string_view uuid) const {
+VolumeRef Machine::by_uuid(std::string_view uuid) const {
     return first_volume(*this, [&](const Volume& v) { return !uuid.empty() && same_without_case(v.info.uuid, uuid); });
 }
 
-const Volume* Machine::by_label(std::string_view label) const {
+VolumeRef Machine::by_label(std::string_view label) const {
     return first_volume(*this, [&](const Volume& v) { return !label.empty() && v.info.label == label; });
 }
 
-const Volume* Machine::by_partlabel(std::string_view partlabel) const {
+VolumeRef Machine::by_partlabel(std::string_view partlabel) const {
     return first_volume(*this, [&](const Volume& v) { return !partlabel.empty() && v.partlabel == partlabel; });
 }
 
@@ -312,7 +314,7 @@ std::string Machine::hiding_places() const {
     return places_of([](const Volume& v) { return v.info.holds_others() || v.mark_unreadable(); });
 }
 
-const Volume* Machine::by_partuuid(std::string_view partuuid) const {
+VolumeRef Machine::by_partuuid(std::string_view partuuid) const {
     return first_volume(*this,
                         [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
 }

@@ -74,7 +74,7 @@ bool differences(std::span<const std::uint8_t> installed, std::span<const std::u
 
 }  // namespace
 
-Compared compare_installed(const Machine& machine, const GrubCore& core, const Volume* volume,
+Compared compare_installed(const Machine& machine, const GrubCore& core, const VolumeRef& volume,
                            const std::string& prefix_path) {
     Compared out;
     if (core.first_code.size() < sector || core.start_up.size() < sizeof(ondisk::GrubCoreHeader) ||
@@ -106,7 +106,8 @@ Compared compare_installed(const Machine& machine, const GrubCore& core, const V
             return out;
         }
     for (const auto& disk : machine.disks)
-        for (const auto& other : disk.volumes) {
+        for (const auto& held : disk.volumes) {
+            const Volume& other = *held;
             const auto first_file = file_on(other, "/usr/lib/grub/i386-pc/diskboot.img");
             const auto start_file =
                 first_file ? file_on(other, "/usr/lib/grub/i386-pc/lzma_decompress.img") : std::nullopt;

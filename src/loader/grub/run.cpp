@@ -294,7 +294,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                                        ? core.platform == "i386-pc" ? "cd" : "cd0"
                                        : fmt::format("hd{}", machine.drive_index(core.disk, first_drive));
     std::string root = boot_drive;
-    if (const Volume* own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr)
+    if (const VolumeRef own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr)
         root = world.name_of(*own);
     const std::string root_of_core = root;
     if (prefix.starts_with('(')) {
@@ -332,7 +332,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                 "grub rescue>");
         return out;
     }
-    const Volume* volume =
+    VolumeRef volume =
         device->volume != nullptr || device->disk == nullptr ? device->volume : machine.volume(device->disk->number, 0);
     std::string unread = device->unread;
     if (volume != nullptr && world.unread(*volume, interpreter.context().modules))

@@ -53,7 +53,7 @@ std::string_view table_prefix(TableKind kind) {
 
 std::optional<Device> World::device(std::string_view name, const Modules& modules) const {
     if (name == "memdisk" && memory_disk_)
-        return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : &memory_disk_->volumes.front()};
+        return Device{&*memory_disk_, memory_disk_->volumes.empty() ? nullptr : memory_disk_->volumes.front()};
     if (name == "cd" || name == "cd0") {
         for (const auto& disk : machine_.disks)
             if (disk.optical) return Device{&disk, machine_.volume(disk.number, 0)};
@@ -80,7 +80,7 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
     if (part.starts_with(map)) part.remove_prefix(map.size());
     const auto number = whole_number(part);
     if (!number) return std::nullopt;
-    const Volume* volume = machine_.volume(disk->number, *number);
+    VolumeRef volume = machine_.volume(disk->number, *number);
     if (volume == nullptr) return std::nullopt;
     return Device{disk, volume};
 }
@@ -100,11 +100,11 @@ std::vector<std::pair<std::string, Device>> World::search_order(const Modules& m
         const auto whole = device(name, modules);
         if (!whole) continue;
         // A volume without a table is reached through the disk's own name.
-        const Volume* bare = machine_.volume(whole->disk->number, 0);
+        VolumeRef bare = machine_.volume(whole->disk->number, 0);
         out.emplace_back(name, Device{whole->disk, bare});
         for (auto volume = whole->disk->volumes.rbegin(); volume != whole->disk->volumes.rend(); ++volume) {
-            if (volume->partition <= 0) continue;
-            const std::string full = name_of(*volume);
+            if ((*volume)->partition <= 0) continue;
+            const std::string full = name_of(**volume);
             if (const auto found = device(full, modules)) out.emplace_back(full, *found);
         }
     }
@@ -259,13 +259,14 @@ void World::set_memory_disk(const std::vector<std::uint8_t>& bytes) {
     memory_disk_->number = 0;
     memory_disk_->source = source;
     if (auto fs = open_file_system(source, Reader::Loader)) {
-        Volume volume;
+        auto held = std::make_shared<Volume>();
+        Volume& volume = *held;
         volume.place = "memdisk";
         volume.source = source;
         volume.info = volume.plain_info = recognise_plain_volume(*source);
         volume.loader_view = *fs;
         volume.kernel_view = *fs;
-        memory_disk_->volumes.push_back(std::move(volume));
+        memory_disk_->volumes.push_back(std::move(held));
         return;
     }
     // A tar archive (POSIX ustar): a header of 512 bytes, sizes in octal digits.

@@ -19,7 +19,7 @@ namespace herberge::grub {
 /// A device name that exists: a disk or one of its volumes.
 struct Device {
     const Disk* disk = nullptr;
-    const Volume* volume = nullptr;  ///< null: the disk as a whole
+    VolumeRef volume;    ///< null: the disk as a whole
     std::string unread;  ///< GRUB makes it from what is recognised and not read here: from what; then `disk` is null
 };
 
@@ -32,7 +32,7 @@ struct Modules {
 /// A file GRUB opened or failed to open.
 struct Opened {
     Source source;  ///< null when it failed
-    const Volume* volume = nullptr;
+    VolumeRef volume;
     Resolved resolved;
     std::string message;  ///< GRUB's own words when it failed, without "error: "
     std::string place;    ///< "d1p1:/boot/x" where a device was found

@@ -78,7 +78,7 @@ bool harmless(std::string_view name) {
 
 struct Place {
     const Disk* disk = nullptr;
-    const Volume* volume = nullptr;
+    VolumeRef volume;
     bool whole = true;
 };
 
@@ -202,7 +202,7 @@ private:
     }
 
     int set_root_by_uuid(std::string_view rest) {
-        const auto* volume = setting_.machine.by_uuid(word(rest));
+        const auto volume = setting_.machine.by_uuid(word(rest));
         if (volume == nullptr) {
             loader::stop(entry_, Code::EntryDeviceMissing, "no volume has the UUID that the entry looks for");
             return 17;
@@ -484,7 +484,7 @@ std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
                 return m.place == fmt::format("{}:{}", volume.place, file.real_path);
             }))
             continue;
-        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), &volume, 0, 0}, *text,
+        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), volume.shared_from_this(), 0, 0}, *text,
                                 fmt::format("{}:{}", volume.place, file.real_path)));
     }
     return out;

@@ -9,9 +9,9 @@ namespace herberge::loader::legacy {
 /// What its devices mean when it interprets a configuration.
 struct Setting {
     const Machine& machine;
-    int first_drive = 0;             ///< the disk that is (hd0)
-    const Disk* disk = nullptr;      ///< where it was started from
-    const Volume* volume = nullptr;  ///< its root
+    int first_drive = 0;         ///< the disk that is (hd0)
+    const Disk* disk = nullptr;  ///< where it was started from
+    VolumeRef volume;            ///< its root
     std::uint32_t saved_entry = 0;
     int depth = 0;  ///< configurations that other configurations read
 };

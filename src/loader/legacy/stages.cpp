@@ -146,7 +146,7 @@ private:
     }
 
     /// The partition a device word names; the whole disk's volume for FF.
-    [[nodiscard]] const Volume* volume_of(std::uint32_t device) const {
+    [[nodiscard]] VolumeRef volume_of(std::uint32_t device) const {
         const std::uint32_t partition = device >> 16U & 0xFFU;
         const std::uint32_t drive = device >> 24U;
         const Disk* disk = drive == 0xFF || drive < 0x80
@@ -158,7 +158,7 @@ private:
 
     void from_stage_1_5(const Body& body, const Head& head) {
         const unsigned partition = head.device >> 16U & 0xFFU;
-        const Volume* volume = volume_of(head.device);
+        VolumeRef volume = volume_of(head.device);
         const std::string screen = fmt::format("GRUB Loading stage1.5.\n{}\n", waiting);
         if (volume == nullptr) {
             const auto lost = find_misplaced_volume(*place_.disk);
@@ -224,7 +224,7 @@ private:
         from_stage_2(*stage2, volume, ranges);
     }
 
-    void from_stage_2(const Head& head, const Volume* volume, const std::vector<DiskRange>& ranges) {
+    void from_stage_2(const Head& head, VolumeRef volume, const std::vector<DiskRange>& ranges) {
         out_.loader_text = fmt::format("stage 2 ({}) is found", head.version);
         out_.loader_evidence = {
             Evidence{ranges.front(), {}, {}, {}, fmt::format("version {}, configuration {}", head.version, head.file)}};

@@ -62,7 +62,7 @@ std::vector<Section> parse(std::string_view text) {
 }
 
 /// "/dev/sda2" as a volume: LILO wrote its sectors when that was its name.
-const Volume* named_volume(const Machine& machine, std::string_view device) {
+VolumeRef named_volume(const Machine& machine, std::string_view device) {
     if (!device.starts_with("/dev/") || device.size() < 8) return nullptr;
     device.remove_prefix(5);
     if (!device.starts_with("sd") && !device.starts_with("hd") && !device.starts_with("vd")) return nullptr;
@@ -219,7 +219,7 @@ private:
 
     void chain(MenuEntry& out, const Section& section) const {
         out.kind = EntryKind::Chainload;
-        const Volume* volume = named_volume(machine_, section.value);
+        VolumeRef volume = named_volume(machine_, section.value);
         if (volume == nullptr) {
             stop(out, Code::EntryDeviceMissing, fmt::format("nothing on this machine answers to {}", section.value));
             return;
@@ -258,14 +258,14 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     out.route.push_back(fmt::format("{}: LILO", place.text()));
     out.first_sector_text = "LILO's first part, which loads lists of sectors";
     // What it was installed from: the volume itself, else one on the same disk, else any.
-    const Volume* home = nullptr;
+    VolumeRef home;
     int best = 0;
     machine.each_volume([&](const Volume& v) {
         if (plain_view(v) == nullptr || !resolve(*plain_view(v), config)) return;
-        const int score = place.volume == &v ? 3 : v.disk == place.disk->number ? 2 : 1;
+        const int score = place.volume.get() == &v ? 3 : v.disk == place.disk->number ? 2 : 1;
         if (score > best) {
             best = score;
-            home = &v;
+            home = v.shared_from_this();
         }
     });
     if (home == nullptr) {

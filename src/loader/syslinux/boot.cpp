@@ -305,7 +305,7 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     out.next_sector = place.lba + boot->first;
     const auto stage = Reader(place, *boot, out).read();
     if (!stage) return out;
-    const Volume* volume = place.volume != nullptr ? place.volume : machine.volume(place.disk->number, 0);
+    VolumeRef volume = place.volume != nullptr ? place.volume : machine.volume(place.disk->number, 0);
     out.route.push_back(fmt::format("ldlinux.sys at d{}@{}", place.disk->number, stage->ranges.front().offset));
     const std::string banner = stage->banner + "EDD";
     if (volume == nullptr || plain_view(*volume) == nullptr) {

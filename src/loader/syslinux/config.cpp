@@ -359,7 +359,7 @@ private:
                 partition = v.partition;
             });
         }
-        const Volume* volume = disk != nullptr && partition != 0 ? machine_.volume(disk->number, partition) : nullptr;
+        VolumeRef volume = disk != nullptr && partition != 0 ? machine_.volume(disk->number, partition) : nullptr;
         if (disk == nullptr || (partition != 0 && volume == nullptr)) {
             entry.messages.push_back({"Unable to find requested disk or partition", entry.place, entry.line});
             stop(entry, Code::EntryDeviceMissing, fmt::format("chain.c32 finds nothing for {}", append));
@@ -368,7 +368,7 @@ private:
         chain_to(entry, *disk, volume);
     }
 
-    void chain_to(MenuEntry& entry, const Disk& disk, const Volume* volume) {
+    void chain_to(MenuEntry& entry, const Disk& disk, const VolumeRef& volume) {
         entry.kind = EntryKind::Chainload;
         entry.chain_disk = disk.number;
         entry.chain_partition = volume != nullptr ? volume->partition : 0;

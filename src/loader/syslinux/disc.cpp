@@ -46,7 +46,7 @@ public:
         const std::string banner = banner_of(*head);
         out_.route.push_back(fmt::format("boot image at d{}@{}", disk_.number, image_at_));
         if (!image_holds(banner)) return;
-        const Volume* volume = disc_volume(machine_, disk_);
+        VolumeRef volume = disc_volume(machine_, disk_);
         if (volume == nullptr || plain_view(*volume) == nullptr) {
             stop(out_, Code::SyslinuxNoFileSystem,
                  "the loader finds no file system that it can read where it was started from",

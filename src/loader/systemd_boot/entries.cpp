@@ -146,7 +146,7 @@ public:
         if (disk != nullptr)
             for (const auto& p : disk->table.partitions)
                 if (p.type_guid == boot_partition_type)
-                    if (const Volume* more = machine_.volume(disk->number, p.number);
+                    if (const VolumeRef more = machine_.volume(disk->number, p.number);
                         more != nullptr && plain_view(*more) != nullptr)
                         read_volume(*more);
         std::ranges::stable_sort(entries, before);

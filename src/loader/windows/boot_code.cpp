@@ -283,7 +283,7 @@ BootIni parse_ini(std::string_view text) {
 }
 
 /// NT counts partitions in use: primary ones in table order, then the logical ones; 0 is the whole disk.
-const Volume* arc_volume(const Machine& machine, const BootPlace& place, const ArcEntry& entry) {
+VolumeRef arc_volume(const Machine& machine, const BootPlace& place, const ArcEntry& entry) {
     const Disk* disk = machine.drive(entry.rdisk, place.first_drive);
     if (disk == nullptr) return nullptr;
     if (entry.partition == 0) return machine.volume(disk->number, 0);

@@ -129,7 +129,7 @@ std::optional<std::uint64_t> Store::number(const Object& object, std::uint32_t t
     return found != nullptr ? found->number() : std::nullopt;
 }
 
-Device decode_device(const Machine& machine, const HiveValue& value, const Volume* boot) {
+Device decode_device(const Machine& machine, const HiveValue& value, const VolumeRef& boot) {
     // An options object (16 bytes), then type, flags, size, a spare word, then what the type asks for.
     Device out;
     const std::span<const std::uint8_t> bytes(value.data);
@@ -165,7 +165,7 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
             const Disk* disk = machine.disk(v.disk);
             if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Mbr &&
                 disk->table.disk_signature == signature && !where.empty() && where.front().offset == offset)
-                out.volume = &v;
+                out.volume = v.shared_from_this();
         });
         return out;
     }
@@ -176,7 +176,7 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
         const Disk* disk = machine.disk(v.disk);
         if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt &&
             lower_text(v.partuuid) == partition && lower_text(disk->table.disk_guid) == disk_guid)
-            out.volume = &v;
+            out.volume = v.shared_from_this();
     });
     return out;
 }
@@ -196,9 +196,9 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     const auto* device = store.value(object, element::device);
     std::string path = store.text(object, element::path);
     if (object.type == object::ntldr && path.empty()) path = std::string("\\ntldr");
-    const Device loader = device != nullptr
-                              ? decode_device(machine, *device, &boot)
-                              : Device{Device::Kind::Boot, &boot, "no device: the boot manager's own volume"};
+    const Device loader = device != nullptr ? decode_device(machine, *device, boot.shared_from_this())
+                                            : Device{Device::Kind::Boot, boot.shared_from_this(),
+                                                     "no device: the boot manager's own volume"};
     const bool os = object.type == object::os_loader;
     entry.kind = os ? EntryKind::Windows : object.type == object::memory_test ? EntryKind::Tool : EntryKind::Nothing;
     FileReference file;
@@ -210,10 +210,11 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
         entry.messages.push_back({screen + status, where, 0});
         stop(entry, code, std::move(why));
     };
-    const Volume* volume = loader.volume;
+    VolumeRef volume = loader.volume;
     if (loader.kind == Device::Kind::Locate)
         machine.each_volume([&](const Volume& v) {
-            if (volume == nullptr && plain_view(v) != nullptr && refer(v, path, slashes(path), 0).found()) volume = &v;
+            if (volume == nullptr && plain_view(v) != nullptr && refer(v, path, slashes(path), 0).found())
+                volume = v.shared_from_this();
         });
     if (loader.kind == Device::Kind::Ramdisk || loader.kind == Device::Kind::Other) {
         entry.kind = EntryKind::Nothing;  // a recovery image: not walked
@@ -261,7 +262,7 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     start.generation = 6;
     start.loader = file;
     const auto* os_device = store.value(object, element::os_device);
-    const Device system = os_device != nullptr ? decode_device(machine, *os_device, &boot) : loader;
+    const Device system = os_device != nullptr ? decode_device(machine, *os_device, boot.shared_from_this()) : loader;
     start.system = system.kind == Device::Kind::Locate ? volume : system.volume;
     start.system_device = system.text;
     start.directory = slashes(store.text(object, element::system_root));

@@ -30,8 +30,8 @@ std::string_view element_name(std::uint32_t type);
 /// A device as an element names it, resolved to this machine.
 struct Device {
     enum class Kind : std::uint8_t { Boot, Partition, Ramdisk, Locate, File, Other } kind = Kind::Other;
-    const Volume* volume = nullptr;  ///< null: nothing here answers to it
-    std::string text;                ///< for people
+    VolumeRef volume;  ///< null: nothing here answers to it
+    std::string text;  ///< for people
 };
 
 struct Object {
@@ -57,7 +57,7 @@ private:
 };
 
 /// Decodes a device element. `boot` is the volume the boot manager was started from.
-Device decode_device(const Machine& machine, const HiveValue& value, const Volume* boot);
+Device decode_device(const Machine& machine, const HiveValue& value, const VolumeRef& boot);
 
 /// The menu that the store on `boot` gives. `where` names the store; `efi` is the firmware kind.
 struct StoreMenu {
