@@ -17,11 +17,11 @@ int main(int argc, char** argv) {
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(*image, 1, argv[1]));
     const auto volume = machine.at(argv[2]);
-    if (volume == nullptr || volume->loader_view == nullptr) {
+    if (volume == nullptr || volume->files(herberge::Observer::Analyst) == nullptr) {
         std::fprintf(stderr, "%s is no volume that can be listed\n", argv[2]);
         return 1;
     }
-    const auto& files = *volume->loader_view;
+    const auto& files = *volume->files(herberge::Observer::Analyst);
     const auto directory = herberge::resolve(files, argv[3]);
     const auto names = directory ? files.list(directory->file.id) : tl::unexpected(directory.error());
     if (!names) {

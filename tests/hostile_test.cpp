@@ -148,9 +148,9 @@ TEST(Unreadable, SectorsOfTheChainAreToldOthersAreNot) {
     // A file of the chain: the HAL, found where the reader says it lies.
     const auto machine = support::machine_of(image);
     const auto volume = machine.volume(1, 2);
-    const auto hal = resolve(*volume->loader_view, "/Windows/System32/hal.dll");
+    const auto hal = resolve(*volume->files(Observer::Loader), "/Windows/System32/hal.dll");
     ASSERT_TRUE(hal);
-    const auto extents = volume->loader_view->extents(hal->file.id);
+    const auto extents = volume->files(Observer::Loader)->extents(hal->file.id);
     ASSERT_TRUE(extents);
     EXPECT_EQ(walk(volume->source->locate(extents->front().base_offset, 512).front().offset, 512), "kernel");
 }

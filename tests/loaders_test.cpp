@@ -250,11 +250,11 @@ struct LiloDesk {
         auto image = desk.build();
         const auto machine = support::machine_of(image);
         const auto& volume = *machine.disks.front().volumes.front();
-        const auto file = resolve(*volume.loader_view, listed);
+        const auto file = resolve(*volume.files(Observer::Loader), listed);
         if (!file) return image;
         std::vector<std::pair<std::uint32_t, std::uint16_t>> runs;
         std::uint32_t left = 8;  // the set-up part is all that the stand-in loads
-        const auto extents = volume.loader_view->extents(file->file.id);
+        const auto extents = volume.files(Observer::Loader)->extents(file->file.id);
         for (const auto& extent : *extents)
             for (const auto& range : volume.source->locate(extent.base_offset, extent.length)) {
                 const auto count = std::min<std::uint32_t>(left, static_cast<std::uint32_t>(range.length / 512));
@@ -273,10 +273,10 @@ std::vector<forge::SectorRun> sectors_of(const Machine& machine, const std::stri
                                          std::uint64_t* size = nullptr) {
     std::vector<forge::SectorRun> out;
     const auto& volume = *machine.disks.front().volumes.front();
-    const auto file = resolve(*volume.loader_view, path);
+    const auto file = resolve(*volume.files(Observer::Loader), path);
     if (!file) return out;
     if (size != nullptr) *size = file->file.size;
-    const auto extents = volume.loader_view->extents(file->file.id);
+    const auto extents = volume.files(Observer::Loader)->extents(file->file.id);
     if (!extents) return out;
     for (const auto& extent : *extents)
         for (const auto& range : volume.source->locate(extent.base_offset, extent.length))

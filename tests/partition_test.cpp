@@ -144,8 +144,8 @@ TEST(Mbr, WithoutSignatureThereIsNoTable) {
 }
 
 TEST(Mbr, AStatusByteOfAnyEntryHidesAllPartitionsFromLoaders) {
-    EXPECT_TRUE(read(disk_with({{0, 0x83, 2048, 100}, {0x01, 0, 0, 0}})).refused_by_loaders);
-    EXPECT_FALSE(read(disk_with({{0x80, 0x83, 2048, 100}})).refused_by_loaders);
+    EXPECT_TRUE(read(disk_with({{0, 0x83, 2048, 100}, {0x01, 0, 0, 0}})).odd_status);
+    EXPECT_FALSE(read(disk_with({{0x80, 0x83, 2048, 100}})).odd_status);
 }
 
 TEST(Mbr, ATinyImageIsAFindingNotAnError) {

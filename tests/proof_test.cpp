@@ -355,8 +355,8 @@ TEST(Roots, TypesAndLabelsMustFit) {
     spec.size = 8U << 20U;
     spec.partitions = {{2048, Bytes(1U << 20U), 0x83, false}};
     auto machine = support::machine_of(forge::make_disk(spec));
-    auto named = std::make_shared<Volume>(*machine.disks[0].volumes.at(0));
-    named->partlabel = "inn root";
+    const Volume& plain = *machine.disks[0].volumes.at(0);
+    const auto named = std::make_shared<const Volume>(plain.source, 1, 1, plain.partuuid, "inn root");
     machine.disks[0].volumes[0] = named;
     EXPECT_EQ(resolve_root(machine, "PARTLABEL=inn\\x20root").volume, named);
     EXPECT_EQ(resolve_root(machine, "PARTLABEL=other").volume, nullptr);

@@ -48,7 +48,7 @@ std::size_t readable_files(const Verdict& verdict) {
         for (const auto& entry : menu.entries)
             for (const auto& file : entry.kernel) {
                 if (file.volume == nullptr) continue;
-                const auto source = file.volume->loader_view->open(file.file, file.place);
+                const auto source = file.volume->files(Observer::Loader)->open(file.file, file.place);
                 if (source && (*source)->bytes(0, 512)) ++out;
             }
     return out;

@@ -427,10 +427,10 @@ TEST(Mirrors, AreFileSystemsToFirmwareAndLoadersOnly) {
     const auto& volume = *machine.disks[0].volumes.at(0);
     EXPECT_EQ(volume.info.name(), "md raid member");
     EXPECT_EQ(volume.info.content(), Content::Member);
-    EXPECT_TRUE(volume.plain_info.is(Family::Fat));
-    EXPECT_EQ(volume.kernel_view, nullptr);
-    ASSERT_NE(volume.loader_view, nullptr);
-    EXPECT_TRUE(resolve(*volume.loader_view, "/EFI/BOOT/BOOTX64.EFI"));
+    EXPECT_TRUE(volume.as(Observer::Loader).is(Family::Fat));
+    EXPECT_EQ(volume.files(Observer::Linux), nullptr);
+    ASSERT_NE(volume.files(Observer::Loader), nullptr);
+    EXPECT_TRUE(resolve(*volume.files(Observer::Loader), "/EFI/BOOT/BOOTX64.EFI"));
     const auto seen = uefi_volumes(machine);
     ASSERT_EQ(seen.volumes.size(), 1U);
     EXPECT_EQ(seen.volumes[0]->place, "d1p1");
@@ -473,9 +473,9 @@ struct Damaged {
 std::uint64_t place_of(const Bytes& image, const std::string& path, std::uint64_t at = 0) {
     const auto machine = support::machine_of(image);
     const auto& volume = *machine.disks[0].volumes[0];
-    const auto found = resolve(*volume.loader_view, path);
+    const auto found = resolve(*volume.files(Observer::Loader), path);
     EXPECT_TRUE(found) << path;
-    const auto file = volume.loader_view->open(found->file.id, path);
+    const auto file = volume.files(Observer::Loader)->open(found->file.id, path);
     return (*file)->locate(at, 1).front().offset;
 }
 
@@ -549,7 +549,7 @@ TEST(UnreadablePlaces, AnMftRecordIsNotAMissingFile) {
     const auto image = demo::office_pc().build();
     const auto machine = support::machine_of(image);
     const auto volume = machine.volume(1, 2);
-    const auto hal = resolve(*volume->loader_view, "/Windows/System32/hal.dll");
+    const auto hal = resolve(*volume->files(Observer::Loader), "/Windows/System32/hal.dll");
     ASSERT_TRUE(hal);
     // The generator puts the table of records at cluster 4.
     const std::uint64_t at =

@@ -446,9 +446,9 @@ TEST_P(Expectations, HoldValueByValue) {
         if (!volume.contains("files")) continue;
         for (const auto& [path, f] : volume.at("files").items()) {
             if (!f.contains("sha256")) continue;
-            const auto found = resolve(*v->loader_view, "/" + path);
+            const auto found = resolve(*v->files(Observer::Loader), "/" + path);
             ASSERT_TRUE(found) << path;
-            const auto source = v->loader_view->open(found->file.id, path);
+            const auto source = v->files(Observer::Loader)->open(found->file.id, path);
             ASSERT_TRUE(source) << path;
             const auto bytes = (*source)->bytes(0, (*source)->size());
             ASSERT_TRUE(bytes) << path;
@@ -490,7 +490,8 @@ TEST_P(Expectations, HoldValueByValue) {
                 std::transform(text->begin(), text->end(), text->begin(),
                                [](unsigned char c) { return static_cast<char>(std::tolower(c)); });
             EXPECT_EQ(a, b);
-            EXPECT_EQ(resolve(*windows->volume->loader_view, found->file).has_value(), s.at("file_present").get<bool>())
+            EXPECT_EQ(resolve(*windows->volume->files(Observer::Loader), found->file).has_value(),
+                      s.at("file_present").get<bool>())
                 << found->file;
         }
     }

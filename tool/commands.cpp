@@ -369,10 +369,11 @@ VolumeRef volume_of(const Opened& opened, const Place& place) {
                                           place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
         return nullptr;
     }
-    if (volume->loader_view == nullptr) {
-        complain(Exit::unreadable,
-                 fmt::format("{} cannot be listed: {}", volume->place,
-                             volume->problem ? printable(volume->problem->text()) : "no file system"));
+    if (volume->files(herberge::Observer::Analyst) == nullptr) {
+        complain(
+            Exit::unreadable,
+            fmt::format("{} cannot be listed: {}", volume->place,
+                        printable(volume->problem(herberge::Observer::Analyst).value_or(herberge::Error{}).text())));
         return nullptr;
     }
     return volume;
@@ -388,7 +389,7 @@ int run_files(const Options& options) {
         return complain(Exit::usage, fmt::format("“{}” is not a directory; {}", options.place, place_help));
     VolumeRef volume = volume_of(opened, *place);
     if (volume == nullptr) return Exit::unreadable;
-    const FileSystem& fs = *volume->loader_view;
+    const FileSystem& fs = *volume->files(herberge::Observer::Analyst);
     const std::string path = place->path.value_or("/");
     const auto found = resolve(fs, path);
     if (!found) {
@@ -430,9 +431,10 @@ int run_copy(const Options& options) {
     if (place->path) {
         VolumeRef volume = volume_of(opened, *place);
         if (volume == nullptr) return Exit::unreadable;
-        const auto found = resolve(*volume->loader_view, *place->path);
+        const auto found = resolve(*volume->files(herberge::Observer::Analyst), *place->path);
         if (!found) return complain(Exit::unreadable, printable(found.error().text()));
-        auto file = volume->loader_view->open(found->file.id, fmt::format("{}:{}", volume->place, found->path));
+        auto file = volume->files(herberge::Observer::Analyst)
+                        ->open(found->file.id, fmt::format("{}:{}", volume->place, found->path));
         if (!file) return complain(Exit::unreadable, printable(file.error().text()));
         source = *file;
     } else {

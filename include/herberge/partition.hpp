@@ -53,13 +53,11 @@ struct PartitionTable {
     unsigned sector_size = 512;
     bool boot_signature = false;  ///< 55AA at byte 510
     bool protective = false;      ///< an 0xEE entry is present
-    /// One of the four status bytes is neither 00 nor 80: Linux (block/partitions/msdos.c) and GRUB
-    /// (partmap/msdos.c) then see no partitions at all.
-    /// For a GPT: GRUB finds no mark in sector 1, or no protective entry.
-    bool refused_by_loaders = false;
-    bool refused_by_kernel = false;     ///< Linux sees no partitions
-    bool backup_serves_kernel = false;  ///< … unless its command line says "gpt"
-    std::string disk_guid;              ///< GPT
+    bool odd_status = false;      ///< one of the four status bytes is neither 00 nor 80
+    /// A GPT's copies: whether each is marked as one, and whether header and array are sound.
+    bool primary_marked = false, primary_sound = false, backup_sound = false;
+    bool protective_at_one = false;  ///< a protective entry starts at sector 1
+    std::string disk_guid;           ///< GPT
     std::uint32_t disk_signature = 0;
     std::vector<Partition> partitions;  ///< used entries in ascending number
     std::vector<Finding> findings;

@@ -2,10 +2,12 @@
 // File systems behind one interface, and the disks and volumes of a machine.
 #pragma once
 
+#include <array>
 #include <cstdint>
 #include <functional>
 #include <map>
 #include <memory>
+#include <mutex>
 #include <optional>
 #include <string>
 #include <string_view>
@@ -179,35 +181,56 @@ struct ResolveOptions {
 struct Volume;
 using VolumeRef = std::shared_ptr<const Volume>;
 
+/// Programs that look at disks, each by rules of its own: which tables it accepts, whether it knows the layers that lie
+/// around file systems, how strictly it reads those.
+enum class Observer : std::uint8_t {
+    Analyst,        ///< this program, which shows what there is
+    Uefi,           ///< firmware
+    Loader,         ///< GRUB Legacy, the SYSLINUX family, LILO, boot managers for UEFI
+    Grub,           ///< GRUB 2
+    WindowsLoader,  ///< Windows' boot code and boot manager
+    Linux,          ///< the kernel, and the programs of a RAM disk
+    Nt,             ///< the kernel of Windows
+};
+[[nodiscard]] std::string_view observer_name(Observer observer);
+
+/// A volume: the same object for everybody who looks at it, with what each sees. Immutable once it is made; may be
+/// asked from several threads. File systems are opened on first use and kept.
 struct Volume : std::enable_shared_from_this<Volume> {
     int disk = 0;  ///< from 1
     int partition =
         0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
     std::string place;  ///< "d1p1"; "d1c2" for a boot image
     Source source;
-    VolumeInfo info;
-    /// As firmware and simple loaders see it, who do not know the layer around it: a mirror's member whose metadata
-    /// lies at its end is a file system to them. Else the same as `info`.
-    VolumeInfo plain_info;
+    VolumeInfo info;  ///< the outermost mark: of a layer, where one lies around a file system
     std::string partuuid;
-    std::string partlabel;                          ///< GPT; empty: none
-    std::shared_ptr<const FileSystem> loader_view;  ///< null when not readable
-    std::shared_ptr<const FileSystem> kernel_view;  ///< null when not readable
-    /// The kernel's view, else the loaders'; null: nothing reads it.
-    [[nodiscard]] const FileSystem* by_kernel() const {
-        return kernel_view != nullptr ? kernel_view.get() : loader_view.get();
-    }
-    /// The loaders' view, else the kernel's.
-    [[nodiscard]] const FileSystem* by_loader() const {
-        return loader_view != nullptr ? loader_view.get() : kernel_view.get();
-    }
-    std::optional<Error> problem;  ///< why the views are null
+    std::string partlabel;  ///< GPT; empty: none
+
+    /// Looks at the first bytes. `place` is the source's.
+    Volume(Source bytes, int on_disk, int number, std::string uuid = {}, std::string label = {});
+
+    /// What `observer` takes it for. Who knows no layers sees a mirror's member whose metadata lies at its end as the
+    /// file system that it holds.
+    [[nodiscard]] const VolumeInfo& as(Observer observer) const;
+    /// The files as `observer` reads them; null: it does not. The pointer lives as long as the volume.
+    [[nodiscard]] const FileSystem* files(Observer observer) const;
+    /// Why there are none for `observer`.
+    [[nodiscard]] std::optional<Error> problem(Observer observer) const;
     /// Something is recognised here that may hold files, and they are not read: what is asked for may lie inside.
     [[nodiscard]] bool unread() const {
-        return info.known() && info.content() != Content::Swap && kernel_view == nullptr;
+        return info.known() && info.content() != Content::Swap && files(Observer::Linux) == nullptr;
     }
     /// The mark could not be looked for: the medium does not give it.
-    [[nodiscard]] bool mark_unreadable() const { return !info.known() && problem && problem->unreadable(); }
+    [[nodiscard]] bool mark_unreadable() const { return unreadable_mark_.has_value(); }
+
+private:
+    using Opened = Result<std::shared_ptr<const FileSystem>>;
+    [[nodiscard]] const Opened& opened(Reader reader) const;
+
+    VolumeInfo plain_;  ///< without looking for layers
+    std::optional<Error> unreadable_mark_;
+    mutable std::array<std::once_flag, 2> once_;
+    mutable std::array<std::optional<Opened>, 2> opened_;
 };
 
 struct Disk {
@@ -221,6 +244,8 @@ struct Disk {
     /// It lies in an optical drive: the catalogue is what firmware starts. Set for media that carry a catalogue and no
     /// 55AA.
     bool optical = false;
+    /// Why `observer` sees no partitions on it; none: it accepts the table. `told_gpt`: Linux' command line says "gpt".
+    [[nodiscard]] std::optional<std::string> refuses_table(Observer observer, bool told_gpt = false) const;
     Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
 };
 

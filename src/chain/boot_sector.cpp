@@ -74,12 +74,13 @@ BootSectorCheck check_boot_sector(const Disk& disk, const Volume& volume) {
     if (!bytes) return judge.out;
     judge.out.code = code_kind(*bytes);
     const std::uint64_t room = volume.source->size() / sector;
-    if (volume.plain_info.is(Family::Fat)) {
-        judge.out.format = volume.plain_info.format;
+    if (volume.as(Observer::Loader).is(Family::Fat)) {
+        judge.out.format = volume.as(Observer::Loader).format;
         const auto boot = ondisk::from_bytes<ondisk::FatBoot32>(*bytes);
         judge.hidden(boot.common.hidden_sectors);
-        judge.size(volume.plain_info.size / sector, room);
-        if (volume.plain_info.format == Format::Fat32 && boot.fat32.backup_sector != 0 && boot.fat32.backup_sector < 32)
+        judge.size(volume.as(Observer::Loader).size / sector, room);
+        if (volume.as(Observer::Loader).format == Format::Fat32 && boot.fat32.backup_sector != 0 &&
+            boot.fat32.backup_sector < 32)
             judge.backup(boot.fat32.backup_sector * sector);
     } else if (volume.info.format == Format::Ntfs || volume.info.format == Format::Bitlocker) {
         judge.out.format = volume.info.format;

@@ -446,8 +446,8 @@ private:
         for (const auto& disk : machine_.disks)
             for (const auto& finding : disk.table.findings) keep(finding);
         machine_.each_volume([&](const Volume& volume) {
-            if (volume.kernel_view == nullptr) return;
-            for (const auto& finding : volume.kernel_view->remarks()) keep(finding);
+            if (const auto* fs = volume.files(Observer::Linux))
+                for (const auto& finding : fs->remarks()) keep(finding);
         });
         out.findings = std::move(findings_);
         std::ranges::stable_sort(out.findings, {}, [](const Finding& f) { return std::pair(f.severity, f.stage); });
@@ -503,8 +503,9 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     }
     bool application = false;
     machine.each_volume([&](const Volume& volume) {
-        const auto& fs = volume.kernel_view != nullptr ? volume.kernel_view : volume.loader_view;
-        application = application || (fs != nullptr && volume.plain_info.is(Family::Fat) && resolve(*fs, "/EFI"));
+        const auto* fs = volume.files(Observer::Uefi);
+        application =
+            application || (fs != nullptr && volume.as(Observer::Uefi).is(Family::Fat) && resolve(*fs, "/EFI"));
     });
     return application ? FirmwareKind::Uefi : FirmwareKind::Bios;
 }
@@ -555,8 +556,10 @@ std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus) {
         chain::collect_leaves(menu.entries, all);
         for (const auto* entry : all)
             for (const auto& kernel : entry->kernel) {
-                if (!kernel.found() || kernel.volume == nullptr || kernel.volume->loader_view == nullptr) continue;
-                const auto extents = kernel.volume->loader_view->extents(kernel.file);
+                if (!kernel.found() || kernel.volume == nullptr) continue;
+                const auto* fs = kernel.volume->files(Observer::Loader);
+                if (fs == nullptr) continue;
+                const auto extents = fs->extents(kernel.file);
                 if (!extents) continue;
                 for (const auto& extent : *extents)
                     for (const auto& range : kernel.volume->source->locate(extent.base_offset, extent.length))
@@ -568,7 +571,7 @@ std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus) {
 
 namespace {
 bool plain_ignores_case(const Volume& volume) {
-    const auto& fs = volume.loader_view != nullptr ? volume.loader_view : volume.kernel_view;
+    const auto* fs = volume.files(Observer::Loader);
     return fs != nullptr && fs->ignores_case();
 }
 }  // namespace

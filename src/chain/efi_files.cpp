@@ -61,7 +61,7 @@ public:
     Search(const Volume& volume, std::vector<EfiFile>& out) : volume_(volume), out_(out) {}
 
     void directory(const std::string& path, int depth) {
-        const FileSystem* fs = volume_.by_kernel();
+        const FileSystem* fs = volume_.files(Observer::Uefi);
         const auto found =
             fs != nullptr ? resolve(*fs, path.empty() ? "/" : path) : fail(ErrorKind::NotFound, "no file system");
         const auto names = found && found->file.type == FileType::Directory ? fs->list(found->file.id)

@@ -70,7 +70,7 @@ std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const 
         state.problem = files.problem;
         for (const auto& volume : files.volumes) {
             const std::string place = fmt::format("{}:{}", volume->place, files.path);
-            const FileSystem* fs = volume->by_kernel();
+            const FileSystem* fs = volume->files(Observer::Uefi);
             const auto found = fs != nullptr ? resolve(*fs, files.path) : fail(ErrorKind::NotFound, "no file system");
             const auto source = found ? fs->open(found->file.id, place) : tl::unexpected(found.error());
             if (!source) {

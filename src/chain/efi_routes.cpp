@@ -97,7 +97,7 @@ private:
 
     /// True when the firmware stays with it: it was started.
     bool try_one(const Candidate& c, const Route& start) {
-        const FileSystem* fs = c.volume->by_kernel();
+        const FileSystem* fs = c.volume->files(Observer::Uefi);
         const auto found = fs != nullptr ? resolve(*fs, c.path) : fail(ErrorKind::NotFound, "no file system");
         const std::string place = fmt::format("{}:{}", c.volume->place, c.path);
         if (!found) {
@@ -173,7 +173,7 @@ private:
                  Route route) {
         // Loaders read the disks by their own rules: from here on, the machine as the kernel and GRUB see it.
         VolumeRef volume = machine_.volume(disk, partition);
-        if (volume == nullptr || (volume->loader_view == nullptr && volume->kernel_view == nullptr))
+        if (volume == nullptr || volume->files(Observer::Loader) == nullptr)
             volume = seen_.view.volume(disk, partition);
         route.ladder.go_on(Stage::BootCode, State::Holds,
                            fmt::format("{} is an EFI application that this firmware starts", place),
@@ -253,8 +253,8 @@ private:
         // A volume with the file that only others than the firmware see: the table is what stops it.
         VolumeRef hidden;
         machine_.each_volume([&](const Volume& v) {
-            if (hidden == nullptr && v.plain_info.is(Family::Fat) && v.by_kernel() != nullptr &&
-                resolve(*v.by_kernel(), efi_fallback_path(kind_)))
+            if (hidden == nullptr && v.as(Observer::Uefi).is(Family::Fat) && v.files(Observer::Uefi) != nullptr &&
+                resolve(*v.files(Observer::Uefi), efi_fallback_path(kind_)))
                 hidden = v.shared_from_this();
         });
         if (hidden != nullptr && !seen_.findings.empty()) {
@@ -284,7 +284,7 @@ private:
                                                       : std::pair{efi_fallback_path(EfiMachine::Ia32), "32-bit PC"});
         for (const auto& volume : seen_.volumes)
             for (const auto& [name, machine] : others)
-                if (volume->by_kernel() != nullptr && resolve(*volume->by_kernel(), name))
+                if (volume->files(Observer::Uefi) != nullptr && resolve(*volume->files(Observer::Uefi), name))
                     text += fmt::format("; {}:{} is there, for {} firmware", volume->place, name, machine);
         text += "; " + secure_.why;
         if (!variables_.given()) text += "; boot options were not given";

@@ -17,7 +17,7 @@ constexpr std::string_view mount_panic =
 
 Source open_reference(const FileReference& file) {
     if (!file.found() || file.volume == nullptr) return nullptr;
-    const auto* fs = file.volume->by_loader();
+    const auto* fs = file.volume->files(Observer::Loader);
     if (fs == nullptr) return nullptr;
     auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
     if (!source) return nullptr;
@@ -35,21 +35,20 @@ RootDemand make_demand(const VolumeRef& root, const FileReference& kernel, const
     out.kernel_release = image.release;
     if (image.release.empty()) return out;
     const std::string config = "config-" + image.release;
-    if (kernel.volume != nullptr && kernel.volume->loader_view != nullptr) {
+    if (const auto* fs = kernel.volume != nullptr ? kernel.volume->files(Observer::Loader) : nullptr) {
         const auto slash = kernel.real_path.rfind('/');
-        out.config = read_text_file(*kernel.volume->loader_view,
-                                    kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config)
-                         .value_or("");
+        out.config =
+            read_text_file(*fs, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config)
+                .value_or("");
     }
     if (ramdisk != nullptr)
         for (const auto& [path, file] : ramdisk->files)
             if (path.ends_with("/modules.builtin") && !file.content.empty()) out.builtin = file.content;
-    if (root != nullptr && root->kernel_view != nullptr) {
-        if (out.config.empty()) out.config = read_text_file(*root->kernel_view, "/boot/" + config).value_or("");
+    if (const auto* fs = root != nullptr ? root->files(Observer::Linux) : nullptr) {
+        if (out.config.empty()) out.config = read_text_file(*fs, "/boot/" + config).value_or("");
         if (out.builtin.empty())
             out.builtin =
-                read_text_file(*root->kernel_view, fmt::format("/lib/modules/{}/modules.builtin", image.release))
-                    .value_or("");
+                read_text_file(*fs, fmt::format("/lib/modules/{}/modules.builtin", image.release)).value_or("");
     }
     return out;
 }
@@ -251,13 +250,14 @@ private:
         const auto& file = entry_.kernel.front();
         const auto root = named_root(machine_, entry_);
         const auto source = open_reference(file);
-        if (root.volume == nullptr || root.volume->by_kernel() == nullptr || source == nullptr || image.release.empty())
+        if (root.volume == nullptr || root.volume->files(Observer::Linux) == nullptr || source == nullptr ||
+            image.release.empty())
             return std::nullopt;
         // A volume of its own for /boot shows its files without that directory.
         const std::string path = file.volume == root.volume || file.real_path.starts_with("/boot/")
                                      ? file.real_path
                                      : "/boot" + file.real_path;
-        return PackageLists(*root.volume->by_kernel())
+        return PackageLists(*root.volume->files(Observer::Linux))
             .digest(path, *source, {"linux-image-" + image.release, "linux-image-unsigned-" + image.release});
     }
 
@@ -451,14 +451,10 @@ private:
             return false;
         }
         const Disk* disk = machine_.disk(root.volume->disk);
-        const bool rescued = disk != nullptr && disk->table.backup_serves_kernel && arguments_.has("gpt");
-        if (disk != nullptr && disk->table.refused_by_kernel && !rescued) {
-            ladder_.breaks(Code::RootTableRefused,
-                           disk->table.kind == TableKind::Gpt
-                               ? "the kernel sees no partitions: the primary GPT is not sound, and the command line "
-                                 "does not say gpt"
-                               : "the kernel sees no partitions: a status byte in the table is neither 00 nor 80",
-                           {where}, not_found_symptom(root.written, ramdisk));
+        if (const auto why = disk != nullptr ? disk->refuses_table(Observer::Linux, arguments_.has("gpt"))
+                                             : std::optional<std::string>{}) {
+            ladder_.breaks(Code::RootTableRefused, "the kernel sees no partitions: " + *why, {where},
+                           not_found_symptom(root.written, ramdisk));
             return false;
         }
         auto mount = judge_root_mount(*root.volume);
@@ -490,7 +486,8 @@ private:
             }
         }
         ladder_.set(Stage::Root, mount);
-        return mount.state == State::Holds || (mount.state == State::Unknown && root.volume->kernel_view != nullptr);
+        return mount.state == State::Holds ||
+               (mount.state == State::Unknown && root.volume->files(Observer::Linux) != nullptr);
     }
 
     const Machine& machine_;

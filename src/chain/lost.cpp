@@ -85,15 +85,7 @@ std::string name_of_system(const Stray& stray) {
     Disk disk;
     disk.number = stray.disk->number;
     disk.source = stray.disk->source;
-    auto held = std::make_shared<Volume>();
-    Volume& volume = *held;
-    volume.disk = disk.number;
-    volume.place = stray.source->place();
-    volume.source = stray.source;
-    volume.info = volume.plain_info = stray.info;
-    if (auto fs = open_file_system(stray.source, Reader::Loader)) volume.loader_view = *fs;
-    if (auto fs = open_file_system(stray.source, Reader::Kernel)) volume.kernel_view = *fs;
-    disk.volumes.push_back(std::move(held));
+    disk.volumes.push_back(std::make_shared<const Volume>(stray.source, disk.number, 0));
     alone.disks.push_back(std::move(disk));
     const auto systems = find_systems(alone);
     return systems.empty() ? std::string{} : systems.front().name;

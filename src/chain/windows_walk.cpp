@@ -57,7 +57,7 @@ public:
 
     void run() {
         if (!entry()) return;
-        fs_ = start_.system->by_loader();
+        fs_ = start_.system->files(Observer::Nt);
         if (!kernel()) return;
         ladder_.set(Stage::Ramdisk, State::NotNeeded, "Windows starts without one");
         if (!root()) return;
@@ -102,7 +102,7 @@ private:
                 fmt::format("“{}” has its system on {}, and nothing here answers to that", entry_.title,
                             start_.system_device),
                 "Status: 0xc000000e\nInfo: The boot selection failed because a required device is inaccessible.");
-        const auto* fs = start_.system->by_loader();
+        const auto* fs = start_.system->files(Observer::Nt);
         if (fs == nullptr)
             return fails(Code::StoreDeviceUnreadable,
                          fmt::format("“{}” has its system on {}, whose file system cannot be read", entry_.title,
@@ -202,7 +202,7 @@ private:
     /// The OS loader itself: an entry starts it, and it loads everything else.
     bool os_loader() {
         const auto& loader = start_.loader;
-        const auto* fs = loader.volume->by_loader();
+        const auto* fs = loader.volume->files(Observer::WindowsLoader);
         auto state = image(*fs, loader.volume->place, loader.real_path, true);
         const bool efi_name = lower_text(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
@@ -240,7 +240,7 @@ private:
     [[nodiscard]] std::vector<std::string> manager_roots() const {
         std::vector<std::string> out;
         const auto volume = machine_.at(entry_.place.substr(0, entry_.place.find(':')));
-        const auto* fs = volume == nullptr ? nullptr : volume->by_loader();
+        const auto* fs = volume == nullptr ? nullptr : volume->files(Observer::WindowsLoader);
         if (fs == nullptr) return out;
         for (const char* path : {"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/BOOT/BOOTX64.EFI"}) {
             const auto found = resolve(*fs, path);
@@ -462,9 +462,9 @@ private:
                 Code::WindowsFileSystemDriver,
                 fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted",
                             driver));
-        const auto obstacles = start_.system->kernel_view == nullptr ? std::vector<Finding>{}
-                                                                     : start_.system->kernel_view->mount_obstacles();
-        if (start_.system->kernel_view == nullptr)
+        const auto* mounted = start_.system->files(Observer::Linux);
+        const auto obstacles = mounted == nullptr ? std::vector<Finding>{} : mounted->mount_obstacles();
+        if (mounted == nullptr)
             return fails(Code::WindowsVolume, fmt::format("{} cannot be mounted", start_.system->place));
         for (const auto& obstacle : obstacles)
             if (obstacle.severity == Severity::Breaks) return fails(Code::WindowsVolume, obstacle.text);

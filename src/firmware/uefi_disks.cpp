@@ -88,7 +88,7 @@ UefiVolumes uefi_volumes(const Machine& machine) {
         // A boot catalogue counts where there is no GPT.
         const bool passed_over = volume.partition < 0 && out.view.disk(volume.disk)->table.kind == TableKind::Gpt;
         // The firmware knows of no layers: a mirror's member whose metadata lies at its end is a FAT to it.
-        if (volume.plain_info.is(Family::Fat) && !passed_over) out.volumes.push_back(volume.shared_from_this());
+        if (volume.as(Observer::Uefi).is(Family::Fat) && !passed_over) out.volumes.push_back(volume.shared_from_this());
     });
     return out;
 }

@@ -71,7 +71,7 @@ std::vector<Menu> read_configurations(const Machine& machine, const Volume& volu
 
 namespace loader {
 
-const FileSystem* plain_view(const Volume& volume) { return volume.by_loader(); }
+const FileSystem* plain_view(const Volume& volume) { return volume.files(Observer::Loader); }
 
 FileReference refer(const Volume& volume, std::string written, std::string_view path, int line, int most_links) {
     FileReference out;

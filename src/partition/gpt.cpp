@@ -158,7 +158,6 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
              "something else");
         table.kind = TableKind::Gpt;
         table.partitions.clear();
-        table.refused_by_loaders = table.refused_by_kernel = true;
         return;
     }
     table.kind = TableKind::Gpt;
@@ -188,11 +187,9 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
                                                   {evidence_bytes(disk, p.entry_offset, 16)}));
             break;
         }
-    // GRUB wants the mark in sector 1 and a protective entry, and checks no checksum; Linux wants the primary copy
-    // whole unless its command line says gpt, and a protective entry that starts at sector 1.
-    table.refused_by_loaders = !primary.marked;
-    table.refused_by_kernel = !primary.header_good || !primary.entries_good;
-    table.backup_serves_kernel = backup.header_good && backup.entries_good && table.refused_by_kernel;
+    table.primary_marked = primary.marked;
+    table.primary_sound = primary.header_good && primary.entries_good;
+    table.backup_sound = backup.header_good && backup.entries_good;
     const bool use_primary = primary.marked && (primary.entries_good || !backup.entries_good);
     take_entries(use_primary ? primary : backup, sectors, table, disk);
     table.disk_guid = guid_text(use_primary ? primary.header.disk_guid : backup.header.disk_guid);

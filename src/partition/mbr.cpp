@@ -265,7 +265,7 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     table.disk_signature = mbr->disk_signature;
     for (int slot = 0; slot < 4; ++slot) {
         const auto& entry = mbr->entries[static_cast<std::size_t>(slot)];
-        table.refused_by_loaders = table.refused_by_loaders || (entry.status & 0x7FU) != 0;
+        table.odd_status = table.odd_status || (entry.status & 0x7FU) != 0;
         // The Linux kernel and the loaders skip an entry without sectors, whatever its type says.
         if (entry.sectors == 0 || entry.type == 0) continue;
         auto p = from_entry(entry, slot + 1, slot, 0, entry_offset(slot), table.disk_signature);
@@ -283,13 +283,10 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         return table;
     }
     table.kind = TableKind::Mbr;
-    table.refused_by_kernel = table.refused_by_loaders;
-    // Linux believes only a protective entry that starts at sector 1 (is_pmbr_valid).
-    const bool believed =
+    table.protective_at_one =
         std::ranges::any_of(table.partitions, [](const Partition& p) { return p.type == 0xEE && p.first_lba == 1; });
     if (table.protective || table.partitions.empty()) read_gpt(disk, table);
     if (table.kind == TableKind::Gpt) {
-        table.refused_by_kernel = table.refused_by_kernel || !believed;
         Check(disk, table).overlaps();
         return table;
     }

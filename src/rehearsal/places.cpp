@@ -12,14 +12,14 @@ constexpr std::size_t most_files = 4000;
 Places::Places(const Machine& machine, bool files) : machine_(machine) {
     if (!files) return;
     machine.each_volume([this](const Volume& volume) {
-        if (volume.loader_view == nullptr) return;
+        if (volume.files(Observer::Loader) == nullptr) return;
         add_directory(volume, "/", 0);
         for (const char* path : {"/boot", "/grub", "/syslinux", "/extlinux"}) add_directory(volume, path, 3);
     });
 }
 
 void Places::add_directory(const Volume& volume, const std::string& path, int depth) {
-    const auto& fs = *volume.loader_view;
+    const auto& fs = *volume.files(Observer::Loader);
     const auto found = resolve(fs, path, {.most_links = 1, .follow_last = false});
     if (!found || found->file.type != FileType::Directory) return;
     const auto names = fs.list(found->file.id);

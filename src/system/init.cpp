@@ -55,7 +55,7 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
 
 InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk) {
     InitChoice out;
-    const FileSystem* fs = root.kernel_view.get();
+    const FileSystem* fs = root.files(Observer::Linux);
     if (fs == nullptr) {
         out.result.state = State::NotReached;
         return out;

@@ -55,7 +55,7 @@ void list_kernels(const FileSystem& fs, InstalledSystem& out) {
 
 std::optional<InstalledSystem> identify_linux(const Volume& volume) {
     // Identity is read the lenient way: a system with a damaged inode is still this system.
-    const FileSystem* fs = volume.loader_view.get();
+    const FileSystem* fs = volume.files(Observer::Analyst);
     if (fs == nullptr) return std::nullopt;
     InstalledSystem out;
     out.kind = SystemKind::Linux;

@@ -59,7 +59,7 @@ const Scheme* scheme_of(const CommandLine& arguments) {
 }  // namespace
 
 std::optional<InstalledSystem> identify_medium(const Volume& volume) {
-    const FileSystem* fs = volume.by_kernel();
+    const FileSystem* fs = volume.files(Observer::Linux);
     if (fs == nullptr || (volume.info.format != Format::Iso9660 && !volume.info.is(Family::Fat))) return std::nullopt;
     InstalledSystem out;
     out.kind = SystemKind::Medium;
@@ -82,7 +82,7 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
 StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
     StageResult out;
     const Scheme* scheme = scheme_of(arguments);
-    const FileSystem* fs = volume.by_kernel();
+    const FileSystem* fs = volume.files(Observer::Linux);
     if (fs == nullptr) return out;
     if (scheme == nullptr) {
         out.state = State::NotNeeded;

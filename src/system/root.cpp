@@ -274,12 +274,13 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
 
 StageResult judge_root_mount(const Volume& volume) {
     StageResult out;
-    if (volume.kernel_view == nullptr) {
-        if (volume.problem && volume.problem->unreadable()) {
+    if (volume.files(Observer::Linux) == nullptr) {
+        const auto problem = volume.problem(Observer::Linux);
+        if (problem && problem->unreadable()) {
             out.state = State::Breaks;
             out.text = fmt::format("the superblock of {} lies in sectors that cannot be read: {}", volume.place,
-                                   volume.problem->what);
-            out.evidence.push_back(evidence_error(*volume.problem));
+                                   problem->what);
+            out.evidence.push_back(evidence_error(*problem));
             out.symptom = "mount: mounting " + volume.place + " on /root failed: Input/output error";
             out.findings.push_back(make_finding(Code::RootUnreadable, out.text, out.evidence, out.symptom));
             return out;
@@ -301,10 +302,10 @@ StageResult judge_root_mount(const Volume& volume) {
             out.evidence.push_back(evidence_place(volume.place, {}, volume.info.name()));
             return out;
         }
-        if (volume.problem && volume.problem->kind == ErrorKind::Unsupported && volume.info.is(Family::Ext)) {
+        if (problem && problem->kind == ErrorKind::Unsupported && volume.info.is(Family::Ext)) {
             out.state = State::Unknown;
-            out.text = fmt::format("whether {} can be mounted is not known: {}", volume.place, volume.problem->what);
-            out.evidence.push_back(evidence_error(*volume.problem));
+            out.text = fmt::format("whether {} can be mounted is not known: {}", volume.place, problem->what);
+            out.evidence.push_back(evidence_error(*problem));
             return out;
         }
         if (volume.info.known() && !volume.info.is(Family::Ext)) {
@@ -315,7 +316,7 @@ StageResult judge_root_mount(const Volume& volume) {
             out.symptom = "VFS: Unable to mount root fs";
             return out;
         }
-        std::vector<Evidence> evidence{volume.problem ? evidence_error(*volume.problem) : evidence_place(volume.place)};
+        std::vector<Evidence> evidence{problem ? evidence_error(*problem) : evidence_place(volume.place)};
         out.state = State::Breaks;
         out.text = fmt::format("{} holds no file system that could be mounted", volume.place);
         if (const auto backup = find_ext_backup(*volume.source)) {
@@ -328,7 +329,7 @@ StageResult judge_root_mount(const Volume& volume) {
         out.symptom = "mount: mounting " + volume.place + " on /root failed: Invalid argument";
         return out;
     }
-    const auto obstacles = volume.kernel_view->mount_obstacles();
+    const auto obstacles = volume.files(Observer::Linux)->mount_obstacles();
     for (const auto& finding : obstacles) {
         auto copy = finding;
         copy.stage = Stage::Root;

@@ -29,7 +29,7 @@ void each_line(std::string_view text, Visit visit) {
 class Judge {
 public:
     Judge(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments)
-        : machine_(machine), root_(root), fs_(*root.kernel_view), init_(init), arguments_(arguments) {}
+        : machine_(machine), root_(root), fs_(*root.files(Observer::Linux)), init_(init), arguments_(arguments) {}
 
     StageResult run() {
         if (init_.flavour == "systemd") systemd();
@@ -346,7 +346,7 @@ private:
             return;
         }
         if (!known_type) return;
-        if (target.volume->kernel_view == nullptr) {
+        if (target.volume->files(Observer::Linux) == nullptr) {
             breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} holds no file system that could be mounted", target.volume->place,
                                printable(line.mount_point)),
@@ -355,7 +355,7 @@ private:
                                printable(line.mount_point)));
             return;
         }
-        if (const auto obstacles = target.volume->kernel_view->mount_obstacles(); !obstacles.empty()) {
+        if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(); !obstacles.empty()) {
             breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
                                obstacles.front().text),

@@ -38,7 +38,7 @@ std::string product_name(const Hive& hive) {
 
 Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, const std::string& directory,
                                                       const std::string& name) {
-    const FileSystem* fs = volume.by_loader();
+    const FileSystem* fs = volume.files(Observer::Nt);
     const std::string path = fmt::format("{}/System32/config/{}", directory, name);
     if (fs == nullptr) return fail(ErrorKind::NotFound, "no file system", volume.place);
     const auto found = resolve(*fs, path);
@@ -53,7 +53,7 @@ Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, cons
 
 std::vector<InstalledSystem> find_windows(const Volume& volume) {
     std::vector<InstalledSystem> out;
-    const FileSystem* fs = volume.by_loader();
+    const FileSystem* fs = volume.files(Observer::Nt);
     if (fs == nullptr || !fs->ignores_case()) return out;
     const auto names = fs->list(fs->root());
     if (!names) return out;

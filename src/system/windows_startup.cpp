@@ -17,7 +17,9 @@ constexpr std::size_t most_users = 200;
 class Collector {
 public:
     explicit Collector(const InstalledSystem& system)
-        : system_(system), fs_(*system.volume->by_loader()), signed_(fs_, system.directory, system.volume->place) {}
+        : system_(system),
+          fs_(*system.volume->files(Observer::Nt)),
+          signed_(fs_, system.directory, system.volume->place) {}
 
     Result<std::vector<StartupItem>> run() {
         const auto registry = read_windows_registry(*system_.volume, system_.directory);
@@ -197,7 +199,7 @@ private:
 }  // namespace
 
 Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system) {
-    if (system.kind != SystemKind::Windows || system.volume == nullptr || system.volume->by_loader() == nullptr)
+    if (system.kind != SystemKind::Windows || system.volume == nullptr || system.volume->files(Observer::Nt) == nullptr)
         return fail(ErrorKind::WrongType, "not a Windows installation");
     return Collector(system).run();
 }

@@ -17,55 +17,15 @@ bool same_without_case(std::string_view a, std::string_view b) {
     });
 }
 
-/// Nothing is recognised: because nothing is there, or because the medium does not give the places of the marks?
-Error no_mark(const ByteSource& source) {
-    // Superblocks lie in the first 4 KiB, Btrfs' and ISO 9660's further behind.
-    for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{1024}, std::uint64_t{32768}, std::uint64_t{65536}}) {
-        const std::uint64_t length = std::min<std::uint64_t>(1024, source.size() - std::min(source.size(), at));
-        if (const auto bytes = source.bytes(std::min(source.size(), at), length); !bytes && bytes.error().unreadable())
-            return bytes.error();
-    }
-    return Error{ErrorKind::NotFound, "no known file system", source.place(), {}, {}};
-}
-
-VolumeRef inspect_volume(Source source, int disk, int partition, std::string partuuid, std::string partlabel = {}) {
-    auto out = std::make_shared<Volume>();
-    Volume& volume = *out;
-    volume.partlabel = std::move(partlabel);
-    volume.disk = disk;
-    volume.partition = partition;
-    volume.place = source->place();
-    volume.partuuid = std::move(partuuid);
-    volume.info = recognise_volume(*source);
-    const bool layered = volume.info.holds_others();
-    volume.plain_info =
-        layered && volume.info.content() == Content::Member ? recognise_plain_volume(*source) : volume.info;
-    if (volume.plain_info.known() && !volume.plain_info.holds_others()) {
-        auto loader = open_file_system(source, Reader::Loader);
-        if (loader) volume.loader_view = *loader;
-        else volume.problem = loader.error();
-        auto kernel = layered ? fail(ErrorKind::Unsupported, {}) : open_file_system(source, Reader::Kernel);
-        if (kernel) volume.kernel_view = *kernel;
-    }
-    if (layered)
-        volume.problem = Error{ErrorKind::Unsupported,
-                               fmt::format("{}: what lies inside is not read here", volume.info.name()),
-                               volume.place,
-                               {},
-                               {}};
-    else if (!volume.info.known()) volume.problem = no_mark(*source);
-    volume.source = std::move(source);
-    return out;
-}
-
 /// The file system in a boot image of the disc's catalogue: place "d1c2".
-VolumeRef inspect_boot_image(const Disk& disk, const CatalogueImage& image) {
+VolumeRef boot_image_volume(const Disk& disk, const CatalogueImage& image) {
     const std::uint64_t rest = disk.source->size() > image.offset ? disk.source->size() - image.offset : 0;
     // A count of 0 or 1 stands for all that follows (MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c).
     const std::uint64_t length =
         image.sectors < 2 ? rest : std::min<std::uint64_t>(image.sectors * std::uint64_t{512}, rest);
-    return inspect_volume(slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)),
-                          disk.number, -image.number, {});
+    return std::make_shared<const Volume>(
+        slice(disk.source, image.offset, length, fmt::format("d{}c{}", disk.number, image.number)), disk.number,
+        -image.number);
 }
 
 template <class Match>
@@ -104,16 +64,17 @@ Disk inspect_partitions(Disk disk) {
     for (const auto& p : disk.table.partitions) {
         if (p.extended()) continue;  // it only holds others
         const std::string place = fmt::format("d{}p{}", disk.number, p.number);
-        disk.volumes.push_back(inspect_volume(slice(disk.source, p.first_lba * sector, p.sectors * sector, place),
-                                              disk.number, p.number, p.partuuid, p.name));
+        disk.volumes.push_back(
+            std::make_shared<const Volume>(slice(disk.source, p.first_lba * sector, p.sectors * sector, place),
+                                           disk.number, p.number, p.partuuid, p.name));
     }
     // A disk without a table may be one volume from its first sector on; what serves as an optical disc is one as well,
     // unless a partition begins there, too.
     const bool covered =
         std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
     if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && recognise_volume(*disk.source).known())
-        disk.volumes.push_back(inspect_volume(
-            slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0, {}));
+        disk.volumes.push_back(std::make_shared<const Volume>(
+            slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0));
     // Boot images for UEFI are volumes of their own, where no partition shows the same.
     constexpr std::uint8_t efi_platform = 0xEF;
     if (disk.catalogue)
@@ -121,7 +82,7 @@ Disk inspect_partitions(Disk disk) {
             const bool shown = std::ranges::any_of(
                 disk.table.partitions, [&](const Partition& p) { return p.first_lba * sector == image.offset; });
             if (image.platform == efi_platform && image.bootable && !shown)
-                disk.volumes.push_back(inspect_boot_image(disk, image));
+                disk.volumes.push_back(boot_image_volume(disk, image));
         }
     return disk;
 }

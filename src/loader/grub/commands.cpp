@@ -356,11 +356,11 @@ bool Interpreter::matches(const Device& device, std::string_view kind, std::stri
     if (device.volume == nullptr) return false;
     const bool unread = world_.unread(*device.volume, context_.modules);
     if (!unread && !world_.readable(*device.volume, context_.modules)) return false;
-    if (kind == "label") return device.volume->plain_info.label == key;
+    if (kind == "label") return device.volume->as(Observer::Grub).label == key;
     if (kind == "file" && unread) return false;
     if (kind == "file")
-        return resolve(*device.volume->loader_view, key, {.most_links = 8, .follow_last = true}).has_value();
-    return std::ranges::equal(device.volume->plain_info.uuid, key, [](char x, char y) {
+        return resolve(*device.volume->files(Observer::Grub), key, {.most_links = 8, .follow_last = true}).has_value();
+    return std::ranges::equal(device.volume->as(Observer::Grub).uuid, key, [](char x, char y) {
         return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
     });
 }
@@ -440,7 +440,7 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
     if (!device) return error(fmt::format("disk `{}' not found.", device_name));
     if (device->volume == nullptr) return error("unknown filesystem.");
     std::string value;
-    const VolumeInfo& info = device->volume->plain_info;
+    const VolumeInfo& info = device->volume->as(Observer::Grub);
     if (what == "-u" || what == "--fs-uuid") value = info.uuid;
     else if (what == "-l" || what == "--label") value = info.label;
     else if (what == "-f" || what == "--fs") value = traits_of(info.format).grub_module;

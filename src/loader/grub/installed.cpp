@@ -45,7 +45,7 @@ std::vector<std::uint8_t> without_fields(std::span<const std::uint8_t> start_up)
 }
 
 std::optional<std::vector<std::uint8_t>> file_on(const Volume& volume, const std::string& path) {
-    const FileSystem* fs = volume.by_loader();
+    const FileSystem* fs = volume.files(Observer::Grub);
     if (fs == nullptr) return std::nullopt;
     const auto found = resolve(*fs, path);
     const auto file =

@@ -396,9 +396,9 @@ FileReference Interpreter::reference(const Opened& opened, std::string_view writ
     } else {
         out.error = opened.message;
         if (opened.failure == Opened::Failure::File && opened.volume != nullptr &&
-            opened.volume->loader_view != nullptr) {
+            opened.volume->files(Observer::Grub) != nullptr) {
             const auto slash = written.find(')');
-            out.near_misses = near_misses(*opened.volume->loader_view,
+            out.near_misses = near_misses(*opened.volume->files(Observer::Grub),
                                           slash == std::string_view::npos ? written : written.substr(slash + 1));
         }
     }

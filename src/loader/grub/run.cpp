@@ -337,7 +337,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     std::string unread = device->unread;
     if (volume != nullptr && world.unread(*volume, interpreter.context().modules))
         unread = fmt::format("{} is {}, whose files GRUB reads and this program does not yet", volume->place,
-                             volume->plain_info.name());
+                             volume->as(Observer::Grub).name());
     // An image that carries normal mode in itself goes on from there.
     if (!unread.empty() && !interpreter.context().modules.loaded.contains("normal")) {
         out.stop =

@@ -75,7 +75,7 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
     if (comma == std::string_view::npos) return Device{disk, nullptr};
     auto part = name.substr(comma + 1);
     const auto map = table_prefix(disk->table.kind);
-    if (map.empty() || disk->table.refused_by_loaders || !driver_at_hand(table_driver(disk->table.kind), modules))
+    if (map.empty() || disk->refuses_table(Observer::Grub) || !driver_at_hand(table_driver(disk->table.kind), modules))
         return std::nullopt;
     if (part.starts_with(map)) part.remove_prefix(map.size());
     const auto number = whole_number(part);
@@ -123,14 +123,14 @@ bool World::driver_at_hand(std::string_view driver, const Modules& modules) cons
 }
 
 bool World::readable(const Volume& volume, const Modules& modules) const {
-    const auto driver = driver_for(volume.plain_info);
-    return !driver.empty() && volume.loader_view != nullptr && driver_at_hand(driver, modules) &&
-           ext_within_reach(volume.plain_info);
+    const auto driver = driver_for(volume.as(Observer::Grub));
+    return !driver.empty() && volume.files(Observer::Grub) != nullptr && driver_at_hand(driver, modules) &&
+           ext_within_reach(volume.as(Observer::Grub));
 }
 
 bool World::unread(const Volume& volume, const Modules& modules) const {
-    const auto driver = driver_for(volume.plain_info);
-    return !driver.empty() && volume.loader_view == nullptr && driver_at_hand(driver, modules);
+    const auto driver = driver_for(volume.as(Observer::Grub));
+    return !driver.empty() && volume.files(Observer::Grub) == nullptr && driver_at_hand(driver, modules);
 }
 
 /// GRUB has the module that looks into this member or encrypted volume (grub-core/disk).
@@ -222,13 +222,13 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (out.volume != nullptr && unread(*out.volume, modules))
         return refuse(Opened::Failure::Unread,
                       fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,
-                                  out.volume->plain_info.name()));
+                                  out.volume->as(Observer::Grub).name()));
     if (out.volume != nullptr && out.volume->mark_unreadable())
-        return refuse(Opened::Failure::Read, read_failure(*out.volume->problem, device_name));
+        return refuse(Opened::Failure::Read, read_failure(*out.volume->problem(Observer::Grub), device_name));
     if (out.volume == nullptr || !readable(*out.volume, modules))
         return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
     out.place = fmt::format("{}:{}", out.volume->place, file);
-    auto resolved = resolve(*out.volume->loader_view, file, {.most_links = most_links, .follow_last = true});
+    auto resolved = resolve(*out.volume->files(Observer::Grub), file, {.most_links = most_links, .follow_last = true});
     if (!resolved) {
         const auto kind = resolved.error().kind;
         if (kind == ErrorKind::LinkLoop) return refuse(Opened::Failure::File, "too deep nesting of symlinks.");
@@ -239,8 +239,8 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     }
     out.resolved = std::move(*resolved);
     if (out.resolved.file.type != FileType::Regular) return refuse(Opened::Failure::File, "not a regular file.");
-    auto source =
-        out.volume->loader_view->open(out.resolved.file.id, fmt::format("{}:{}", out.volume->place, out.resolved.path));
+    auto source = out.volume->files(Observer::Grub)
+                      ->open(out.resolved.file.id, fmt::format("{}:{}", out.volume->place, out.resolved.path));
     if (!source)
         return refuse(Opened::Failure::Read,
                       source.error().unreadable() ? read_failure(source.error(), device_name) : source.error().text());
@@ -258,15 +258,9 @@ void World::set_memory_disk(const std::vector<std::uint8_t>& bytes) {
     memory_disk_.emplace();
     memory_disk_->number = 0;
     memory_disk_->source = source;
-    if (auto fs = open_file_system(source, Reader::Loader)) {
-        auto held = std::make_shared<Volume>();
-        Volume& volume = *held;
-        volume.place = "memdisk";
-        volume.source = source;
-        volume.info = volume.plain_info = recognise_plain_volume(*source);
-        volume.loader_view = *fs;
-        volume.kernel_view = *fs;
-        memory_disk_->volumes.push_back(std::move(held));
+    auto volume = std::make_shared<const Volume>(source, 0, 0);
+    if (volume->files(Observer::Grub) != nullptr) {
+        memory_disk_->volumes.push_back(std::move(volume));
         return;
     }
     // A tar archive (POSIX ustar): a header of 512 bytes, sizes in octal digits.

@@ -41,10 +41,10 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     const Volume& volume = *place.volume;
     out.route.push_back(fmt::format("{}: Windows boot code, which asks for {}", place.text(), shown));
     out.first_sector_text = fmt::format("Windows boot code, which looks for {} in the root of {}", shown, volume.place);
-    if (volume.loader_view == nullptr) {
+    if (volume.files(Observer::WindowsLoader) == nullptr) {
         stop(out, Code::BootSectorGeometry,
              fmt::format("the boot sector of {} does not lead to the volume's files: {}", volume.place,
-                         volume.problem ? volume.problem->text() : "no file system"),
+                         volume.problem(Observer::WindowsLoader).value_or(Error{}).text()),
              {place.evidence(11, 73)}, read_failed());
         return std::nullopt;
     }
@@ -62,7 +62,7 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
              fmt::format("{} is missing\n{}", shown, restart));
         return std::nullopt;
     }
-    const auto info = volume.loader_view->stat(file.file);
+    const auto info = volume.files(Observer::WindowsLoader)->stat(file.file);
     if (info && (info->attributes & attribute_compressed) != 0 && volume.info.format == Format::Ntfs) {
         stop(out, Code::WindowsLoaderCompressed,
              fmt::format("{} is stored compressed, which the boot code cannot read", file.place),

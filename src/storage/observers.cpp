@@ -1,0 +1,105 @@
+// SPDX-License-Identifier: MIT
+// What each program that looks at storage understands, and by which rules.
+#include <algorithm>
+
+#include <herberge/volume.hpp>
+
+namespace herberge {
+
+namespace {
+
+struct ObserverTraits {
+    Observer observer;
+    std::string_view name;
+    bool knows_layers;  ///< a member of an array or an encrypted volume is no file system to it
+    Reader readers[2];  ///< how it reads file systems: the first way that works
+};
+
+constexpr ObserverTraits rows[] = {
+    {Observer::Analyst, "this program", false, {Reader::Loader, Reader::Kernel}},
+    {Observer::Uefi, "UEFI firmware", false, {Reader::Kernel, Reader::Loader}},
+    {Observer::Loader, "the loader", false, {Reader::Loader, Reader::Kernel}},
+    {Observer::Grub, "GRUB", false, {Reader::Loader, Reader::Loader}},
+    {Observer::WindowsLoader, "the Windows loader", false, {Reader::Loader, Reader::Loader}},
+    {Observer::Linux, "the Linux kernel", true, {Reader::Kernel, Reader::Kernel}},
+    {Observer::Nt, "the Windows kernel", false, {Reader::Loader, Reader::Kernel}},
+};
+
+const ObserverTraits& traits_of(Observer observer) { return rows[static_cast<std::size_t>(observer)]; }
+
+/// Nothing is recognised: because nothing is there, or because the medium does not give the places of the marks?
+std::optional<Error> unreadable_marks(const ByteSource& source) {
+    // Superblocks lie in the first 4 KiB, Btrfs' and ISO 9660's further behind.
+    for (const std::uint64_t at : {std::uint64_t{0}, std::uint64_t{1024}, std::uint64_t{32768}, std::uint64_t{65536}}) {
+        const std::uint64_t length = std::min<std::uint64_t>(1024, source.size() - std::min(source.size(), at));
+        if (const auto bytes = source.bytes(std::min(source.size(), at), length); !bytes && bytes.error().unreadable())
+            return bytes.error();
+    }
+    return std::nullopt;
+}
+
+}  // namespace
+
+std::string_view observer_name(Observer observer) { return traits_of(observer).name; }
+
+Volume::Volume(Source bytes, int on_disk, int number, std::string uuid, std::string label)
+    : disk(on_disk),
+      partition(number),
+      place(bytes->place()),
+      source(std::move(bytes)),
+      info(recognise_volume(*source)),
+      partuuid(std::move(uuid)),
+      partlabel(std::move(label)),
+      plain_(info.content() == Content::Member ? recognise_plain_volume(*source) : info),
+      unreadable_mark_(info.known() ? std::nullopt : unreadable_marks(*source)) {}
+
+const VolumeInfo& Volume::as(Observer observer) const { return traits_of(observer).knows_layers ? info : plain_; }
+
+const Volume::Opened& Volume::opened(Reader reader) const {
+    const auto which = static_cast<std::size_t>(reader);
+    std::call_once(once_[which], [&] { opened_[which] = open_file_system(source, reader); });
+    return *opened_[which];
+}
+
+const FileSystem* Volume::files(Observer observer) const {
+    const auto& seen = as(observer);
+    if (!seen.known() || seen.holds_others()) return nullptr;
+    for (const Reader reader : traits_of(observer).readers)
+        if (const auto& fs = opened(reader)) return fs->get();
+    return nullptr;
+}
+
+std::optional<Error> Volume::problem(Observer observer) const {
+    const auto& seen = as(observer);
+    if (unreadable_mark_) return unreadable_mark_;
+    if (!seen.known()) return Error{ErrorKind::NotFound, "no known file system", place, {}, {}};
+    if (seen.holds_others())
+        return Error{
+            ErrorKind::Unsupported, fmt::format("{}: what lies inside is not read here", seen.name()), place, {}, {}};
+    const auto& first = opened(traits_of(observer).readers[0]);
+    return first ? std::nullopt : std::optional(first.error());
+}
+
+std::optional<std::string> Disk::refuses_table(Observer observer, bool told_gpt) const {
+    const bool gpt = table.kind == TableKind::Gpt;
+    switch (observer) {
+        case Observer::Grub:
+            // grub-core/partmap/gpt.c wants the mark in sector 1 and checks no checksum; partmap/msdos.c looks at the
+            // status bytes.
+            if (gpt && !table.primary_marked) return "sector 1 carries no mark of a GPT";
+            if (!gpt && table.odd_status) return "a status byte in the table is neither 00 nor 80";
+            return std::nullopt;
+        case Observer::Linux:
+            // block/partitions/efi.c: a protective entry that starts at sector 1 and a whole primary copy, unless the
+            // command line says "gpt"; block/partitions/msdos.c: the status bytes.
+            if (gpt && told_gpt && (table.primary_sound || table.backup_sound)) return std::nullopt;
+            if (gpt && !table.primary_sound)
+                return "the primary GPT is not sound, and the command line does not say gpt";
+            if (gpt && !table.protective_at_one) return "no protective entry starts at sector 1";
+            if (!gpt && table.odd_status) return "a status byte in the table is neither 00 nor 80";
+            return std::nullopt;
+        default: return std::nullopt;
+    }
+}
+
+}  // namespace herberge

@@ -1,0 +1,110 @@
+// SPDX-License-Identifier: MIT
+// What each program makes of the same disk: tables, layers, file systems.
+#include <array>
+#include <functional>
+#include <thread>
+
+#include <gtest/gtest.h>
+
+#include <herberge/herberge.hpp>
+
+#include "support.hpp"
+
+using namespace herberge;
+using support::Bytes;
+
+namespace {
+
+Disk gpt_disk(const std::function<void(Bytes&)>& change) {
+    auto d = demo::front_desk();
+    d.disk.gpt = true;
+    auto bytes = d.build();
+    change(bytes);
+    return inspect_disk(memory_source(std::move(bytes), "d1", 1), 1, "d1");
+}
+
+/// Why GRUB, Linux, and Linux told "gpt" see no partitions; empty: they do.
+std::array<std::string, 3> refusals(const Disk& disk) {
+    return {disk.refuses_table(Observer::Grub).value_or(""), disk.refuses_table(Observer::Linux).value_or(""),
+            disk.refuses_table(Observer::Linux, true).value_or("")};
+}
+
+constexpr const char* unsound = "the primary GPT is not sound, and the command line does not say gpt";
+constexpr const char* odd = "a status byte in the table is neither 00 nor 80";
+
+}  // namespace
+
+TEST(Observers, EachAcceptsATableByItsOwnRules) {
+    using Told = std::array<std::string, 3>;
+    EXPECT_EQ(refusals(gpt_disk([](Bytes&) {})), (Told{"", "", ""}));
+    // The primary header's checksum: GRUB does not look, Linux does, and is helped by the backup when told.
+    EXPECT_EQ(refusals(gpt_disk([](Bytes& b) { b[512 + 16] ^= 1U; })), (Told{"", unsound, ""}));
+    // The mark itself.
+    EXPECT_EQ(refusals(gpt_disk([](Bytes& b) { b[512] ^= 1U; })),
+              (Told{"sector 1 carries no mark of a GPT", unsound, ""}));
+    // Both copies: nothing is left for anybody but GRUB, which checks nothing.
+    EXPECT_EQ(refusals(gpt_disk([](Bytes& b) {
+                  b[512 + 16] ^= 1U;
+                  b[b.size() - 512 + 16] ^= 1U;
+              })),
+              (Told{"", unsound, unsound}));
+    // A protective entry that does not start at sector 1.
+    EXPECT_EQ(refusals(gpt_disk([](Bytes& b) { b[454] = 2; })),
+              (Told{"", "no protective entry starts at sector 1", ""}));
+    auto bytes = demo::front_desk().build();
+    bytes[446 + 3 * 16] = 0x01;
+    const auto mbr = inspect_disk(memory_source(bytes, "d1", 1), 1, "d1");
+    EXPECT_EQ(refusals(mbr), (Told{odd, odd, odd}));
+    // Firmware and simple loaders have no such rule.
+    EXPECT_FALSE(mbr.refuses_table(Observer::Loader));
+    EXPECT_FALSE(mbr.refuses_table(Observer::Uefi));
+}
+
+TEST(Observers, StrictnessDiffersByReader) {
+    // A damaged group descriptor checksum: loaders read on, the kernel's own driver tells of it.
+    auto d = demo::front_desk();
+    auto bytes = d.build();
+    const std::size_t super = std::size_t{2048} * 512 + 1024;
+    bytes[super + 0x3FC] ^= 1U;  // the superblock's checksum
+    const auto machine = support::machine_of(bytes);
+    const auto volume = machine.volume(1, 1);
+    ASSERT_NE(volume, nullptr);
+    for (const auto observer : {Observer::Analyst, Observer::Loader, Observer::Grub, Observer::WindowsLoader}) {
+        EXPECT_NE(volume->files(observer), nullptr) << observer_name(observer);
+        EXPECT_FALSE(volume->problem(observer)) << observer_name(observer);
+    }
+    const auto* kernel = volume->files(Observer::Linux);
+    ASSERT_NE(kernel, nullptr);
+    ASSERT_EQ(kernel->mount_obstacles().size(), 1U);
+    EXPECT_EQ(kernel->mount_obstacles()[0].code, Code::ExtSuperChecksum);
+}
+
+TEST(Observers, NothingThereAndNotReadableAreTwoThings) {
+    const auto empty = std::make_shared<const Volume>(memory_source(Bytes(100000), "d1p1"), 1, 1);
+    EXPECT_FALSE(empty->info.known());
+    EXPECT_FALSE(empty->mark_unreadable());
+    EXPECT_EQ(empty->problem(Observer::Linux)->kind, ErrorKind::NotFound);
+    const auto damaged = with_unreadable(memory_source(Bytes(100000), "d1", 1), {{1024, 512}});
+    const auto lost = std::make_shared<const Volume>(slice(damaged, 0, 100000, "d1p1"), 1, 1);
+    EXPECT_TRUE(lost->mark_unreadable());
+    EXPECT_EQ(lost->problem(Observer::Linux)->kind, ErrorKind::Unreadable);
+    EXPECT_EQ(lost->problem(Observer::Linux)->byte, 1024U);
+    EXPECT_EQ(lost->files(Observer::Analyst), nullptr);
+}
+
+TEST(Observers, AVolumeMayBeAskedFromSeveralThreads) {
+    const auto machine = support::machine_of(demo::front_desk().build());
+    const auto volume = machine.volume(1, 1);
+    std::array<const FileSystem*, 8> seen{};
+    std::vector<std::thread> threads;
+    for (std::size_t i = 0; i < seen.size(); ++i)
+        threads.emplace_back([&, i] {
+            seen[i] = volume->files(i % 2 == 0 ? Observer::Linux : Observer::Grub);
+            if (seen[i] == nullptr || !resolve(*seen[i], "/etc/fstab")) seen[i] = nullptr;
+        });
+    for (auto& thread : threads) thread.join();
+    for (std::size_t i = 0; i < seen.size(); ++i) {
+        EXPECT_NE(seen[i], nullptr);
+        EXPECT_EQ(seen[i], seen[i % 2]);
+    }
+}
