@@ -14,7 +14,7 @@
 #include <herberge/bytes.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

@@ -10,9 +10,9 @@
 
 #include <herberge/finding.hpp>
 #include <herberge/loader.hpp>
+#include <herberge/storage.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
-#include <herberge/volume.hpp>
 
 namespace herberge {
 

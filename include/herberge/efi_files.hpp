@@ -5,8 +5,8 @@
 #include <string>
 #include <vector>
 
+#include <herberge/storage.hpp>
 #include <herberge/uefi.hpp>
-#include <herberge/volume.hpp>
 
 namespace herberge {
 

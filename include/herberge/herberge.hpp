@@ -8,6 +8,7 @@
 #include <herberge/efi_files.hpp>
 #include <herberge/error.hpp>
 #include <herberge/fields.hpp>
+#include <herberge/files.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/hive.hpp>
 #include <herberge/loader.hpp>
@@ -17,6 +18,6 @@
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>
 #include <herberge/signature.hpp>
+#include <herberge/storage.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
-#include <herberge/volume.hpp>

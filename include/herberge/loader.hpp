@@ -13,7 +13,7 @@
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/signature.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

@@ -10,7 +10,7 @@
 #include <vector>
 
 #include <herberge/finding.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

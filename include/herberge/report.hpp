@@ -9,7 +9,7 @@
 #include <herberge/efi_files.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/rehearsal.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

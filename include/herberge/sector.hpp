@@ -8,7 +8,7 @@
 
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

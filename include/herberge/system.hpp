@@ -10,7 +10,7 @@
 #include <herberge/artifact.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/signature.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

@@ -12,7 +12,7 @@
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/pe.hpp>
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

@@ -6,8 +6,8 @@
 #include <atomic>
 
 #include "artifact/hive_log.hpp"
+#include "files/text16.hpp"
 #include "ondisk/hive.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

@@ -5,8 +5,8 @@
 
 #include <herberge/uefi.hpp>
 
+#include "files/text16.hpp"
 #include "ondisk/uefi.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

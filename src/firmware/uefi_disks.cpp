@@ -8,7 +8,7 @@
 
 #include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
-#include "partition/gpt.hpp"
+#include "storage/gpt.hpp"
 
 namespace herberge {
 

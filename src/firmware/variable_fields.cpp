@@ -6,8 +6,8 @@
 
 #include <herberge/signature.hpp>
 
+#include "files/text16.hpp"
 #include "ondisk/uefi.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

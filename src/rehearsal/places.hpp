@@ -6,7 +6,7 @@
 #include <string>
 #include <vector>
 
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge::rehearsal {
 

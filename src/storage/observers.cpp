@@ -2,7 +2,7 @@
 // What each program that looks at storage understands, and by which rules.
 #include <algorithm>
 
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

@@ -7,7 +7,7 @@
 #include <string_view>
 #include <vector>
 
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
 namespace herberge {
 

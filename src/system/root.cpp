@@ -9,7 +9,7 @@
 
 #include <herberge/system.hpp>
 
-#include "volume/ext.hpp"
+#include "files/ext.hpp"
 
 namespace herberge {
 

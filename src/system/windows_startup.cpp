@@ -3,10 +3,10 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "files/text16.hpp"
 #include "ondisk/describe.hpp"
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

@@ -4,7 +4,7 @@
 
 #include <optional>
 
-#include <herberge/volume.hpp>
+#include <herberge/files.hpp>
 
 namespace herberge {
 

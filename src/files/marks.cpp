@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: MIT
-#include "volume/marks.hpp"
+#include "files/marks.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "files/text16.hpp"
 #include "ondisk/linux.hpp"
 #include "ondisk/marks.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

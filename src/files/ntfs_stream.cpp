@@ -5,8 +5,8 @@
 #include <array>
 #include <mutex>
 
-#include "volume/ntfs_fs.hpp"
-#include "volume/text16.hpp"
+#include "files/ntfs_fs.hpp"
+#include "files/text16.hpp"
 
 namespace herberge::ntfs {
 

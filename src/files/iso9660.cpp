@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: MIT
-#include "volume/iso9660.hpp"
+#include "files/iso9660.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
 #include <chrono>
 
+#include "files/text16.hpp"
 #include "ondisk/iso9660.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

@@ -4,7 +4,7 @@
 #include <algorithm>
 #include <deque>
 
-#include <herberge/volume.hpp>
+#include <herberge/files.hpp>
 
 namespace herberge {
 

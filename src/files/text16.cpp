@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-#include "volume/text16.hpp"
+#include "files/text16.hpp"
 
 #include <algorithm>
 #include <boost/locale/utf.hpp>

@@ -1,13 +1,13 @@
 // SPDX-License-Identifier: MIT
 // NTFS: boot sector, file records, attributes.
-#include "volume/ntfs.hpp"
+#include "files/ntfs.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
 #include <bit>
 
-#include "volume/ntfs_fs.hpp"
-#include "volume/text16.hpp"
+#include "files/ntfs_fs.hpp"
+#include "files/text16.hpp"
 
 namespace herberge {
 

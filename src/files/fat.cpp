@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
 // FAT12, FAT16, FAT32: geometry, the allocation table, files.
-#include "volume/fat.hpp"
+#include "files/fat.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
@@ -8,8 +8,8 @@
 #include <map>
 #include <mutex>
 
+#include "files/text16.hpp"
 #include "ondisk/fat.hpp"
-#include "volume/text16.hpp"
 
 namespace herberge {
 

@@ -3,9 +3,9 @@
 #include <algorithm>
 #include <cctype>
 
-#include <herberge/volume.hpp>
+#include <herberge/storage.hpp>
 
-#include "volume/ext.hpp"
+#include "files/ext.hpp"
 
 namespace herberge {
 

@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
-#include "volume/ext_fs.hpp"
+#include "files/ext_fs.hpp"
 
 namespace herberge::ext {
 

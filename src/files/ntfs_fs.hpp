@@ -5,7 +5,7 @@
 #include <functional>
 #include <optional>
 
-#include <herberge/volume.hpp>
+#include <herberge/files.hpp>
 
 #include "ondisk/marks.hpp"
 #include "ondisk/ntfs.hpp"

@@ -5,7 +5,7 @@
 #include <herberge/partition.hpp>
 
 #include "ondisk/mbr.hpp"
-#include "partition/gpt.hpp"
+#include "storage/gpt.hpp"
 
 namespace herberge {
 

@@ -2,13 +2,13 @@
 // Which reader a volume belongs to: each bids by the volume's own structures.
 #include <fmt/format.h>
 
-#include <herberge/volume.hpp>
+#include <herberge/files.hpp>
 
-#include "volume/ext.hpp"
-#include "volume/fat.hpp"
-#include "volume/iso9660.hpp"
-#include "volume/marks.hpp"
-#include "volume/ntfs.hpp"
+#include "files/ext.hpp"
+#include "files/fat.hpp"
+#include "files/iso9660.hpp"
+#include "files/marks.hpp"
+#include "files/ntfs.hpp"
 
 namespace herberge {
 

@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: MIT
 // ext2/3/4: superblock, features, block groups, and what the kernel's driver refuses to mount (fs/ext4/super.c).
-#include "volume/ext.hpp"
+#include "files/ext.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
 
-#include "volume/ext_fs.hpp"
+#include "files/ext_fs.hpp"
 
 namespace herberge {
 

@@ -5,7 +5,7 @@
 #include <string>
 #include <vector>
 
-#include <herberge/volume.hpp>
+#include <herberge/files.hpp>
 
 #include "ondisk/ext.hpp"
 

@@ -6,7 +6,7 @@
 #include <array>
 #include <mutex>
 
-#include "volume/ntfs_fs.hpp"
+#include "files/ntfs_fs.hpp"
 
 namespace herberge::ntfs {
 

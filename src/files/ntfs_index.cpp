@@ -4,8 +4,8 @@
 #include <algorithm>
 #include <set>
 
-#include "volume/ntfs_fs.hpp"
-#include "volume/text16.hpp"
+#include "files/ntfs_fs.hpp"
+#include "files/text16.hpp"
 
 namespace herberge::ntfs {
 

@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
 // GUID partition tables, judged as Linux (block/partitions/efi.c) and GRUB (partmap/gpt.c) judge them.
-#include "partition/gpt.hpp"
+#include "storage/gpt.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>

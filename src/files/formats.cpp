@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-#include <herberge/volume.hpp>
+#include <herberge/files.hpp>
 
 namespace herberge {
 

@@ -1,0 +1,149 @@
+// SPDX-License-Identifier: MIT
+// What holds bytes: the disks of a machine, their volumes, and what each program sees of them.
+#pragma once
+
+#include <array>
+#include <cstdint>
+#include <functional>
+#include <memory>
+#include <mutex>
+#include <optional>
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/bytes.hpp>
+#include <herberge/files.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/optical.hpp>
+#include <herberge/partition.hpp>
+
+namespace herberge {
+
+/// A volume, shared by everything that speaks of it: results stay valid when the machine is gone.
+struct Volume;
+using VolumeRef = std::shared_ptr<const Volume>;
+
+/// Programs that look at disks, each by rules of its own: which tables it accepts, whether it knows the layers that lie
+/// around file systems, how strictly it reads those.
+enum class Observer : std::uint8_t {
+    Analyst,        ///< this program, which shows what there is
+    Uefi,           ///< firmware
+    Loader,         ///< GRUB Legacy, the SYSLINUX family, LILO, boot managers for UEFI
+    Grub,           ///< GRUB 2
+    WindowsLoader,  ///< Windows' boot code and boot manager
+    Linux,          ///< the kernel, and the programs of a RAM disk
+    Nt,             ///< the kernel of Windows
+};
+[[nodiscard]] std::string_view observer_name(Observer observer);
+
+/// A volume: the same object for everybody who looks at it, with what each sees. Immutable once it is made; may be
+/// asked from several threads. File systems are opened on first use and kept.
+struct Volume : std::enable_shared_from_this<Volume> {
+    int disk = 0;  ///< from 1
+    int partition =
+        0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
+    std::string place;  ///< "d1p1"; "d1c2" for a boot image
+    Source source;
+    VolumeInfo info;  ///< the outermost mark: of a layer, where one lies around a file system
+    std::string partuuid;
+    std::string partlabel;  ///< GPT; empty: none
+
+    /// Looks at the first bytes. `place` is the source's.
+    Volume(Source bytes, int on_disk, int number, std::string uuid = {}, std::string label = {});
+
+    /// What `observer` takes it for. Who knows no layers sees a mirror's member whose metadata lies at its end as the
+    /// file system that it holds.
+    [[nodiscard]] const VolumeInfo& as(Observer observer) const;
+    /// The files as `observer` reads them; null: it does not. The pointer lives as long as the volume.
+    [[nodiscard]] const FileSystem* files(Observer observer) const;
+    /// Why there are none for `observer`.
+    [[nodiscard]] std::optional<Error> problem(Observer observer) const;
+    /// Something is recognised here that may hold files, and they are not read: what is asked for may lie inside.
+    [[nodiscard]] bool unread() const {
+        return info.known() && info.content() != Content::Swap && files(Observer::Linux) == nullptr;
+    }
+    /// The mark could not be looked for: the medium does not give it.
+    [[nodiscard]] bool mark_unreadable() const { return unreadable_mark_.has_value(); }
+
+private:
+    using Opened = Result<std::shared_ptr<const FileSystem>>;
+    [[nodiscard]] const Opened& opened(Reader reader) const;
+
+    VolumeInfo plain_;  ///< without looking for layers
+    std::optional<Error> unreadable_mark_;
+    mutable std::array<std::once_flag, 2> once_;
+    mutable std::array<std::optional<Opened>, 2> opened_;
+};
+
+struct Disk {
+    int number = 0;    ///< from 1
+    std::string path;  ///< as given on the command line
+    Source source;
+    PartitionTable table;
+    std::vector<VolumeRef> volumes;          ///< in partition order
+    std::optional<Error> problem;            ///< the first sector could not be read
+    std::optional<BootCatalogue> catalogue;  ///< of an optical medium, or of a disk made to serve as one, too
+    /// It lies in an optical drive: the catalogue is what firmware starts. Set for media that carry a catalogue and no
+    /// 55AA.
+    bool optical = false;
+    /// Why `observer` sees no partitions on it; none: it accepts the table. `told_gpt`: Linux' command line says "gpt".
+    [[nodiscard]] std::optional<std::string> refuses_table(Observer observer, bool told_gpt = false) const;
+    Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
+};
+
+/// The disks of one machine, in the order in which its firmware tries them.
+struct Machine {
+    std::vector<Disk> disks;
+
+    [[nodiscard]] const Disk* disk(int number) const;
+    /// The disk a BIOS calls 80h + `index` when disk `first` is 80h and the others follow in order; null: none.
+    /// Optical drives do not count.
+    [[nodiscard]] const Disk* drive(int index, int first) const;
+    /// The reverse: 0 for `first`.
+    [[nodiscard]] int drive_index(int disk, int first) const;
+    [[nodiscard]] VolumeRef volume(int disk, int partition) const;
+    [[nodiscard]] VolumeRef at(std::string_view place) const;
+    void each_volume(const std::function<void(const Volume&)>& visit) const;
+    [[nodiscard]] VolumeRef by_uuid(std::string_view uuid) const;
+    [[nodiscard]] VolumeRef by_label(std::string_view label) const;
+    [[nodiscard]] VolumeRef by_partuuid(std::string_view partuuid) const;
+    [[nodiscard]] VolumeRef by_partlabel(std::string_view partlabel) const;
+    /// The volumes that `which` picks, for people: "d1p2 (lvm physical volume), d2p1 (unreadable)"; empty: none.
+    [[nodiscard]] std::string places_of(const std::function<bool(const Volume&)>& which) const;
+    /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members,
+    /// encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1 (luks2)"; empty: none.
+    [[nodiscard]] std::string hiding_places() const;
+};
+
+/// What different programs call the same partition.
+struct PartitionNames {
+    std::string linux_name;  ///< "sda1", as for a SATA or USB disk
+    std::string grub;        ///< "hd0,msdos1"
+    std::string legacy;      ///< GRUB Legacy, which counts from 0: "hd0,0"; empty for GPT
+    std::string
+        arc;  ///< "multi(0)disk(0)rdisk(0)partition(1)": primaries in use first, then logical ones; empty for GPT
+};
+[[nodiscard]] PartitionNames partition_names(const Disk& disk, const Partition& partition);
+/// The same for a disk or disc as a whole: "sda", "hd0"; "sr0", "cd".
+[[nodiscard]] PartitionNames disk_names(const Disk& disk);
+
+/// Reads table and volumes of one disk.
+[[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);
+/// Opens the volumes of a disk whose table is already there; without partitions, the disk as one volume.
+[[nodiscard]] Disk inspect_partitions(Disk disk);
+/// The machine as a BIOS presents it when discs among its media hold an image of a floppy or hard disk to start from:
+/// the image takes the disc's place. Null: there is none.
+[[nodiscard]] std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine);
+/// Puts a medium that carries a boot catalogue into an optical drive, also one that could start as a disk.
+void into_optical_drive(Disk& disk);
+
+/// A file system that begins where no partition does: a table entry that points elsewhere, or is gone. Looks at the
+/// first 4 MiB and one sector around each partition's start; costs up to 4 MiB of reading.
+struct MisplacedVolume {
+    std::uint64_t lba = 0;  ///< its first sector
+    VolumeInfo info;
+};
+[[nodiscard]] std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk);
+
+}  // namespace herberge
