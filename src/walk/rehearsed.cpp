@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
-#include "chain/rehearsed.hpp"
+#include "walk/rehearsed.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
 #include <array>
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
 
@@ -271,4 +271,4 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
                    {Evidence{loader->range, loader->lies_in, {}, {}, {}}, evidence});
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

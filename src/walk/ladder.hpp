@@ -4,7 +4,7 @@
 
 #include <herberge/chain.hpp>
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 class Ladder {
 public:
@@ -39,4 +39,4 @@ private:
     std::optional<Stage> symptom_stage_;
 };
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

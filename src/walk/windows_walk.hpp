@@ -2,11 +2,11 @@
 // From an entry that names a Windows system to what must be running.
 #pragma once
 
-#include "chain/ladder.hpp"
+#include "walk/ladder.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 /// Sets the rungs from `entry` on.
 void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder);
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

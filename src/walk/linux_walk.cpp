@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: MIT
-#include "chain/linux_walk.hpp"
+#include "walk/linux_walk.hpp"
 
-#include "chain/lost.hpp"
 #include "system/packages.hpp"
+#include "walk/lost.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
 
@@ -632,4 +632,4 @@ void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu
     LinuxWalk(machine, entry, menu, artifacts, ladder, around).run();
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

@@ -6,7 +6,7 @@
 
 #include <herberge/loader.hpp>
 
-#include "chain/sector_disc.hpp"
+#include "walk/sector_disc.hpp"
 
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
@@ -174,7 +174,7 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         } else view.next = "runs code that is not decoded here";
         return view;
     }
-    if (chain::view_disc_sector(view, disk, lba)) return view;
+    if (walk::view_disc_sector(view, disk, lba)) return view;
     const auto first = disk.source->bytes(0, sector);
     const auto boot = first ? recognise_grub_boot(*first) : std::nullopt;
     if (boot && boot->core_sector == lba && !zero) {

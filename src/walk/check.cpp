@@ -7,28 +7,28 @@
 
 #include <herberge/chain.hpp>
 
-#include "chain/linux_walk.hpp"
-#include "chain/lost.hpp"
-#include "chain/routes.hpp"
-#include "chain/windows_walk.hpp"
+#include "walk/linux_walk.hpp"
+#include "walk/lost.hpp"
+#include "walk/routes.hpp"
+#include "walk/windows_walk.hpp"
 
 namespace herberge {
 
-using chain::Artifacts;
-using chain::Ladder;
-using chain::Route;
+using walk::Artifacts;
+using walk::Ladder;
+using walk::Route;
 
 namespace {
 
 class Walk {
 public:
-    Walk(const Machine& machine, chain::Routes routes)
+    Walk(const Machine& machine, walk::Routes routes)
         : machine_(machine), systems_(find_systems(machine)), routes_(std::move(routes)) {}
 
     Verdict run() {
         Verdict out;
         for (const auto& loader : routes_.loaders)
-            if (!loader.stop) out.menus.push_back(loader.menu);
+            if (!loader->stop) out.menus.push_back(loader->menu);
         for (const auto& system : systems_) out.systems.push_back(judge(system));
         lost_systems(out);
         unread_systems(out);
@@ -45,13 +45,13 @@ private:
         Ladder ladder = route.ladder;
         const MenuEntry& entry = *route.entry;
         if (entry.windows) {
-            chain::walk_windows(machine_, entry, *route.menu, ladder);
+            walk::walk_windows(machine_, entry, *route.menu, ladder);
         } else if (entry.kind == EntryKind::Linux || entry.stop) {
-            const auto* system = chain::system_of(machine_, entry, systems_);
-            chain::walk_linux(
-                machine_, entry, *route.menu, artifacts_, ladder,
-                {route.locked_down, system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr,
-                 route.controller, route.controller_disk, route.controller_told_by});
+            const auto* system = walk::system_of(machine_, entry, systems_);
+            walk::walk_linux(machine_, entry, *route.menu, artifacts_, ladder,
+                             {route.around.locked_down,
+                              system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr,
+                              route.around.controller, route.around.controller_disk, route.around.controller_told_by});
         } else {
             ladder.set(Stage::Entry, State::Unknown,
                        fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
@@ -77,7 +77,7 @@ private:
         // Routes come in the order of the menus, what starts by itself first: the first one is the primary entry.
         std::vector<const Route*> own;
         for (const auto& route : routes_.list)
-            if (route.entry != nullptr && chain::system_of(machine_, *route.entry, systems_) == &system)
+            if (route.entry != nullptr && walk::system_of(machine_, *route.entry, systems_) == &system)
                 own.push_back(&route);
         if (own.empty()) return judge_unnamed(system, std::move(out));
         const auto automatic = std::ranges::find_if(own, [](const Route* r) { return r->unattended; });
@@ -102,7 +102,7 @@ private:
         out.kernels = system.kernels;
         out.unused_kernels = system.kernels;
         for (const auto& route : routes_.list) {
-            if (route.entry == nullptr || chain::system_of(machine_, *route.entry, systems_) != &system) continue;
+            if (route.entry == nullptr || walk::system_of(machine_, *route.entry, systems_) != &system) continue;
             out.named_by.push_back(
                 fmt::format("{} ({}:{})", route.entry->title, route.entry->place, route.entry->line));
             for (const auto& kernel : route.entry->kernel)
@@ -118,7 +118,7 @@ private:
         out.graph = routes_.steps;
         for (const auto& route : routes_.list) {
             if (route.entry == nullptr || route.menu == nullptr || out.graph.size() > 500) continue;
-            const auto* system = chain::system_of(machine_, *route.entry, systems_);
+            const auto* system = walk::system_of(machine_, *route.entry, systems_);
             // The first verdicts are those of the installed systems, in their order.
             const auto target =
                 system != nullptr ? out.systems.begin() + (system - systems_.data())
@@ -126,12 +126,12 @@ private:
                                         return s.entry == route.entry->title && !s.entry.empty() && s.named_by.empty();
                                     });
             StartEdge edge{
-                chain::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stop.has_value()};
+                walk::menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stop.has_value()};
             if (target != out.systems.end()) {
                 edge.to = system_node(*target);
                 // The verdict is about the primary entry; others are as good as their fallback says.
                 if (route.entry->title == target->entry) edge.broken = target->starts == Starts::No;
-            } else if (chain::names_missing_volume(machine_, *route.entry)) {
+            } else if (walk::names_missing_volume(machine_, *route.entry)) {
                 edge.to = "a system that is gone";
                 edge.broken = true;
             } else {
@@ -195,8 +195,8 @@ private:
             shown.entry = nullptr;
             return finish(std::move(out), ladder, &shown);
         }
-        for (const auto& loader : routes_.loaders)
-            if (loader.configuration_lost) {
+        for (const auto& held : routes_.loaders)
+            if (const LoaderRun& loader = *held; loader.configuration_lost) {
                 ladder.breaks(
                     Code::ConfigurationLost,
                     fmt::format("{} is not there: {} starts only what is usual, and that is another system",
@@ -225,8 +225,8 @@ private:
         }
         std::vector<std::string> places;
         std::size_t entries = 0;
-        for (const auto& loader : routes_.loaders)
-            if (!loader.stop) {
+        for (const auto& held : routes_.loaders)
+            if (const LoaderRun& loader = *held; !loader.stop) {
                 places.push_back(loader.menu.place);
                 entries += loader.menu.entries.size();
             }
@@ -260,9 +260,9 @@ private:
     bool names_system(const Volume& volume, const InstalledSystem& system) {
         for (const auto& menu : read_configurations(machine_, volume)) {
             std::vector<const MenuEntry*> all;
-            chain::collect_leaves(menu.entries, all);
+            walk::collect_leaves(menu.entries, all);
             for (const auto* entry : all)
-                if (chain::system_of(machine_, *entry, systems_) == &system) return true;
+                if (walk::system_of(machine_, *entry, systems_) == &system) return true;
         }
         return false;
     }
@@ -289,11 +289,11 @@ private:
             out.entry_is_default = route.unattended;
             return finish(std::move(out), ladder, &route);
         }
-        if (chain::is_other_program(*route.entry)) {
+        if (walk::is_other_program(*route.entry)) {
             out.name = route.entry->title;
             out.kind = SystemKind::Tool;
         }
-        const auto root = chain::named_root(machine_, *route.entry);
+        const auto root = walk::named_root(machine_, *route.entry);
         if (root.volume != nullptr) out.place = root.volume->place;
         out.entry = route.entry->title;
         out.entry_is_default = route.unattended;
@@ -311,10 +311,10 @@ private:
         std::vector<const Route*> homeless;
         for (const auto& route : routes_.list)
             if (route.entry != nullptr && route.entry->kind == EntryKind::Linux &&
-                chain::names_missing_volume(machine_, *route.entry) &&
-                chain::system_of(machine_, *route.entry, systems_) == nullptr)
+                walk::names_missing_volume(machine_, *route.entry) &&
+                walk::system_of(machine_, *route.entry, systems_) == nullptr)
                 homeless.push_back(&route);
-        for (const auto& lost : chain::find_lost(machine_, homeless)) {
+        for (const auto& lost : walk::find_lost(machine_, homeless)) {
             if (!lost.found) {
                 keep(make_finding(
                     Code::EntryStale,
@@ -335,7 +335,7 @@ private:
             Ladder ladder = lost.route->entry->stop ? lost.route->ladder : walk(*lost.route);
             if (lost.route->entry->stop)
                 ladder.breaks(Code::PartitionLost, lost.text, lost.evidence,
-                              chain::entry_screen(*lost.route->entry, *lost.route->menu));
+                              walk::entry_screen(*lost.route->entry, *lost.route->menu));
             else ladder.add_finding(make_finding(Code::PartitionLost, lost.text, lost.evidence));
             out.systems.push_back(finish(std::move(verdict), ladder, lost.route));
         }
@@ -354,10 +354,10 @@ private:
             if (route.entry == nullptr || route.entry->kind != EntryKind::Linux ||
                 (route.entry->stop && route.entry->unread.empty()))
                 continue;
-            if (chain::system_of(machine_, *route.entry, systems_) != nullptr || chain::is_other_program(*route.entry))
+            if (walk::system_of(machine_, *route.entry, systems_) != nullptr || walk::is_other_program(*route.entry))
                 continue;
-            if (chain::names_missing_volume(machine_, *route.entry)) continue;  // told with the lost ones
-            const auto root = chain::named_root(machine_, *route.entry);
+            if (walk::names_missing_volume(machine_, *route.entry)) continue;  // told with the lost ones
+            const auto root = walk::named_root(machine_, *route.entry);
             if (root.volume == nullptr && !root.cannot_tell && route.entry->unread.empty()) continue;
             const std::string key = root.volume != nullptr  ? root.volume->place
                                     : !root.written.empty() ? root.written
@@ -400,7 +400,7 @@ private:
                            fmt::format("“{}” names a file that is there", route.entry->title),
                            {evidence_place(file.place)});
             ladder.breaks(route.entry->stop->code, route.entry->stop->text, {evidence_place(file.place)},
-                          chain::entry_screen(*route.entry, *route.menu));
+                          walk::entry_screen(*route.entry, *route.menu));
             out.systems.push_back(finish(std::move(verdict), ladder, &route));
         }
     }
@@ -455,7 +455,7 @@ private:
 
     const Machine& machine_;
     std::vector<InstalledSystem> systems_;
-    chain::Routes routes_;
+    walk::Routes routes_;
     Artifacts artifacts_;
     std::vector<Finding> findings_;
 };
@@ -536,14 +536,14 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
         const Machine view = after_uefi_firmware(machine);
-        out =
-            Walk(view, chain::find_efi_routes(view, options.variables, options.secure_boot, options.efi_machine)).run();
+        const auto uefi = walk::uefi_firmware(view, options.variables, options.secure_boot, options.efi_machine);
+        out = Walk(view, walk::find_routes(*uefi)).run();
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {
         // A disc that poses as a floppy or hard disk replaces the medium itself.
         const std::shared_ptr<const Machine> posing = with_emulated_drives(machine);
         const Machine& seen = posing != nullptr ? *posing : machine;
-        out = Walk(seen, chain::find_routes(seen, options.rehearse)).run();
+        out = Walk(seen, walk::find_routes(*walk::bios_firmware(seen, options.rehearse))).run();
     }
     out.firmware = firmware;
     return out;
@@ -553,7 +553,7 @@ std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus) {
     std::vector<DiskRange> out;
     for (const auto& menu : menus) {
         std::vector<const MenuEntry*> all;
-        chain::collect_leaves(menu.entries, all);
+        walk::collect_leaves(menu.entries, all);
         for (const auto* entry : all)
             for (const auto& kernel : entry->kernel) {
                 if (!kernel.found() || kernel.volume == nullptr) continue;
@@ -584,11 +584,14 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
         });
         if (!known) out.push_back(std::move(menu));
     };
-    for (const auto& routes :
-         {chain::find_routes(machine, false), chain::find_efi_routes(machine, variables, SecureBoot::Off)})
-        for (const auto& loader : routes.loaders)
+    const auto bios = walk::bios_firmware(machine, false);
+    const auto uefi = walk::uefi_firmware(machine, variables, SecureBoot::Off);
+    for (auto* firmware : {bios.get(), uefi.get()})
+        for (const auto& held : walk::find_routes(*firmware).loaders) {
+            const LoaderRun& loader = *held;
             if (!loader.menu.place.empty() && (!loader.menu.entries.empty() || loader.menu.boots_without_menu))
                 add(loader.menu);
+        }
     // First sectors and boot sectors that nothing starts may still hold a loader with a menu.
     const int first = machine.disks.empty() ? 0 : machine.disks.front().number;
     auto look = [&](const BootPlace& place) {

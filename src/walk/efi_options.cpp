@@ -1,13 +1,13 @@
 // SPDX-License-Identifier: MIT
 // Boot options against the disks at hand.
-#include "chain/efi_options.hpp"
+#include "walk/efi_options.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
 
 #include <herberge/chain.hpp>
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
 
@@ -57,7 +57,7 @@ OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& see
     return out;
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk
 
 namespace herberge {
 
@@ -66,7 +66,7 @@ std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const 
     std::vector<BootOptionState> out;
     for (auto& option : boot_options(variables)) {
         BootOptionState state;
-        const auto files = chain::files_of_option(option, seen);
+        const auto files = walk::files_of_option(option, seen);
         state.problem = files.problem;
         for (const auto& volume : files.volumes) {
             const std::string place = fmt::format("{}:{}", volume->place, files.path);

@@ -1,13 +1,13 @@
 // SPDX-License-Identifier: MIT
-#include "chain/lost.hpp"
+#include "walk/lost.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
 
-#include "chain/linux_walk.hpp"
+#include "walk/linux_walk.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
 
@@ -154,4 +154,4 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
     return out;
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

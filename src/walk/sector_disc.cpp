@@ -1,12 +1,12 @@
 // SPDX-License-Identifier: MIT
-#include "chain/sector_disc.hpp"
+#include "walk/sector_disc.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
 
 #include "ondisk/iso9660.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
 
@@ -89,4 +89,4 @@ bool view_disc_sector(SectorView& view, const Disk& disk, std::uint64_t lba) {
     return true;
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
-#include "chain/ladder.hpp"
+#include "walk/ladder.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 Ladder::Ladder() {
     for (const Stage stage : all_stages()) rung(stage).stage = stage;
@@ -72,4 +72,4 @@ Starts Ladder::starts() const {
     return Starts::Yes;
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

@@ -8,7 +8,7 @@
 
 #include <herberge/uefi.hpp>
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 struct OptionFiles {
     std::vector<VolumeRef> volumes;  ///< each may hold the file
@@ -21,4 +21,4 @@ OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& see
 /// "Boot0010 “Almhof”"
 std::string option_name(const UefiBootOption& option);
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

@@ -2,9 +2,9 @@
 // Systems that an entry names and no partition holds.
 #pragma once
 
-#include "chain/routes.hpp"
+#include "walk/routes.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 struct LostSystem {
     const Route* route = nullptr;
@@ -26,4 +26,4 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
 /// What the screen shows when the loader gives up on an entry.
 std::string entry_screen(const MenuEntry& entry, const Menu& menu);
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

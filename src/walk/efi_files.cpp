@@ -8,7 +8,7 @@
 #include <herberge/pe.hpp>
 #include <herberge/signature.hpp>
 
-#include "chain/routes.hpp"
+#include "walk/routes.hpp"
 
 namespace herberge {
 
@@ -138,7 +138,7 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     }
     for (const auto& menu : read_menus(view, variables)) {
         std::vector<const MenuEntry*> all;
-        chain::collect_leaves(menu.entries, all);
+        walk::collect_leaves(menu.entries, all);
         for (const auto* entry : all)
             for (const auto& kernel : entry->kernel)
                 points(fmt::format("{}:{}", kernel.volume != nullptr ? kernel.volume->place : std::string(),

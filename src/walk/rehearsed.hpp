@@ -4,9 +4,9 @@
 
 #include <herberge/rehearsal.hpp>
 
-#include "chain/ladder.hpp"
+#include "walk/ladder.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 /// How the rehearsal ended, as evidence.
 Evidence rehearsal_evidence(const Rehearsal& rehearsal);
@@ -26,4 +26,15 @@ void judge_boot_sector_by_rehearsal(const BootPlace& place, const Rehearsal& reh
 /// Judges code that was not decoded, as far as its effect tells.
 void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsal& rehearsal, Ladder& ladder);
 
-}  // namespace herberge::chain
+// --- longer runs ----------------------------------------------------------------------------------------------------
+
+/// What stands at `place`, run in the emulated PC.
+Rehearsal rehearse_from(const Machine& machine, const BootPlace& place, RehearsalOptions options);
+/// What was decoded says that it cannot work; run, it went on. How far? A menu, or a kernel, outranks the decoder.
+bool works_all_the_same(const Machine& machine, const BootPlace& place, const LoaderRun& r, Stage own, Ladder& ladder);
+/// Code that nothing protects differs from the same code in a file: does it unpack what it should all the same?
+void prove_start_up(const Machine& machine, const BootPlace& place, const LoaderRun& r, Ladder& ladder);
+/// Runs the loader until it reads its configuration: the only proof for parts without checksums.
+void prove(const Machine& machine, const BootPlace& place, const LoaderRun& r, Ladder& ladder);
+
+}  // namespace herberge::walk

@@ -1,19 +1,15 @@
 // SPDX-License-Identifier: MIT
-// The ways from UEFI firmware: boot options, the fallback file on each volume, applications that start others.
+// UEFI firmware: boot options, the fallback file on each volume.
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
 
-#include <herberge/uefi.hpp>
+#include "walk/efi_options.hpp"
+#include "walk/routes.hpp"
 
-#include "chain/efi_options.hpp"
-#include "chain/routes.hpp"
-
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
-
-constexpr std::size_t most_depth = 6;
 
 /// A file the firmware tries, and by whose word.
 struct Candidate {
@@ -49,27 +45,37 @@ std::optional<Controller> controller_of(const DevicePath& path) {
     return std::nullopt;
 }
 
-class Finder {
+class Uefi : public Firmware {
 public:
-    Finder(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind)
+    Uefi(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot, EfiMachine kind)
         : machine_(machine),
           kind_(kind),
           variables_(variables),
           secure_(secure_boot_policy(variables, secure_boot)),
-          seen_(uefi_volumes(machine)) {
-        context_ = {kind, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}, 0};
-    }
+          seen_(uefi_volumes(machine)) {}
 
-    Routes run() {
-        Route route;
+    std::optional<Start> power_on(Ladder& ladder, Surroundings& around, std::string& label) override {
         collect();
         for (const auto& candidate : candidates_)
-            if (try_one(candidate, route)) return std::move(out_);
-        nothing_starts(std::move(route));
-        return std::move(out_);
+            if (try_one(candidate, ladder, around)) {
+                label = candidate.label;
+                return EfiStart{as_loaders_see(candidate.volume), candidate.path, candidate.text};
+            }
+        nothing_starts(ladder);
+        return std::nullopt;
+    }
+
+    [[nodiscard]] Context context() const override {
+        return {machine_, false, {kind_, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}, 0}};
     }
 
 private:
+    /// Loaders read the disks by their own rules: what they start from is the machine as they see it, where they do.
+    [[nodiscard]] VolumeRef as_loaders_see(const VolumeRef& volume) const {
+        auto same = machine_.volume(volume->disk, volume->partition);
+        return same != nullptr && same->files(Observer::Loader) != nullptr ? same : volume;
+    }
+
     void collect() {
         std::vector<std::string> skipped;
         for (const auto& option : boot_options(variables_)) {
@@ -95,8 +101,8 @@ private:
                                    fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
     }
 
-    /// True when the firmware stays with it: it was started.
-    bool try_one(const Candidate& c, const Route& start) {
+    /// True when the firmware stays with it: it is started.
+    bool try_one(const Candidate& c, Ladder& ladder, Surroundings& around) {
         const FileSystem* fs = c.volume->files(Observer::Uefi);
         const auto found = fs != nullptr ? resolve(*fs, c.path) : fail(ErrorKind::NotFound, "no file system");
         const std::string place = fmt::format("{}:{}", c.volume->place, c.path);
@@ -125,129 +131,31 @@ private:
                                 : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             return false;
         }
-        Route route = start;
-        route.locked_down = secure_.enforcing;
-        route.controller = c.controller;
-        route.controller_disk = c.volume->disk;
-        route.controller_told_by = fmt::format("the path of {}", c.by);
+        around = {c.controller, c.volume->disk, fmt::format("the path of {}", c.by), secure_.enforcing};
         std::vector<Evidence> evidence = missed_;
         evidence.insert(evidence.begin(), evidence_place(place));
         std::string text = fmt::format("the firmware starts {} ({})", place, c.by);
         text += "; " + secure_.why;
         if (!variables_.given()) text += "; no variables were given: boot options of its own could lead elsewhere";
         if (!skipped_.empty()) text += fmt::format("; before it: {}", fmt::join(skipped_, ", "));
-        route.ladder.set(Stage::Firmware, State::Holds, text, evidence);
+        ladder.set(Stage::Firmware, State::Holds, text, evidence);
         const Disk* disk = seen_.view.disk(c.volume->disk);
-        route.ladder.set(Stage::PartitionTable, State::Holds,
-                         c.volume->partition < 0 ? fmt::format("the boot catalogue leads to {}", c.volume->place)
-                         : disk->table.kind == TableKind::None
-                             ? std::string("the disk is one volume without a table")
-                             : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR",
-                                           c.volume->place),
-                         {evidence_bytes(*disk->source, 446, 64)});
-        out_.steps.push_back({"firmware", place, c.label, true, false});
-        out_.first_drive = c.volume->disk;
-        application(c.volume->disk, c.volume->partition, c.path, c.text, std::move(route));
+        ladder.set(Stage::PartitionTable, State::Holds,
+                   c.volume->partition < 0 ? fmt::format("the boot catalogue leads to {}", c.volume->place)
+                   : disk->table.kind == TableKind::None
+                       ? std::string("the disk is one volume without a table")
+                       : fmt::format("the {} leads to {}", disk->table.kind == TableKind::Gpt ? "GPT" : "MBR",
+                                     c.volume->place),
+                   {evidence_bytes(*disk->source, 446, 64)});
         return true;
     }
 
-    void application(int disk, int partition, const std::string& path, std::string options, Route route) {
-        const std::string place = fmt::format("d{}{}:{}", disk,
-                                              partition > 0   ? fmt::format("p{}", partition)
-                                              : partition < 0 ? fmt::format("c{}", -partition)
-                                                              : "",
-                                              path);
-        if (std::ranges::find(path_, lower_text(place)) != path_.end() || path_.size() >= most_depth) {
-            route.ladder.breaks(Code::ChainLoop,
-                                fmt::format("{} is started again: the loaders start each other in a circle", place),
-                                {evidence_place(place)}, "(the same menu comes again and again)");
-            out_.list.push_back(std::move(route));
-            return;
-        }
-        path_.push_back(lower_text(place));
-        started(disk, partition, path, place, std::move(options), std::move(route));
-        path_.pop_back();
-    }
-
-    void started(int disk, int partition, const std::string& path, const std::string& place, std::string options,
-                 Route route) {
-        // Loaders read the disks by their own rules: from here on, the machine as the kernel and GRUB see it.
-        VolumeRef volume = machine_.volume(disk, partition);
-        if (volume == nullptr || volume->files(Observer::Loader) == nullptr)
-            volume = seen_.view.volume(disk, partition);
-        route.ladder.go_on(Stage::BootCode, State::Holds,
-                           fmt::format("{} is an EFI application that this firmware starts", place),
-                           {evidence_place(place)});
-        route.ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
-        route.passed.push_back(volume);
-        EfiContext context = context_;
-        context.options = std::move(options);
-        auto run = volume != nullptr ? run_efi_loader(machine_, *volume, path, context) : std::nullopt;
-        if (!run) {
-            route.hops.push_back(place);
-            route.ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place),
-                             {evidence_place(place)});
-            out_.list.push_back(std::move(route));
-            return;
-        }
-        out_.loaders.push_back(std::move(*run));
-        const LoaderRun& r = out_.loaders.back();
-        auto& ladder = route.ladder;
-        route.hops.insert(route.hops.end(), r.route.begin(), r.route.end());
-        if (r.undecoded) {
-            out_.steps.push_back({place, r.name, {}, route.unattended, true});
-            ladder.set(Stage::Loader, State::Unknown, r.loader_text, r.loader_evidence);
-            out_.list.push_back(std::move(route));
-            return;
-        }
-        for (const auto& finding : r.findings) ladder.add_finding(finding);
-        const std::string node = r.menu.place.empty() ? fmt::format("{} ({})", r.name, place) : menu_node(r.menu);
-        out_.steps.push_back({place, node, {}, route.unattended, r.stop.has_value()});
-        if (!r.stop || r.stop->stage > Stage::Loader)
-            ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
-        if (r.stop) {
-            ladder.set(*r.stop);
-            out_.list.push_back(std::move(route));
-            return;
-        }
-        ladder.go_on(Stage::Configuration, State::Holds, r.configuration_text, {evidence_place(r.menu.place)});
-        route.hops.push_back(r.menu.place);
-        route.menu = &r.menu;
-        const MenuEntry* automatic = unattended_entry(r.menu);
-        std::vector<const MenuEntry*> all;
-        collect_leaves(r.menu.entries, all);
-        for (const auto& entry : r.menu.direct) all.push_back(&entry);
-        std::stable_partition(all.begin(), all.end(), [&](const MenuEntry* e) { return e == automatic; });
-        for (const auto* entry : all) {
-            Route next = route;
-            next.entry = entry;
-            next.unattended = route.unattended && entry == automatic && (r.menu.timeout || r.menu.boots_without_menu);
-            const bool chains = entry->kind == EntryKind::Chainload && !entry->stop && entry->unread.empty() &&
-                                !entry->kernel.empty() && entry->kernel.front().found();
-            if (!chains) {
-                out_.list.push_back(std::move(next));
-                continue;
-            }
-            const auto& target = entry->kernel.front();
-            next.ladder.set(Stage::Entry, State::Holds,
-                            fmt::format("“{}” of {} starts {}", entry->title, r.menu.place, target.place),
-                            {evidence_line(entry->place, entry->line, {}, entry->title)});
-            next.chosen.push_back(entry->title);
-            next.entry = nullptr;
-            out_.steps.push_back({menu_node(r.menu), target.place, entry->title, next.unattended, false});
-            application(target.volume->disk, target.volume->partition, target.real_path, entry->arguments,
-                        std::move(next));
-        }
-    }
-
-    void nothing_starts(Route route) {
-        auto& ladder = route.ladder;
+    void nothing_starts(Ladder& ladder) {
         if (refusal_) {
             ladder.set(Stage::Firmware, State::Holds, "the firmware finds a file to start", {refusal_->evidence});
             ladder.set(Stage::PartitionTable, State::Holds, "the table leads to the volume that has it",
                        {refusal_->evidence});
             ladder.breaks(Code::EfiImageRefused, refusal_->text, {refusal_->evidence}, refusal_->screen);
-            out_.list.push_back(std::move(route));
             return;
         }
         // A volume with the file that only others than the firmware see: the table is what stops it.
@@ -269,7 +177,6 @@ private:
                 seen_.findings.front().code,
                 fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)),
                 evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
-            out_.list.push_back(std::move(route));
             return;
         }
         std::string text = seen_.volumes.empty()
@@ -296,7 +203,6 @@ private:
         failed_.emplace_back("BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
         failed_.emplace_back("BdsDxe: No bootable option or device was found.");
         ladder.breaks(Code::UefiNothingToStart, text, evidence, fmt::format("{}", fmt::join(failed_, "\n")));
-        out_.list.push_back(std::move(route));
     }
 
     struct Refusal {
@@ -309,22 +215,60 @@ private:
     EfiMachine kind_;
     const UefiVariables& variables_;
     SecureBootPolicy secure_;
-    EfiContext context_;
     UefiVolumes seen_;
     std::vector<Candidate> candidates_;
     std::vector<std::string> skipped_;
     std::vector<std::string> failed_;  ///< messages for options that lead nowhere
     std::vector<Evidence> missed_;
     std::optional<Refusal> refusal_;
-    Routes out_;
-    std::vector<std::string> path_;
 };
 
 }  // namespace
 
-Routes find_efi_routes(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot,
-                       EfiMachine kind) {
-    return Finder(machine, variables, secure_boot, kind).run();
+std::unique_ptr<Firmware> uefi_firmware(const Machine& machine, const UefiVariables& variables, SecureBoot secure_boot,
+                                        EfiMachine kind) {
+    return std::make_unique<Uefi>(machine, variables, secure_boot, kind);
 }
 
-}  // namespace herberge::chain
+bool is_application(const Start& start) { return std::holds_alternative<EfiStart>(start); }
+
+Step run_application(const Start& start, const Before& /*before*/, Context& context, Ladder& ladder) {
+    const auto& own = std::get<EfiStart>(start);
+    const std::string place = start_text(start);
+    Step step;
+    ladder.go_on(Stage::BootCode, State::Holds,
+                 fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
+    ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
+    step.passed.push_back(own.volume);
+    EfiContext efi = context.efi;
+    efi.options = own.options;
+    auto run = run_efi_loader(context.machine, *own.volume, own.path, efi);
+    if (!run) {
+        step.hops.push_back(place);
+        ladder.set(Stage::Loader, State::Unknown, fmt::format("{} is no loader that is decoded here", place),
+                   {evidence_place(place)});
+        return step;
+    }
+    step.run = std::make_shared<const LoaderRun>(std::move(*run));
+    const LoaderRun& r = *step.run;
+    step.hops = r.route;
+    if (r.undecoded) {
+        step.edges.push_back({place, r.name, true});
+        ladder.set(Stage::Loader, State::Unknown, r.loader_text, r.loader_evidence);
+        return step;
+    }
+    for (const auto& finding : r.findings) ladder.add_finding(finding);
+    step.edges.push_back({place, loader_node(r, place), r.stop.has_value()});
+    if (!r.stop || r.stop->stage > Stage::Loader)
+        ladder.go_on(Stage::Loader, r.loader_state, r.loader_text, r.loader_evidence);
+    if (r.stop) {
+        ladder.set(*r.stop);
+        return step;
+    }
+    ladder.go_on(Stage::Configuration, State::Holds, r.configuration_text, {evidence_place(r.menu.place)});
+    step.hops.push_back(r.menu.place);
+    step.offers = true;
+    return step;
+}
+
+}  // namespace herberge::walk

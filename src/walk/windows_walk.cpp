@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-#include "chain/windows_walk.hpp"
+#include "walk/windows_walk.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -11,11 +11,11 @@
 #include <herberge/pe.hpp>
 #include <herberge/signature.hpp>
 
-#include "chain/lost.hpp"
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"
+#include "walk/lost.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 namespace {
 
@@ -559,4 +559,4 @@ void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& me
     WindowsWalk(machine, entry, menu, ladder).run();
 }
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

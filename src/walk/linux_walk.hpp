@@ -8,9 +8,9 @@
 #include <string>
 #include <utility>
 
-#include "chain/ladder.hpp"
+#include "walk/ladder.hpp"
 
-namespace herberge::chain {
+namespace herberge::walk {
 
 /// Files that several entries share are judged once.
 class Artifacts {
@@ -50,4 +50,4 @@ struct LinuxSurroundings {
 void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder,
                 const LinuxSurroundings& around = {});
 
-}  // namespace herberge::chain
+}  // namespace herberge::walk

@@ -1,0 +1,199 @@
+// SPDX-License-Identifier: MIT
+// The walk over all starts, under any firmware: from power-on through code, loaders and menus to every entry.
+#include "walk/routes.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+
+namespace herberge::walk {
+
+namespace {
+
+constexpr std::size_t most_depth = 8;
+constexpr std::size_t most_routes = 2000;
+
+constexpr Program programs[] = {
+    {"code in a sector", is_sector, run_sector},
+    {"an EFI application", is_application, run_application},
+};
+
+Step run_program(const Start& start, const Before& before, Context& context, Ladder& ladder) {
+    const auto* program = std::ranges::find_if(programs, [&](const Program& p) { return p.bid(start); });
+    return program->run(start, before, context, ladder);
+}
+
+/// Where an entry leads on: to further code, which is walked; none: to a system, or to nothing.
+struct Onward {
+    std::optional<Start> start;
+    std::string unfollowed;  ///< why code that it starts is not walked; empty: it is
+};
+
+class Walker {
+public:
+    explicit Walker(Firmware& firmware) : firmware_(firmware), context_(firmware.context()) {}
+
+    Routes run() {
+        Route route;
+        std::string label;
+        if (const auto start = firmware_.power_on(route.ladder, route.around, label)) {
+            out_.first_drive = disk_of(*start);
+            edge({"firmware", start_text(*start), false}, label, true);
+            follow(*start, std::move(route));
+        } else {
+            end(std::move(route));
+        }
+        return std::move(out_);
+    }
+
+private:
+    static int disk_of(const Start& start) {
+        if (const auto* sector = std::get_if<SectorStart>(&start)) return sector->place.disk->number;
+        return std::get<EfiStart>(start).volume->disk;
+    }
+
+    void end(Route route) {
+        if (out_.list.size() < most_routes) out_.list.push_back(std::move(route));
+    }
+
+    void edge(const Edge& edge, const std::string& label, bool unattended) {
+        const bool known = std::ranges::any_of(
+            out_.steps, [&](const StartEdge& s) { return s.from == edge.from && s.to == edge.to && s.label == label; });
+        if (!known) out_.steps.push_back({edge.from, edge.to, label, unattended, edge.broken});
+    }
+
+    void follow(const Start& start, Route route) {
+        // FAT names come in either case.
+        const std::string key = lower_text(start_text(start));
+        if (std::ranges::find(path_, key) != path_.end()) {
+            route.ladder.breaks(
+                Code::ChainLoop,
+                fmt::format("{} is started again: the loaders start each other in a circle{}", start_text(start),
+                            route.chosen.empty() ? "" : fmt::format(" ({})", fmt::join(route.chosen, " → "))),
+                {start_evidence(start)}, "(the same menu comes again and again)");
+            end(std::move(route));
+            return;
+        }
+        if (path_.size() >= most_depth) {
+            route.ladder.set(Stage::Entry, State::Unknown, "more loaders follow each other than are followed here");
+            end(std::move(route));
+            return;
+        }
+        path_.push_back(key);
+        take(start, std::move(route));
+        path_.pop_back();
+    }
+
+    void take(const Start& start, Route route) {
+        const Before before{path_.size() - 1, !route.chosen.empty(), route.unattended};
+        const Step step = run_program(start, before, context_, route.ladder);
+        route.hops.insert(route.hops.end(), step.hops.begin(), step.hops.end());
+        route.passed.insert(route.passed.end(), step.passed.begin(), step.passed.end());
+        for (const auto& arrow : step.edges) edge(arrow, {}, route.unattended);
+        if (step.run != nullptr) out_.loaders.push_back(step.run);
+        if (step.next) follow(*step.next, std::move(route));
+        else if (step.offers) offer(start, step.run, std::move(route));
+        else end(std::move(route));
+    }
+
+    /// Every entry of a loader's menu, what starts by itself first: that is what a system's verdict is about.
+    void offer(const Start& from, const std::shared_ptr<const LoaderRun>& run, Route route) {
+        const Menu& menu = run->menu;
+        route.menu = std::shared_ptr<const Menu>(run, &menu);
+        const MenuEntry* automatic = unattended_entry(menu);
+        std::vector<const MenuEntry*> all;
+        collect_leaves(menu.entries, all);
+        for (const auto& entry : menu.direct) all.push_back(&entry);
+        std::stable_partition(all.begin(), all.end(), [&](const MenuEntry* e) { return e == automatic; });
+        for (const auto* entry : all) {
+            Route next = route;
+            next.entry = entry;
+            next.unattended = route.unattended && entry == automatic && (menu.timeout || menu.boots_without_menu);
+            const auto onward = onward_from(from, *entry);
+            if (!onward.unfollowed.empty())
+                next.ladder.set(Stage::Entry, State::Unknown, onward.unfollowed,
+                                {evidence_line(entry->place, entry->line)});
+            if (!onward.start) {
+                end(std::move(next));
+                continue;
+            }
+            const std::string text = start_text(*onward.start);
+            const bool sector = is_sector(*onward.start);
+            next.ladder.set(Stage::Entry, State::Holds,
+                            fmt::format("“{}” of {} starts {}{}", entry->title, menu.place, sector ? "the " : "", text),
+                            {evidence_line(entry->place, entry->line, {}, entry->title)});
+            next.chosen.push_back(entry->title);
+            next.entry = nullptr;
+            if (const auto* code = std::get_if<SectorStart>(&*onward.start)) {
+                next.hops.back() = fmt::format("{}:{}", entry->place, entry->line);
+                if (code->place.volume == nullptr) next.disks.push_back(code->place.disk->number);
+            }
+            edge({menu_node(menu), text, false}, entry->title, next.unattended);
+            follow(*onward.start, std::move(next));
+        }
+    }
+
+    [[nodiscard]] Onward onward_from(const Start& from, const MenuEntry& entry) const {
+        if (entry.kind != EntryKind::Chainload || entry.stop || !entry.unread.empty()) return {};
+        if (is_application(from)) {
+            if (entry.kernel.empty() || !entry.kernel.front().found()) return {};
+            const auto& target = entry.kernel.front();
+            return {EfiStart{target.volume, target.real_path, entry.arguments}, {}};
+        }
+        if (!entry.chain_code) return {};
+        const auto& machine = context_.machine;
+        const Disk* disk = machine.disk(entry.chain_code->disk);
+        const std::uint64_t lba = entry.chain_code->offset / 512;
+        auto volume = disk != nullptr && lba != 0 ? volume_starting_at(machine, disk->number, lba) : nullptr;
+        if (disk == nullptr || (lba != 0 && volume == nullptr))
+            return {std::nullopt, fmt::format("“{}” starts code from a file, which is not followed", entry.title)};
+        const int first = std::get<SectorStart>(from).place.first_drive;
+        return {SectorStart{{disk, std::move(volume), lba, first, false, 0}, false}, {}};
+    }
+
+    static Evidence start_evidence(const Start& start) {
+        if (const auto* sector = std::get_if<SectorStart>(&start)) return sector->place.evidence(0, 512);
+        return evidence_place(start_text(start));
+    }
+
+    Firmware& firmware_;
+    Context context_;
+    Routes out_;
+    std::vector<std::string> path_;
+};
+
+}  // namespace
+
+std::string start_text(const Start& start) {
+    if (const auto* sector = std::get_if<SectorStart>(&start)) return sector->place.text();
+    const auto& file = std::get<EfiStart>(start);
+    return fmt::format("{}:{}", file.volume->place, file.path);
+}
+
+void collect_leaves(const std::vector<MenuEntry>& entries, std::vector<const MenuEntry*>& out) {
+    for (const auto& entry : entries) {
+        if (entry.kind == EntryKind::Submenu) collect_leaves(entry.children, out);
+        else out.push_back(&entry);
+    }
+}
+
+const MenuEntry* unattended_entry(const Menu& menu) {
+    const MenuEntry* first = menu.unattended();
+    if (first == nullptr || first->kernel_loaded) return first;
+    for (const int index : menu.fallback) {
+        const MenuEntry* candidate = menu.unattended_from(index);
+        if (candidate != nullptr && candidate->kernel_loaded) return candidate;
+    }
+    return first;
+}
+
+std::string menu_node(const Menu& menu) { return fmt::format("{} ({})", menu.loader, menu.place); }
+
+std::string loader_node(const LoaderRun& run, std::string_view place) {
+    if (!run.menu.place.empty()) return menu_node(run.menu);
+    return fmt::format("{} (from {})", run.name, place);
+}
+
+Routes find_routes(Firmware& firmware) { return Walker(firmware).run(); }
+
+}  // namespace herberge::walk

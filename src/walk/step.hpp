@@ -1,0 +1,106 @@
+// SPDX-License-Identifier: MIT
+// One step of a start: some code begins to run, and what it does next.
+#pragma once
+
+#include <memory>
+#include <optional>
+#include <string>
+#include <variant>
+#include <vector>
+
+#include <herberge/loader.hpp>
+#include <herberge/system.hpp>
+#include <herberge/uefi.hpp>
+
+#include "walk/ladder.hpp"
+
+namespace herberge::walk {
+
+/// A sector that is started as code.
+struct SectorStart {
+    BootPlace place;
+    bool by_firmware = false;
+};
+
+/// A file that is started as an EFI application.
+struct EfiStart {
+    VolumeRef volume;
+    std::string path;     ///< with slashes, from the volume's top
+    std::string options;  ///< text handed to it
+};
+
+using Start = std::variant<SectorStart, EfiStart>;
+
+/// "d1 first sector", "d1p1:/EFI/BOOT/BOOTX64.EFI"
+[[nodiscard]] std::string start_text(const Start& start);
+
+/// What the firmware leaves for all that comes after it.
+struct Surroundings {
+    std::optional<Controller> controller;  ///< how the disk of its choice is attached, as its option tells
+    int controller_disk = 0;
+    std::string controller_told_by;
+    bool locked_down = false;  ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
+};
+
+/// What is known when a step begins.
+struct Before {
+    std::size_t depth = 0;    ///< starts before this one
+    bool chosen = false;      ///< an entry of a menu led here
+    bool unattended = false;  ///< nobody pressed a key on the way
+};
+
+/// An arrow of the graph, and whether what it leads to works.
+struct Edge {
+    std::string from, to;
+    bool broken = false;
+};
+
+/// What a start came to. Its claims are set in the ladder that it was given.
+struct Step {
+    std::vector<std::string> hops;
+    std::vector<VolumeRef> passed;  ///< volumes whose code ran
+    std::vector<Edge> edges;
+    std::shared_ptr<const LoaderRun> run;  ///< the loader that ran; null: none that is decoded
+    std::optional<Start> next;             ///< the code goes on there by itself
+    bool offers = false;                   ///< the loader's menu is what comes next
+};
+
+/// What all steps of one walk share.
+struct Context {
+    const Machine& machine;
+    bool rehearsing = false;
+    EfiContext efi;  ///< for EFI applications
+};
+
+/// Who runs what is started.
+struct Program {
+    std::string_view name;
+    bool (*bid)(const Start& start);
+    Step (*run)(const Start& start, const Before& before, Context& context, Ladder& ladder);
+};
+[[nodiscard]] bool is_sector(const Start& start);
+Step run_sector(const Start& start, const Before& before, Context& context, Ladder& ladder);
+[[nodiscard]] bool is_application(const Start& start);
+Step run_application(const Start& start, const Before& before, Context& context, Ladder& ladder);
+
+/// What a machine does when it is switched on.
+class Firmware {
+public:
+    Firmware() = default;
+    Firmware(const Firmware&) = delete;
+    Firmware& operator=(const Firmware&) = delete;
+    virtual ~Firmware() = default;
+    /// Sets the first stages; none: it starts nothing, and the ladder says why. `label`: the title of what led there.
+    virtual std::optional<Start> power_on(Ladder& ladder, Surroundings& around, std::string& label) = 0;
+    /// What the programs share under this firmware.
+    [[nodiscard]] virtual Context context() const = 0;
+};
+[[nodiscard]] std::unique_ptr<Firmware> bios_firmware(const Machine& machine, bool rehearsing);
+/// `machine` is what the firmware has made of the disks (after_uefi_firmware).
+[[nodiscard]] std::unique_ptr<Firmware> uefi_firmware(const Machine& machine, const UefiVariables& variables,
+                                                      SecureBoot secure_boot, EfiMachine kind = EfiMachine::X64);
+
+/// The volume that begins at sector `lba` of a disk, and is not the whole disk; null: none.
+[[nodiscard]] VolumeRef volume_starting_at(const Machine& machine, int disk, std::uint64_t lba);
+
+}  // namespace herberge::walk
