@@ -182,11 +182,49 @@ INSTANTIATE_TEST_SUITE_P(
         Hidden{"LuksItself", luks_volume, "/dev/sda2", "the machine will ask for its passphrase", "d1p2"}),
     support::by_name);
 
-TEST(HiddenRoots, WithoutAPlaceToHideItIsGone) {
+TEST(Named, AWipedRootIsListedWithTheStageWhereItsWayEnds) {
     Two two;
     two.second = Bytes(1U << 20U);
     two.root_elsewhere("UUID=a1b0f000-0009-4a01-8a01-00000a1b0f09");
     const support::Checked checked(two.build());
+    EXPECT_EQ(checked.verdict.systems.size(), 1U);
+    EXPECT_EQ(checked.system().name, "the system that “Almhof front desk” starts");
+    EXPECT_EQ(checked.system().kind, SystemKind::Unknown);
+    EXPECT_EQ(checked.system().place.value_or("none"), "none");
+    EXPECT_EQ(checked.system().entry, "Almhof front desk");
+    EXPECT_EQ(checked.stage(), "root");
+    EXPECT_TRUE(checked.has(Code::RootNotFound));
+}
+
+TEST(Named, APartitionWhereNothingIsLeftIsListedBesideASystemThatStarts) {
+    // The front desk starts; a second entry looks for its kernel on d1p2, where nothing is recognised any more.
+    Two two;
+    two.second = Bytes(1U << 20U);
+    two.replace("/boot/grub/grub.cfg", "menuentry ",
+                "menuentry 'Annexe' {\n set root='hd0,msdos2'\n linux /boot/vmlinuz root=/dev/sda2\n}\nmenuentry ");
+    two.replace("/boot/grub/grub.cfg", "default=\"0\"", "default=\"1\"");
+    const support::Checked checked(two.build());
+    ASSERT_EQ(checked.verdict.systems.size(), 2U);
+    EXPECT_EQ(checked.stage(), "yes");
+    const auto& annexe = checked.verdict.systems[1];
+    EXPECT_EQ(annexe.name, "the system that “Annexe” starts");
+    EXPECT_EQ(annexe.kind, SystemKind::Unknown);
+    EXPECT_EQ(annexe.place, "d1p2");
+    EXPECT_EQ(annexe.starts, Starts::No);
+    EXPECT_EQ(annexe.stops_at, Stage::Entry);
+    EXPECT_FALSE(annexe.entry_is_default);
+    EXPECT_TRUE(annexe.symptom.starts_with("error: unknown filesystem.")) << annexe.symptom;
+}
+
+TEST(Named, AnEntryOfASystemRemovedLongAgoIsANoteOnly) {
+    // No partition and no free space could have held it.
+    Two two;
+    two.replace("/boot/grub/grub.cfg", "menuentry ",
+                "menuentry 'Annexe' {\n set root='hd0,msdos7'\n linux /boot/vmlinuz root=UUID=0a1b0f99\n}\nmenuentry ");
+    two.replace("/boot/grub/grub.cfg", "default=\"0\"", "default=\"1\"");
+    const support::Checked checked(two.build());
+    ASSERT_EQ(checked.verdict.systems.size(), 1U);
+    EXPECT_EQ(checked.stage(), "yes");
     EXPECT_TRUE(checked.has(Code::EntryStale));
 }
 

@@ -303,6 +303,24 @@ TEST_P(OfficeChanges, LeadToThisStage) {
         << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code));
 }
+TEST(Windows, AWipedSystemVolumeIsListedAtItsPlace) {
+    auto bytes = demo::office_pc().build();
+    const auto before = support::machine_of(bytes);
+    const auto volume = before.volume(1, 2);
+    ASSERT_NE(volume, nullptr);
+    const auto where = volume->source->locate(0, 512);
+    // The boot sector and its copy in the volume's last sector.
+    for (const std::uint64_t at : {where[0].offset, where[0].offset + volume->source->size() - 512})
+        std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(at), 512, std::uint8_t{0});
+    const Checked checked(bytes);
+    ASSERT_EQ(checked.verdict.systems.size(), 1U);
+    EXPECT_EQ(checked.system().kind, SystemKind::Unknown);
+    EXPECT_EQ(checked.system().place, "d1p2");
+    EXPECT_EQ(checked.stage(), "entry");
+    EXPECT_TRUE(checked.has(Code::StoreDeviceUnreadable));
+    EXPECT_NE(checked.system().symptom.find("0xc000000e"), std::string::npos) << checked.system().symptom;
+}
+
 forge::HiveNode& services(demo::OfficePc& p) { return p.system_hive.child("ControlSet001\\Services"); }
 INSTANTIATE_TEST_SUITE_P(
     Windows, OfficeChanges,

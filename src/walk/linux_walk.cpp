@@ -152,8 +152,10 @@ private:
             if (!entry_.kernel.empty() && !entry_.kernel.front().near_misses.empty())
                 reason += fmt::format(" But there is {}.", fmt::join(entry_.kernel.front().near_misses, ", "));
             const std::string screen = entry_screen(entry_, menu_);
-            ladder_.breaks(stop.code, reason,
-                           stop.stage == Stage::Entry ? evidence : std::vector<Evidence>{evidence.back()}, screen);
+            std::vector<Evidence> behind{evidence.back()};
+            if (entry_.kind == EntryKind::Tool && !entry_.kernel.empty() && entry_.kernel.front().found())
+                behind.push_back(evidence_place(entry_.kernel.front().place));
+            ladder_.breaks(stop.code, reason, stop.stage == Stage::Entry ? evidence : behind, screen);
             return false;
         }
         if (entry_.kind != EntryKind::Linux) {

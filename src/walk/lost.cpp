@@ -102,6 +102,46 @@ bool names_missing_volume(const Machine& machine, const MenuEntry& entry) {
            (entry.stop && entry.stop->code == Code::EntryDeviceMissing);
 }
 
+namespace {
+
+/// Partitions that are meant to hold no file system: GRUB's core (BIOS boot), Microsoft's reserve.
+bool meant_to_be_blank(const Partition& partition) {
+    return partition.type_guid == "21686148-6449-6e6f-744e-656564454649" ||
+           partition.type_guid == "e3c9e316-0b5c-4db8-817d-f92df00215ae" || partition.extended();
+}
+
+std::vector<std::string> blank_partitions(const Machine& machine) {
+    std::vector<std::string> out;
+    machine.each_volume([&](const Volume& volume) {
+        constexpr std::uint64_t least = std::uint64_t{1} << 20U;
+        if (volume.info.known() || volume.mark_unreadable() || volume.partition <= 0 || volume.source->size() < least)
+            return;
+        const Disk* disk = machine.disk(volume.disk);
+        const auto* partition = disk != nullptr ? disk->table.find(volume.partition) : nullptr;
+        if (partition != nullptr && !meant_to_be_blank(*partition)) out.push_back(volume.place);
+    });
+    return out;
+}
+
+}  // namespace
+
+bool room_for_a_volume(const Machine& machine) {
+    constexpr std::uint64_t least = (std::uint64_t{16} << 20U) / 512;
+    if (!blank_partitions(machine).empty()) return true;
+    return std::ranges::any_of(machine.disks, [](const Disk& disk) {
+        if (disk.problem || disk.optical || disk.table.kind == TableKind::None) return false;
+        return std::ranges::any_of(stretches(disk.table, disk.source->size()),
+                                   [](const Stretch& s) { return s.partition == 0 && s.sectors >= least; });
+    });
+}
+
+std::optional<std::string> blank_partition_of(const Machine& machine, const MenuEntry& entry) {
+    if (entry.kernel.empty() || entry.kernel.front().volume == nullptr) return std::nullopt;
+    const auto blank = blank_partitions(machine);
+    const auto found = std::ranges::find(blank, entry.kernel.front().volume->place);
+    return found != blank.end() ? std::optional(*found) : std::nullopt;
+}
+
 std::string entry_screen(const MenuEntry& entry, const Menu& menu) {
     constexpr std::size_t most = 6;
     std::vector<std::string> lines;
@@ -120,10 +160,13 @@ std::vector<LostSystem> find_lost(const Machine& machine, const std::vector<cons
     const auto found = strays(machine);
     for (const auto* route : homeless) {
         LostSystem lost;
-        lost.route = route;
+        lost.routes.push_back(route);
         const auto root = named_root(machine, *route->entry);
         lost.wanted = root.written.empty() && route->entry->stop ? route->entry->stop->text : root.written;
-        if (std::ranges::any_of(out, [&](const LostSystem& l) { return l.wanted == lost.wanted; })) continue;
+        if (const auto known = std::ranges::find(out, lost.wanted, &LostSystem::wanted); known != out.end()) {
+            known->routes.push_back(route);
+            continue;
+        }
         for (const auto& stray : found) {
             using Kind = RootReference::Kind;
             const bool same = (root.kind == Kind::Uuid && stray.info.uuid == root.value) ||
