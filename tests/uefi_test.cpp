@@ -72,6 +72,77 @@ TEST(Uefi, WithoutVariablesTheFallbackFileCountsAndThatIsSaid) {
     EXPECT_NE(verdict.systems.front().at(Stage::Firmware).text.find("no variables were given"), std::string::npos);
 }
 
+/// The kiosk with two boot options and no fallback file.
+Verdict with_two_options(const std::function<void(forge::Tree&)>& change, const std::string& first,
+                         const std::string& second) {
+    auto kiosk = demo::kiosk();
+    kiosk.esp.remove("/EFI/BOOT/BOOTX64.EFI");
+    change(kiosk.esp);
+    const auto disk = kiosk.build();
+    const std::string global(UefiVariables::global);
+    const auto option = [&](const std::string& title, const std::string& path) {
+        return forge::make_boot_option(title, 1, demo::kiosk_partition_guid(disk, 1), path);
+    };
+    Machine machine;
+    return walk(disk,
+                forge::make_flash({{"BootOrder", global, {4, 0, 5, 0}},
+                                   {"Boot0004", global, option("Check-in", first)},
+                                   {"Boot0005", global, option("Other", second)}}),
+                machine);
+}
+constexpr const char* checkin = "\\EFI\\almhof\\checkin.efi";
+
+TEST(OwnLoader, ThatIsRefusedIsWhereItsSystemStopsThoughTheFirmwareGoesOn) {
+    const auto verdict = with_two_options(
+        [](forge::Tree& esp) {
+            esp.at("/EFI/almhof/checkin.efi").content.resize(100);
+            esp.file("/EFI/almhof/lamp.efi", forge::make_efi_application({{".text", Bytes(16)}}));
+        },
+        checkin, "\\EFI\\almhof\\lamp.efi");
+    ASSERT_EQ(verdict.systems.size(), 1U);
+    EXPECT_EQ(stage_of(verdict), "boot-code");
+    const auto& rung = verdict.systems[0].at(Stage::BootCode);
+    EXPECT_EQ(rung.findings, std::vector{Code::EfiImageRefused});
+    EXPECT_EQ(rung.evidence.at(0).place, "d1p1:/EFI/almhof/checkin.efi");
+    EXPECT_EQ(verdict.systems[0].at(Stage::Firmware).state, State::Holds);
+    EXPECT_TRUE(verdict.systems[0].symptom.starts_with("BdsDxe: failed to load Boot0004"))
+        << verdict.systems[0].symptom;
+}
+
+TEST(OwnLoader, WhoseFileIsGoneStopsAtTheFirmware) {
+    const auto verdict = with_two_options(
+        [](forge::Tree& esp) {
+            esp.file("/EFI/almhof/lamp.efi", forge::make_efi_application({{".text", Bytes(16)}}));
+            const std::string root = std::string("UUID=") + demo::kiosk_uuid;
+            esp.file("/EFI/almhof/grub.cfg", std::string("menuentry 'Check-in' {\n search --fs-uuid --set=root ") +
+                                                 demo::kiosk_uuid + "\n linux /boot/vmlinuz-" + demo::release +
+                                                 " root=" + root + "\n}\n");
+        },
+        "\\EFI\\almhof\\gone.efi", "\\EFI\\almhof\\lamp.efi");
+    ASSERT_EQ(verdict.systems.size(), 1U);
+    EXPECT_EQ(stage_of(verdict), "firmware");
+    EXPECT_EQ(verdict.systems[0].at(Stage::Firmware).findings, std::vector{Code::UefiOptionFileMissing});
+    EXPECT_EQ(verdict.systems[0].at(Stage::Firmware).text,
+              "Boot0004 “Check-in” names d1p1:/EFI/almhof/gone.efi, which is not there");
+}
+
+TEST(OwnLoader, AShimThatComesBackGivesTheNextOptionItsTurn) {
+    const auto verdict = with_two_options(
+        [](forge::Tree& esp) {
+            esp.file("/EFI/almhof/shimx64.efi", forge::make_efi_application({{".vendor_cert", Bytes(16)}}));
+        },
+        "\\EFI\\almhof\\shimx64.efi", checkin);
+    ASSERT_EQ(verdict.systems.size(), 1U);
+    EXPECT_EQ(stage_of(verdict), "yes");
+    EXPECT_TRUE(verdict.systems[0].entry_is_default);
+    EXPECT_NE(verdict.systems[0].at(Stage::Firmware).text.find("before it: Boot0004 “Check-in” came back"),
+              std::string::npos)
+        << verdict.systems[0].at(Stage::Firmware).text;
+    // What the shim missed is told all the same.
+    EXPECT_TRUE(std::any_of(verdict.findings.begin(), verdict.findings.end(),
+                            [](const Finding& f) { return f.code == Code::ShimSecondStageMissing; }));
+}
+
 TEST(Uefi, BootOptionsLeadToFilesOrSayWhyNot) {
     const auto story = demo::kiosk_stories().front();
     const auto disk = story.disk();

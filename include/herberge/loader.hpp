@@ -151,6 +151,7 @@ struct LoaderRun {
     /// loader works with something that is recognised and not read here. Its stage BootCode stands for the loader's
     /// own first sector, wherever that lies.
     std::optional<Claim> stop;
+    bool returns = false;  ///< after its stop it goes back to who started it, as a UEFI application can
     /// The break that ends it; null: none does.
     [[nodiscard]] const Finding* stopped_by() const {
         return stop && stop->state == State::Breaks ? &stop->findings.front() : nullptr;

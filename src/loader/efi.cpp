@@ -97,6 +97,8 @@ std::string second_stage(const std::string& path, const EfiContext& context) {
 LoaderRun shim_stops(Code code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
     LoaderRun out;
     loader::stop(out, code, std::move(reason), std::move(evidence), std::move(screen));
+    // shim.c: what cannot be found ends its main function; a revoked shim and its helper switch off or start over.
+    out.returns = code == Code::ShimSecondStageMissing;
     return out;
 }
 
@@ -221,10 +223,17 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
         const auto source = loader::open_file(file);
         auto why = source ? trust->refuse_by_signature(*source) : std::optional<std::string>("it cannot be read");
         if (!why) why = sbat_refuses(*source, trust->sbat, true);
-        if (why)
-            return shim_stops(Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, *why),
-                              {evidence_place(file.place, "a valid signature", *why)},
-                              "Verification failed: (0x1A) Security Violation");
+        if (why) {
+            auto out =
+                shim_stops(Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, *why),
+                           {evidence_place(file.place, "a valid signature", *why)},
+                           "Verification failed: (0x1A) Security Violation");
+            // Its key manager comes up where it is there; else it goes back to the firmware.
+            const std::string manager =
+                fmt::format("{}/mm{}.efi", path.substr(0, path.rfind('/')), architecture_suffix(context.firmware));
+            out.returns = !loader::refer(volume, manager, manager, 0).found();
+            return out;
+        }
     }
     auto run = fallback ? run_fallback(machine, volume, second, own) : run_efi_loader(machine, volume, second, own);
     if (!run) run = undecoded(volume, second);

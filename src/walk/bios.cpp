@@ -102,8 +102,9 @@ public:
     Bios(const Machine& machine, bool rehearsing) : machine_(machine), rehearsing_(rehearsing) {}
 
     std::optional<Start> power_on(Ladder& ladder, Surroundings& /*around*/, std::string& /*label*/) override {
-        const Disk* disk = firmware_stage(machine_, ladder);
+        const Disk* disk = started_ ? nullptr : firmware_stage(machine_, ladder);
         if (disk == nullptr) return std::nullopt;
+        started_ = true;
         BootPlace place{disk, nullptr, 0, disk->number, false, 0};
         if (disk->optical) {
             place.lba = disk->catalogue->images.front().offset / 512;
@@ -117,6 +118,7 @@ public:
 private:
     const Machine& machine_;
     bool rehearsing_;
+    bool started_ = false;
 };
 
 }  // namespace

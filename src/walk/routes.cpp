@@ -34,15 +34,21 @@ public:
     explicit Walker(Firmware& firmware) : firmware_(firmware), context_(firmware.context()) {}
 
     Routes run() {
-        Route route;
-        std::string label;
-        if (const auto start = firmware_.power_on(route.ladder, route.around, label)) {
-            out_.first_drive = disk_of(*start);
+        for (bool more = true; more;) {
+            Route route;
+            std::string label;
+            const auto start = firmware_.power_on(route.ladder, route.around, label);
+            if (!start) {
+                if (out_.list.empty()) end(std::move(route));
+                break;
+            }
+            if (out_.first_drive == 0) out_.first_drive = disk_of(*start);
             edge({"firmware", start_text(*start), false}, label, true);
+            came_back_ = false;
             follow(*start, std::move(route));
-        } else {
-            end(std::move(route));
+            more = came_back_;
         }
+        out_.refused = firmware_.refused();
         return std::move(out_);
     }
 
@@ -91,6 +97,9 @@ private:
         route.passed.insert(route.passed.end(), step.passed.begin(), step.passed.end());
         for (const auto& arrow : step.edges) edge(arrow, {}, route.unattended);
         if (step.run != nullptr) out_.loaders.push_back(step.run);
+        if (const auto* application = std::get_if<EfiStart>(&start); application != nullptr && step.run != nullptr)
+            route.applications.push_back(*application);
+        if (step.run != nullptr && step.run->returns && path_.size() == 1) came_back_ = true;
         if (step.next) follow(*step.next, std::move(route));
         else if (step.offers) offer(start, step.run, std::move(route));
         else end(std::move(route));
@@ -160,6 +169,7 @@ private:
     Context context_;
     Routes out_;
     std::vector<std::string> path_;
+    bool came_back_ = false;  ///< what the firmware started gave control back to it
 };
 
 }  // namespace

@@ -18,19 +18,21 @@ struct Route {
     Ladder ladder;
     Surroundings around;
     std::vector<std::string> hops;
-    std::shared_ptr<const Menu> menu;  ///< of the last loader; null: none
-    const MenuEntry* entry = nullptr;  ///< of `menu`; null: it ends before an entry is chosen
-    bool unattended = true;            ///< nobody presses a key on the way
-    std::vector<VolumeRef> passed;     ///< volumes whose code it started
-    std::vector<int> disks;            ///< disks whose first sectors an entry started
-    std::vector<std::string> chosen;   ///< titles of the entries that led from loader to loader
+    std::shared_ptr<const Menu> menu;    ///< of the last loader; null: none
+    const MenuEntry* entry = nullptr;    ///< of `menu`; null: it ends before an entry is chosen
+    bool unattended = true;              ///< nobody presses a key on the way
+    std::vector<EfiStart> applications;  ///< decoded ones that it started
+    std::vector<VolumeRef> passed;       ///< volumes whose code it started
+    std::vector<int> disks;              ///< disks whose first sectors an entry started
+    std::vector<std::string> chosen;     ///< titles of the entries that led from loader to loader
 };
 
 struct Routes {
     std::vector<Route> list;
     std::vector<std::shared_ptr<const LoaderRun>> loaders;  ///< reached, in the order of their discovery
     std::vector<StartEdge> steps;
-    int first_drive = 0;  ///< the disk that the firmware starts; 0: none
+    std::vector<RefusedStart> refused;  ///< what the firmware's settings name and it passed over
+    int first_drive = 0;                ///< the disk that the firmware starts; 0: none
 };
 
 /// Every way from power-on.

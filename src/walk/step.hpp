@@ -83,6 +83,12 @@ Step run_sector(const Start& start, const Before& before, Context& context, Ladd
 [[nodiscard]] bool is_application(const Start& start);
 Step run_application(const Start& start, const Before& before, Context& context, Ladder& ladder);
 
+/// A start that the firmware was told to make and did not.
+struct RefusedStart {
+    Start what;
+    Finding why;
+};
+
 /// What a machine does when it is switched on.
 class Firmware {
 public:
@@ -90,8 +96,11 @@ public:
     Firmware(const Firmware&) = delete;
     Firmware& operator=(const Firmware&) = delete;
     virtual ~Firmware() = default;
-    /// Sets the first stages; none: it starts nothing, and the ladder says why. `label`: the title of what led there.
+    /// Sets the first stages; none: it starts nothing (more), and the ladder says why. `label`: the title of what led
+    /// there. Called again when what was started comes back to the firmware.
     virtual std::optional<Start> power_on(Ladder& ladder, Surroundings& around, std::string& label) = 0;
+    /// What its settings name and it passed over so far.
+    [[nodiscard]] virtual std::vector<RefusedStart> refused() const { return {}; }
     /// What the programs share under this firmware.
     [[nodiscard]] virtual Context context() const = 0;
 };

@@ -55,15 +55,20 @@ public:
           seen_(uefi_volumes(machine)) {}
 
     std::optional<Start> power_on(Ladder& ladder, Surroundings& around, std::string& label) override {
-        collect();
-        for (const auto& candidate : candidates_)
-            if (try_one(candidate, ladder, around)) {
-                label = candidate.label;
-                return EfiStart{as_loaders_see(candidate.volume), candidate.path, candidate.text};
-            }
-        nothing_starts(ladder);
+        const bool again = next_ > 0;
+        if (!again) collect();
+        else skipped_.push_back(fmt::format("{} came back", candidates_[next_ - 1].by));
+        while (next_ < candidates_.size()) {
+            const auto& candidate = candidates_[next_++];
+            if (!try_one(candidate, ladder, around)) continue;
+            label = candidate.label;
+            return start_of(candidate);
+        }
+        if (!again) nothing_starts(ladder);
         return std::nullopt;
     }
+
+    [[nodiscard]] std::vector<RefusedStart> refused() const override { return refused_; }
 
     [[nodiscard]] Context context() const override {
         return {machine_, false, {kind_, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}, 0}};
@@ -75,6 +80,8 @@ private:
         auto same = machine_.volume(volume->disk, volume->partition);
         return same != nullptr && same->files(Observer::Loader) != nullptr ? same : volume;
     }
+
+    [[nodiscard]] EfiStart start_of(const Candidate& c) const { return {as_loaders_see(c.volume), c.path, c.text}; }
 
     void collect() {
         std::vector<std::string> skipped;
@@ -110,6 +117,12 @@ private:
             missed_.push_back(evidence_place(
                 place, fmt::format("{} ({})", "an EFI application", c.by),
                 found.error().unreadable() ? "unreadable: " + found.error().what : std::string("absent")));
+            if (!c.label.empty())
+                refused_.push_back(
+                    {start_of(c),
+                     make_finding(Code::UefiOptionFileMissing,
+                                  fmt::format("{} names {}, which is not there", c.by, place), {missed_.back()},
+                                  fmt::format("BdsDxe: failed to load {}: Not Found", c.option))});
             return false;
         }
         const auto source = fs->open(found->file.id, place);
@@ -120,15 +133,18 @@ private:
             if (const auto why = secure_.trust.refuse(**source))
                 refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
         if (refused) {
-            if (!refusal_)
-                refusal_ = {fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
-                            evidence_place(place,
-                                           kind_ == EfiMachine::Ia32 ? "an EFI application for i386"
-                                                                     : "an EFI application for x86-64",
-                                           refused->why),
-                            refused->screen.starts_with("X64")
-                                ? "!!!! " + refused->screen + " !!!!"
-                                : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
+            Refusal refusal = {
+                fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
+                evidence_place(
+                    place, kind_ == EfiMachine::Ia32 ? "an EFI application for i386" : "an EFI application for x86-64",
+                    refused->why),
+                refused->screen.starts_with("X64")
+                    ? "!!!! " + refused->screen + " !!!!"
+                    : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
+            if (!c.label.empty())
+                refused_.push_back({start_of(c), make_finding(Code::EfiImageRefused, refusal.text, {refusal.evidence},
+                                                              refusal.screen)});
+            if (!refusal_) refusal_ = std::move(refusal);
             return false;
         }
         around = {c.controller, c.volume->disk, fmt::format("the path of {}", c.by), secure_.enforcing};
@@ -221,6 +237,8 @@ private:
     std::vector<std::string> failed_;  ///< messages for options that lead nowhere
     std::vector<Evidence> missed_;
     std::optional<Refusal> refusal_;
+    std::vector<RefusedStart> refused_;
+    std::size_t next_ = 0;  ///< candidate
 };
 
 }  // namespace

@@ -7,6 +7,7 @@
 #include <algorithm>
 #include <map>
 
+#include "loader/family.hpp"
 #include "walk/linux_walk.hpp"
 #include "walk/lost.hpp"
 #include "walk/windows_walk.hpp"
@@ -86,12 +87,11 @@ private:
             const bool starts_by_itself =
                 std::ranges::any_of(lost.routes, [](const Route* r) { return r->unattended; });
             if (!lost.found && !starts_by_itself && !room_for_a_volume(machine_)) {
-                keep(make_finding(
-                    Code::EntryStale,
-                    fmt::format("“{}” names a volume that is not on this machine ({})", lost.routes[0]->entry->title,
-                                lost.wanted),
-                    {evidence_line(lost.routes[0]->entry->place, lost.routes[0]->entry->line,
-                                   named_root(machine_, *lost.routes[0]->entry).written, "absent")}));
+                keep(make_finding(Code::EntryStale,
+                                  fmt::format("“{}” names a volume that is not on this machine ({})",
+                                              lost.routes[0]->entry->title, lost.wanted),
+                                  {evidence_line(lost.routes[0]->entry->place, lost.routes[0]->entry->line,
+                                                 named_root(machine_, *lost.routes[0]->entry).written, "absent")}));
                 continue;
             }
             if (!lost.found && is_medium(routes_.first_drive)) continue;  // its entries are for other machines' disks
@@ -236,6 +236,8 @@ private:
             if (route.entry != nullptr) continue;
             // A way that breaks at the system's own volume, or at one whose configuration names it, was meant for it.
             int score = route.chosen.empty() ? 1 : 0;
+            for (const auto& application : route.applications)
+                if (names_system(application, system)) score = 3;
             for (const auto& volume : route.passed)
                 if (volume == system.volume || names_system(*volume, system)) score = 3;
             for (const int number : route.disks) {
@@ -249,6 +251,13 @@ private:
                 broken = &route;
             }
         }
+        if (best < 3)
+            for (const auto& refused : routes_.refused) {
+                const auto* application = std::get_if<EfiStart>(&refused.what);
+                if (application == nullptr || !names_system(*application, system)) continue;
+                // Its own loader breaks, whatever the firmware goes on to.
+                return finish(std::move(out), refused_ladder(refused), nullptr);
+            }
         const bool front = std::ranges::none_of(routes_.list, [](const Route& r) { return r.entry != nullptr; });
         if (broken != nullptr && (front || best >= 2)) return finish(std::move(out), broken->ladder, broken);
         if (const auto core = loader_without_start(system)) {
@@ -343,15 +352,45 @@ private:
         return named ? core : std::nullopt;
     }
 
+    static Ladder refused_ladder(const RefusedStart& refused) {
+        Ladder ladder;
+        if (refused.why.stage > Stage::PartitionTable) {
+            ladder.set(Stage::Firmware, State::Holds, "a boot option names the file that starts this system",
+                       refused.why.evidence);
+            ladder.set(Stage::PartitionTable, State::Holds, "the table leads to the volume that has it",
+                       refused.why.evidence);
+        }
+        ladder.breaks(refused.why);
+        return ladder;
+    }
+
+    /// The configuration that an application reads has an entry for the system, whether or not it runs. What it is
+    /// tells where that lies: GRUB's beside it, the Windows boot manager's store, else the boot manager's entries.
+    bool names_system(const EfiStart& application, const InstalledSystem& system) {
+        const Volume& volume = *application.volume;
+        const auto* fs = volume.files(Observer::Loader);
+        if (fs == nullptr) return false;
+        const std::string beside = application.path.substr(0, application.path.rfind('/')) + "/grub.cfg";
+        Menu menu;
+        if (resolve(*fs, beside)) menu = read_grub_config(machine_, volume, beside).menu;
+        else if (lower_text(application.path).starts_with("/efi/microsoft/")) return names_system(volume, system);
+        else if (lower_text(application.path).find("systemd") == std::string::npos && !resolve(*fs, application.path))
+            return false;
+        else menu = loader::systemd_boot::run(machine_, volume, application.path, {}).menu;
+        return names_system(menu, system);
+    }
+
+    bool names_system(const Menu& menu, const InstalledSystem& system) {
+        std::vector<const MenuEntry*> all;
+        collect_leaves(menu.entries, all);
+        return std::ranges::any_of(
+            all, [&](const MenuEntry* entry) { return system_of(machine_, *entry, systems_) == &system; });
+    }
+
     /// A configuration on `volume` has an entry for the system, whether or not its loader runs.
     bool names_system(const Volume& volume, const InstalledSystem& system) {
-        for (const auto& menu : read_configurations(machine_, volume)) {
-            std::vector<const MenuEntry*> all;
-            collect_leaves(menu.entries, all);
-            for (const auto* entry : all)
-                if (system_of(machine_, *entry, systems_) == &system) return true;
-        }
-        return false;
+        const auto menus = read_configurations(machine_, volume);
+        return std::ranges::any_of(menus, [&](const Menu& menu) { return names_system(menu, system); });
     }
 
     /// No system could be identified: what the machine starts unattended is still worth a verdict.

@@ -449,6 +449,7 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
              {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
                              reader.dropped.empty() ? "none" : reader.dropped.front())},
              "No loader found. Configuration files in \\loader\\entries\\*.conf are needed.");
+        out.returns = true;
         return out;
     }
     out.configuration_text =
