@@ -48,9 +48,15 @@ struct FileReference {
 
 /// A message the loader would print.
 struct LoaderMessage {
+    enum class Kind : std::uint8_t {
+        Other,
+        Syntax,  ///< the configuration does not parse
+        Module,  ///< a module is not there
+    };
     std::string text;
     std::string place;  ///< the configuration file; empty: the loader's core
     int line = 0;
+    Kind kind = Kind::Other;
 };
 
 /// What a Windows loader is told.

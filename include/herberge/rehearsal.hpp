@@ -35,6 +35,9 @@ enum class RehearsalEnd : std::uint8_t {
 enum class RehearsalEventKind : std::uint8_t { Read, Write, Text, Transfer, Key, Mode, End };
 [[nodiscard]] std::string_view rehearsal_event_id(RehearsalEventKind kind);
 
+/// What lies at a place of a disk, as far as a table tells.
+enum class PlaceKind : std::uint8_t { Nowhere, FirstSector, BootSector, BootImage, Partition, File, Gap };
+
 /// One thing that happened. Deterministic: the same images and options give the same events.
 struct RehearsalEvent {
     RehearsalEventKind kind = RehearsalEventKind::Read;
@@ -43,9 +46,11 @@ struct RehearsalEvent {
     std::string text;                ///< printed text, or what happened
     std::optional<DiskRange> range;  ///< Read, Write: where; Transfer: where the code was read from
     std::string lies_in;             ///< what lies there: "d1p1 boot sector", "d1p1:/boot/grub/i386-pc/normal.mod"
-    std::uint32_t address = 0;       ///< linear address read to or entered
-    std::optional<Stage> stage;      ///< Transfer: the stage that has begun
-    std::uint64_t count = 1;         ///< Read: how many calls were folded into this event
+    PlaceKind lies_in_kind = PlaceKind::Nowhere;
+    bool failed = false;         ///< Read: the bytes could not be had
+    std::uint32_t address = 0;   ///< linear address read to or entered
+    std::optional<Stage> stage;  ///< Transfer: the stage that has begun
+    std::uint64_t count = 1;     ///< Read: how many calls were folded into this event
 };
 
 /// A key pressed at a moment of virtual time.

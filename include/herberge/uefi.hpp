@@ -108,7 +108,8 @@ enum class EfiMachine : std::uint8_t { X64, Ia32 };
 /// Why the firmware's own loader does not start an image; none: it does. `screen` is the status word it prints.
 struct ImageRefusal {
     std::string why;
-    std::string screen;  ///< "Not Found", "Unsupported", "Load Error"
+    std::string screen;    ///< "Not Found", "Unsupported", "Load Error"
+    bool crashes = false;  ///< it is entered, and `screen` is the exception that ends the firmware
 };
 [[nodiscard]] std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file,
                                                            EfiMachine machine = EfiMachine::X64);

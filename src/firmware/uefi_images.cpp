@@ -128,7 +128,8 @@ std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine 
     }
     if (auto refused = refuse_relocations(file, *image)) return refused;
     if (image->entry >= image->image_size)
-        return ImageRefusal{"its entry point lies outside of it", "X64 Exception Type - 06(#UD - Invalid Opcode)"};
+        return ImageRefusal{"its entry point lies outside of it", "X64 Exception Type - 06(#UD - Invalid Opcode)",
+                            true};
     return std::nullopt;
 }
 

@@ -268,7 +268,9 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
         event(RehearsalEventKind::Write, fmt::format("writes {} sector{}", count, count == 1 ? "" : "s"));
         if (auto& e = out_.events.back(); e.kind == RehearsalEventKind::Write && !e.range) {
             e.range = range;
-            e.lies_in = places_.at(number, range.offset);
+            auto lies = places_.at(number, range.offset);
+            e.lies_in = std::move(lies.text);
+            e.lies_in_kind = lies.kind;
         }
         return true;
     }
@@ -285,13 +287,13 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
                 return false;
             }
     last_progress_ = instructions_;
-    const std::string lies_in = places_.at(number, range.offset);
+    const Lies lies = places_.at(number, range.offset);
     const auto bytes = inside ? drive.overlay->bytes(range.offset, range.length)
                               : fail(ErrorKind::OutOfRange, "a read past the end of the disk");
     // Reads that go on where the last one ended, in the same thing, are one event.
     auto* last = !out_.events.empty() && pending_text_.empty() ? &out_.events.back() : nullptr;
-    if (bytes && last != nullptr && last->kind == RehearsalEventKind::Read && last->lies_in == lies_in && last->range &&
-        last->range->disk == number && last->text == "reads" &&
+    if (bytes && last != nullptr && last->kind == RehearsalEventKind::Read && last->lies_in == lies.text &&
+        last->range && last->range->disk == number && !last->failed &&
         (last->range->offset + last->range->length == range.offset ||
          (range.offset >= last->range->offset &&
           range.offset + range.length <= last->range->offset + last->range->length))) {
@@ -302,7 +304,9 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
         event(RehearsalEventKind::Read, bytes ? "reads" : "reads, and fails: " + bytes.error().what);
         if (!out_.events.empty() && out_.events.back().kind == RehearsalEventKind::Read && !out_.events.back().range) {
             out_.events.back().range = range;
-            out_.events.back().lies_in = lies_in;
+            out_.events.back().lies_in = lies.text;
+            out_.events.back().lies_in_kind = lies.kind;
+            out_.events.back().failed = !bytes;
             out_.events.back().address = address;
         }
     }
@@ -312,7 +316,7 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
         if (auto* byte = byte_at(address + static_cast<std::uint32_t>(i), true)) *byte = (*bytes)[i];
     // Remember sector by sector where this memory came from. Bounce buffers are overwritten all the time.
     if (regions_.size() < most_regions) {
-        regions_.push_back({range, lies_in, address, false});
+        regions_.push_back({range, lies, address, false});
         const auto id = static_cast<std::uint16_t>(regions_.size() - 1);
         remember(id, *bytes);
         for (std::uint32_t i = 0; i < count * (drive.sector / 512); ++i) {

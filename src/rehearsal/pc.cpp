@@ -327,7 +327,7 @@ std::uint16_t Pc::copied_from(std::uint32_t linear) {
             static_cast<std::uint64_t>(static_cast<const std::uint8_t*>(hit) - recent->bytes.data()) / 512 * 512;
         region.range = {region.range.disk, region.range.offset + within,
                         std::min<std::uint64_t>(512, region.range.length - within)};
-        region.lies_in = places_.at(region.range.disk, region.range.offset);
+        region.lies = places_.at(region.range.disk, region.range.offset);
         if (regions_.size() >= 0xFFFE) return 0;
         // What one read brought counts as entered once, wherever its parts have moved.
         region.entered = regions_[recent->region].entered;
@@ -361,20 +361,20 @@ void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
     if (id == 0 || regions_[id].entered) return;
     Region& region = regions_[id];
     region.entered = true;
-    const bool first_sector = region.lies_in.ends_with("first sector");
-    const Stage stage = first_sector                              ? Stage::BootCode
-                        : region.lies_in.ends_with("boot sector") ? Stage::BootSector
-                                                                  : Stage::Loader;
+    const Stage stage = region.lies.kind == PlaceKind::FirstSector  ? Stage::BootCode
+                        : region.lies.kind == PlaceKind::BootSector ? Stage::BootSector
+                                                                    : Stage::Loader;
     // Parts of one loader entered one after the other are one event.
     const auto* before = out_.last_transfer();
-    if (before != nullptr && before->stage == stage && before->lies_in == region.lies_in && stage == Stage::Loader &&
-        before->range && before->range->offset <= region.range.offset && region.lies_in.find(':') != std::string::npos)
+    if (before != nullptr && before->stage == stage && before->lies_in == region.lies.text && stage == Stage::Loader &&
+        before->range && before->range->offset <= region.range.offset && region.lies.kind == PlaceKind::File)
         return;
-    event(RehearsalEventKind::Transfer, fmt::format("code from {} runs", region.lies_in));
+    event(RehearsalEventKind::Transfer, fmt::format("code from {} runs", region.lies.text));
     auto& e = out_.events.back();
     if (e.kind != RehearsalEventKind::Transfer) return;
     e.range = region.range;
-    e.lies_in = region.lies_in;
+    e.lies_in = region.lies.text;
+    e.lies_in_kind = region.lies.kind;
     e.address = linear;
     e.stage = stage;
     if (options_.until && stage == *options_.until)
@@ -557,7 +557,9 @@ bool Pc::load_boot_image() {
     for (std::uint32_t i = 0; i < bytes->size(); ++i)
         if (auto* byte = byte_at(address + i, true)) *byte = (*bytes)[i];
     regions_.push_back({DiskRange{disc_->disk->number, image_.offset, bytes->size()},
-                        fmt::format("d{} boot image {}", disc_->disk->number, image_.number), address, false});
+                        {fmt::format("d{} boot image {}", disc_->disk->number, image_.number), PlaceKind::BootImage},
+                        address,
+                        false});
     for (std::uint32_t block = address / 512; block < (address + bytes->size()) / 512 && block < region_of_.size();
          ++block)
         region_of_[block] = 1;

@@ -41,7 +41,7 @@ private:
     /// A piece of memory filled by one read.
     struct Region {
         DiskRange range;
-        std::string lies_in;
+        Lies lies;
         std::uint32_t address = 0;
         bool entered = false;
     };

@@ -40,20 +40,22 @@ void Places::add_directory(const Volume& volume, const std::string& path, int de
     }
 }
 
-std::string Places::at(int disk, std::uint64_t offset) const {
+Lies Places::at(int disk, std::uint64_t offset) const {
     if (const auto on_disk = files_.find(disk); on_disk != files_.end()) {
         const auto next = on_disk->second.upper_bound(offset);
-        if (next != on_disk->second.end() && next->second.first <= offset) return next->second.second;
+        if (next != on_disk->second.end() && next->second.first <= offset)
+            return {next->second.second, PlaceKind::File};
     }
-    if (offset < 512) return fmt::format("d{} first sector", disk);
+    if (offset < 512) return {fmt::format("d{} first sector", disk), PlaceKind::FirstSector};
     const Disk* where = machine_.disk(disk);
     if (where == nullptr) return {};
     for (const auto& p : where->table.partitions) {
         const std::uint64_t start = p.first_lba * where->table.sector_size;
         if (offset < start || offset >= start + p.sectors * where->table.sector_size) continue;
-        return fmt::format("d{}p{}{}", disk, p.number, offset - start < 512 ? " boot sector" : "");
+        if (offset - start < 512) return {fmt::format("d{}p{} boot sector", disk, p.number), PlaceKind::BootSector};
+        return {fmt::format("d{}p{}", disk, p.number), PlaceKind::Partition};
     }
-    return fmt::format("gap of d{}", disk);
+    return {fmt::format("gap of d{}", disk), PlaceKind::Gap};
 }
 
 }  // namespace herberge::rehearsal

@@ -6,16 +6,22 @@
 #include <string>
 #include <vector>
 
+#include <herberge/rehearsal.hpp>
 #include <herberge/storage.hpp>
 
 namespace herberge::rehearsal {
+
+struct Lies {
+    std::string text;
+    PlaceKind kind = PlaceKind::Nowhere;
+};
 
 class Places {
 public:
     /// `files`: also the files of the directories that boot loaders use.
     Places(const Machine& machine, bool files);
     /// "d1 first sector", "d1p1 boot sector", "d1p1:/boot/vmlinuz", "d1p1", "gap of d1".
-    [[nodiscard]] std::string at(int disk, std::uint64_t offset) const;
+    [[nodiscard]] Lies at(int disk, std::uint64_t offset) const;
 
 private:
     void add_directory(const Volume& volume, const std::string& path, int depth);

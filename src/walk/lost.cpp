@@ -147,8 +147,7 @@ std::string entry_screen(const MenuEntry& entry, const Menu& menu) {
     std::vector<std::string> lines;
     // Autoloading drivers can add dozens of lines; the ones that tell the cause remain.
     for (const auto& message : entry.messages)
-        if (message.text.find(".mod' not found") == std::string::npos || entry.messages.size() <= most)
-            lines.push_back(message.text);
+        if (message.kind != LoaderMessage::Kind::Module || entry.messages.size() <= most) lines.push_back(message.text);
     if (lines.size() > most) lines.erase(lines.begin(), lines.end() - static_cast<std::ptrdiff_t>(most));
     if (!menu.after_error.empty()) lines.push_back(menu.after_error);
     return fmt::format("{}", fmt::join(lines, "\n"));

@@ -33,7 +33,7 @@ const RehearsalEvent* entered(const Rehearsal& rehearsal, Stage stage) {
 const RehearsalEvent* boot_sector_read(const Rehearsal& rehearsal) {
     const RehearsalEvent* out = nullptr;
     for (const auto& e : rehearsal.events)
-        if (e.kind == RehearsalEventKind::Read && e.lies_in.ends_with("boot sector")) out = &e;
+        if (e.kind == RehearsalEventKind::Read && e.lies_in_kind == PlaceKind::BootSector) out = &e;
     return out;
 }
 
@@ -67,7 +67,7 @@ std::optional<int> wants_an_active_entry(const Machine& machine, const Disk& dis
 
 /// Sector 0 and the gap: nothing that a table entry leads to.
 bool in_a_partition(const RehearsalEvent& e) {
-    return !e.lies_in.starts_with("gap of") && !e.lies_in.ends_with("first sector");
+    return e.lies_in_kind != PlaceKind::Gap && e.lies_in_kind != PlaceKind::FirstSector;
 }
 
 }  // namespace
@@ -138,9 +138,8 @@ void parts_loaded(const BootPlace& place, const LoaderRun& run, Stage own, const
         return;
     const auto read = [&](std::uint64_t at) {
         return std::ranges::any_of(rehearsal.events, [&](const RehearsalEvent& e) {
-            return e.kind == RehearsalEventKind::Read && e.range && e.text == "reads" &&
-                   e.range->disk == place.disk->number && e.range->offset <= at &&
-                   at < e.range->offset + e.range->length;
+            return e.kind == RehearsalEventKind::Read && e.range && !e.failed && e.range->disk == place.disk->number &&
+                   e.range->offset <= at && at < e.range->offset + e.range->length;
         });
     };
     for (const auto& part : run.must_load)

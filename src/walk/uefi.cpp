@@ -138,9 +138,8 @@ private:
                 evidence_place(
                     place, kind_ == EfiMachine::Ia32 ? "an EFI application for i386" : "an EFI application for x86-64",
                     refused->why),
-                refused->screen.starts_with("X64")
-                    ? "!!!! " + refused->screen + " !!!!"
-                    : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
+                refused->crashes ? "!!!! " + refused->screen + " !!!!"
+                                 : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             if (!c.label.empty())
                 refused_.push_back({start_of(c), make_finding(Code::EfiImageRefused, refusal.text, {refusal.evidence},
                                                               refusal.screen)});

@@ -346,8 +346,8 @@ int Interpreter::cmd_insmod(const Arguments& a, const Command& /*c*/) {
         const auto opened = open(a[1]);
         return opened.source ? 0 : error(opened.message);
     }
-    auto message = world_.load_module(a[1], variable("prefix"), context_.modules);
-    return message.empty() ? 0 : error(message);
+    const auto problem = world_.load_module(a[1], variable("prefix"), context_.modules);
+    return problem ? error(problem->what, module_kind(*problem)) : 0;
 }
 
 // --- devices --------------------------------------------------------------------------------------------------------

@@ -80,7 +80,7 @@ void take_run(GrubRun run, const GrubCore& core, const Disk* disk, LoaderRun& ou
     if (!menu.timeout && !menu.boots_without_menu)
         out.configuration_text += "; it has no timeout: the menu waits until a key is pressed";
     const auto syntax = std::ranges::find_if(
-        menu.messages, [](const LoaderMessage& m) { return m.text.find("syntax error") != std::string::npos; });
+        menu.messages, [](const LoaderMessage& m) { return m.kind == LoaderMessage::Kind::Syntax; });
     if (syntax != menu.messages.end())
         out.findings.push_back(
             make_finding(Code::GrubConfigPartlyLost,

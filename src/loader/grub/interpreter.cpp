@@ -49,10 +49,10 @@ int Interpreter::goes_on_unread(const Opened& opened) {
     return 0;
 }
 
-int Interpreter::error(std::string message) {
+int Interpreter::error(std::string message, LoaderMessage::Kind kind) {
     message.resize(std::min(message.size(), most_message));
     if (context_.messages.size() < most_messages)
-        context_.messages.push_back({"error: " + std::move(message), file_, line_});
+        context_.messages.push_back({"error: " + std::move(message), file_, line_, kind});
     return 1;
 }
 
@@ -266,9 +266,9 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
         // Commands of other modules are loaded when first used (grub_dyncmd_dispatcher).
         const std::string module = world_.module_of_command(name);
         if (!module.empty()) {
-            if (auto message = world_.load_module(module, variable("prefix"), context_.modules); !message.empty()) {
-                error(message);
-                module_missing(arguments, module, message);
+            if (const auto problem = world_.load_module(module, variable("prefix"), context_.modules)) {
+                error(problem->what, module_kind(*problem));
+                module_missing(arguments, module, problem->what);
                 return 1;
             }
         } else if (world_.lists_commands()) {
@@ -318,7 +318,7 @@ int Interpreter::run_text(std::string_view text, const std::string& name) {
             line_ = parsed.line;
             for (const auto& message : parsed.messages)
                 if (context_.messages.size() < most_messages)
-                    context_.messages.push_back({message, file_, parsed.line});
+                    context_.messages.push_back({message, file_, parsed.line, LoaderMessage::Kind::Syntax});
             continue;
         }
         run_block(parsed.commands);

@@ -87,7 +87,7 @@ private:
     void set(std::string_view name, std::string value);
     [[nodiscard]] bool condition(const SharedBlock& block);
     /// Prints "error: …" and gives the failing status.
-    int error(std::string message);
+    int error(std::string message, LoaderMessage::Kind kind = LoaderMessage::Kind::Other);
     [[nodiscard]] FileReference reference(const Opened& opened, std::string_view written) const;
     Opened open(std::string_view path, bool as_stored = false) const {
         return world_.open(path, variable("root"), context_.modules, as_stored);

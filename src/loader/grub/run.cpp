@@ -260,9 +260,8 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     fill_menu(world, interpreter, out);
     if (!out.menu.entries.empty() || out.menu.boots_without_menu) return;
     const auto& messages = interpreter.context().messages;
-    const auto first = std::ranges::find_if(messages, [](const LoaderMessage& m) {
-        return m.text.find("syntax error") != std::string::npos || m.text.find("end of file") != std::string::npos;
-    });
+    const auto first =
+        std::ranges::find_if(messages, [](const LoaderMessage& m) { return m.kind == LoaderMessage::Kind::Syntax; });
     if (first != messages.end())
         stop_at(
             out, Code::GrubConfigSyntax,
@@ -349,10 +348,11 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     if (volume != nullptr) out.prefix_place = fmt::format("{}:{}", volume->place, below);
     out.prefix_volume = volume;
     out.prefix_path = below;
-    if (auto message = world.load_module("normal", prefix, interpreter.context().modules); !message.empty()) {
+    if (const auto problem = world.load_module("normal", prefix, interpreter.context().modules)) {
+        const std::string& message = problem->what;
         rescue(out, message);
-        const bool no_file_system = message == "unknown filesystem.";
-        if (message.starts_with("failure reading")) {
+        const bool no_file_system = problem->kind == ErrorKind::Unsupported;
+        if (problem->unreadable()) {
             stop_at(out, Code::GrubFilesUnreadable,
                     fmt::format("GRUB cannot read its files in {}: {}", out.prefix_place, message),
                     {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform),

@@ -119,7 +119,7 @@ bool World::driver_at_hand(std::string_view driver, const Modules& modules) cons
     // Normal mode tries the drivers named in fs.lst one by one (grub_fs_autoload_hook).
     if (!file_system_modules_.contains(driver)) return false;
     Modules copy = modules;
-    return load_one(driver, list_prefix_, copy, 0).empty();
+    return !load_one(driver, list_prefix_, copy, 0);
 }
 
 bool World::readable(const Volume& volume, const Modules& modules) const {
@@ -291,22 +291,27 @@ void World::set_kernel(std::span<const std::uint8_t> kernel) {
     }
 }
 
-std::string World::load_module(std::string_view name, std::string_view prefix, Modules& modules) const {
+std::optional<Error> World::load_module(std::string_view name, std::string_view prefix, Modules& modules) const {
     if (all_modules_) {
         modules.loaded.emplace(name);
-        return {};
+        return std::nullopt;
     }
     return load_one(name, prefix, modules, 0);
 }
 
-std::string World::load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const {
-    if (modules.loaded.contains(name)) return {};
-    if (depth > most_module_depth) return "too many modules depend on each other.";
+std::optional<Error> World::load_one(std::string_view name, std::string_view prefix, Modules& modules,
+                                     int depth) const {
+    if (modules.loaded.contains(name)) return std::nullopt;
+    if (depth > most_module_depth)
+        return Error{ErrorKind::LinkLoop, "too many modules depend on each other.", {}, {}, {}};
     const std::string path = fmt::format("{}/{}/{}.mod", prefix, platform_, name);
     auto cached = module_files_.find(path);
     if (cached == module_files_.end()) {
         const auto file = open(path, {}, modules);
-        Result<Module> module = fail(ErrorKind::NotFound, file.message);
+        const auto kind = file.failure == Opened::Failure::Read         ? ErrorKind::Unreadable
+                          : file.failure == Opened::Failure::FileSystem ? ErrorKind::Unsupported
+                                                                        : ErrorKind::NotFound;
+        Result<Module> module = fail(kind, file.message);
         if (file.source) {
             looked_up_.insert(file.place);
             const auto bytes = file.source->bytes(0, file.source->size(), most_module);
@@ -319,17 +324,17 @@ std::string World::load_one(std::string_view name, std::string_view prefix, Modu
         }
         cached = module_files_.emplace(path, std::move(module)).first;
     }
-    if (!cached->second) return cached->second.error().what;
+    if (!cached->second) return cached->second.error();
     const Module& module = *cached->second;
     for (const auto& needed : module.depends)
-        if (auto message = load_one(needed, prefix, modules, depth + 1); !message.empty()) return message;
+        if (auto problem = load_one(needed, prefix, modules, depth + 1)) return problem;
     if (!kernel_symbols_.empty())
         for (const auto& symbol : module.needs)
             if (!modules.symbols.contains(symbol) && !kernel_symbols_.contains(symbol))
-                return fmt::format("symbol `{}' not found.", symbol);
+                return Error{ErrorKind::Malformed, fmt::format("symbol `{}' not found.", symbol), {}, {}, {}};
     modules.symbols.insert(module.defines.begin(), module.defines.end());
     modules.loaded.emplace(name);
-    return {};
+    return std::nullopt;
 }
 
 std::string World::module_of_command(std::string_view command) const {

@@ -46,6 +46,11 @@ struct Opened {
     } failure = Failure::None;
 };
 
+/// How a message about a module that was not loaded counts.
+inline LoaderMessage::Kind module_kind(const Error& problem) {
+    return problem.kind == ErrorKind::NotFound ? LoaderMessage::Kind::Module : LoaderMessage::Kind::Other;
+}
+
 /// What all scripts of one start may cost together.
 struct Budget {
     std::size_t steps = 400'000;
@@ -83,8 +88,9 @@ public:
 
     /// Names that the core's kernel exports; a name is exported if it stands as a whole string in the image.
     void set_kernel(std::span<const std::uint8_t> kernel);
-    /// Loads a module and what it depends on from `prefix`; the message is empty on success.
-    std::string load_module(std::string_view name, std::string_view prefix, Modules& modules) const;
+    /// Loads a module and what it depends on from `prefix`. None: it is loaded; else GRUB's words in `what`, and a
+    /// kind: Unreadable, Unsupported (no file system that GRUB reads), NotFound, Malformed.
+    std::optional<Error> load_module(std::string_view name, std::string_view prefix, Modules& modules) const;
     /// The module that provides a command, by command.lst; empty: none.
     [[nodiscard]] std::string module_of_command(std::string_view command) const;
     /// command.lst was read: commands that it does not name do not exist.
@@ -108,7 +114,7 @@ private:
     [[nodiscard]] bool layer_at_hand(const Volume& volume, const Modules& modules) const;
     [[nodiscard]] std::optional<Device> layered_device(std::string_view name, const Modules& modules) const;
     [[nodiscard]] Source unpacked(const Source& file, const Modules& modules) const;
-    std::string load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const;
+    std::optional<Error> load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const;
 
     const Machine& machine_;
     int first_drive_;

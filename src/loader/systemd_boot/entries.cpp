@@ -137,7 +137,8 @@ public:
         : machine_(machine), esp_(esp), context_(context) {}
 
     std::vector<Entry> entries;
-    std::vector<std::string> dropped;
+    /// Entries that are not listed: place, and why.
+    std::vector<std::pair<std::string, std::string>> dropped;
 
     void read() {
         read_volume(esp_);
@@ -351,7 +352,7 @@ private:
     }
 
     void drop(const std::string& place, const std::string& why) {
-        dropped.push_back(fmt::format("{} is not listed: {}", place, why));
+        dropped.emplace_back(place, fmt::format("{} is not listed: {}", place, why));
     }
 
     const Machine& machine_;
@@ -426,9 +427,8 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
         }
     Reader reader(machine, volume, context);
     reader.read();
-    for (const auto& text : reader.dropped)
-        out.findings.push_back(
-            make_finding(Code::BootEntryDropped, text, {evidence_place(text.substr(0, text.find(" is not listed")))}));
+    for (const auto& [place, text] : reader.dropped)
+        out.findings.push_back(make_finding(Code::BootEntryDropped, text, {evidence_place(place)}));
     int index = 0;
     int first = -1;
     out.menu.default_matches = true;
@@ -447,7 +447,7 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
                  "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
                  volume.place),
              {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
-                             reader.dropped.empty() ? "none" : reader.dropped.front())},
+                             reader.dropped.empty() ? "none" : reader.dropped.front().second)},
              "No loader found. Configuration files in \\loader\\entries\\*.conf are needed.");
         out.returns = true;
         return out;
