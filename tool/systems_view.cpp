@@ -176,11 +176,11 @@ std::string startup_text(const herberge::InstalledSystem& system, const std::vec
                     absent == 0 ? "every file is there"
                                 : terminal.ink(Ink::Warn, absent == 1 ? std::string("one file is not there")
                                                                       : fmt::format("{} files are not there", absent)));
-    std::string phase;
+    std::optional<herberge::StartupPhase> phase;
     for (const auto& item : items) {
         if (item.phase != phase) {
             phase = item.phase;
-            out += "\n  " + terminal.ink(Ink::Bold, phase) + "\n";
+            out += "\n  " + terminal.ink(Ink::Bold, std::string(herberge::startup_phase_name(item.phase))) + "\n";
         }
         const std::string file = item.file.empty() ? printable(item.command) : printable(item.file);
         out += fmt::format("    {} {} {}\n",

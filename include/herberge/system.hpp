@@ -82,10 +82,24 @@ struct FileSignature {
     std::string chain_problem;  ///< for Kind::Inside: as ImageSignature's
 };
 
+/// When a start runs something, in order.
+enum class StartupPhase : std::uint8_t {
+    Kernel,
+    BootDriver,
+    SystemDriver,
+    SessionManager,
+    SystemProgram,
+    Service,
+    Logon,
+    RunAtLogon,
+    StartUpFolder,
+};
+/// "boot driver", "run at logon" …
+[[nodiscard]] std::string_view startup_phase_name(StartupPhase phase);
+
 /// Something that a start would run, in order.
 struct StartupItem {
-    std::string phase;  ///< "kernel", "boot driver", "system driver", "session manager", "system program", "service",
-                        ///< "logon", "run at logon", "start-up folder"
+    StartupPhase phase = StartupPhase::Kernel;
     std::string name;
     std::string command;  ///< as written; empty: the default place
     std::string file;     ///< on the system's volume; empty: not told

@@ -246,7 +246,7 @@ std::string startup_json(const InstalledSystem& system, const std::vector<Startu
                         {"place", system.volume->place},  {"directory", clean(system.directory)},
                         {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
     for (const auto& i : items)
-        out["items"].push_back({{"phase", i.phase},
+        out["items"].push_back({{"phase", startup_phase_name(i.phase)},
                                 {"name", clean(i.name)},
                                 {"command", text_or_null(i.command)},
                                 {"file", text_or_null(i.file)},

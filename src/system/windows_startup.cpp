@@ -24,19 +24,20 @@ public:
     Result<std::vector<StartupItem>> run() {
         const auto registry = read_windows_registry(*system_.volume, system_.directory);
         if (!registry) return tl::unexpected(registry.error());
-        for (const char* name : {"ntoskrnl.exe", "hal.dll"}) own_program("kernel", name);
-        drivers(*registry, 0, "boot driver");
-        drivers(*registry, 1, "system driver");
-        own_program("session manager", "smss.exe");
+        for (const char* name : {"ntoskrnl.exe", "hal.dll"}) own_program(StartupPhase::Kernel, name);
+        drivers(*registry, 0, StartupPhase::BootDriver);
+        drivers(*registry, 1, StartupPhase::SystemDriver);
+        own_program(StartupPhase::SessionManager, "smss.exe");
         session_manager(registry->control_set);
-        add("system program", "csrss.exe", {},
+        add(StartupPhase::SystemProgram, "csrss.exe", {},
             registry->csrss.empty() ? system_.directory + "/System32/csrss.exe" : registry->csrss,
             "SYSTEM\\" + registry->control_set + "\\Control\\Session Manager\\SubSystems");
         // Only systems with a boot store have a start-up program before the logon.
         if (resolve(fs_, system_.directory + "/System32/winload.exe") ||
             resolve(fs_, system_.directory + "/System32/winload.efi"))
-            own_program("system program", "wininit.exe");
-        for (const char* name : {"winlogon.exe", "services.exe", "lsass.exe"}) own_program("system program", name);
+            own_program(StartupPhase::SystemProgram, "wininit.exe");
+        for (const char* name : {"winlogon.exe", "services.exe", "lsass.exe"})
+            own_program(StartupPhase::SystemProgram, name);
         services(*registry);
         if (const auto software = open_windows_hive(*system_.volume, system_.directory, "SOFTWARE")) {
             logon(**software);
@@ -48,22 +49,22 @@ public:
     }
 
 private:
-    void add(std::string phase, const std::string& name, const std::string& command, std::string file,
+    void add(StartupPhase phase, const std::string& name, const std::string& command, std::string file,
              std::string source) {
         const auto found = file.empty() ? fail(ErrorKind::NotFound, "no file") : resolve(fs_, file);
         FileSignature signature;
-        if (found && (phase == "kernel" || phase.ends_with("driver")))
+        if (found && phase <= StartupPhase::SystemDriver)
             if (const auto bytes = fs_.open(found->file.id, file)) signature = signed_.of(**bytes);
-        out_.push_back({std::move(phase), printable(name), printable(command), std::move(file), found.has_value(),
+        out_.push_back({phase, printable(name), printable(command), std::move(file), found.has_value(),
                         std::move(source), std::move(signature)});
     }
 
     /// What the system starts without any setting that names it.
-    void own_program(const char* phase, const char* name) {
+    void own_program(StartupPhase phase, const char* name) {
         add(phase, name, {}, fmt::format("{}/System32/{}", system_.directory, name), {});
     }
 
-    void drivers(const WindowsRegistry& registry, std::uint32_t start, const char* phase) {
+    void drivers(const WindowsRegistry& registry, std::uint32_t start, StartupPhase phase) {
         for (const auto& s : registry.services)
             if (s.start == start && (s.type == 1 || s.type == 2))
                 add(phase, s.name, s.image_path, s.file,
@@ -73,7 +74,7 @@ private:
     void services(const WindowsRegistry& registry) {
         for (const auto& s : registry.services)
             if (s.start == 2)
-                add("service", s.name, s.image_path, s.file,
+                add(StartupPhase::Service, s.name, s.image_path, s.file,
                     fmt::format("SYSTEM\\{}\\Services\\{}", registry.control_set, s.name));
     }
 
@@ -89,12 +90,12 @@ private:
                 std::string_view rest(line);
                 if (lower_text(rest).starts_with("autocheck ")) rest.remove_prefix(10);
                 const std::string program(rest.substr(0, rest.find(' ')));
-                add("session manager", program, line, fmt::format("{}/System32/{}.exe", system_.directory, program),
-                    "SYSTEM\\" + path + "\\BootExecute");
+                add(StartupPhase::SessionManager, program, line,
+                    fmt::format("{}/System32/{}.exe", system_.directory, program), "SYSTEM\\" + path + "\\BootExecute");
             }
         if (const auto pending = (*system)->value(*key, "PendingFileRenameOperations"))
             if (const auto count = pending->texts().size(); count > 0)
-                add("session manager", fmt::format("{} pending renames", (count + 1) / 2), {}, {},
+                add(StartupPhase::SessionManager, fmt::format("{} pending renames", (count + 1) / 2), {}, {},
                     "SYSTEM\\" + path + "\\PendingFileRenameOperations");
     }
 
@@ -121,7 +122,8 @@ private:
         const std::string path = "Microsoft\\Windows NT\\CurrentVersion\\Winlogon";
         for (const char* value : {"Userinit", "Shell"})
             if (auto text = software.text_at(path, value); text && !text->empty()) {
-                add("logon", value, *text, program_of(text->substr(0, text->find(','))), "SOFTWARE\\" + path);
+                add(StartupPhase::Logon, value, *text, program_of(text->substr(0, text->find(','))),
+                    "SOFTWARE\\" + path);
             }
     }
 
@@ -132,7 +134,8 @@ private:
             if (!all) continue;
             for (const auto& value : *all)
                 if (const auto text = value.text(); !text.empty())
-                    add("run at logon", value.name, text, program_of(text), fmt::format("{}\\{}{}", name, base, leaf));
+                    add(StartupPhase::RunAtLogon, value.name, text, program_of(text),
+                        fmt::format("{}\\{}{}", name, base, leaf));
         }
     }
 
@@ -167,7 +170,7 @@ private:
             if (lower_text(entry.name).ends_with(".lnk"))
                 if (const auto source = fs_.open(entry.id, path + "/" + entry.name))
                     target = link_file_target(**source);
-            add("start-up folder", entry.name, target,
+            add(StartupPhase::StartUpFolder, entry.name, target,
                 target.empty() ? path + "/" + entry.name : windows_image_path(target, {}, 16, system_.directory),
                 fmt::format("{}:{}", system_.volume->place, path));
         }
@@ -197,6 +200,13 @@ private:
 };
 
 }  // namespace
+
+std::string_view startup_phase_name(StartupPhase phase) {
+    static constexpr std::string_view names[] = {"kernel",          "boot driver",    "system driver",
+                                                 "session manager", "system program", "service",
+                                                 "logon",           "run at logon",   "start-up folder"};
+    return names[static_cast<std::size_t>(phase)];
+}
 
 Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system) {
     if (system.kind != SystemKind::Windows || system.volume == nullptr || system.volume->files(Observer::Nt) == nullptr)
