@@ -68,11 +68,11 @@ enum class Code : std::uint16_t {
 #include <herberge/codes.def>
 #undef HERBERGE_CODE
 };
-inline constexpr std::size_t code_count = 0
-#define HERBERGE_CODE(name, id, stage, severity, meaning, symptom) +1
+inline constexpr std::size_t code_count = std::size({
+#define HERBERGE_CODE(name, id, stage, severity, meaning, symptom) Code::name,
 #include <herberge/codes.def>
 #undef HERBERGE_CODE
-    ;
+});
 
 /// The code's stable identifier: "gpt-array-crc".
 [[nodiscard]] std::string_view code_id(Code code);

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // What each program that looks at storage understands, and by which rules.
+#include <fmt/format.h>
 #include <algorithm>
 
 #include <herberge/storage.hpp>
