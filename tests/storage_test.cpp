@@ -108,3 +108,13 @@ TEST(Observers, AVolumeMayBeAskedFromSeveralThreads) {
         EXPECT_EQ(seen[i], seen[i % 2]);
     }
 }
+
+TEST(Formats, MountTakesNamesFromAListAndNothingFromItsGaps) {
+    EXPECT_TRUE(file_system_fits(Format::Ext2, "xfs,ext4"));
+    EXPECT_TRUE(file_system_fits(Format::Ext3, "ext2"));
+    EXPECT_FALSE(file_system_fits(Format::Ext4, "ext3"));
+    EXPECT_TRUE(file_system_fits(Format::Fat32, "msdos"));
+    EXPECT_TRUE(file_system_fits(Format::Xfs, "auto"));
+    for (const char* type : {"", ",", "xfs,", ",xfs", "xfs,,btrfs"})
+        EXPECT_FALSE(file_system_fits(Format::Ext4, type)) << type;
+}

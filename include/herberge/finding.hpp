@@ -76,7 +76,6 @@ inline constexpr std::size_t code_count = std::size({
 
 /// The code's stable identifier: "gpt-array-crc".
 [[nodiscard]] std::string_view code_id(Code code);
-[[nodiscard]] std::optional<Code> code_from_id(std::string_view id);
 
 struct Finding {
     Code code{};

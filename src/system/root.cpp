@@ -219,33 +219,29 @@ RootReference resolve_root(const Machine& machine, std::string_view root) {
     return out;
 }
 
-bool file_system_fits(Format format, std::string_view type) {
-    const auto& traits = traits_of(format);
-    const auto among = [](std::string_view list, std::string_view word) {
-        for (std::size_t at = 0; at <= list.size();) {
-            const auto end = std::min(list.find(',', at), list.size());
-            if (list.substr(at, end - at) == word) return true;
-            at = end + 1;
-        }
-        return false;
-    };
-    for (std::size_t at = 0; at <= type.size();) {
-        const auto end = std::min(type.find(',', at), type.size());
-        const std::string_view word = type.substr(at, end - at);
-        if (word == "auto" || word == "fuseblk" || word == traits.name || among(traits.mount_names, word)) return true;
-        at = end + 1;
+namespace {
+/// Whether one of the words of a list with commas fits.
+template <class Fits>
+bool any_listed(std::string_view list, Fits fits) {
+    while (!list.empty()) {
+        const auto end = std::min(list.find(','), list.size());
+        if (fits(list.substr(0, end))) return true;
+        list.remove_prefix(std::min(end + 1, list.size()));
     }
     return false;
 }
+}  // namespace
+
+bool file_system_fits(Format format, std::string_view type) {
+    const auto& traits = traits_of(format);
+    return any_listed(type, [&](std::string_view word) {
+        return word == "auto" || word == "fuseblk" || word == traits.name ||
+               any_listed(traits.mount_names, [&](std::string_view name) { return name == word; });
+    });
+}
 
 bool FstabLine::has_option(std::string_view option) const {
-    std::string_view rest(options);
-    while (!rest.empty()) {
-        const auto end = std::min(rest.find(','), rest.size());
-        if (rest.substr(0, end) == option) return true;
-        rest.remove_prefix(std::min(end + 1, rest.size()));
-    }
-    return false;
+    return any_listed(options, [&](std::string_view word) { return word == option; });
 }
 
 std::vector<FstabLine> parse_fstab(std::string_view text) {

@@ -78,11 +78,6 @@ std::span<const FindingCode> finding_codes() { return codes; }
 
 std::string_view code_id(Code code) { return codes[static_cast<std::size_t>(code)].id; }
 
-std::optional<Code> code_from_id(std::string_view id) {
-    const auto* found = std::ranges::find(codes, id, &FindingCode::id);
-    return found != std::end(codes) ? std::optional(found->code) : std::nullopt;
-}
-
 Finding make_finding(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
     const auto& row = codes[static_cast<std::size_t>(code)];
     return {code, row.stage, row.severity, std::move(text), std::move(evidence), std::move(symptom)};

@@ -91,7 +91,7 @@ private:
     }
 
     void take(const Start& start, Route route) {
-        const Before before{path_.size() - 1, !route.chosen.empty(), route.unattended};
+        const Before before{path_.size() - 1, !route.chosen.empty()};
         const Step step = run_program(start, before, context_, route.ladder);
         route.hops.insert(route.hops.end(), step.hops.begin(), step.hops.end());
         route.passed.insert(route.passed.end(), step.passed.begin(), step.passed.end());

@@ -44,9 +44,8 @@ struct Surroundings {
 
 /// What is known when a step begins.
 struct Before {
-    std::size_t depth = 0;    ///< starts before this one
-    bool chosen = false;      ///< an entry of a menu led here
-    bool unattended = false;  ///< nobody pressed a key on the way
+    std::size_t depth = 0;  ///< starts before this one
+    bool chosen = false;    ///< an entry of a menu led here
 };
 
 /// An arrow of the graph, and whether what it leads to works.

@@ -66,10 +66,12 @@ private:
         }
     }
 
-    [[nodiscard]] bool taken(const Route& route) const {
-        return std::ranges::any_of(targets_,
-                                   [&](const Target& t) { return std::ranges::find(t.own, &route) != t.own.end(); });
+    /// The target that a way leads to; the end: none so far.
+    [[nodiscard]] std::vector<Target>::const_iterator target_of(const Route& route) const {
+        return std::ranges::find_if(targets_,
+                                    [&](const Target& t) { return std::ranges::find(t.own, &route) != t.own.end(); });
     }
+    [[nodiscard]] bool taken(const Route& route) const { return target_of(route) != targets_.end(); }
 
     static Target named_only(const Route& route) {
         Target out;
@@ -237,9 +239,9 @@ private:
             // A way that breaks at the system's own volume, or at one whose configuration names it, was meant for it.
             int score = route.chosen.empty() ? 1 : 0;
             for (const auto& application : route.applications)
-                if (names_system(application, system)) score = 3;
+                if (score < 3 && names_system(application, system)) score = 3;
             for (const auto& volume : route.passed)
-                if (volume == system.volume || names_system(*volume, system)) score = 3;
+                if (score < 3 && (volume == system.volume || names_system(*volume, system))) score = 3;
             for (const int number : route.disks) {
                 const Disk* disk = machine_.disk(number);
                 if (system.volume->disk == number) score = std::max(score, 2);
@@ -272,9 +274,7 @@ private:
                           {evidence_bytes(*disk.source, 0, 440, "GRUB 2 boot code", "other code"),
                            {DiskRange{disk.number, *core * 512, 512}, {}, {}, {}, "GRUB's core image"}},
                           "(another system starts, or its menu comes)");
-            Route shown = routes_.list.front();
-            shown.entry = nullptr;
-            return finish(std::move(out), ladder, &shown);
+            return finish_without_entry(std::move(out), ladder, routes_.list.front());
         }
         const auto menu = std::ranges::find_if(routes_.list, [](const Route& r) { return r.menu != nullptr; });
         if (menu == routes_.list.end())
@@ -287,9 +287,7 @@ private:
                 fmt::format("no entry of {} starts a kernel from this medium; what its entries start is not followed",
                             menu->menu->place),
                 {evidence_place(menu->menu->place)});
-            Route shown = *menu;
-            shown.entry = nullptr;
-            return finish(std::move(out), ladder, &shown);
+            return finish_without_entry(std::move(out), ladder, *menu);
         }
         for (const auto& held : routes_.loaders)
             if (const LoaderRun& loader = *held; loader.configuration_lost) {
@@ -299,9 +297,7 @@ private:
                                 loader.menu.place, loader.name),
                     {evidence_place(loader.menu.place, fmt::format("an entry for {}", system.volume->place), "absent")},
                     loader.menu.messages.empty() ? "" : loader.menu.messages.front().text);
-                Route only = *menu;
-                only.entry = nullptr;
-                return finish(std::move(out), ladder, &only);
+                return finish_without_entry(std::move(out), ladder, *menu);
             }
         const auto untold = std::ranges::find_if(routes_.list, [](const Route& r) {
             return (r.entry != nullptr && !r.entry->unread.empty()) ||
@@ -315,9 +311,7 @@ private:
                     ? fmt::format("what “{}” starts cannot be looked at: it may be this system", untold->entry->title)
                     : std::string("a loader goes on where it is not followed: it may start this system"),
                 {evidence_place(menu->menu->place)});
-            Route shown = *menu;
-            shown.entry = nullptr;
-            return finish(std::move(out), ladder, &shown);
+            return finish_without_entry(std::move(out), ladder, *menu);
         }
         std::vector<std::string> places;
         std::size_t entries = 0;
@@ -332,9 +326,7 @@ private:
             {evidence_place(menu->menu->place, fmt::format("an entry for {}", system.volume->place),
                             fmt::format("{} entries, none for it", entries))},
             "(the system is missing from the menu)");
-        Route shown = *menu;
-        shown.entry = nullptr;
-        return finish(std::move(out), ladder, &shown);
+        return finish_without_entry(std::move(out), ladder, *menu);
     }
 
     /// The started disk still carries a GRUB core whose menu names the system, and a first sector that does not start
@@ -438,8 +430,7 @@ private:
             if (route.entry == nullptr || route.menu == nullptr || out.graph.size() > 500) continue;
             StartEdge edge{
                 menu_node(*route.menu), {}, route.entry->title, route.unattended, route.entry->stop.has_value()};
-            const auto target = std::ranges::find_if(
-                targets_, [&](const Target& t) { return std::ranges::find(t.own, &route) != t.own.end(); });
+            const auto target = target_of(route);
             const SystemVerdict* to = nullptr;
             if (target != targets_.end()) to = &out.systems[static_cast<std::size_t>(target - targets_.begin())];
             else if (out.systems.size() > targets_.size() && out.systems.back().entry == route.entry->title)
@@ -456,6 +447,12 @@ private:
             }
             out.graph.push_back(std::move(edge));
         }
+    }
+
+    /// The way as far as the menu: none of its entries is this system's.
+    SystemVerdict finish_without_entry(SystemVerdict out, const Ladder& ladder, Route route) {
+        route.entry = nullptr;
+        return finish(std::move(out), ladder, &route);
     }
 
     SystemVerdict finish(SystemVerdict out, const Ladder& ladder, const Route* route) {
