@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: MIT
+#include "packers.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -101,7 +102,7 @@ INSTANTIATE_TEST_SUITE_P(All, RamdiskPackings,
                                          Packing{"zstd", forge::zstd, Compression::Zstd, true},
                                          Packing{"bzip2", forge::bzip2, Compression::Bzip2, true},
                                          Packing{"lz4", forge::lz4_legacy, Compression::Lz4Legacy, false},
-                                         Packing{"lzo", forge::lzop, Compression::Lzop, false}),
+                                         Packing{"lzo", support::lzop, Compression::Lzop, false}),
                          support::by_name);
 
 TEST(Ramdisk, ZerosBehindItAreHarmlessAndJunkIsToldAsTheKernelTellsIt) {

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include <random>
 
+#include "packers.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -228,7 +229,7 @@ INSTANTIATE_TEST_SUITE_P(All, Codecs,
                                          Codec{"zstd", Compression::Zstd, forge::zstd, true},
                                          Codec{"bzip2", Compression::Bzip2, forge::bzip2, true},
                                          Codec{"lz4", Compression::Lz4Legacy, forge::lz4_legacy, false},
-                                         Codec{"lzo", Compression::Lzop, forge::lzop, false}),
+                                         Codec{"lzo", Compression::Lzop, support::lzop, false}),
                          support::by_name);
 
 TEST(Unpacking, ABombIsStoppedByItsGrowth) {

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // The walk as a whole, on machines of the inn.
+#include "packers.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -224,7 +225,7 @@ INSTANTIATE_TEST_SUITE_P(
         Change{"RamdiskUnsupportedPacking",
                [](auto& d) {
                    d.rebuild_ramdisk = false;
-                   d.root.file(ramdisk, forge::lzop(forge::make_cpio(d.ramdisk)));
+                   d.root.file(ramdisk, support::lzop(forge::make_cpio(d.ramdisk)));
                },
                "ramdisk", Code::RamdiskCompressionUnsupported},
         Change{"RamdiskXz",

@@ -3,6 +3,7 @@
 #include <openssl/evp.h>
 #include <algorithm>
 
+#include "packers.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -234,7 +235,7 @@ TEST(Modules, PackedOnesAreReadWhenTheCoreCanUnpack) {
         Bytes (*pack)(const Bytes&);
         const char* module;
     };
-    for (const auto& c : {Case{forge::gzip, "gzio"}, Case{forge::xz, "xzio"}, Case{forge::lzop, "lzopio"}}) {
+    for (const auto& c : {Case{forge::gzip, "gzio"}, Case{forge::xz, "xzio"}, Case{support::lzop, "lzopio"}}) {
         auto d = demo::front_desk();
         for (const auto& [path, node] : d.root.nodes())
             if (path.ends_with(".mod") || path.ends_with(".lst")) d.root.at(path).content = c.pack(node.content);

@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 
 #include "office_pc.hpp"
+#include "packers.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -81,6 +82,7 @@ TEST_P(PackedFiles, ComeBackAndDamageIsAnError) {
     forge::NtfsOptions options;
     options.size = 8U << 20U;
     options.packed = {{"/large.bin", GetParam().algorithm}, {"/one-piece.txt", GetParam().algorithm}};
+    options.pack_piece = support::pack_piece;
     const auto image = forge::make_ntfs(tree, options);
     const auto fs = opened(image);
     ASSERT_NE(fs, nullptr);

@@ -2,7 +2,6 @@
 #include <bzlib.h>
 #include <lz4hc.h>
 #include <lzma.h>
-#include <lzo/lzo1x.h>
 #include <zlib.h>
 #include <zstd.h>
 #include <algorithm>
@@ -17,11 +16,6 @@ namespace forge {
 namespace {
 
 [[noreturn]] void broken(const char* what) { throw std::runtime_error(what); }
-
-void put_big32(Bytes& out, std::uint32_t value) {
-    for (int shift = 24; shift >= 0; shift -= 8)
-        out.push_back(static_cast<std::uint8_t>(value >> static_cast<unsigned>(shift)));
-}
 
 void append(Bytes& out, std::string_view text) { out.insert(out.end(), text.begin(), text.end()); }
 
@@ -114,36 +108,6 @@ Bytes lz4_legacy(const Bytes& plain) {
         put32(out, out.size(), static_cast<std::uint32_t>(size));
         out.insert(out.end(), packed.begin(), packed.begin() + size);
     }
-    return out;
-}
-
-Bytes lzop(const Bytes& plain) {
-    if (lzo_init() != LZO_E_OK) broken("lzo");
-    Bytes out = {0x89, 0x4C, 0x5A, 0x4F, 0x00, 0x0D, 0x0A, 0x1A, 0x0A, 0x10, 0x30, 0x20, 0x80, 0x09, 0x40, 1, 5};
-    put_big32(out, 0x01);  // flags: a checksum of the unpacked data
-    put_big32(out, 0100644);
-    put_big32(out, 0);
-    put_big32(out, 0);
-    out.push_back(0);
-    put_big32(out, 0);  // header checksum, not read by the kernel
-    constexpr std::size_t block = 256U << 10U;
-    Bytes work(LZO1X_1_MEM_COMPRESS);
-    for (std::size_t at = 0; at < plain.size(); at += block) {
-        const std::size_t part = std::min(block, plain.size() - at);
-        Bytes packed(part + part / 16 + 64 + 3);
-        lzo_uint size = packed.size();
-        lzo1x_1_compress(plain.data() + at, part, packed.data(), &size, work.data());
-        const bool stored = size >= part;
-        put_big32(out, static_cast<std::uint32_t>(part));
-        put_big32(out, static_cast<std::uint32_t>(stored ? part : size));
-        put_big32(out, static_cast<std::uint32_t>(
-                           adler32(adler32(0, nullptr, 0), plain.data() + at, static_cast<uInt>(part))));
-        if (stored)
-            out.insert(out.end(), plain.begin() + static_cast<std::ptrdiff_t>(at),
-                       plain.begin() + static_cast<std::ptrdiff_t>(at + part));
-        else out.insert(out.end(), packed.begin(), packed.begin() + static_cast<std::ptrdiff_t>(size));
-    }
-    put_big32(out, 0);
     return out;
 }
 

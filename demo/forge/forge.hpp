@@ -101,7 +101,6 @@ Bytes xz(const Bytes& plain);
 Bytes zstd(const Bytes& plain);
 Bytes bzip2(const Bytes& plain);
 Bytes lz4_legacy(const Bytes& plain);
-Bytes lzop(const Bytes& plain);
 Bytes raw_lzma(const Bytes& plain);
 
 struct KernelOptions {

@@ -1,6 +1,5 @@
 // SPDX-License-Identifier: MIT
 // Writes NTFS volumes: every file in one run or inside its record, directories as a tree of two levels.
-#include <wimlib.h>
 #include <algorithm>
 #include <array>
 #include <cctype>
@@ -184,26 +183,18 @@ private:
     Bytes packed(const Bytes& content, std::uint32_t algorithm) {
         static constexpr std::array<std::size_t, 4> pieces = {4096, 32768, 8192, 16384};
         const std::size_t piece = pieces.at(algorithm);
-        wimlib_compressor* compressor = nullptr;
-        if (wimlib_create_compressor(algorithm == 1 ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS,
-                                     piece, 0, &compressor) != 0)
-            throw std::runtime_error("no compressor");
         const std::size_t count = (content.size() + piece - 1) / piece;
         Bytes stream((count - 1) * 4);
         const std::size_t table = stream.size();
         for (std::size_t i = 0; i < count; ++i) {
             if (i > 0) put32(stream, (i - 1) * 4, static_cast<std::uint32_t>(stream.size() - table));
             const std::size_t plain = std::min(piece, content.size() - i * piece);
-            Bytes one(plain);
-            const std::size_t size =
-                wimlib_compress(content.data() + i * piece, plain, one.data(), plain - 1, compressor);
-            if (size == 0)
-                one.assign(content.begin() + static_cast<std::ptrdiff_t>(i * piece),
-                           content.begin() + static_cast<std::ptrdiff_t>(i * piece + plain));
-            else one.resize(size);
+            const Bytes whole(content.begin() + static_cast<std::ptrdiff_t>(i * piece),
+                              content.begin() + static_cast<std::ptrdiff_t>(i * piece + plain));
+            Bytes one = o_.pack_piece(whole, algorithm);
+            if (one.empty() || one.size() >= plain) one = whole;
             append(stream, one);
         }
-        wimlib_free_compressor(compressor);
         const std::size_t clusters = (content.size() + cluster - 1) / cluster;
         Bytes out = run_attribute(0x80, 0, clusters, content.size());
         put16(out, 12, 0x8000);  // sparse

@@ -4,6 +4,7 @@
 #pragma once
 
 #include <cstdint>
+#include <functional>
 #include <map>
 #include <optional>
 #include <string>
@@ -75,6 +76,8 @@ struct NtfsOptions {
     bool dirty = false;
     std::map<std::string, std::uint32_t>
         packed;  ///< paths of files kept packed as a whole: 0 XPRESS 4K, 1 LZX, 2 XPRESS 8K, 3 XPRESS 16K
+    /// Packs one piece of such a file by that algorithm; an empty or longer result leaves it as it is.
+    std::function<Bytes(const Bytes& piece, std::uint32_t algorithm)> pack_piece;
 };
 /// Small files lie inside their records, others in one run; directories with many names have index blocks.
 Bytes make_ntfs(const Tree& tree, const NtfsOptions& options = {});

@@ -1,16 +1,17 @@
 // SPDX-License-Identifier: MIT
-// Unpacking through the codecs' own libraries; this file only feeds them and bounds them.
+// Unpacking, mostly through the codecs' own libraries: this file feeds them and bounds them.
 #include <bzlib.h>
 #include <fmt/format.h>
 #include <lz4.h>
 #include <lzma.h>
-#include <lzo/lzo1x.h>
 #include <zlib.h>
 #include <zstd.h>
 #include <algorithm>
 #include <array>
 
 #include <herberge/bytes.hpp>
+
+#include "bytes/codecs.hpp"
 
 namespace herberge {
 
@@ -292,7 +293,6 @@ Result<Unpacked> unlz4(Feed& feed, Drain& drain) {
 Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
     constexpr std::uint32_t block_most = 64U << 20U;
     auto damage = [&](std::string_view why) { return damaged(feed, Compression::Lzop, why); };
-    if (lzo_init() != LZO_E_OK) return damage("no decoder");
     auto head = feed.exactly(9 + 2 + 2);
     if (!head) return tl::unexpected(head.error());
     const unsigned version = static_cast<unsigned>((*head)[9]) << 8U | (*head)[10];
@@ -326,10 +326,7 @@ Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
             out = std::move(*block);
         } else {
             out.resize(unpacked);
-            lzo_uint made = unpacked;
-            if (lzo1x_decompress_safe(block->data(), packed, out.data(), &made, nullptr) != LZO_E_OK ||
-                made != unpacked)
-                return damage("a block cannot be unpacked");
+            if (bytes::decode_lzo1x(*block, out) != std::size_t{unpacked}) return damage("a block cannot be unpacked");
         }
         auto wanted = drain.give(out, feed);
         if (!wanted) return tl::unexpected(wanted.error());

@@ -1,21 +1,16 @@
 // SPDX-License-Identifier: MIT
 // Files that Windows keeps packed as a whole behind a reparse point.
 #include <fmt/format.h>
-#include <wimlib.h>
 #include <algorithm>
 #include <array>
 #include <mutex>
 
+#include "bytes/codecs.hpp"
 #include "files/ntfs_fs.hpp"
 
 namespace herberge::ntfs {
 
 namespace {
-
-struct DecompressorFreer {
-    void operator()(wimlib_decompressor* p) const { wimlib_free_decompressor(p); }
-};
-using Decompressor = std::unique_ptr<wimlib_decompressor, DecompressorFreer>;
 
 class PackedSource : public ByteSource {
 public:
@@ -73,16 +68,8 @@ private:
         if (raw->size() == plain) {
             bytes_ = std::move(*raw);
         } else {
-            if (!decompressor_) {
-                wimlib_decompressor* made = nullptr;
-                if (wimlib_create_decompressor(
-                        packing_.lzx ? WIMLIB_COMPRESSION_TYPE_LZX : WIMLIB_COMPRESSION_TYPE_XPRESS, packing_.piece,
-                        &made) != 0)
-                    return fail(ErrorKind::TooLarge, "no memory to unpack a packed file", place_);
-                decompressor_.reset(made);
-            }
             bytes_.assign(static_cast<std::size_t>(plain), 0);
-            if (wimlib_decompress(raw->data(), raw->size(), bytes_.data(), bytes_.size(), decompressor_.get()) != 0)
+            if (!(packing_.lzx ? bytes::decode_lzx(*raw, bytes_) : bytes::decode_xpress(*raw, bytes_)))
                 return fail(ErrorKind::Malformed, fmt::format("piece {} of a packed file does not unpack", number),
                             place_);
         }
@@ -98,7 +85,6 @@ private:
     mutable std::mutex mutex_;
     mutable std::optional<std::uint64_t> held_;
     mutable std::vector<std::uint8_t> bytes_;
-    mutable Decompressor decompressor_;
 };
 
 }  // namespace
