@@ -5,6 +5,7 @@
 #include <thread>
 
 #include <gtest/gtest.h>
+#include <zlib.h>
 
 #include <herberge/herberge.hpp>
 
@@ -117,4 +118,30 @@ TEST(Formats, MountTakesNamesFromAListAndNothingFromItsGaps) {
     EXPECT_TRUE(file_system_fits(Format::Xfs, "auto"));
     for (const char* type : {"", ",", "xfs,", ",xfs", "xfs,,btrfs"})
         EXPECT_FALSE(file_system_fits(Format::Ext4, type)) << type;
+}
+
+TEST(Gpt, NamesAreUtf16) {
+    const auto disk = gpt_disk([](Bytes& bytes) {
+        // "Gästehaus " and a mountain, U+1F3D4 as a pair of surrogates; behind the zero lies what a longer name left.
+        const std::u16string name(u"G\u00E4stehaus \U0001F3D4\0old", 17);
+        for (std::size_t i = 0; i < name.size(); ++i) forge::put16(bytes, 2 * 512 + 56 + 2 * i, name[i]);
+        forge::put32(bytes, 512 + 88, static_cast<std::uint32_t>(crc32(0, bytes.data() + 1024, 128 * 128)));
+        forge::put32(bytes, 512 + 16, 0);
+        forge::put32(bytes, 512 + 16, static_cast<std::uint32_t>(crc32(0, bytes.data() + 512, 92)));
+    });
+    EXPECT_FALSE(disk.refuses_table(Observer::Linux)) << *disk.refuses_table(Observer::Linux);
+    ASSERT_FALSE(disk.volumes.empty());
+    EXPECT_EQ(disk.volumes[0]->partlabel, "Gästehaus \xF0\x9F\x8F\x94");
+}
+
+TEST(Components, WhoListsAVolumeLinksNeitherTheProcessorNorTheCiphers) {
+    const auto libraries = [](const std::string& program) {
+        return support::shell("ldd '" EXAMPLES_DIR "/" + program + "'").out;
+    };
+    const std::string small = libraries("list_volume");
+    EXPECT_NE(small.find("libc.so"), std::string::npos) << small;
+    for (const char* other : {"libx86emu", "libcrypto"}) {
+        EXPECT_EQ(small.find(other), std::string::npos) << small;
+        EXPECT_NE(libraries("check_disk").find(other), std::string::npos) << "the whole library does";
+    }
 }

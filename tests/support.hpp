@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #pragma once
 
+#include <array>
+#include <cstdio>
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
@@ -76,4 +78,21 @@ private:
     std::string path_;
 };
 
+/// What a command printed, and how it ended.
+struct Ran {
+    int status = -1;
+    std::string out;
+};
+
+inline Ran shell(const std::string& command) {
+    Ran ran;
+    FILE* pipe = ::popen((command + " 2>&1").c_str(), "r");
+    if (pipe == nullptr) return ran;
+    std::array<char, 4096> buffer{};
+    for (std::size_t got = 0; (got = std::fread(buffer.data(), 1, buffer.size(), pipe)) > 0;)
+        ran.out.append(buffer.data(), got);
+    const int code = ::pclose(pipe);
+    ran.status = WIFEXITED(code) ? WEXITSTATUS(code) : 128;
+    return ran;
+}
 }  // namespace support

@@ -13,22 +13,9 @@
 
 namespace {
 
-struct Ran {
-    int status = -1;
-    std::string out;
-};
+using support::Ran;
+using support::shell;
 
-Ran shell(const std::string& command) {
-    Ran ran;
-    FILE* pipe = ::popen((command + " 2>&1").c_str(), "r");
-    if (pipe == nullptr) return ran;
-    std::array<char, 4096> buffer{};
-    for (std::size_t got = 0; (got = std::fread(buffer.data(), 1, buffer.size(), pipe)) > 0;)
-        ran.out.append(buffer.data(), got);
-    const int code = ::pclose(pipe);
-    ran.status = WIFEXITED(code) ? WEXITSTATUS(code) : 128;
-    return ran;
-}
 Ran tool(const std::string& arguments) { return shell(std::string(TOOL_PATH) + " " + arguments); }
 
 class Tool : public testing::Test {

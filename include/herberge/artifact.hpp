@@ -15,8 +15,9 @@
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 // --- ELF ------------------------------------------------------------------------------------------------------
 

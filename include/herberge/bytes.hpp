@@ -14,8 +14,9 @@
 #include <vector>
 
 #include <herberge/error.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// A run of bytes on a disk. Disks count from 1, as in the place notation "d1@512+16".
 struct DiskRange {

@@ -13,8 +13,9 @@
 #include <herberge/storage.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 enum class FirmwareKind : std::uint8_t { Auto, Bios, Uefi };
 [[nodiscard]] std::string_view firmware_id(FirmwareKind kind);

@@ -7,8 +7,9 @@
 
 #include <herberge/storage.hpp>
 #include <herberge/uefi.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 struct EfiFile {
     std::string place;  ///< "d1p1:/EFI/BOOT/BOOTX64.EFI"

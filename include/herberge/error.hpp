@@ -6,7 +6,9 @@
 #include <string>
 #include <tl/expected.hpp>
 
-namespace herberge {
+#include <herberge/visibility.hpp>
+
+namespace HERBERGE_PUBLIC herberge {
 
 /// What kind of obstacle an Error describes.
 enum class ErrorKind : std::uint8_t {

@@ -6,7 +6,9 @@
 #include <string>
 #include <vector>
 
-namespace herberge {
+#include <herberge/visibility.hpp>
+
+namespace HERBERGE_PUBLIC herberge {
 
 /// One field of a structure as it lies on disk.
 struct Field {

@@ -11,8 +11,9 @@
 
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 enum class FileType : std::uint8_t { Regular, Directory, Symlink, CharDevice, BlockDevice, Fifo, Socket, Unknown };
 [[nodiscard]] std::string_view file_type_name(FileType type);

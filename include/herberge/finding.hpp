@@ -11,8 +11,9 @@
 #include <vector>
 
 #include <herberge/bytes.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// The stages of a start, in order. "Stops at S": S is the first stage that cannot complete.
 enum class Stage : std::uint8_t {

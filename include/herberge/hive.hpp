@@ -11,8 +11,9 @@
 
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// A key, as the place of its cell in the hive.
 using HiveKeyId = std::uint32_t;

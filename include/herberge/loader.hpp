@@ -14,8 +14,9 @@
 #include <herberge/finding.hpp>
 #include <herberge/signature.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// What an entry of a loader's menu would start.
 enum class EntryKind : std::uint8_t {

@@ -9,8 +9,9 @@
 
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 enum class Emulation : std::uint8_t { None, Floppy1200, Floppy1440, Floppy2880, HardDisk, Unknown };
 [[nodiscard]] std::string_view emulation_name(Emulation emulation);

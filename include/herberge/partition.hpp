@@ -11,8 +11,9 @@
 #include <herberge/bytes.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 enum class TableKind : std::uint8_t { None, Mbr, Gpt };
 

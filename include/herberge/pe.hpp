@@ -8,8 +8,9 @@
 #include <vector>
 
 #include <herberge/bytes.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 struct PeSection {
     std::string name;

@@ -11,8 +11,9 @@
 
 #include <herberge/finding.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// Why a rehearsal ended.
 enum class RehearsalEnd : std::uint8_t {

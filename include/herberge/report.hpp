@@ -10,8 +10,9 @@
 #include <herberge/fields.hpp>
 #include <herberge/rehearsal.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// The contract "herberge/check/1". Ends with a newline.
 [[nodiscard]] std::string check_json(const Machine& machine, const Verdict& verdict);

@@ -9,8 +9,9 @@
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// A sector with what is known about it.
 struct SectorView {

@@ -10,8 +10,9 @@
 
 #include <herberge/bytes.hpp>
 #include <herberge/uefi.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// A certificate, for people.
 struct CertificateInfo {

@@ -17,8 +17,9 @@
 #include <herberge/finding.hpp>
 #include <herberge/optical.hpp>
 #include <herberge/partition.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 /// A volume, shared by everything that speaks of it: results stay valid when the machine is gone.
 struct Volume;

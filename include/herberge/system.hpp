@@ -11,8 +11,9 @@
 #include <herberge/finding.hpp>
 #include <herberge/signature.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 enum class SystemKind : std::uint8_t {
     Linux,

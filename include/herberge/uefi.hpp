@@ -13,8 +13,9 @@
 #include <herberge/finding.hpp>
 #include <herberge/pe.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/visibility.hpp>
 
-namespace herberge {
+namespace HERBERGE_PUBLIC herberge {
 
 struct UefiVariable {
     std::string name;  ///< "BootOrder"

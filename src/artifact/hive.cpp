@@ -6,7 +6,7 @@
 #include <atomic>
 
 #include "artifact/hive_log.hpp"
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/hive.hpp"
 
 namespace herberge {

@@ -8,7 +8,7 @@
 #include <map>
 #include <mutex>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/fat.hpp"
 
 namespace herberge {

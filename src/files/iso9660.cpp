@@ -5,7 +5,7 @@
 #include <algorithm>
 #include <chrono>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/iso9660.hpp"
 
 namespace herberge {

@@ -4,7 +4,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/linux.hpp"
 #include "ondisk/marks.hpp"
 

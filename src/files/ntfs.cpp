@@ -7,7 +7,7 @@
 #include <bit>
 
 #include "files/ntfs_fs.hpp"
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 
 namespace herberge {
 

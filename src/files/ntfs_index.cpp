@@ -5,7 +5,7 @@
 #include <set>
 
 #include "files/ntfs_fs.hpp"
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 
 namespace herberge::ntfs {
 

@@ -6,7 +6,7 @@
 #include <mutex>
 
 #include "files/ntfs_fs.hpp"
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 
 namespace herberge::ntfs {
 

@@ -5,7 +5,7 @@
 
 #include <herberge/uefi.hpp>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/uefi.hpp"
 
 namespace herberge {

@@ -6,7 +6,7 @@
 
 #include <herberge/uefi.hpp>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/uefi.hpp"
 
 namespace herberge {
@@ -232,18 +232,9 @@ std::vector<UefiBootOption> boot_options(const UefiVariables& variables) {
         option.active = (attributes & 1U) != 0;
         option.hidden = (attributes & 8U) != 0;
         const std::size_t path_length = get<ondisk::little_uint16_t>(data, 4);
-        std::size_t at = 6;
-        std::u16string text;
-        bool ended = false;
-        for (; at + 2 <= data.size(); at += 2) {
-            const char16_t unit = static_cast<char16_t>(data[at] | data[at + 1] << 8U);
-            if (unit == 0) {
-                ended = true;
-                at += 2;
-                break;
-            }
-            text += unit;
-        }
+        const auto text = units_from(data.subspan(6), false, true);
+        const std::size_t at = 6 + 2 * (text.size() + 1);
+        const bool ended = at <= data.size();
         option.description = printable(utf8_from(text));
         option.whole = ended && path_length <= data.size() - at;
         if (option.whole) {

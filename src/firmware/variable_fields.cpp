@@ -6,7 +6,7 @@
 
 #include <herberge/signature.hpp>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/uefi.hpp"
 
 namespace herberge {

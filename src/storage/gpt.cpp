@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "bytes/text16.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
 
@@ -34,22 +35,13 @@ constexpr TypeGuid type_guids[] = {
     {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "Windows recovery"},
 };
 
-std::string utf8(std::span<const ondisk::little_uint16_t> name) {
-    std::string out;
-    for (const std::uint16_t c : name) {
-        if (c == 0) break;
-        if (c < 0x80) {
-            out += static_cast<char>(c);
-        } else if (c < 0x800) {
-            out += static_cast<char>(0xC0U | c >> 6U);
-            out += static_cast<char>(0x80U | (c & 0x3FU));
-        } else {
-            out += static_cast<char>(0xE0U | c >> 12U);
-            out += static_cast<char>(0x80U | (c >> 6U & 0x3FU));
-            out += static_cast<char>(0x80U | (c & 0x3FU));
-        }
+std::string name_of(const ondisk::GptEntry& entry) {
+    std::u16string units;
+    for (const std::uint16_t unit : entry.name) {
+        if (unit == 0) break;
+        units += static_cast<char16_t>(unit);
     }
-    return printable(out);
+    return printable(utf8_from(units));
 }
 
 /// One of the two copies.
@@ -112,7 +104,7 @@ void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& 
         p.sectors = last - first + 1;
         p.type_guid = guid_text(entry.type);
         p.partuuid = guid_text(entry.id);
-        p.name = utf8(entry.name);
+        p.name = name_of(entry);
         p.attributes = entry.attributes;
         table.partitions.push_back(std::move(p));
         if (table.partitions.size() >= 256) break;

@@ -3,7 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 #include "ondisk/describe.hpp"
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-#include "files/text16.hpp"
+#include "bytes/text16.hpp"
 
 #include <algorithm>
 #include <boost/locale/utf.hpp>

@@ -1,0 +1,2 @@
+// SPDX-License-Identifier: MIT
+// The shared library takes all its code from the floors.
