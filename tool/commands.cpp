@@ -311,9 +311,75 @@ int run_variables(const Options& options) {
     return Exit::all_start;
 }
 
+namespace {
+
+/// The volume of a place, or nothing (already complained).
+VolumeRef volume_of(const Opened& opened, const Place& place) {
+    VolumeRef volume = opened.machine.volume(place.disk, place.partition);
+    if (volume == nullptr) {
+        complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk,
+                                          place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
+        return nullptr;
+    }
+    if (volume->files(herberge::Observer::Analyst) == nullptr) {
+        complain(
+            Exit::unreadable,
+            fmt::format("{} cannot be listed: {}", volume->place,
+                        printable(volume->problem(herberge::Observer::Analyst).value_or(herberge::Error{}).text())));
+        return nullptr;
+    }
+    return volume;
+}
+
+/// What a place counts its bytes in: a disk, a volume, or a file; nonzero: already complained.
+int base_of(const Opened& opened, const Place& place, Source& out) {
+    if (place.path) {
+        const VolumeRef volume = volume_of(opened, place);
+        if (volume == nullptr) return Exit::unreadable;
+        const FileSystem& fs = *volume->files(herberge::Observer::Analyst);
+        const auto found = resolve(fs, *place.path);
+        if (!found) return complain(Exit::unreadable, printable(found.error().text()));
+        auto file = fs.open(found->file.id, fmt::format("{}:{}", volume->place, found->path));
+        if (!file) return complain(Exit::unreadable, printable(file.error().text()));
+        out = *file;
+        return 0;
+    }
+    const Disk* disk = opened.machine.disk(place.disk);
+    const VolumeRef volume = place.partition != 0 ? opened.machine.volume(place.disk, place.partition) : nullptr;
+    if (disk == nullptr || (place.partition != 0 && volume == nullptr))
+        return complain(Exit::usage, "there is no such disk or partition");
+    out = volume != nullptr ? volume->source : disk->source;
+    return 0;
+}
+
+/// One sector or structure, as text or JSON.
+void print_view(const Options& options, const SectorView& view) {
+    const Terminal terminal;
+    print(options.format == "json" ? sector_json(view.place, view.kind, view.fields) : sector_text(view, terminal));
+}
+
+/// Structures of the kind that the user names, wherever they are said to lie.
+int show_structure(const Options& options, const Opened& opened) {
+    const auto* const kind = herberge::structure_kind(options.structure);
+    if (kind == nullptr)
+        return complain(Exit::usage,
+                        fmt::format("there is no kind of structure “{}”; --kinds lists them", options.structure));
+    auto place = parse_place(options.place.empty() ? "d1" : options.place);
+    if (!place) return complain(Exit::usage, fmt::format("“{}” is not a place; {}", options.place, place_help));
+    Source source;
+    if (const int problem = base_of(opened, *place, source); problem != 0) return problem;
+    const auto view = view_structure(*source, place->offset.value_or(0) + options.byte, *kind, options.count);
+    if (!view) return complain(Exit::unreadable, printable(view.error().text()));
+    print_view(options, *view);
+    return Exit::all_start;
+}
+
+}  // namespace
+
 int run_sector(const Options& options) {
     Opened opened;
     if (!opened.open(options)) return Exit::unreadable;
+    if (!options.structure.empty()) return show_structure(options, opened);
     std::vector<std::pair<const Disk*, std::uint64_t>> wanted;
     if (options.place.empty()) {
         for (const auto& disk : opened.machine.disks) {
@@ -345,41 +411,23 @@ int run_sector(const Options& options) {
         }
         wanted.emplace_back(disk, lba);
     }
-    const Terminal terminal;
     bool first = true;
     for (const auto& [disk, lba] : wanted) {
         const auto view = view_sector(*disk, lba);
         if (!view) return complain(Exit::unreadable, printable(view.error().text()));
         if (!first) print("\n");
         first = false;
-        print(options.format == "json" ? sector_json(view->place, view->kind, view->fields)
-                                       : sector_text(*view, terminal));
+        print_view(options, *view);
     }
     if (options.stats) opened.stats();
     return Exit::all_start;
 }
 
-namespace {
-
-/// The volume of a place, or nothing (already complained).
-VolumeRef volume_of(const Opened& opened, const Place& place) {
-    VolumeRef volume = opened.machine.volume(place.disk, place.partition);
-    if (volume == nullptr) {
-        complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk,
-                                          place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
-        return nullptr;
-    }
-    if (volume->files(herberge::Observer::Analyst) == nullptr) {
-        complain(
-            Exit::unreadable,
-            fmt::format("{} cannot be listed: {}", volume->place,
-                        printable(volume->problem(herberge::Observer::Analyst).value_or(herberge::Error{}).text())));
-        return nullptr;
-    }
-    return volume;
+int list_structures() {
+    for (const auto& kind : herberge::structure_kinds())
+        print(fmt::format("{:<28}{:>5} bytes  {}\n", kind.name, kind.size, kind.meaning));
+    return Exit::all_start;
 }
-
-}  // namespace
 
 int run_files(const Options& options) {
     Opened opened;
@@ -428,24 +476,11 @@ int run_copy(const Options& options) {
         return complain(Exit::usage,
                         fmt::format("“{}” is neither a file nor a byte range; {}", options.place, place_help));
     Source source;
-    if (place->path) {
-        VolumeRef volume = volume_of(opened, *place);
-        if (volume == nullptr) return Exit::unreadable;
-        const auto found = resolve(*volume->files(herberge::Observer::Analyst), *place->path);
-        if (!found) return complain(Exit::unreadable, printable(found.error().text()));
-        auto file = volume->files(herberge::Observer::Analyst)
-                        ->open(found->file.id, fmt::format("{}:{}", volume->place, found->path));
-        if (!file) return complain(Exit::unreadable, printable(file.error().text()));
-        source = *file;
-    } else {
-        const Disk* disk = opened.machine.disk(place->disk);
-        VolumeRef volume = place->partition != 0 ? opened.machine.volume(place->disk, place->partition) : nullptr;
-        if (disk == nullptr || (place->partition != 0 && volume == nullptr))
-            return complain(Exit::usage, "there is no such disk or partition");
-        const Source& base = volume != nullptr ? volume->source : disk->source;
-        if (*place->offset > base->size() || place->length > base->size() - *place->offset)
-            return complain(Exit::usage, fmt::format("{} has only {} bytes", base->place(), base->size()));
-        source = slice(base, *place->offset, place->length, options.place);
+    if (const int problem = base_of(opened, *place, source); problem != 0) return problem;
+    if (!place->path) {
+        if (*place->offset > source->size() || place->length > source->size() - *place->offset)
+            return complain(Exit::usage, fmt::format("{} has only {} bytes", source->place(), source->size()));
+        source = slice(source, *place->offset, place->length, options.place);
     }
     // Never over an image: what is inspected stays as it is.
     for (const auto& image : options.images) {

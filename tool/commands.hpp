@@ -19,13 +19,16 @@ struct Options {
     bool optical = false;
     bool boot_sectors = false;
     bool all_evidence = false;
-    std::string place;       ///< --at, --in, --from
-    std::string output;      ///< --to
-    std::string folder;      ///< demo
-    std::string keys;        ///< rehearse: "2:esc,3.5:enter"
-    std::string until;       ///< rehearse: a stage
-    double millions = 400;   ///< rehearse: budget of instructions
-    std::string unreadable;  ///< a list of unreadable sectors
+    std::string place;        ///< --at, --in, --from
+    std::string structure;    ///< sector --as
+    std::uint64_t byte = 0;   ///< sector --byte
+    std::uint64_t count = 1;  ///< sector --count
+    std::string output;       ///< --to
+    std::string folder;       ///< demo
+    std::string keys;         ///< rehearse: "2:esc,3.5:enter"
+    std::string until;        ///< rehearse: a stage
+    double millions = 400;    ///< rehearse: budget of instructions
+    std::string unreadable;   ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store
     std::string name;           ///< variables: one of them
@@ -39,6 +42,8 @@ int run_systems(const Options& options);
 int run_startup(const Options& options);
 int run_layout(const Options& options);
 int run_sector(const Options& options);
+/// The kinds of structures that `sector --as` takes.
+int list_structures();
 int run_files(const Options& options);
 int run_copy(const Options& options);
 int run_entries(const Options& options);

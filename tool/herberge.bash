@@ -18,7 +18,7 @@ _herberge() {
         systems) options="$options --format --firmware --variables --secure-boot --stats --unreadable --optical" ;;
         entries) options="$options --format --variables --stats --unreadable --optical" ;;
         startup | layout) options="$options --format --stats --unreadable --optical" ;;
-        sector) options="$options --format --stats --at --boot-sectors --optical" ;;
+        sector) options="$options --format --stats --at --as --byte --count --kinds --boot-sectors --optical" ;;
         files) options="$options --format --stats --in" ;;
         rehearse) options="$options --format --stats --optical --keys --until --millions" ;;
         copy) options="$options --stats --from --to --replace" ;;

@@ -108,10 +108,20 @@ int run(int argc, char** argv) {
         "Every boot sector on the disks, each with its backup copy beside it; a disc's boot catalogue and images");
     sector->add_option("--at", options.place,
                        "d1 (default: the first sector of each disk), d1p2 (of a partition), or d1@BYTES");
+    sector->add_option("--as", options.structure,
+                       "Show what lies at the place as this kind of structure; the place may be a file, too");
+    sector->add_option("--byte", options.byte, "With --as: so many bytes behind the place's beginning");
+    sector->add_option("--count", options.count, "With --as: so many of them")->check(CLI::PositiveNumber);
+    bool kinds = false;
+    sector->get_option("IMAGE")->required(false);
+    sector->add_flag("--kinds", kinds, "List the kinds of structures for --as");
     sector->footer(
         "Examples:\n  herberge sector desk.img\n  herberge sector desk.img --at d1@512\n  herberge sector desk.img "
-        "--at d1p1@1024");
-    sector->callback([&] { status = tool::run_sector(options); });
+        "--at d1p1@1024\n  herberge sector desk.img --at d1p1:/boot/vmlinuz --byte 497 --as linux-setup");
+    sector->callback([&] {
+        if (!kinds && options.images.empty()) throw CLI::RequiredError("IMAGE");
+        status = kinds ? tool::list_structures() : tool::run_sector(options);
+    });
 
     auto* entries = app.add_subcommand("entries", "What each loader is set to do, and whether each entry resolves");
     add_images(*entries, options);

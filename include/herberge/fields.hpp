@@ -2,8 +2,11 @@
 // Any described on-disk structure, field by field.
 #pragma once
 
+#include <cstddef>
 #include <cstdint>
+#include <span>
 #include <string>
+#include <string_view>
 #include <vector>
 
 #include <herberge/visibility.hpp>
@@ -19,5 +22,23 @@ struct Field {
     std::string meaning;       ///< what the value stands for, where there is more to say
     std::vector<std::uint8_t> raw;
 };
+
+/// One kind of on-disk structure, of which a description is kept: reading, annotation and output come from it.
+struct StructureKind {
+    std::string_view name;     ///< "gpt-entry"
+    std::string_view meaning;  ///< "entry of a GUID partition table"
+    std::size_t size = 0;      ///< bytes; what may follow is not counted
+    std::size_t mark_at = 0;   ///< where its mark lies
+    std::string_view mark;     ///< bytes by which it is known; empty: nothing in it tells
+    /// The fields of the one that `bytes` begin with; `offset` is added to their places. None: too few bytes.
+    std::vector<Field> (*fields)(std::span<const std::uint8_t> bytes, std::uint64_t offset) = nullptr;
+
+    /// `bytes` begin with one, as its mark tells.
+    [[nodiscard]] bool marks(std::span<const std::uint8_t> bytes) const;
+};
+/// All that are described.
+[[nodiscard]] std::span<const StructureKind> structure_kinds();
+/// Null: no such kind.
+[[nodiscard]] const StructureKind* structure_kind(std::string_view name);
 
 }  // namespace herberge

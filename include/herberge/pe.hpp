@@ -36,6 +36,9 @@ struct PeImage {
     std::uint16_t section_count = 0;  ///< as the header says; `sections` has at most 4096
     std::vector<PeSection> sections;
     std::vector<std::string> imports;  ///< names of the files it imports from
+    std::uint64_t checksum_at = 0;     ///< where its stored checksum lies, from the image's start
+    std::uint64_t directories_at = 0;  ///< where the table of data directories lies, from the image's start
+    std::uint32_t directories = 0;     ///< how many there are, as the header has it
     std::uint64_t certificates_offset = 0;
     std::uint64_t certificates_size = 0;  ///< 0: not signed inside
     std::uint64_t end = 0;                ///< bytes of the file that headers, sections and certificates cover

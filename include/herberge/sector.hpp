@@ -24,9 +24,15 @@ struct SectorView {
     std::vector<Finding> findings;      ///< of a volume's boot sector: against its partition and its backup
 };
 
-/// The sector number `lba` (512 bytes) of a disk. Recognises MBR, GRUB's first sectors and core header, and
-/// ext superblocks of the disk's volumes. Errors: OutOfRange, and what reading reports.
+/// The sector number `lba` (512 bytes) of a disk. Recognises what its place tells (the first sector, tables, boot
+/// sectors and superblocks of volumes, a loader's parts, directories of FAT) and every described structure with a mark
+/// at the sector's beginning. Errors: OutOfRange, and what reading reports.
 [[nodiscard]] Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba);
+
+/// `count` structures of one kind from byte `offset` of `source` on, whatever lies there. Errors: TooLarge beyond 1 MiB
+/// of them, and what reading reports.
+[[nodiscard]] Result<SectorView> view_structure(const ByteSource& source, std::uint64_t offset,
+                                                const StructureKind& kind, std::uint64_t count = 1);
 
 /// What lies in a stretch that no partition covers: "GRUB 2's core image from sector 1", "zeros", "unknown bytes from
 /// sector 40 on". Looks at the first and last 1 MiB of it.

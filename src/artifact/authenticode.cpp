@@ -45,12 +45,8 @@ ImageSignature judge(const ByteSource& image, std::span<const std::uint8_t> der)
 Result<std::vector<std::uint8_t>> authenticode_digest(const ByteSource& image, const std::string& algorithm) {
     const auto pe = inspect_pe(image);
     if (!pe) return tl::unexpected(pe.error());
-    const auto pe_at = image.load<ondisk::little_uint32_t>(0x3C);
-    if (!pe_at) return tl::unexpected(pe_at.error());
-    const std::uint64_t checksum =
-        std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
-    const std::uint64_t directory =
-        std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + (pe->wide ? 112 : 96) + 4 * 8;
+    const std::uint64_t checksum = pe->checksum_at;
+    const std::uint64_t directory = pe->directories_at + 4 * sizeof(ondisk::PeDirectory);
     const EVP_MD* kind = EVP_get_digestbyname(algorithm.c_str());
     DigestContext context(EVP_MD_CTX_new());
     if (kind == nullptr || !context || EVP_DigestInit_ex(context.get(), kind, nullptr) != 1)
@@ -94,11 +90,12 @@ std::vector<ImageSignature> image_signatures(const ByteSource& image) {
         return out;
     const auto table = image.bytes(pe->certificates_offset, pe->certificates_size, std::uint64_t{4} << 20U);
     if (!table) return out;
-    for (std::size_t at = 0; at + 8 <= table->size() && out.size() < most_signatures;) {
-        const std::size_t length = ondisk::from_bytes<ondisk::little_uint32_t>(*table, at);
-        const std::uint16_t type = ondisk::from_bytes<ondisk::little_uint16_t>(*table, at + 6);
-        if (length < 8 || length > table->size() - at) break;
-        if (type == pkcs7_kind) out.push_back(judge(image, std::span(*table).subspan(at + 8, length - 8)));
+    for (std::size_t at = 0; at + sizeof(ondisk::WinCertificate) <= table->size() && out.size() < most_signatures;) {
+        const auto head = ondisk::from_bytes<ondisk::WinCertificate>(*table, at);
+        const std::size_t length = head.length;
+        if (length < sizeof(head) || length > table->size() - at) break;
+        if (head.type == pkcs7_kind)
+            out.push_back(judge(image, std::span(*table).subspan(at + sizeof(head), length - sizeof(head))));
         at += (length + 7) / 8 * 8;
     }
     return out;

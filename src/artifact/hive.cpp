@@ -150,16 +150,16 @@ private:
     Result<void> take_list(std::uint32_t at, std::vector<HiveKeyId>& out, int depth) const {
         const auto bytes = cell(at);
         if (!bytes) return tl::unexpected(bytes.error());
-        const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(*bytes, 2);
+        const auto head = ondisk::from_bytes<ondisk::HiveList>(*bytes);
         const bool pairs = marked(*bytes, "lf") || marked(*bytes, "lh");
         const bool plain = marked(*bytes, "li");
         const bool lists = marked(*bytes, "ri");
         if (!pairs && !plain && !lists)
             return fail(ErrorKind::Malformed, "a list of keys without its mark",
                         fmt::format("{} cell {:#x}", source_->place(), at));
-        const std::size_t step = pairs ? 8 : 4;
-        for (std::size_t i = 0; i < count && 4 + (i + 1) * step <= bytes->size(); ++i) {
-            const std::uint32_t id = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, 4 + i * step);
+        const std::size_t step = pairs ? sizeof(ondisk::HiveHashed) : sizeof(std::uint32_t);
+        for (std::size_t i = 0; i < head.count && sizeof(head) + (i + 1) * step <= bytes->size(); ++i) {
+            const std::uint32_t id = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, sizeof(head) + i * step);
             if (lists) {
                 // A list of lists never holds another one.
                 if (depth > 0) return fail(ErrorKind::Malformed, "lists of keys that nest too deep", source_->place());
@@ -221,10 +221,10 @@ private:
 
     [[nodiscard]] Result<HiveValue> big_value(HiveValue out, const std::vector<std::uint8_t>& head,
                                               std::uint32_t size) const {
-        const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(head, 2);
-        const auto list = cell(ondisk::from_bytes<ondisk::little_uint32_t>(head, 4));
+        const auto big = ondisk::from_bytes<ondisk::HiveBigData>(head);
+        const auto list = cell(big.list);
         if (!list) return tl::unexpected(list.error());
-        for (std::size_t i = 0; i < count && (i + 1) * 4 <= list->size() && out.data.size() < size; ++i) {
+        for (std::size_t i = 0; i < big.count && (i + 1) * 4 <= list->size() && out.data.size() < size; ++i) {
             const auto piece = cell(ondisk::from_bytes<ondisk::little_uint32_t>(*list, i * 4));
             if (!piece) return tl::unexpected(piece.error());
             const std::size_t take = std::min({big_piece, piece->size(), size - out.data.size()});

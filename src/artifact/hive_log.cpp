@@ -41,11 +41,13 @@ std::vector<Entry> entries_of(const ByteSource& log) {
             break;
         Entry entry;
         entry.head = *head;
-        std::size_t data = sizeof(*head) + std::size_t{head->pages} * 8;
+        std::size_t data = sizeof(*head) + std::size_t{head->pages} * sizeof(ondisk::HiveLogPage);
         bool fits = head->pages <= head->size / 8 && data <= bytes->size();
         for (std::uint32_t i = 0; fits && i < head->pages; ++i) {
-            const std::uint32_t offset = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, sizeof(*head) + i * 8);
-            const std::uint32_t size = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, sizeof(*head) + i * 8 + 4);
+            const auto page =
+                ondisk::from_bytes<ondisk::HiveLogPage>(*bytes, sizeof(*head) + i * sizeof(ondisk::HiveLogPage));
+            const std::uint32_t offset = page.offset;
+            const std::uint32_t size = page.size;
             fits = size <= bytes->size() - data && std::uint64_t{offset} + size <= head->bins_size;
             if (!fits) break;
             const auto begin = bytes->begin() + static_cast<std::ptrdiff_t>(data);

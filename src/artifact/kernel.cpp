@@ -8,6 +8,7 @@
 #include <herberge/signature.hpp>
 
 #include "ondisk/linux.hpp"
+#include "ondisk/pe.hpp"
 
 namespace herberge {
 
@@ -18,13 +19,16 @@ constexpr std::uint64_t most_unpacked = std::uint64_t{1} << 30U;
 
 /// The fields a signing tool changes after the build: PE checksum and the certificate table's directory entry.
 void clear_signed_fields(std::span<std::uint8_t> head) {
-    if (head.size() < 0x40) return;
-    const std::size_t pe = ondisk::from_bytes<ondisk::little_uint32_t>(head, 0x3C);
+    if (head.size() < sizeof(ondisk::DosHead)) return;
+    const std::size_t pe = ondisk::from_bytes<ondisk::DosHead>(head).pe_at;
     if (pe > head.size() || head.size() - pe < 24 + 152 || head[pe] != 'P' || head[pe + 1] != 'E') return;
-    const std::size_t optional = pe + 24;
-    const bool plus = ondisk::from_bytes<ondisk::little_uint16_t>(head, optional) == 0x20B;
-    const std::size_t directory = optional + (plus ? 112U : 96U) + 4 * 8;
-    std::fill_n(head.begin() + static_cast<std::ptrdiff_t>(optional + 64), 4, std::uint8_t{0});
+    const std::size_t optional = pe + sizeof(ondisk::PeFileHeader);
+    const bool plus = ondisk::from_bytes<ondisk::PeOptional>(head, optional).magic == 0x20B;
+    const std::size_t directory = optional + sizeof(ondisk::PeOptional) +
+                                  (plus ? sizeof(ondisk::PeOptionalTail64) : sizeof(ondisk::PeOptionalTail32)) +
+                                  4 * sizeof(ondisk::PeDirectory);
+    std::fill_n(head.begin() + static_cast<std::ptrdiff_t>(optional + offsetof(ondisk::PeOptional, checksum)), 4,
+                std::uint8_t{0});
     std::fill_n(head.begin() + static_cast<std::ptrdiff_t>(directory), 8, std::uint8_t{0});
 }
 
@@ -53,8 +57,8 @@ std::string crc_holds_but_for_marks(const ByteSource& file, std::uint64_t end) {
         std::string_view name, bytes;
         std::size_t at;
     };
-    const auto pe = file.load<ondisk::little_uint32_t>(0x3C);
-    const std::size_t pe_at = pe && *pe < 0x1000 ? std::size_t{*pe} : 0;
+    const auto dos = file.load<ondisk::DosHead>(0);
+    const std::size_t pe_at = dos && dos->pe_at < 0x1000 ? std::size_t{dos->pe_at} : 0;
     const Mark marks[] = {{"55AA", std::string_view("\x55\xAA", 2), 0x1FE},
                           {"HdrS", "HdrS", 0x202},
                           {"PE", std::string_view("PE\0\0", 4), pe_at},
@@ -344,10 +348,9 @@ Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) 
     out.relocatable = out.protocol >= 0x0205 && setup->relocatable != 0;
     out.entry64 = out.protocol >= 0x020C && (setup->extended_flags & 1U) != 0;
     out.expected_size = std::uint64_t{out.setup_sectors + 1} * 512 + std::uint64_t{setup->system_size} * 16;
-    if (const auto pe = file.load<ondisk::little_uint32_t>(0x3C); pe && *pe < 0x400) {
-        const auto mark = file.bytes(*pe, 4);
-        const auto dos = file.bytes(0, 2);
-        out.efi_stub = mark && dos && (*dos)[0] == 'M' && (*dos)[1] == 'Z' && (*mark)[0] == 'P' && (*mark)[1] == 'E';
+    if (const auto dos = file.load<ondisk::DosHead>(0); dos && dos->pe_at < 0x400) {
+        const auto mark = file.bytes(dos->pe_at, 4);
+        out.efi_stub = mark && dos->mark[0] == 'M' && dos->mark[1] == 'Z' && (*mark)[0] == 'P' && (*mark)[1] == 'E';
     }
     out.version = version_text(file, *setup);
     out.release = out.version.substr(0, out.version.find(' '));

@@ -71,11 +71,11 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
         return fail(ErrorKind::Malformed, std::move(what), file.place(), std::move(expected), std::move(found));
     };
     if (offset >= file.size() || file.size() - offset < 64) return not_one("the file is too short to be an image");
-    const auto mz = file.bytes(offset, 64);
-    if (!mz) return tl::unexpected(mz.error());
-    if ((*mz)[0] != 'M' || (*mz)[1] != 'Z')
-        return not_one("the file does not begin like an image", "MZ", hex(std::span(*mz).first(2)));
-    const std::uint32_t pe_at = ondisk::from_bytes<ondisk::little_uint32_t>(*mz, 0x3C);
+    const auto dos = file.load<ondisk::DosHead>(offset);
+    if (!dos) return tl::unexpected(dos.error());
+    if (dos->mark[0] != 'M' || dos->mark[1] != 'Z')
+        return not_one("the file does not begin like an image", "MZ", hex(dos->mark));
+    const std::uint32_t pe_at = dos->pe_at;
     const auto head = file.load<ondisk::PeFileHeader>(offset + pe_at);
     if (!head || head->mark[0] != 'P' || head->mark[1] != 'E' || head->mark[2] != 0 || head->mark[3] != 0)
         return not_one("no PE header where the file says it is", "PE");
@@ -92,8 +92,8 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.characteristics = head->characteristics;
     out.entry = optional->entry;
     // 32-bit images have the data's base before their own.
-    out.base = out.wide ? std::uint64_t{ondisk::from_bytes<ondisk::little_uint64_t>(optional->base)}
-                        : std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(optional->base, 4)};
+    const std::uint64_t high = optional->base_high;
+    out.base = out.wide ? high << 32U | optional->base_low : high;
     out.image_size = optional->image_size;
     out.header_size = optional->header_size;
     out.stored_checksum = optional->checksum;
@@ -123,10 +123,19 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
         if (s.file_size > 0) out.end = std::max<std::uint64_t>(out.end, std::uint64_t{s.file_offset} + s.file_size);
         if (out.sections.size() < 4096) out.sections.push_back(std::move(s));
     }
-    const std::uint64_t directories = optional_at + (out.wide ? 112 : 96);
-    const auto count = file.load<ondisk::little_uint32_t>(directories - 4);
+    out.checksum_at = optional_at - offset + offsetof(ondisk::PeOptional, checksum);
+    std::uint64_t directories = optional_at + sizeof(ondisk::PeOptional);
+    std::uint32_t count = 0;
+    const auto end_with = [&](const auto& tail) {
+        directories += sizeof(*tail);
+        if (tail) count = tail->directories;
+    };
+    if (out.wide) end_with(file.load<ondisk::PeOptionalTail64>(directories));
+    else end_with(file.load<ondisk::PeOptionalTail32>(directories));
+    out.directories_at = directories - offset;
+    out.directories = count;
     auto directory = [&](unsigned index) {
-        if (!count || index >= *count || directories + (index + 1) * 8 > optional_at + head->optional_size)
+        if (index >= count || directories + (index + 1) * 8 > optional_at + head->optional_size)
             return ondisk::PeDirectory{};
         return file.load<ondisk::PeDirectory>(directories + index * 8).value_or(ondisk::PeDirectory{});
     };
@@ -153,10 +162,10 @@ std::vector<std::uint8_t> pe_section(const ByteSource& file, const PeImage& imag
 }
 
 Result<std::uint32_t> pe_checksum(const ByteSource& file) {
-    const auto pe_at = file.load<ondisk::little_uint32_t>(0x3C);
-    if (!pe_at) return tl::unexpected(pe_at.error());
+    const auto dos = file.load<ondisk::DosHead>(0);
+    if (!dos) return tl::unexpected(dos.error());
     const std::uint64_t field =
-        std::uint64_t{*pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
+        std::uint64_t{dos->pe_at} + sizeof(ondisk::PeFileHeader) + offsetof(ondisk::PeOptional, checksum);
     constexpr std::uint64_t step = std::uint64_t{1} << 20U;
     if (file.size() > most_file) return fail(ErrorKind::TooLarge, "an image too large for its checksum", file.place());
     std::uint64_t sum = 0;

@@ -23,8 +23,8 @@ FileType from_dir_type(std::uint8_t type) {
 /// Checksums of a directory block: leaf blocks end in a 12-byte tail that looks like an empty entry of type 0xDE;
 /// index blocks keep theirs behind the index's capacity (kernel fs/ext4/namei.c).
 bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8_t> block, bool first) const {
-    const std::size_t tail = block.size() - 12;
-    const auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(block, tail);
+    const std::size_t tail = block.size() - sizeof(ondisk::ExtDirTail);
+    const auto end = ondisk::from_bytes<ondisk::ExtDirTail>(block, tail);
     // In an indexed directory block 0, and each that one empty entry fills, belong to the index: what looks like a
     // leaf's tail there is left over from the time before the directory grew (fs/ext4/namei.c, __ext4_read_dirblock).
     const auto head = ondisk::from_bytes<ondisk::ExtDirEntry>(block);
@@ -32,12 +32,12 @@ bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8
     const bool of_index = indexed && (first || head.record_length == block.size() ||
                                       (block.size() == 65536 && head.record_length % 65535 == 0));
     if (!of_index)
-        return entry.inode == 0 && entry.record_length == 12 && entry.name_length == 0 && entry.file_type == 0xDE &&
-               crc32c(inode_seed(inode), block.first(tail)) ==
-                   ondisk::from_bytes<ondisk::little_uint32_t>(block, tail + 8);
+        return end.inode == 0 && end.record_length == sizeof(end) && end.name_length == 0 && end.file_type == 0xDE &&
+               crc32c(inode_seed(inode), block.first(tail)) == end.checksum;
     const std::size_t count_at = first ? 0x20 : 0x8;
-    const std::size_t limit = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at);
-    const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(block, count_at + 2);
+    const auto filled = ondisk::from_bytes<ondisk::ExtIndexCount>(block, count_at);
+    const std::size_t limit = filled.limit;
+    const std::size_t count = filled.count;
     const std::size_t used = count_at + count * 8;
     const std::size_t index_tail = count_at + limit * 8;
     if (count > limit || index_tail + 8 > block.size()) return false;
@@ -45,7 +45,7 @@ bool ExtFs::directory_block_holds(const Inode& inode, std::span<const std::uint8
     std::uint32_t sum = crc32c(inode_seed(inode), block.first(used));
     sum = crc32c(sum, block.subspan(index_tail, 4));
     sum = crc32c(sum, zeros);
-    return sum == ondisk::from_bytes<ondisk::little_uint32_t>(block, index_tail + 4);
+    return sum == ondisk::from_bytes<ondisk::ExtIndexTail>(block, index_tail).checksum;
 }
 
 Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const {

@@ -226,12 +226,14 @@ Result<std::vector<std::uint8_t>> ExtFs::inline_content(const Inode& inode) cons
         if (start + 4 <= raw.size() && ondisk::from_bytes<ondisk::little_uint32_t>(raw, start) == 0xEA020000U) {
             const std::size_t first = start + 4;
             std::size_t at = first;
-            while (at + 16 <= raw.size() && ondisk::from_bytes<ondisk::little_uint32_t>(raw, at) != 0) {
-                const std::size_t name_length = raw[at];
-                const std::size_t value_at = first + ondisk::from_bytes<ondisk::little_uint16_t>(raw, at + 2);
-                const std::size_t value_size = ondisk::from_bytes<ondisk::little_uint32_t>(raw, at + 8);
-                const bool is_data = raw[at + 1] == 7 && name_length == 4 && at + 20 <= raw.size() &&
-                                     std::memcmp(raw.data() + at + 16, "data", 4) == 0;
+            // Four zero bytes end the list.
+            while (at + sizeof(ondisk::ExtAttribute) <= raw.size() &&
+                   ondisk::from_bytes<ondisk::little_uint32_t>(raw, at) != 0) {
+                const auto entry = ondisk::from_bytes<ondisk::ExtAttribute>(raw, at);
+                const std::size_t value_at = first + entry.value_at;
+                const std::size_t value_size = entry.value_size;
+                const bool is_data = entry.name_index == 7 && entry.name_length == 4 && at + 20 <= raw.size() &&
+                                     std::memcmp(raw.data() + at + sizeof(entry), "data", 4) == 0;
                 if (is_data) {
                     if (value_at > raw.size() || value_size > raw.size() - value_at)
                         return fail(ErrorKind::Malformed, "inline data reaches past its inode",
@@ -240,7 +242,7 @@ Result<std::vector<std::uint8_t>> ExtFs::inline_content(const Inode& inode) cons
                                raw.begin() + static_cast<std::ptrdiff_t>(value_at + value_size));
                     break;
                 }
-                at += (16 + name_length + 3) & ~std::size_t{3};
+                at += (sizeof(entry) + entry.name_length + 3) & ~std::size_t{3};
             }
         }
     }

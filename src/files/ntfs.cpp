@@ -6,8 +6,8 @@
 #include <algorithm>
 #include <bit>
 
-#include "files/ntfs_fs.hpp"
 #include "bytes/text16.hpp"
+#include "files/ntfs_fs.hpp"
 
 namespace herberge {
 
@@ -50,8 +50,9 @@ std::string NtfsFs::record_place(std::uint64_t number) const {
 
 bool NtfsFs::fix(std::vector<std::uint8_t>& block) const {
     constexpr std::size_t stride = 512;  // fix-ups count sectors of 512 bytes whatever the disk has
-    const std::size_t at = ondisk::from_bytes<ondisk::little_uint16_t>(block, 4);
-    const std::size_t count = ondisk::from_bytes<ondisk::little_uint16_t>(block, 6);
+    const auto head = ondisk::from_bytes<ondisk::NtfsFixedUp>(block);
+    const std::size_t at = head.fixup_offset;
+    const std::size_t count = head.fixup_count;
     if (count == 0 || (count - 1) * stride > block.size() || at + count * 2 > block.size()) return false;
     for (std::size_t i = 1; i < count; ++i) {
         const std::size_t end = i * stride - 2;
@@ -249,8 +250,8 @@ Result<void> NtfsFs::start() {
         if (const auto* name = volume->find(attribute::volume_name))
             info_.label = printable(utf8_from(units_from(name->value)));
         if (const auto* flags = volume->find(attribute::volume_information);
-            flags != nullptr && flags->value.size() >= 12)
-            volume_flags_ = ondisk::from_bytes<ondisk::little_uint16_t>(flags->value, 10);
+            flags != nullptr && flags->value.size() >= sizeof(ondisk::NtfsVolumeInformation))
+            volume_flags_ = ondisk::from_bytes<ondisk::NtfsVolumeInformation>(flags->value).flags;
     }
     if (const auto table = record(10)) {
         const auto* content = table->find(attribute::data);

@@ -4,8 +4,8 @@
 #include <algorithm>
 #include <set>
 
-#include "files/ntfs_fs.hpp"
 #include "bytes/text16.hpp"
+#include "files/ntfs_fs.hpp"
 
 namespace herberge::ntfs {
 

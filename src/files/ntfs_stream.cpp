@@ -5,8 +5,8 @@
 #include <array>
 #include <mutex>
 
-#include "files/ntfs_fs.hpp"
 #include "bytes/text16.hpp"
+#include "files/ntfs_fs.hpp"
 
 namespace herberge::ntfs {
 
@@ -214,8 +214,9 @@ Result<FileInfo> NtfsFs::stat(FileId file) const {
     out.id = file;
     out.permissions = 0755;
     out.type = r->directory ? FileType::Directory : FileType::Regular;
-    if (const auto* reparse = r->find(attribute::reparse); reparse != nullptr && reparse->value.size() >= 8) {
-        const std::uint32_t tag = ondisk::from_bytes<ondisk::little_uint32_t>(reparse->value);
+    if (const auto* reparse = r->find(attribute::reparse);
+        reparse != nullptr && reparse->value.size() >= sizeof(ondisk::NtfsReparse)) {
+        const std::uint32_t tag = ondisk::from_bytes<ondisk::NtfsReparse>(reparse->value).tag;
         if (tag == reparse_junction || tag == reparse_symlink) out.type = FileType::Symlink;
         out.packed_elsewhere = tag == reparse_wof;
     }
@@ -236,11 +237,12 @@ Result<std::string> NtfsFs::link_target(FileId link) const {
     if (reparse == nullptr || reparse->value.size() < 20)
         return fail(ErrorKind::WrongType, "no link", record_place(link));
     const std::span<const std::uint8_t> v(reparse->value);
-    const std::uint32_t tag = ondisk::from_bytes<ondisk::little_uint32_t>(v);
-    // MS-FSCC 2.1.2.4 and 2.1.2.5: symbolic links have four bytes of flags more.
-    const std::size_t names = tag == reparse_symlink ? 20 : 16;
-    const std::size_t offset = ondisk::from_bytes<ondisk::little_uint16_t>(v, 8);
-    const std::size_t length = ondisk::from_bytes<ondisk::little_uint16_t>(v, 10);
+    const auto head = ondisk::from_bytes<ondisk::NtfsReparse>(v);
+    const auto told = ondisk::from_bytes<ondisk::NtfsLinkNames>(v, sizeof(head));
+    // Symbolic links have four bytes of flags more.
+    const std::size_t names = sizeof(head) + sizeof(told) + (head.tag == reparse_symlink ? 4 : 0);
+    const std::size_t offset = told.target_at;
+    const std::size_t length = told.target_length;
     if (names + offset + length > v.size())
         return fail(ErrorKind::Malformed, "a link whose name lies outside it", record_place(link));
     std::string text = utf8_from(units_from(v.subspan(names + offset, length)));
@@ -258,10 +260,11 @@ Result<Source> NtfsFs::open(FileId file, std::string place) const {
     if (data == nullptr) return memory_source({}, std::move(place));
     const auto* packed = r->find(attribute::data, u"WofCompressedData");
     const auto* reparse = r->find(attribute::reparse);
-    if (packed == nullptr || reparse == nullptr || reparse->value.size() < 24 || data->size == 0)
+    if (packed == nullptr || reparse == nullptr ||
+        reparse->value.size() < sizeof(ondisk::NtfsReparse) + sizeof(ondisk::NtfsPackedFile) || data->size == 0)
         return stream(*data, std::move(place));
-    // The reparse data: provider 2 (a file), then the algorithm (WOF_EXTERNAL_INFO, FILE_PROVIDER_EXTERNAL_INFO).
-    const std::uint32_t algorithm = ondisk::from_bytes<ondisk::little_uint32_t>(reparse->value, 20);
+    const std::uint32_t algorithm =
+        ondisk::from_bytes<ondisk::NtfsPackedFile>(reparse->value, sizeof(ondisk::NtfsReparse)).algorithm;
     if (algorithm >= packings.size())
         return fail(ErrorKind::Unsupported,
                     fmt::format("the file is packed in a way that is not known ({})", algorithm), std::move(place));

@@ -7,7 +7,7 @@
 #include <herberge/pe.hpp>
 #include <herberge/signature.hpp>
 
-#include "ondisk/pe.hpp"
+#include "ondisk/uefi.hpp"
 
 namespace herberge {
 
@@ -61,10 +61,10 @@ std::vector<SbatGeneration> sbat_policy(const ByteSource& shim, const UefiVariab
     // The section holds a version, then where two policies begin, counted from behind that version: the automatic one
     // and the latest one. The automatic one is installed unless the variable is newer.
     const auto bytes = section_of(shim, ".sbatlevel");
-    constexpr std::size_t head = 12;
-    if (bytes.size() < head) return out;
-    const std::size_t at = std::size_t{4} + ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 4);
-    if (ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 0) != 0 || at >= bytes.size()) return out;
+    const auto head = ondisk::from_bytes<ondisk::SbatLevelHead>(bytes);
+    if (bytes.size() < sizeof(head)) return out;
+    const std::size_t at = sizeof(head.version) + head.automatic_at;
+    if (head.version != 0 || at >= bytes.size()) return out;
     auto embedded = parse_sbat(text_of(bytes).substr(at));
     // The first line carries the date: "sbat,1,2022052400".
     const auto date = [](const std::vector<SbatGeneration>& policy) {

@@ -8,7 +8,7 @@
 #include <herberge/pe.hpp>
 
 #include "artifact/pkcs7.hpp"
-#include "ondisk/pe.hpp"
+#include "ondisk/uefi.hpp"
 
 namespace herberge {
 
@@ -34,31 +34,33 @@ constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
 }  // namespace
 
 std::optional<std::int64_t> efi_time_seconds(std::span<const std::uint8_t> time) {
-    if (time.size() < 16 || std::ranges::all_of(time.first(7), [](std::uint8_t b) { return b == 0; }))
+    if (time.size() < sizeof(ondisk::EfiTime) ||
+        std::ranges::all_of(time.first(7), [](std::uint8_t b) { return b == 0; }))
         return std::nullopt;
     std::tm parts{};
-    parts.tm_year = ondisk::from_bytes<ondisk::little_uint16_t>(time) - 1900;
-    parts.tm_mon = time[2] - 1;
-    parts.tm_mday = time[3];
-    parts.tm_hour = time[4];
-    parts.tm_min = time[5];
-    parts.tm_sec = time[6];
+    const auto told = ondisk::from_bytes<ondisk::EfiTime>(time);
+    parts.tm_year = told.year - 1900;
+    parts.tm_mon = told.month - 1;
+    parts.tm_mday = told.day;
+    parts.tm_hour = told.hour;
+    parts.tm_min = told.minute;
+    parts.tm_sec = told.second;
     return ::timegm(&parts);
 }
 
 SignatureDatabase parse_signature_lists(std::span<const std::uint8_t> bytes) {
-    constexpr std::size_t head = 28;
     SignatureDatabase out;
-    for (std::size_t at = 0; at + head <= bytes.size();) {
-        const std::string type = ondisk::guid_at(bytes, at);
-        const std::size_t list = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at + 16);
-        const std::size_t header = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at + 20);
-        const std::size_t each = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, at + 24);
-        if (list < head || list > bytes.size() - at || each < 17 || header > list - head) {
+    for (std::size_t at = 0; at + sizeof(ondisk::SignatureListHead) <= bytes.size();) {
+        const auto head = ondisk::from_bytes<ondisk::SignatureListHead>(bytes, at);
+        const std::string type = ondisk::guid_at(head.type, 0);
+        const std::size_t list = head.list_size;
+        const std::size_t header = head.header_size;
+        const std::size_t each = head.signature_size;
+        if (list < sizeof(head) || list > bytes.size() - at || each < 17 || header > list - sizeof(head)) {
             ++out.damaged;
             break;
         }
-        for (std::size_t i = at + head + header; i + each <= at + list; i += each) {
+        for (std::size_t i = at + sizeof(head) + header; i + each <= at + list; i += each) {
             const auto data = bytes.subspan(i + 16, each - 16);  // behind the owner's GUID
             if (type == type_x509) out.certificates.emplace_back(data.begin(), data.end());
             else if (type == type_sha256 && data.size() == 32) out.sha256.push_back(hex(data, ""));
@@ -222,20 +224,18 @@ ImageTrust shim_trust(const ByteSource& shim, const ImageTrust& firmware, const 
     const auto pe = inspect_pe(shim);
     if (!pe) return out;
     const auto bytes = pe_section(shim, *pe, ".vendor_cert");
-    if (bytes.size() < 16) return out;
-    // Four numbers: sizes and offsets of what is allowed and of what is denied, from the section's start.
-    const auto piece = [&](std::size_t index) -> std::span<const std::uint8_t> {
-        const std::size_t size = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, index * 4);
-        const std::size_t at = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 8 + index * 4);
+    const auto table = ondisk::from_bytes<ondisk::ShimVendorTable>(bytes);
+    if (bytes.size() < sizeof(table)) return out;
+    const auto piece = [&](std::size_t at, std::size_t size) -> std::span<const std::uint8_t> {
         if (at > bytes.size() || size > bytes.size() - at) return {};
         return std::span(bytes).subspan(at, size);
     };
-    const auto vendor = piece(0);
+    const auto vendor = piece(table.allowed_at, table.allowed_size);
     if (!vendor.empty()) {
         if (pkcs7::parse_certificate(vendor)) out.allowed.certificates.emplace_back(vendor.begin(), vendor.end());
         else take(out.allowed, parse_signature_lists(vendor));
     }
-    const auto denied = piece(1);
+    const auto denied = piece(table.denied_at, table.denied_size);
     if (!denied.empty()) take(out.denied, parse_signature_lists(denied));
     return out;
 }

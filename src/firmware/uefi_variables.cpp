@@ -18,26 +18,20 @@ constexpr std::string_view plain_store = "ddcf3616-3275-4164-98b6-fe85707ffe7d";
 constexpr std::size_t most_flash = 64U << 20U;
 constexpr std::uint16_t variable_mark = 0x55AA;
 
-template <class T>
-T get(std::span<const std::uint8_t> bytes, std::size_t at) {
-    return ondisk::from_bytes<T>(bytes, at);
-}
-
 /// Variables lie one after another, four-byte aligned; state bits are cleared as a variable ages.
-void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVariables& out) {
-    constexpr std::size_t store_header = 28;
-    const std::size_t header = authenticated ? 60 : 32;
+template <class Head>
+void read_store(std::span<const std::uint8_t> store, UefiVariables& out) {
+    constexpr std::size_t header = sizeof(Head);
     constexpr std::uint8_t added = 0x3F;  // VAR_ADDED
     constexpr std::uint8_t in_deletion =
         0x3E;  // VAR_IN_DELETED_TRANSITION & VAR_ADDED: still good when nothing replaced it
-    std::size_t at = store_header;
+    std::size_t at = sizeof(ondisk::VariableStoreHead);
     std::vector<UefiVariable> leaving;
     while (at + header <= store.size()) {
-        if (get<ondisk::little_uint16_t>(store, at) != variable_mark) break;
-        const std::uint8_t state = store[at + 2];
-        const std::size_t sizes = authenticated ? at + 36 : at + 8;
-        const std::size_t name_size = get<ondisk::little_uint32_t>(store, sizes);
-        const std::size_t data_size = get<ondisk::little_uint32_t>(store, sizes + 4);
+        const auto head = ondisk::from_bytes<Head>(store, at);
+        if (head.mark != variable_mark) break;
+        const std::size_t name_size = head.name_size;
+        const std::size_t data_size = head.data_size;
         const std::size_t room = store.size() - at - header;
         if (name_size > room || data_size > room - name_size) {
             out.findings.push_back(make_finding(
@@ -45,14 +39,14 @@ void read_store(std::span<const std::uint8_t> store, bool authenticated, UefiVar
                 {evidence_place(out.source)}));
             break;
         }
-        if (state == added || state == in_deletion) {
+        if (head.state == added || head.state == in_deletion) {
             UefiVariable v;
-            v.attributes = get<ondisk::little_uint32_t>(store, at + 4);
-            v.guid = ondisk::guid_at(store, sizes + 8);
+            v.attributes = head.attributes;
+            v.guid = ondisk::guid_at(head.vendor, 0);
             v.name = printable(utf8_from(units_from(store.subspan(at + header, name_size), false, true)));
             const auto data = store.subspan(at + header + name_size, data_size);
             v.data.assign(data.begin(), data.end());
-            if (state == in_deletion) leaving.push_back(std::move(v));
+            if (head.state == in_deletion) leaving.push_back(std::move(v));
             else out.all.push_back(std::move(v));
         }
         at += (header + name_size + data_size + 3) / 4 * 4;
@@ -113,17 +107,19 @@ std::optional<PendingWrite> pending_write(std::span<const std::uint8_t> flash, s
 /// Where a variable store begins that is formatted; none: nowhere.
 struct StorePlace {
     std::size_t at = 0;
+    std::size_t size = 0;
     bool authenticated = false;
 };
 std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
     // The store's own GUID is looked for at every eight bytes: behind a firmware volume's header, or bare.
-    for (std::size_t at = 0; at + 28 <= flash.size(); at += 8) {
-        const std::string guid = ondisk::guid_at(flash, at);
+    for (std::size_t at = 0; at + sizeof(ondisk::VariableStoreHead) <= flash.size(); at += 8) {
+        const auto head = ondisk::from_bytes<ondisk::VariableStoreHead>(flash, at);
+        const std::string guid = ondisk::guid_at(head.signature, 0);
         const bool authenticated = guid == authenticated_store;
         if (!authenticated && guid != plain_store) continue;
         constexpr std::uint8_t formatted = 0x5A;
-        if (get<ondisk::little_uint32_t>(flash, at + 16) >= 28 && flash[at + 20] == formatted)
-            return StorePlace{at, authenticated};
+        if (head.size >= sizeof(head) && head.format == formatted)
+            return StorePlace{at, std::min<std::size_t>(head.size, flash.size() - at), authenticated};
     }
     return std::nullopt;
 }
@@ -158,8 +154,9 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
         }
     }
     if (!store) return fail(ErrorKind::Malformed, "no variable store is in the file");
-    const std::size_t size = get<ondisk::little_uint32_t>(flash, store->at + 16);
-    read_store(flash.subspan(store->at, std::min(size, flash.size() - store->at)), store->authenticated, out);
+    const auto bytes = flash.subspan(store->at, store->size);
+    if (store->authenticated) read_store<ondisk::VariableHead>(bytes, out);
+    else read_store<ondisk::PlainVariableHead>(bytes, out);
     return out;
 }
 
@@ -214,7 +211,7 @@ std::vector<UefiBootOption> boot_options(const UefiVariables& variables) {
         const auto* v = variables.find(name);
         if (v == nullptr) return;
         for (std::size_t i = 0; i + 2 <= v->data.size(); i += 2) {
-            const std::uint16_t number = get<ondisk::little_uint16_t>(v->data, i);
+            const std::uint16_t number = ondisk::from_bytes<ondisk::little_uint16_t>(v->data, i);
             if (std::ranges::find(order, number) == order.end()) order.push_back(number);
             if (name == "BootNext") break;
         }
@@ -228,12 +225,13 @@ std::vector<UefiBootOption> boot_options(const UefiVariables& variables) {
         const std::span<const std::uint8_t> data(v->data);
         UefiBootOption option;
         option.number = number;
-        const std::uint32_t attributes = get<ondisk::little_uint32_t>(data, 0);
+        const auto head = ondisk::from_bytes<ondisk::LoadOptionHead>(data);
+        const std::uint32_t attributes = head.attributes;
         option.active = (attributes & 1U) != 0;
         option.hidden = (attributes & 8U) != 0;
-        const std::size_t path_length = get<ondisk::little_uint16_t>(data, 4);
-        const auto text = units_from(data.subspan(6), false, true);
-        const std::size_t at = 6 + 2 * (text.size() + 1);
+        const std::size_t path_length = head.path_length;
+        const auto text = units_from(data.subspan(sizeof(head)), false, true);
+        const std::size_t at = sizeof(head) + 2 * (text.size() + 1);
         const bool ended = at <= data.size();
         option.description = printable(utf8_from(text));
         option.whole = ended && path_length <= data.size() - at;

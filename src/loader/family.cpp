@@ -142,10 +142,9 @@ bool has_holes(const FileReference& file) {
 }
 
 std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) {
-    const auto flag = kernel.load<ondisk::little_uint16_t>(0x1FE);
     const auto setup = kernel.load<ondisk::LinuxSetup>(0x1F1);
-    if (!flag || !setup) return "the file is too short";
-    if (*flag != 0xAA55) return "the mark 55AA at byte 510 is missing";
+    if (!setup) return "the file is too short";
+    if (setup->boot_flag != 0xAA55) return "the mark 55AA at byte 510 is missing";
     if (setup->setup_sectors > most_setup_sectors)
         return fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors));
     return {};

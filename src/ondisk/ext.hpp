@@ -6,6 +6,88 @@
 
 namespace herberge::ondisk {
 
+/// When and by whom the volume was to be checked.
+struct ExtCheckUp {
+    little_uint32_t last_check;
+    little_uint32_t check_interval;
+    little_uint32_t creator_os;
+};
+BOOST_DESCRIBE_STRUCT(ExtCheckUp, (), (last_check, check_interval, creator_os))
+
+struct ExtReserved {
+    little_uint16_t reserved_uid;
+    little_uint16_t reserved_gid;
+    little_uint32_t first_inode;
+};
+BOOST_DESCRIBE_STRUCT(ExtReserved, (), (reserved_uid, reserved_gid, first_inode))
+
+struct ExtPerformance {
+    little_uint32_t algorithm_bitmap;
+    std::uint8_t prealloc_blocks;
+    std::uint8_t prealloc_dir_blocks;
+    little_uint16_t reserved_gdt_blocks;
+};
+BOOST_DESCRIBE_STRUCT(ExtPerformance, (), (algorithm_bitmap, prealloc_blocks, prealloc_dir_blocks, reserved_gdt_blocks))
+
+struct ExtJournalMore {
+    little_uint32_t journal_device;
+    little_uint32_t last_orphan;
+    std::array<little_uint32_t, 4> hash_seed;
+    std::uint8_t default_hash_version;
+    std::uint8_t journal_backup_type;
+};
+BOOST_DESCRIBE_STRUCT(ExtJournalMore, (),
+                      (journal_device, last_orphan, hash_seed, default_hash_version, journal_backup_type))
+
+/// What the file system keeps about its use and its disks.
+struct ExtUsage {
+    little_uint16_t raid_stride;
+    little_uint16_t mmp_interval;
+    little_uint64_t mmp_block;
+    little_uint32_t raid_stripe_width;
+    std::uint8_t log_groups_per_flex;
+    std::uint8_t checksum_type;  ///< 1: crc32c
+    std::uint8_t encryption_level;
+    std::uint8_t reserved_pad;
+    little_uint64_t kbytes_written;
+    little_uint32_t snapshot_inode;
+    little_uint32_t snapshot_id;
+    little_uint64_t snapshot_reserved_blocks;
+    little_uint32_t snapshot_list;
+    little_uint32_t error_count;
+    Bytes<104> error_records;
+    Bytes<64> mount_options;
+    little_uint32_t user_quota_inode;
+    little_uint32_t group_quota_inode;
+    little_uint32_t overhead_clusters;
+};
+BOOST_DESCRIBE_STRUCT(ExtUsage, (),
+                      (raid_stride, mmp_interval, mmp_block, raid_stripe_width, log_groups_per_flex, checksum_type,
+                       encryption_level, reserved_pad, kbytes_written, snapshot_inode, snapshot_id,
+                       snapshot_reserved_blocks, snapshot_list, error_count, error_records, mount_options,
+                       user_quota_inode, group_quota_inode, overhead_clusters))
+
+struct ExtEncryption {
+    Bytes<4> encrypt_algorithms;
+    Bytes<16> encrypt_salt;
+    little_uint32_t lost_found_inode;
+    little_uint32_t project_quota_inode;
+};
+BOOST_DESCRIBE_STRUCT(ExtEncryption, (), (encrypt_algorithms, encrypt_salt, lost_found_inode, project_quota_inode))
+
+struct ExtRest {
+    Bytes<6> times_high;
+    std::uint8_t error_codes_pad0;
+    std::uint8_t error_codes_pad1;
+    little_uint16_t encoding;
+    little_uint16_t encoding_flags;
+    little_uint32_t orphan_file_inode;
+    Bytes<376> reserved;
+};
+BOOST_DESCRIBE_STRUCT(ExtRest, (),
+                      (times_high, error_codes_pad0, error_codes_pad1, encoding, encoding_flags, orphan_file_inode,
+                       reserved))
+
 /// The superblock: 1024 bytes, at byte 1024 of the volume.
 struct ExtSuper {
     little_uint32_t inodes_count;
@@ -27,13 +109,9 @@ struct ExtSuper {
     little_uint16_t state;  ///< bit 0 cleanly unmounted, bit 1 errors
     little_uint16_t errors;
     little_uint16_t minor_revision;
-    little_uint32_t last_check;
-    little_uint32_t check_interval;
-    little_uint32_t creator_os;
+    ExtCheckUp check_up;
     little_uint32_t revision;
-    little_uint16_t reserved_uid;
-    little_uint16_t reserved_gid;
-    little_uint32_t first_inode;
+    ExtReserved reserved_for;
     little_uint16_t inode_size;
     little_uint16_t block_group;  ///< the group this copy lies in
     little_uint32_t feature_compat;
@@ -42,17 +120,10 @@ struct ExtSuper {
     Bytes<16> uuid;
     Bytes<16> label;
     Bytes<64> last_mounted;
-    little_uint32_t algorithm_bitmap;
-    std::uint8_t prealloc_blocks;
-    std::uint8_t prealloc_dir_blocks;
-    little_uint16_t reserved_gdt_blocks;
+    ExtPerformance performance;
     Bytes<16> journal_uuid;
     little_uint32_t journal_inode;
-    little_uint32_t journal_device;
-    little_uint32_t last_orphan;
-    std::array<little_uint32_t, 4> hash_seed;
-    std::uint8_t default_hash_version;
-    std::uint8_t journal_backup_type;
+    ExtJournalMore journal_more;
     little_uint16_t descriptor_size;
     little_uint32_t default_mount_options;
     little_uint32_t first_meta_group;
@@ -64,53 +135,27 @@ struct ExtSuper {
     little_uint16_t min_extra_isize;
     little_uint16_t want_extra_isize;
     little_uint32_t flags;
-    little_uint16_t raid_stride;
-    little_uint16_t mmp_interval;
-    little_uint64_t mmp_block;
-    little_uint32_t raid_stripe_width;
-    std::uint8_t log_groups_per_flex;
-    std::uint8_t checksum_type;  ///< 1: crc32c
-    std::uint8_t encryption_level;
-    std::uint8_t reserved_pad;
-    little_uint64_t kbytes_written;
-    little_uint32_t snapshot_inode;
-    little_uint32_t snapshot_id;
-    little_uint64_t snapshot_reserved_blocks;
-    little_uint32_t snapshot_list;
-    little_uint32_t error_count;
-    Bytes<104> error_records;
-    Bytes<64> mount_options;
-    little_uint32_t user_quota_inode;
-    little_uint32_t group_quota_inode;
-    little_uint32_t overhead_clusters;
+    ExtUsage usage;
     std::array<little_uint32_t, 2> backup_groups;  ///< sparse_super2
-    Bytes<4> encrypt_algorithms;
-    Bytes<16> encrypt_salt;
-    little_uint32_t lost_found_inode;
-    little_uint32_t project_quota_inode;
+    ExtEncryption encryption;
     little_uint32_t checksum_seed;
-    Bytes<6> times_high;
-    std::uint8_t error_codes_pad0;
-    std::uint8_t error_codes_pad1;
-    little_uint16_t encoding;
-    little_uint16_t encoding_flags;
-    little_uint32_t orphan_file_inode;
-    Bytes<376> reserved;
+    ExtRest rest;
     little_uint32_t checksum;
 };
 BOOST_DESCRIBE_STRUCT(ExtSuper, (),
                       (inodes_count, blocks_count_low, reserved_blocks_low, free_blocks_low, free_inodes,
                        first_data_block, log_block_size, log_cluster_size, blocks_per_group, clusters_per_group,
                        inodes_per_group, mount_time, write_time, mount_count, max_mount_count, magic, state, errors,
-                       minor_revision, last_check, check_interval, creator_os, revision, reserved_uid, reserved_gid,
-                       first_inode, inode_size, block_group, feature_compat, feature_incompat, feature_ro_compat, uuid,
-                       label, last_mounted, algorithm_bitmap, prealloc_blocks, prealloc_dir_blocks, reserved_gdt_blocks,
-                       journal_uuid, journal_inode, journal_device, last_orphan))
+                       minor_revision, check_up, revision, reserved_for, inode_size, block_group, feature_compat,
+                       feature_incompat, feature_ro_compat, uuid, label, last_mounted, performance, journal_uuid,
+                       journal_inode, journal_more, descriptor_size, default_mount_options, first_meta_group, mkfs_time,
+                       journal_blocks, blocks_count_high, reserved_blocks_high, free_blocks_high, min_extra_isize,
+                       want_extra_isize, flags, usage, backup_groups, encryption, checksum_seed, rest, checksum))
 static_assert(sizeof(ExtSuper) == 1024);
 static_assert(offsetof(ExtSuper, feature_incompat) == 0x60);
 static_assert(offsetof(ExtSuper, descriptor_size) == 0xFE);
 static_assert(offsetof(ExtSuper, blocks_count_high) == 0x150);
-static_assert(offsetof(ExtSuper, checksum_type) == 0x175);
+static_assert(offsetof(ExtSuper, usage) + offsetof(ExtUsage, checksum_type) == 0x175);
 static_assert(offsetof(ExtSuper, backup_groups) == 0x24C);
 static_assert(offsetof(ExtSuper, checksum_seed) == 0x270);
 
@@ -229,5 +274,45 @@ struct JournalSuper {
 BOOST_DESCRIBE_STRUCT(JournalSuper, (),
                       (magic, block_type, sequence, block_size, max_blocks, first_block, first_sequence, start))
 static_assert(sizeof(JournalSuper) == 32);
+
+/// An extended attribute (section "Extended Attributes"); its name follows.
+struct ExtAttribute {
+    std::uint8_t name_length;
+    std::uint8_t name_index;   ///< 7: "system."
+    little_uint16_t value_at;  ///< from the first entry on
+    little_uint32_t value_inode;
+    little_uint32_t value_size;
+    little_uint32_t hash;
+};
+BOOST_DESCRIBE_STRUCT(ExtAttribute, (), (name_length, name_index, value_at, value_inode, value_size, hash))
+static_assert(sizeof(ExtAttribute) == 16);
+
+/// How full a block of a hashed directory is; at its first entry's place.
+struct ExtIndexCount {
+    little_uint16_t limit;
+    little_uint16_t count;
+    little_uint32_t block;
+};
+BOOST_DESCRIBE_STRUCT(ExtIndexCount, (), (limit, count, block))
+static_assert(sizeof(ExtIndexCount) == 8);
+
+/// The end of such a block.
+struct ExtIndexTail {
+    little_uint32_t reserved;
+    little_uint32_t checksum;
+};
+BOOST_DESCRIBE_STRUCT(ExtIndexTail, (), (reserved, checksum))
+static_assert(sizeof(ExtIndexTail) == 8);
+
+/// The end of a directory's block: an entry that is none.
+struct ExtDirTail {
+    little_uint32_t inode;          ///< 0
+    little_uint16_t record_length;  ///< 12
+    std::uint8_t name_length;       ///< 0
+    std::uint8_t file_type;         ///< 0xDE
+    little_uint32_t checksum;
+};
+BOOST_DESCRIBE_STRUCT(ExtDirTail, (), (inode, record_length, name_length, file_type, checksum))
+static_assert(sizeof(ExtDirTail) == 12);
 
 }  // namespace herberge::ondisk

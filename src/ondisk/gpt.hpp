@@ -33,9 +33,9 @@ struct GptEntry {
     little_uint64_t first_lba;
     little_uint64_t last_lba;  ///< inclusive
     little_uint64_t attributes;
-    std::array<little_uint16_t, 36> name;  ///< UTF-16
+    Bytes<72> name;  ///< UTF-16
 };
-BOOST_DESCRIBE_STRUCT(GptEntry, (), (type, id, first_lba, last_lba, attributes))
+BOOST_DESCRIBE_STRUCT(GptEntry, (), (type, id, first_lba, last_lba, attributes, name))
 static_assert(sizeof(GptEntry) == 128);
 
 }  // namespace herberge::ondisk

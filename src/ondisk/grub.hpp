@@ -63,4 +63,14 @@ struct GrubModuleHeader {
 BOOST_DESCRIBE_STRUCT(GrubModuleHeader, (), (type, size))
 static_assert(sizeof(GrubModuleHeader) == 8);
 
+/// The head of that list in 64-bit images.
+struct GrubModuleInfo64 {
+    little_uint32_t magic;
+    little_uint32_t padding;
+    little_uint64_t offset;
+    little_uint64_t size;
+};
+BOOST_DESCRIBE_STRUCT(GrubModuleInfo64, (), (magic, padding, offset, size))
+static_assert(sizeof(GrubModuleInfo64) == 24);
+
 }  // namespace herberge::ondisk

@@ -87,4 +87,35 @@ struct HiveLogEntry {
 BOOST_DESCRIBE_STRUCT(HiveLogEntry, (), (mark, size, flags, sequence, bins_size, pages, hash1, hash2))
 static_assert(sizeof(HiveLogEntry) == 40);
 
+/// A list of keys: "lf", "lh" (with hashes), "li", "ri" (of lists).
+struct HiveList {
+    Bytes<2> mark;
+    little_uint16_t count;
+};
+BOOST_DESCRIBE_STRUCT(HiveList, (), (mark, count))
+static_assert(sizeof(HiveList) == 4);
+
+struct HiveHashed {
+    little_uint32_t cell;
+    little_uint32_t hash;
+};
+BOOST_DESCRIBE_STRUCT(HiveHashed, (), (cell, hash))
+static_assert(sizeof(HiveHashed) == 8);
+
+/// A value beyond 16344 bytes, in pieces.
+struct HiveBigData {
+    Bytes<2> mark;  ///< "db"
+    little_uint16_t count;
+    little_uint32_t list;
+};
+BOOST_DESCRIBE_STRUCT(HiveBigData, (), (mark, count, list))
+static_assert(sizeof(HiveBigData) == 8);
+
+struct HiveLogPage {
+    little_uint32_t offset;  ///< from behind the base block
+    little_uint32_t size;
+};
+BOOST_DESCRIBE_STRUCT(HiveLogPage, (), (offset, size))
+static_assert(sizeof(HiveLogPage) == 8);
+
 }  // namespace herberge::ondisk

@@ -113,4 +113,22 @@ struct BootInformation {
 BOOST_DESCRIBE_STRUCT(BootInformation, (), (descriptor, file, length, checksum))
 static_assert(sizeof(BootInformation) == 16);
 
+/// Code for media that start as disc and as disk: makers of discs put the pointer where it does not disturb the table.
+struct HybridBootSector {
+    Bytes<432> code;
+    little_uint64_t image;  ///< sector
+};
+BOOST_DESCRIBE_STRUCT(HybridBootSector, (), (code, image))
+static_assert(sizeof(HybridBootSector) == 440);
+
+/// ISOLINUX's boot image.
+struct IsolinuxBoot {
+    Bytes<8> code;
+    BootInformation information;
+    Bytes<40> reserved;
+    little_uint32_t disk_entry;  ///< 0x7078C0FB: it may be started from a disk, too
+};
+BOOST_DESCRIBE_STRUCT(IsolinuxBoot, (), (code, information, reserved, disk_entry))
+static_assert(sizeof(IsolinuxBoot) == 68);
+
 }  // namespace herberge::ondisk

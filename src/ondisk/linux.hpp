@@ -205,4 +205,26 @@ struct SwapHeader {
 BOOST_DESCRIBE_STRUCT(SwapHeader, (), (boot_bits, version, last_page, bad_pages, uuid, label))
 static_assert(sizeof(SwapHeader) == 1068);
 
+struct Elf32Symbol {
+    little_uint32_t name;
+    little_uint32_t value;
+    little_uint32_t size;
+    std::uint8_t info;
+    std::uint8_t other;
+    little_uint16_t section;
+};
+BOOST_DESCRIBE_STRUCT(Elf32Symbol, (), (name, value, size, info, other, section))
+static_assert(sizeof(Elf32Symbol) == 16);
+
+struct Elf64Symbol {
+    little_uint32_t name;
+    std::uint8_t info;
+    std::uint8_t other;
+    little_uint16_t section;
+    little_uint64_t value;
+    little_uint64_t size;
+};
+BOOST_DESCRIBE_STRUCT(Elf64Symbol, (), (name, info, other, section, value, size))
+static_assert(sizeof(Elf64Symbol) == 24);
+
 }  // namespace herberge::ondisk

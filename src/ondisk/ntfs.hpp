@@ -138,4 +138,52 @@ struct NtfsStandardInformation {
 BOOST_DESCRIBE_STRUCT(NtfsStandardInformation, (), (created, modified, changed, accessed, flags))
 static_assert(sizeof(NtfsStandardInformation) == 36);
 
+/// What records and index blocks begin with: where the saved ends of their sectors are.
+struct NtfsFixedUp {
+    Bytes<4> mark;
+    little_uint16_t fixup_offset;
+    little_uint16_t fixup_count;  ///< one more than there are sectors
+};
+BOOST_DESCRIBE_STRUCT(NtfsFixedUp, (), (mark, fixup_offset, fixup_count))
+static_assert(sizeof(NtfsFixedUp) == 8);
+
+/// Head of a reparse point ([MS-FSCC] 2.1.2.1).
+struct NtfsReparse {
+    little_uint32_t tag;
+    little_uint16_t length;
+    little_uint16_t reserved;
+};
+BOOST_DESCRIBE_STRUCT(NtfsReparse, (), (tag, length, reserved))
+static_assert(sizeof(NtfsReparse) == 8);
+
+/// Behind it for links and mount points (2.1.2.4, 2.1.2.5); places count from behind these fields, and for links from
+/// behind four bytes of flags.
+struct NtfsLinkNames {
+    little_uint16_t target_at;
+    little_uint16_t target_length;
+    little_uint16_t shown_at;
+    little_uint16_t shown_length;
+};
+BOOST_DESCRIBE_STRUCT(NtfsLinkNames, (), (target_at, target_length, shown_at, shown_length))
+static_assert(sizeof(NtfsLinkNames) == 8);
+
+/// Behind it for a file that is kept packed as a whole (WOF_EXTERNAL_INFO, FILE_PROVIDER_EXTERNAL_INFO).
+struct NtfsPackedFile {
+    little_uint32_t version;
+    little_uint32_t provider;  ///< 2: a file
+    little_uint32_t provider_version;
+    little_uint32_t algorithm;  ///< 0 XPRESS 4K, 1 LZX, 2 XPRESS 8K, 3 XPRESS 16K
+};
+BOOST_DESCRIBE_STRUCT(NtfsPackedFile, (), (version, provider, provider_version, algorithm))
+static_assert(sizeof(NtfsPackedFile) == 16);
+
+struct NtfsVolumeInformation {
+    Bytes<8> reserved;
+    std::uint8_t major;
+    std::uint8_t minor;
+    little_uint16_t flags;
+};
+BOOST_DESCRIBE_STRUCT(NtfsVolumeInformation, (), (reserved, major, minor, flags))
+static_assert(sizeof(NtfsVolumeInformation) == 12);
+
 }  // namespace herberge::ondisk

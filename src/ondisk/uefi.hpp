@@ -122,4 +122,101 @@ struct PendingWriteRecord {
 BOOST_DESCRIBE_STRUCT(PendingWriteRecord, (), (state, reserved, block, offset, length, relative))
 static_assert(sizeof(PendingWriteRecord) == 40);
 
+/// EFI_FIRMWARE_VOLUME_HEADER (Platform Initialization specification, volume 3, section 3.2.1), without its map of
+/// blocks.
+struct FirmwareVolumeHead {
+    Bytes<16> zero_vector;
+    Bytes<16> file_system;
+    little_uint64_t length;
+    Bytes<4> mark;  ///< "_FVH"
+    little_uint32_t attributes;
+    little_uint16_t head_length;
+    little_uint16_t checksum;
+    little_uint16_t extended_head;
+    std::uint8_t reserved;
+    std::uint8_t revision;
+};
+BOOST_DESCRIBE_STRUCT(FirmwareVolumeHead, (),
+                      (zero_vector, file_system, length, mark, attributes, head_length, checksum, extended_head,
+                       reserved, revision))
+static_assert(sizeof(FirmwareVolumeHead) == 56);
+
+/// VARIABLE_STORE_HEADER (MdeModulePkg/Include/Guid/VariableFormat.h).
+struct VariableStoreHead {
+    Bytes<16> signature;
+    little_uint32_t size;  ///< bytes, with this head
+    std::uint8_t format;   ///< 0x5A: formatted
+    std::uint8_t state;    ///< 0xFE: healthy
+    Bytes<6> reserved;
+};
+BOOST_DESCRIBE_STRUCT(VariableStoreHead, (), (signature, size, format, state, reserved))
+static_assert(sizeof(VariableStoreHead) == 28);
+
+/// VARIABLE_HEADER: name and data follow.
+struct PlainVariableHead {
+    little_uint16_t mark;  ///< 0x55AA
+    std::uint8_t state;    ///< bits are cleared as it ages: 0x3F is there, 0x3E about to go
+    std::uint8_t reserved;
+    little_uint32_t attributes;
+    little_uint32_t name_size;
+    little_uint32_t data_size;
+    Bytes<16> vendor;
+};
+BOOST_DESCRIBE_STRUCT(PlainVariableHead, (), (mark, state, reserved, attributes, name_size, data_size, vendor))
+static_assert(sizeof(PlainVariableHead) == 32);
+
+/// AUTHENTICATED_VARIABLE_HEADER.
+struct VariableHead {
+    little_uint16_t mark;  ///< 0x55AA
+    std::uint8_t state;    ///< as in PlainVariableHead
+    std::uint8_t reserved;
+    little_uint32_t attributes;
+    little_uint64_t count;
+    Bytes<16> time;
+    little_uint32_t key;
+    little_uint32_t name_size;
+    little_uint32_t data_size;
+    Bytes<16> vendor;
+};
+BOOST_DESCRIBE_STRUCT(VariableHead, (),
+                      (mark, state, reserved, attributes, count, time, key, name_size, data_size, vendor))
+static_assert(sizeof(VariableHead) == 60);
+
+/// EFI_TIME (UEFI 2.10, section 8.3).
+struct EfiTime {
+    little_uint16_t year;
+    std::uint8_t month;
+    std::uint8_t day;
+    std::uint8_t hour;
+    std::uint8_t minute;
+    std::uint8_t second;
+    std::uint8_t padding;
+    little_uint32_t nanosecond;
+    little_uint16_t zone;  ///< minutes; 0x7FF: none
+    std::uint8_t daylight;
+    std::uint8_t padding2;
+};
+BOOST_DESCRIBE_STRUCT(EfiTime, (),
+                      (year, month, day, hour, minute, second, padding, nanosecond, zone, daylight, padding2))
+static_assert(sizeof(EfiTime) == 16);
+
+/// What shim's section .vendor_cert begins with; places count from the section's start.
+struct ShimVendorTable {
+    little_uint32_t allowed_size;
+    little_uint32_t denied_size;
+    little_uint32_t allowed_at;
+    little_uint32_t denied_at;
+};
+BOOST_DESCRIBE_STRUCT(ShimVendorTable, (), (allowed_size, denied_size, allowed_at, denied_at))
+static_assert(sizeof(ShimVendorTable) == 16);
+
+/// What shim's section .sbatlevel begins with; places count from behind `version`.
+struct SbatLevelHead {
+    little_uint32_t version;  ///< 0
+    little_uint32_t automatic_at;
+    little_uint32_t latest_at;
+};
+BOOST_DESCRIBE_STRUCT(SbatLevelHead, (), (version, automatic_at, latest_at))
+static_assert(sizeof(SbatLevelHead) == 12);
+
 }  // namespace herberge::ondisk

@@ -36,12 +36,7 @@ constexpr TypeGuid type_guids[] = {
 };
 
 std::string name_of(const ondisk::GptEntry& entry) {
-    std::u16string units;
-    for (const std::uint16_t unit : entry.name) {
-        if (unit == 0) break;
-        units += static_cast<char16_t>(unit);
-    }
-    return printable(utf8_from(units));
+    return printable(utf8_from(units_from(entry.name, false, true)));
 }
 
 /// One of the two copies.

@@ -5,6 +5,7 @@
 
 #include "bytes/text16.hpp"
 #include "ondisk/describe.hpp"
+#include "ondisk/windows.hpp"
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"
 
@@ -178,16 +179,15 @@ private:
 
     /// The local path that a link file names (MS-SHLLINK 2.3); empty: none.
     static std::string link_file_target(const ByteSource& file) {
-        constexpr std::size_t head = 0x4C;
         const auto bytes = file.bytes(0, std::min<std::uint64_t>(file.size(), 65536));
-        if (!bytes || bytes->size() < head + 2 || (*bytes)[0] != 0x4C) return {};
-        const std::uint32_t flags = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, 0x14);
-        std::size_t at = head;
-        if ((flags & 1U) != 0) at += 2 + ondisk::from_bytes<ondisk::little_uint16_t>(*bytes, at);
-        if ((flags & 2U) == 0 || at + 28 > bytes->size()) return {};
-        const std::uint32_t info_flags = ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, at + 8);
-        if ((info_flags & 1U) == 0) return {};
-        const std::size_t path = at + ondisk::from_bytes<ondisk::little_uint32_t>(*bytes, at + 16);
+        if (!bytes || bytes->size() < sizeof(ondisk::ShellLink) + 2) return {};
+        const auto link = ondisk::from_bytes<ondisk::ShellLink>(*bytes);
+        if (link.head_size != sizeof(link)) return {};
+        std::size_t at = sizeof(link);
+        if ((link.flags & 1U) != 0) at += 2 + ondisk::from_bytes<ondisk::little_uint16_t>(*bytes, at);
+        const auto info = ondisk::from_bytes<ondisk::ShellLinkInfo>(*bytes, at);
+        if ((link.flags & 2U) == 0 || at + sizeof(info) > bytes->size() || (info.flags & 1U) == 0) return {};
+        const std::size_t path = at + info.path_at;
         std::string out;
         for (std::size_t i = path; i < bytes->size() && (*bytes)[i] != 0; ++i) out += static_cast<char>((*bytes)[i]);
         return out;
@@ -227,9 +227,10 @@ Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine, c
         DriveLetter letter;
         letter.letter = value.name.substr(lead.size());
         const std::span<const std::uint8_t> data(value.data);
-        if (data.size() == 12) {
-            const std::uint32_t signature = ondisk::from_bytes<ondisk::little_uint32_t>(data);
-            const std::uint64_t offset = ondisk::from_bytes<ondisk::little_uint64_t>(data, 4);
+        if (data.size() == sizeof(ondisk::MountedPartition)) {
+            const auto told = ondisk::from_bytes<ondisk::MountedPartition>(data);
+            const std::uint32_t signature = told.signature;
+            const std::uint64_t offset = told.offset;
             letter.text = fmt::format("disk signature {:08x}, byte {}", signature, offset);
             machine.each_volume([&](const Volume& v) {
                 const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));

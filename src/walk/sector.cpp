@@ -7,6 +7,7 @@
 #include <herberge/loader.hpp>
 
 #include "walk/sector_disc.hpp"
+#include "walk/sector_structures.hpp"
 
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
@@ -162,6 +163,9 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
     view.bytes = std::move(*bytes);
     view.messages = messages_in(std::span(view.bytes).first(446), 4);
     const bool zero = std::ranges::all_of(view.bytes, [](auto b) { return b == 0; });
+    const bool has_signature = view.bytes[510] == 0x55 && view.bytes[511] == 0xAA;
+    if (lba == 0 && !has_signature && !zero && walk::view_structures(view, disk, lba))
+        return view;  // no disk, or a volume
     if (lba == 0) {
         view.kind = disk.table.kind == TableKind::Mbr ? "first sector with a partition table" : "first sector";
         if (auto fields = annotate_mbr(*disk.source)) view.fields = std::move(*fields);
@@ -174,6 +178,7 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         } else view.next = "runs code that is not decoded here";
         return view;
     }
+    if (!zero && walk::view_gpt(view, disk, lba)) return view;
     if (walk::view_disc_sector(view, disk, lba)) return view;
     const auto first = disk.source->bytes(0, sector);
     const auto boot = first ? recognise_grub_boot(*first) : std::nullopt;
@@ -213,7 +218,8 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         if (both) ext_super(view, *both, volume, static_cast<std::size_t>((lba * sector - where[0].offset) / sector));
         return view;
     }
-    view.kind = zero ? "zeros" : "not recognised";
+    if (zero) view.kind = "zeros";
+    else if (!walk::view_structures(view, disk, lba)) view.kind = "not recognised";
     return view;
 }
 

@@ -9,6 +9,7 @@
 #include "loader/grub/elf_module.hpp"
 #include "loader/grub/reed_solomon.hpp"
 #include "ondisk/grub.hpp"
+#include "ondisk/iso9660.hpp"
 
 namespace herberge {
 
@@ -95,8 +96,8 @@ std::optional<GrubBoot> recognise_grub_boot(std::span<const std::uint8_t> bytes)
     const bool marked = bytes[0] == 'E' && bytes[1] == 'R';
     const bool reads_there = contains(bytes.first(0x180), std::string_view("\xB0\x7D", 2));
     if (marked || (out.core_sector == 0 && reads_there)) {
-        out.core_sector = ondisk::from_bytes<ondisk::little_uint64_t>(bytes, 0x1B0);
-        out.pointer_at = 0x1B0;
+        out.core_sector = ondisk::from_bytes<ondisk::HybridBootSector>(bytes).image;
+        out.pointer_at = offsetof(ondisk::HybridBootSector, image);
         out.jump_lands_in_code = out.jump_lands_in_code || marked;
     }
     if (!out.jump_lands_in_code)
@@ -308,16 +309,13 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
     const auto list = image.bytes(mods->file_offset, mods->file_size, std::uint64_t{64} << 20U);
     if (!list) return tl::unexpected(list.error());
     // The list's head: mark, offset, size; in the 64-bit form a spare word behind the mark, and eight bytes each.
-    const std::size_t head = pe->wide ? 24 : sizeof(ondisk::GrubModuleInfo);
+    const auto narrow = ondisk::from_bytes<ondisk::GrubModuleInfo>(*list);
+    const auto wide = ondisk::from_bytes<ondisk::GrubModuleInfo64>(*list);
+    const std::size_t head = pe->wide ? sizeof(wide) : sizeof(narrow);
     if (list->size() < head) return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
-    const auto number = [&](std::size_t index) -> std::uint64_t {
-        if (pe->wide) return ondisk::from_bytes<ondisk::little_uint64_t>(*list, 8 + index * 8);
-        return ondisk::from_bytes<ondisk::little_uint32_t>(*list, 4 + index * 4);
-    };
-    const std::uint64_t offset = number(0);
-    const std::uint64_t size = number(1);
-    if (ondisk::from_bytes<ondisk::little_uint32_t>(*list, 0) != module_magic || offset < head || offset > size ||
-        size > list->size())
+    const std::uint64_t offset = pe->wide ? std::uint64_t{wide.offset} : std::uint64_t{narrow.offset};
+    const std::uint64_t size = pe->wide ? std::uint64_t{wide.size} : std::uint64_t{narrow.size};
+    if (narrow.magic != module_magic || offset < head || offset > size || size > list->size())
         return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
     std::size_t at = static_cast<std::size_t>(offset);
     while (at + sizeof(ondisk::GrubModuleHeader) <= size) {

@@ -18,18 +18,6 @@ std::string text_at(std::span<const std::uint8_t> bytes, std::size_t at) {
 constexpr std::uint32_t section_symbols = 2;
 constexpr std::uint32_t section_nobits = 8;
 
-}  // namespace
-
-namespace {
-
-/// The symbol table's layout differs by width: name, then value and size, or info first.
-struct Symbol32 {
-    static constexpr std::size_t size = 16, info = 12, section = 14;
-};
-struct Symbol64 {
-    static constexpr std::size_t size = 24, info = 4, section = 6;
-};
-
 tl::unexpected<Error> refuse(std::string message) { return fail(ErrorKind::Malformed, std::move(message)); }
 
 template <class Header, class Section, class Symbol>
@@ -57,15 +45,15 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
         if (name == ".moddeps")
             for (std::size_t at = 0; at < content.size(); at += text_at(content, at).size() + 1)
                 if (auto dep = text_at(content, at); !dep.empty()) out.depends.push_back(std::move(dep));
-        if (s.type != section_symbols || s.entry_size < Symbol::size || s.link >= head.section_count) continue;
+        if (s.type != section_symbols || s.entry_size < sizeof(Symbol) || s.link >= head.section_count) continue;
         const auto strings = body(section(s.link));
-        for (std::size_t at = static_cast<std::size_t>(s.entry_size); at + Symbol::size <= content.size();
+        for (std::size_t at = static_cast<std::size_t>(s.entry_size); at + sizeof(Symbol) <= content.size();
              at += static_cast<std::size_t>(s.entry_size)) {
-            const auto symbol = text_at(strings, ondisk::from_bytes<ondisk::little_uint32_t>(content, at));
-            const unsigned binding = content[at + Symbol::info] >> 4U;
-            const auto where = ondisk::from_bytes<ondisk::little_uint16_t>(content, at + Symbol::section);
+            const auto told = ondisk::from_bytes<Symbol>(content, at);
+            const auto symbol = text_at(strings, told.name);
+            const unsigned binding = told.info >> 4U;
             if (symbol.empty() || binding == 0) continue;
-            if (where == 0) out.needs.push_back(symbol);
+            if (told.section == 0) out.needs.push_back(symbol);
             else out.defines.push_back(symbol);
         }
     }
@@ -86,13 +74,13 @@ Result<Module> read_module(std::span<const std::uint8_t> file, bool wide) {
     if (!wide) {
         if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != 3)
             return refuse("invalid arch-dependent ELF magic");
-        return read_sections<ondisk::Elf32, ondisk::Elf32Section, Symbol32>(file, head);
+        return read_sections<ondisk::Elf32, ondisk::Elf32Section, ondisk::Elf32Symbol>(file, head);
     }
     const auto wide_head = ondisk::from_bytes<ondisk::Elf64>(file);
     if (file.size() < sizeof(wide_head)) return refuse("ELF header outside core");
     if (wide_head.ident.elf_class != 2 || wide_head.ident.data != 1 || wide_head.machine != 62)
         return refuse("invalid arch-dependent ELF magic");
-    return read_sections<ondisk::Elf64, ondisk::Elf64Section, Symbol64>(file, wide_head);
+    return read_sections<ondisk::Elf64, ondisk::Elf64Section, ondisk::Elf64Symbol>(file, wide_head);
 }
 
 }  // namespace herberge::grub

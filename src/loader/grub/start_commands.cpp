@@ -17,10 +17,9 @@ constexpr unsigned most_setup_sectors = 64;  // include/grub/i386/linux.h: GRUB_
 
 /// What grub-core/loader/i386/linux.c and …/pc/linux.c refuse; empty: loaded.
 std::string refuse_kernel(const ByteSource& file, bool real_mode) {
-    const auto boot_flag = file.load<ondisk::little_uint16_t>(0x1FE);
     const auto setup = file.load<ondisk::LinuxSetup>(0x1F1);
-    if (!boot_flag || !setup) return "premature end of file";
-    if (*boot_flag != 0xAA55) return "invalid magic number.";
+    if (!setup) return "premature end of file";
+    if (setup->boot_flag != 0xAA55) return "invalid magic number.";
     if (setup->setup_sectors > most_setup_sectors) return "too many setup sectors.";
     const bool header = std::memcmp(setup->header.data(), "HdrS", 4) == 0;
     const std::uint16_t version = setup->version;

@@ -7,16 +7,16 @@
 #include "loader/family.hpp"
 #include "loader/syslinux/config.hpp"
 #include "loader/syslinux/core_module.hpp"
-#include "ondisk/describe.hpp"
+#include "ondisk/iso9660.hpp"
 
 namespace herberge::loader::syslinux {
 
 namespace {
 
 constexpr std::uint64_t block = 2048;
-constexpr std::uint32_t hybrid_mark = 0x7078C0FB;  // at byte 64 of the boot image: the entry for disks
+constexpr std::uint32_t hybrid_mark = 0x7078C0FB;
 constexpr std::uint32_t never_written = 0xDEADBEEF;
-constexpr std::size_t hybrid_pointer = 0x1B0;
+constexpr std::size_t hybrid_pointer = offsetof(ondisk::HybridBootSector, image);
 
 bool contains(std::span<const std::uint8_t> bytes, std::string_view text) {
     return std::search(bytes.begin(), bytes.end(), text.begin(), text.end(), [](std::uint8_t byte, char wanted) {
@@ -115,7 +115,7 @@ private:
 bool recognise_disc(std::span<const std::uint8_t> image) {
     // CLI, a far jump, and behind the boot information table the entry for disks.
     return image.size() >= 512 && image[0] == 0xFA && image[1] == 0xEA &&
-           ondisk::from_bytes<ondisk::little_uint32_t>(image, 64) == hybrid_mark;
+           ondisk::from_bytes<ondisk::IsolinuxBoot>(image).disk_entry == hybrid_mark;
 }
 
 LoaderRun run_disc(const Machine& machine, const BootPlace& place) {
@@ -134,13 +134,12 @@ LoaderRun run_hybrid(const Machine& machine, const BootPlace& place) {
     LoaderRun out;
     const auto& source = *place.disk->source;
     out.route.push_back(fmt::format("{}: code for media that start as disc and as disk", place.text()));
-    const auto pointer = source.load<ondisk::little_uint64_t>(place.lba * 512 + hybrid_pointer);
-    const std::uint64_t sector = pointer ? std::uint64_t{*pointer} : 0;
+    const auto code = source.load<ondisk::HybridBootSector>(place.lba * 512);
+    const std::uint64_t sector = code ? std::uint64_t{code->image} : 0;
     out.first_sector_text = fmt::format("code that starts ISOLINUX's boot image from sector {}", sector);
-    const auto mark = sector != 0 && sector < source.size() / 512
-                          ? source.load<ondisk::little_uint32_t>(sector * 512 + 64)
-                          : fail(ErrorKind::OutOfRange, "no such sector");
-    if (!mark || *mark != hybrid_mark) {
+    const auto mark = sector != 0 && sector < source.size() / 512 ? source.load<ondisk::IsolinuxBoot>(sector * 512)
+                                                                  : fail(ErrorKind::OutOfRange, "no such sector");
+    if (!mark || mark->disk_entry != hybrid_mark) {
         stop(out, Code::IsolinuxPointer,
              fmt::format(
                  "the first sector sends the firmware to sector {} for ISOLINUX's boot image, and that is not there",

@@ -10,6 +10,7 @@
 
 #include "loader/family.hpp"
 #include "ondisk/describe.hpp"
+#include "ondisk/windows.hpp"
 
 namespace herberge::loader::windows {
 
@@ -133,11 +134,12 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
     // An options object (16 bytes), then type, flags, size, a spare word, then what the type asks for.
     Device out;
     const std::span<const std::uint8_t> bytes(value.data);
-    if (bytes.size() < 32) {
+    const auto head = ondisk::from_bytes<ondisk::StoreDevice>(bytes);
+    if (bytes.size() < sizeof(head)) {
         out.text = "a device record that is too short";
         return out;
     }
-    const std::uint32_t type = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 16);
+    const std::uint32_t type = head.type;
     if (type == 5) {
         out.kind = Device::Kind::Boot;
         out.volume = boot;
@@ -149,16 +151,15 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
         out.text = "wherever its file is found";
         return out;
     }
-    if (type != 6 || bytes.size() < 72) {
+    if (type != 6 || bytes.size() < sizeof(head) + sizeof(ondisk::StoreMbrPartition)) {
         out.kind = type == 3 || type == 4 ? Device::Kind::Ramdisk : Device::Kind::Other;
         out.text = type == 3 || type == 4 ? "a RAM disk" : fmt::format("a device of type {}", type);
         return out;
     }
     out.kind = Device::Kind::Partition;
-    const std::uint32_t style = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 52);
-    if (style == 1) {
-        const std::uint64_t offset = ondisk::from_bytes<ondisk::little_uint64_t>(bytes, 32);
-        const std::uint32_t signature = ondisk::from_bytes<ondisk::little_uint32_t>(bytes, 56);
+    if (const auto told = ondisk::from_bytes<ondisk::StoreMbrPartition>(bytes, sizeof(head)); told.style == 1) {
+        const std::uint64_t offset = told.offset;
+        const std::uint32_t signature = told.signature;
         out.text = fmt::format("the partition at byte {} of the disk with signature {:08x}", offset, signature);
         machine.each_volume([&](const Volume& v) {
             const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
@@ -169,8 +170,9 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
         });
         return out;
     }
-    const std::string partition = ondisk::guid_at(bytes, 32);
-    const std::string disk_guid = ondisk::guid_at(bytes, 56);
+    const auto told = ondisk::from_bytes<ondisk::StoreGptPartition>(bytes, sizeof(head));
+    const std::string partition = ondisk::guid_at(told.partition, 0);
+    const std::string disk_guid = ondisk::guid_at(told.disk, 0);
     out.text = fmt::format("the partition {} of the disk {}", partition, disk_guid);
     machine.each_volume([&](const Volume& v) {
         const Disk* disk = machine.disk(v.disk);

@@ -1,0 +1,223 @@
+// SPDX-License-Identifier: MIT
+// The table of all described structures.
+#include <algorithm>
+#include <array>
+
+#include "ondisk/ext.hpp"
+#include "ondisk/fat.hpp"
+#include "ondisk/gpt.hpp"
+#include "ondisk/grub.hpp"
+#include "ondisk/hive.hpp"
+#include "ondisk/iso9660.hpp"
+#include "ondisk/legacy.hpp"
+#include "ondisk/lilo.hpp"
+#include "ondisk/linux.hpp"
+#include "ondisk/marks.hpp"
+#include "ondisk/mbr.hpp"
+#include "ondisk/ntfs.hpp"
+#include "ondisk/pe.hpp"
+#include "ondisk/syslinux.hpp"
+#include "ondisk/uefi.hpp"
+#include "ondisk/windows.hpp"
+
+namespace herberge {
+
+namespace {
+
+using namespace ondisk;
+using namespace std::string_view_literals;
+
+template <class T>
+constexpr StructureKind row(std::string_view name, std::string_view meaning, std::size_t mark_at = 0,
+                            std::string_view mark = {}) {
+    return {name, meaning, sizeof(T), mark_at, mark, [](std::span<const std::uint8_t> bytes, std::uint64_t offset) {
+                return bytes.size() < sizeof(T) ? std::vector<Field>{} : annotate(from_bytes<T>(bytes), offset);
+            }};
+}
+
+constexpr auto kinds = std::to_array<StructureKind>({
+    // mbr.hpp
+    row<Chs>("chs", "cylinder, head, sector"),
+    row<MbrEntry>("mbr-entry", "entry of an MBR partition table"),
+    row<Mbr>("mbr", "master boot record"),
+    // gpt.hpp
+    row<GptHeader>("gpt-header", "header of a GUID partition table", 0, "EFI PART"sv),
+    row<GptEntry>("gpt-entry", "entry of a GUID partition table"),
+    // ext.hpp
+    row<ExtCheckUp>("ext-check-up", "superblock of ext: when it was to be checked"),
+    row<ExtReserved>("ext-reserved", "superblock of ext: what is reserved"),
+    row<ExtPerformance>("ext-performance", "superblock of ext: allocation"),
+    row<ExtJournalMore>("ext-journal-more", "superblock of ext: its journal"),
+    row<ExtUsage>("ext-usage", "superblock of ext: its use and its disks"),
+    row<ExtEncryption>("ext-encryption", "superblock of ext: encryption and quotas"),
+    row<ExtRest>("ext-rest", "superblock of ext: its end"),
+    row<ExtSuper>("ext-super", "superblock of ext2, ext3, ext4", 56, "\x53\xEF"sv),
+    row<ExtGroup>("ext-group", "group descriptor of ext"),
+    row<ExtInode>("ext-inode", "inode of ext"),
+    row<ExtInodeExtra>("ext-inode-extra", "what follows the first 128 bytes of an ext inode"),
+    row<ExtExtentHeader>("ext-extent-header", "head of an extent node of ext4"),
+    row<ExtExtent>("ext-extent", "extent of ext4"),
+    row<ExtExtentIndex>("ext-extent-index", "index of an extent node of ext4"),
+    row<ExtDirEntry>("ext-dir-entry", "directory entry of ext"),
+    row<JournalSuper>("journal-super", "superblock of a journal (JBD2)", 0, "\xC0\x3B\x39\x98"sv),
+    row<ExtAttribute>("ext-attribute", "extended attribute of ext"),
+    row<ExtIndexCount>("ext-index-count", "how full a block of a hashed directory of ext is"),
+    row<ExtIndexTail>("ext-index-tail", "end of a block of a hashed directory of ext"),
+    row<ExtDirTail>("ext-dir-tail", "end of a directory block of ext"),
+    // fat.hpp
+    row<FatCommon>("fat-common", "parameters that all FAT boot sectors have"),
+    row<FatExtended>("fat-extended", "end of the parameters of a FAT boot sector"),
+    row<Fat32Part>("fat32-part", "parameters that only FAT32 has"),
+    row<FatBoot16>("fat-boot16", "boot sector of FAT12 and FAT16"),
+    row<FatBoot32>("fat-boot32", "boot sector of FAT32"),
+    row<FatEntry>("fat-entry", "directory entry of FAT"),
+    row<FatLongEntry>("fat-long-entry", "piece of a long name of FAT"),
+    row<FatInfo>("fat-info", "information sector of FAT32", 0, "RRaA"sv),
+    // ntfs.hpp
+    row<NtfsRecord>("ntfs-record", "file record of NTFS", 0, "FILE"sv),
+    row<NtfsAttribute>("ntfs-attribute", "head of an attribute of NTFS"),
+    row<NtfsResident>("ntfs-resident", "rest of a resident attribute's head"),
+    row<NtfsNonResident>("ntfs-non-resident", "rest of a non-resident attribute's head"),
+    row<NtfsListEntry>("ntfs-list-entry", "entry of an attribute list of NTFS"),
+    row<NtfsIndexHeader>("ntfs-index-header", "head of index entries of NTFS"),
+    row<NtfsIndexRoot>("ntfs-index-root", "root of an index of NTFS"),
+    row<NtfsIndexBlock>("ntfs-index-block", "block of an index of NTFS", 0, "INDX"sv),
+    row<NtfsIndexEntry>("ntfs-index-entry", "entry of an index of NTFS"),
+    row<NtfsFileName>("ntfs-file-name", "file name of NTFS"),
+    row<NtfsStandardInformation>("ntfs-standard-information", "standard information of NTFS"),
+    row<NtfsFixedUp>("ntfs-fixed-up", "what fixed-up blocks of NTFS begin with"),
+    row<NtfsReparse>("ntfs-reparse", "head of a reparse point"),
+    row<NtfsLinkNames>("ntfs-link-names", "names of a link of NTFS"),
+    row<NtfsPackedFile>("ntfs-packed-file", "how a file on NTFS is packed as a whole"),
+    row<NtfsVolumeInformation>("ntfs-volume-information", "volume information of NTFS"),
+    // marks.hpp
+    row<NtfsBoot>("ntfs-boot", "boot sector of NTFS", 3, "NTFS    "sv),
+    row<ExfatBoot>("exfat-boot", "boot sector of exFAT", 3, "EXFAT   "sv),
+    row<XfsSuper>("xfs-super", "superblock of XFS", 0, "XFSB"sv),
+    row<BtrfsSuper>("btrfs-super", "superblock of Btrfs"),
+    row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
+    row<SquashfsSuper>("squashfs-super", "superblock of SquashFS", 0, "hsqs"sv),
+    row<LuksHeader>("luks-header", "header of LUKS", 0, "LUKS\xBA\xBE"sv),
+    row<RaidSuper>("raid-super", "superblock of Linux RAID (version 1)", 0, "\xFC\x4E\x2B\xA9"sv),
+    row<LvmLabel>("lvm-label", "label of an LVM physical volume", 0, "LABELONE"sv),
+    // iso9660.hpp
+    row<BothEndian32>("both-endian32", "number in both orders of bytes"),
+    row<IsoDirectoryRecord>("iso-directory-record", "directory record of ISO 9660"),
+    row<IsoVolumeDescriptor>("iso-volume-descriptor", "volume descriptor of ISO 9660", 0, "\1CD001"sv),
+    row<IsoBootRecord>("iso-boot-record", "boot record of ISO 9660", 0, "\0CD001"sv),
+    row<CatalogueValidation>("catalogue-validation", "validation entry of a boot catalogue"),
+    row<CatalogueEntry>("catalogue-entry", "entry of a boot catalogue"),
+    row<CatalogueSection>("catalogue-section", "section of a boot catalogue"),
+    row<BootInformation>("boot-information", "boot information table of a boot image"),
+    row<HybridBootSector>("hybrid-boot-sector", "first sector of a medium that starts as disc and disk"),
+    row<IsolinuxBoot>("isolinux-boot", "boot image of ISOLINUX"),
+    // grub.hpp
+    row<GrubBootSector>("grub-boot-sector", "first sector of GRUB 2"),
+    row<GrubBlockRun>("grub-block-run", "run of sectors of GRUB 2"),
+    row<GrubCoreHeader>("grub-core-header", "head of GRUB 2's core image"),
+    row<GrubModuleInfo>("grub-module-info", "head of GRUB 2's list of modules"),
+    row<GrubModuleHeader>("grub-module-header", "head of a module of GRUB 2"),
+    row<GrubModuleInfo64>("grub-module-info64", "head of GRUB 2's list of modules, 64 bits"),
+    // legacy.hpp
+    row<LegacyStage1>("legacy-stage1", "stage 1 of GRUB Legacy"),
+    row<LegacyRun>("legacy-run", "run of sectors of GRUB Legacy"),
+    row<LegacyStage2>("legacy-stage2", "head of stage 1.5 and 2 of GRUB Legacy"),
+    // lilo.hpp
+    row<LiloFirst>("lilo-first", "first sector of LILO"),
+    row<LiloAddress>("lilo-address", "sector address of LILO"),
+    row<LiloDescriptor>("lilo-descriptor", "image descriptor of LILO"),
+    // syslinux.hpp
+    row<SyslinuxPatch>("syslinux-patch", "what SYSLINUX's installer fills in"),
+    row<SyslinuxExtended>("syslinux-extended", "further places that SYSLINUX's installer fills in"),
+    row<SyslinuxExtent>("syslinux-extent", "run of sectors of SYSLINUX"),
+    // linux.hpp
+    row<LinuxSetup>("linux-setup", "set-up header of a Linux kernel"),
+    row<ElfIdent>("elf-ident", "first bytes of an ELF file"),
+    row<Elf32>("elf32", "head of an ELF file, 32 bits", 0,
+               "\x7F"
+               "ELF\1"sv),
+    row<Elf64>("elf64", "head of an ELF file, 64 bits", 0,
+               "\x7F"
+               "ELF\2"sv),
+    row<LibraryCacheHead>("library-cache-head", "head of the cache of libraries"),
+    row<LibraryCacheEntry>("library-cache-entry", "entry of the cache of libraries"),
+    row<Elf32Section>("elf32-section", "section of an ELF file, 32 bits"),
+    row<Elf64Section>("elf64-section", "section of an ELF file, 64 bits"),
+    row<Elf32Program>("elf32-program", "segment of an ELF file, 32 bits"),
+    row<Elf64Program>("elf64-program", "segment of an ELF file, 64 bits"),
+    row<SwapHeader>("swap-header", "head of a Linux swap area"),
+    row<Elf32Symbol>("elf32-symbol", "symbol of an ELF file, 32 bits"),
+    row<Elf64Symbol>("elf64-symbol", "symbol of an ELF file, 64 bits"),
+    // pe.hpp
+    row<PeFileHeader>("pe-file-header", "header of a PE image"),
+    row<PeOptional>("pe-optional", "optional header of a PE image"),
+    row<PeRelocationBlock>("pe-relocation-block", "block of base relocations"),
+    row<PeSectionHeader>("pe-section-header", "section of a PE image"),
+    row<PeDirectory>("pe-directory", "data directory of a PE image"),
+    row<PeImport>("pe-import", "import of a PE image"),
+    row<DosHead>("dos-head", "head of an MS-DOS or PE image", 0, "MZ"sv),
+    row<PeOptionalTail32>("pe-optional-tail32", "end of the optional header, 32 bits"),
+    row<PeOptionalTail64>("pe-optional-tail64", "end of the optional header, 64 bits"),
+    row<WinCertificate>("win-certificate", "head of a certificate of a PE image"),
+    row<PeResourceDirectory>("pe-resource-directory", "directory of resources"),
+    row<PeResourceEntry>("pe-resource-entry", "entry of a directory of resources"),
+    row<PeResourceData>("pe-resource-data", "place of a resource"),
+    row<VersionBlock>("version-block", "head of a block of version information"),
+    row<VersionFixed>("version-fixed", "version of a PE image"),
+    // hive.hpp
+    row<HiveBase>("hive-base", "base block of a registry hive", 0, "regf"sv),
+    row<HiveBin>("hive-bin", "bin of a registry hive", 0, "hbin"sv),
+    row<HiveKey>("hive-key", "key of a registry hive"),
+    row<HiveValueCell>("hive-value-cell", "value of a registry hive"),
+    row<HiveLogEntry>("hive-log-entry", "entry of a registry log", 0, "HvLE"sv),
+    row<HiveList>("hive-list", "list of keys of a registry hive"),
+    row<HiveHashed>("hive-hashed", "key in a list, with the hash of its name"),
+    row<HiveBigData>("hive-big-data", "large value of a registry hive"),
+    row<HiveLogPage>("hive-log-page", "page of a registry log"),
+    // windows.hpp
+    row<ShellLink>("shell-link", "head of a shell link", 0, "\x4C\0\0\0\x01\x14\x02\0"sv),
+    row<ShellLinkInfo>("shell-link-info", "target of a shell link"),
+    row<StoreDevice>("store-device", "device of a boot store"),
+    row<StoreMbrPartition>("store-mbr-partition", "partition of a boot store, MBR"),
+    row<StoreGptPartition>("store-gpt-partition", "partition of a boot store, GPT"),
+    row<MountedPartition>("mounted-partition", "mounted device of an MBR disk"),
+    // uefi.hpp
+    row<DevicePathHead>("device-path-head", "head of a device path node"),
+    row<HardDriveNode>("hard-drive-node", "partition in a device path"),
+    row<OpticalNode>("optical-node", "disc in a device path"),
+    row<PciNode>("pci-node", "PCI function in a device path"),
+    row<AcpiNode>("acpi-node", "ACPI device in a device path"),
+    row<SataNode>("sata-node", "SATA port in a device path"),
+    row<ScsiNode>("scsi-node", "SCSI target in a device path"),
+    row<UsbNode>("usb-node", "USB port in a device path"),
+    row<NvmeNode>("nvme-node", "NVMe name space in a device path"),
+    row<LoadOptionHead>("load-option-head", "head of a UEFI boot option"),
+    row<SignatureListHead>("signature-list-head", "head of a list of signatures"),
+    row<WorkingBlockHead>("working-block-head", "head of the firmware's log of block writes"),
+    row<PendingWriteHead>("pending-write-head", "block write that the firmware logged"),
+    row<PendingWriteRecord>("pending-write-record", "one block of such a write"),
+    row<FirmwareVolumeHead>("firmware-volume-head", "head of a firmware volume", 40, "_FVH"sv),
+    row<VariableStoreHead>("variable-store-head", "head of a store of UEFI variables"),
+    row<PlainVariableHead>("plain-variable-head", "head of a UEFI variable"),
+    row<VariableHead>("variable-head", "head of an authenticated UEFI variable"),
+    row<EfiTime>("efi-time", "time as UEFI stores it"),
+    row<ShimVendorTable>("shim-vendor-table", "table of shim's own certificates"),
+    row<SbatLevelHead>("sbat-level-head", "head of shim's revocation policies"),
+});
+
+}  // namespace
+
+bool StructureKind::marks(std::span<const std::uint8_t> bytes) const {
+    return !mark.empty() && bytes.size() >= size && bytes.size() >= mark_at + mark.size() &&
+           std::equal(mark.begin(), mark.end(), bytes.begin() + static_cast<std::ptrdiff_t>(mark_at),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
+std::span<const StructureKind> structure_kinds() { return kinds; }
+
+const StructureKind* structure_kind(std::string_view name) {
+    const auto* const found = std::ranges::find(kinds, name, &StructureKind::name);
+    return found != kinds.end() ? &*found : nullptr;
+}
+
+}  // namespace herberge
