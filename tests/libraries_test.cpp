@@ -69,7 +69,7 @@ TEST_P(Losses, PanicAtInit) {
     }
     EXPECT_EQ(init.result.state, State::Breaks);
     EXPECT_NE(init.result.text.find(GetParam().says), std::string::npos) << init.result.text;
-    EXPECT_EQ(init.result.symptom,
+    EXPECT_EQ(init.result.findings.at(0).symptom,
               std::string("/sbin/init: error while loading shared libraries: ") + GetParam().library +
                   "\n---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
     ASSERT_FALSE(init.result.findings.empty());
@@ -204,23 +204,23 @@ TEST(Init, AShellTakesTheSystemsPlace) {
     const Root root(t);
     const auto init = judge_init(root.volume(), CommandLine(""), &ramdisk);
     EXPECT_EQ(init.result.state, State::Breaks);
-    EXPECT_EQ(init.result.symptom, "Target filesystem doesn't have requested /sbin/init.\n# ");
+    EXPECT_EQ(init.result.findings.at(0).symptom, "Target filesystem doesn't have requested /sbin/init.\n# ");
     EXPECT_NE(init.result.text.find("a shell, /bin/sh, is started in its place"), std::string::npos);
-    EXPECT_EQ(judge_init(root.volume(), CommandLine(""), nullptr).result.symptom, "# ")
+    EXPECT_EQ(judge_init(root.volume(), CommandLine(""), nullptr).result.findings.at(0).symptom, "# ")
         << "the kernel has the same list";
     ramdisk.builder = "dracut";
-    EXPECT_NE(judge_init(root.volume(), CommandLine(""), &ramdisk).result.symptom, "# ");
+    EXPECT_NE(judge_init(root.volume(), CommandLine(""), &ramdisk).result.findings.at(0).symptom, "# ");
     forge::Tree bare;
     bare.file("/etc/fstab", "");
     ramdisk.builder = "initramfs-tools";
     EXPECT_NE(judge_init(Root(bare).volume(), CommandLine(""), &ramdisk)
-                  .result.symptom.find("No init found. Try passing init= bootarg."),
+                  .result.findings.at(0).symptom.find("No init found. Try passing init= bootarg."),
               std::string::npos);
 }
 
 // --- in the RAM disk ------------------------------------------------------------------------------------------------
 
-StageResult judged(const forge::Tree& tree) {
+Claim judged(const forge::Tree& tree) {
     const auto ramdisk = inspect_ramdisk(*support::source_of(forge::gzip(forge::make_cpio(tree))));
     EXPECT_TRUE(ramdisk);
     return judge_ramdisk(*ramdisk, {}, CommandLine(""));
@@ -239,18 +239,18 @@ TEST(RamdiskLibraries, AreFollowedForItsInitAndItsShell) {
     auto result = judged(without);
     EXPECT_EQ(result.state, State::Breaks);
     EXPECT_EQ(result.findings.at(0).code, Code::RamdiskLibraryMissing);
-    EXPECT_EQ(result.symptom,
+    EXPECT_EQ(result.findings.at(0).symptom,
               "/bin/sh: error while loading shared libraries: libc.so.6: cannot open shared object file: No such file "
               "or directory\n"
               "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---");
     without = t;
     without.file(usr + "libc.so.6", "");
-    EXPECT_NE(judged(without).symptom.find("libc.so.6: file too short"), std::string::npos);
+    EXPECT_NE(judged(without).findings.at(0).symptom.find("libc.so.6: file too short"), std::string::npos);
     without = t;
     without.remove("/usr/lib64/ld-linux-x86-64.so.2");
     result = judged(without);
     EXPECT_EQ(result.findings.at(0).code, Code::RamdiskInitUnusable);
-    EXPECT_NE(result.symptom.find("Failed to execute /init (error -2)"), std::string::npos);
+    EXPECT_NE(result.findings.at(0).symptom.find("Failed to execute /init (error -2)"), std::string::npos);
 }
 
 TEST(LibraryCache, DamagedOnesGiveWhatTheyHave) {

@@ -263,8 +263,9 @@ TEST(Entries, ChainloadingNamesItsTarget) {
     const Config config("menuentry x {\n chainloader --force (hd0,msdos1)+1\n}\n");
     const auto& e = config.run.menu.entries.at(0);
     EXPECT_EQ(e.kind, EntryKind::Chainload);
-    EXPECT_EQ(e.chain_disk, 1);
-    EXPECT_EQ(e.chain_partition, 1);
+    ASSERT_TRUE(e.chain);
+    EXPECT_EQ(e.chain->place, "d1p1");
+    EXPECT_EQ(e.chain->code, (DiskRange{1, 2048 * 512, 512}));
 }
 
 TEST(Entries, PasswordsAreNoticed) {

@@ -185,7 +185,7 @@ TEST(RamdiskInit, FollowsRdinit) {
     EXPECT_EQ(judge_ramdisk(rd, {}, CommandLine("rdinit=/bin/sh")).state, State::Holds);
     const auto missing = judge_ramdisk(rd, {}, CommandLine("rdinit=/start"));
     EXPECT_EQ(missing.state, State::Breaks);
-    EXPECT_NE(missing.symptom.find("VFS: Unable to mount root fs"), std::string::npos);
+    EXPECT_NE(missing.findings.front().symptom.find("VFS: Unable to mount root fs"), std::string::npos);
 }
 
 // --- init
@@ -215,7 +215,7 @@ TEST(Init, TheKernelTriesItsListAndARamdiskDoesNot) {
     // init= given: nothing else is tried.
     const auto given = judge_init(root.volume(), CommandLine("init=/sbin/x"), nullptr);
     EXPECT_EQ(given.result.state, State::Breaks);
-    EXPECT_NE(given.result.symptom.find("Requested init /sbin/x failed"), std::string::npos);
+    EXPECT_NE(given.result.findings.front().symptom.find("Requested init /sbin/x failed"), std::string::npos);
     const auto rd = ramdisk_with({});
     EXPECT_EQ(judge_init(root.volume(), CommandLine(""), &rd).result.state, State::Breaks);
 }
@@ -254,7 +254,8 @@ TEST_P(Targets, AreTakenFromTheCommandLine) {
     std::vector<Code> codes;
     for (const auto& f : judged.findings) codes.push_back(f.code);
     EXPECT_EQ(codes, GetParam().code ? std::vector{*GetParam().code} : std::vector<Code>{});
-    EXPECT_NE(judged.symptom.find(GetParam().screen), std::string::npos) << judged.symptom;
+    const std::string screen = judged.findings.empty() ? std::string() : judged.findings.front().symptom;
+    EXPECT_NE(screen.find(GetParam().screen), std::string::npos) << screen;
 }
 INSTANTIATE_TEST_SUITE_P(All, Targets,
                          testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, Code::ServicesTargetMissing,

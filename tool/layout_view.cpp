@@ -360,9 +360,8 @@ void one_entry(std::string& out, const herberge::MenuEntry& e, const Terminal& t
     for (const auto& f : e.devicetree) one_file(out, "dev. tree", f, terminal, indent + 8);
     if (!e.arguments.empty())
         out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("arguments", 10), printable(e.arguments));
-    if (e.chain_disk)
-        out += fmt::format("{}{}d{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), *e.chain_disk,
-                           e.chain_partition != 0 ? fmt::format("p{}", e.chain_partition) : "");
+    if (e.chain)
+        out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("chains to", 10), printable(e.chain->place));
     const bool told = std::ranges::any_of(e.kernel, [](const auto& f) { return !f.found(); });
     if (e.stop && !told)
         out += fmt::format("{}{}{}\n", std::string(indent + 8, ' '), pad("but", 10),

@@ -105,6 +105,9 @@ struct Claim {
     std::string text;
     std::vector<Evidence> evidence;
     std::vector<Finding> findings;  ///< with State::Breaks the first one is what breaks it
+
+    /// `finding` breaks the stage: text, evidence and symptom are its own. One that breaks it already stays the first.
+    void break_with(Finding finding);
 };
 /// The claim that `finding` breaks its stage, whatever its usual severity.
 [[nodiscard]] Claim broken(Finding finding);

@@ -74,6 +74,12 @@ struct WindowsStart {
     bool no_integrity_checks = false;
 };
 
+/// Where an entry that starts another loader leads.
+struct ChainTarget {
+    std::string place;              ///< "d1p2", "d1": the volume or disk whose code it is
+    std::optional<DiskRange> code;  ///< the sector that is loaded and started; none: it is a file (MenuEntry::kernel)
+};
+
 /// One entry, as executing it would turn out.
 struct MenuEntry {
     std::string title;
@@ -97,10 +103,8 @@ struct MenuEntry {
     std::string unread;
     std::vector<LoaderMessage> messages;  ///< printed while it is executed
     bool kernel_loaded = false;
-    std::optional<int> chain_disk;        ///< Chainload: the disk
-    int chain_partition = 0;              ///< Chainload: the partition, 0 the whole disk
+    std::optional<ChainTarget> chain;     ///< Chainload: where it leads
     bool efi_stub = false;                ///< the kernel is started as an EFI application
-    std::optional<DiskRange> chain_code;  ///< Chainload: the sector that is loaded and started
     std::optional<WindowsStart> windows;  ///< Windows: what its loader is told
     bool windows_efi = false;             ///< … by a boot manager that runs under UEFI
     bool real_mode = false;               ///< the kernel's set-up code is run, not only its 32-bit part
@@ -234,9 +238,9 @@ struct GrubBlock {
 
 /// A core image found through a boot sector.
 struct GrubCore {
-    int disk = 0;
+    int disk = 0;  ///< number of the disk that it lies on
     std::string platform = "i386-pc";
-    int partition = 0;         ///< UEFI: the volume it was started from
+    VolumeRef started_from;    ///< UEFI: the volume it was started from; null: it lies outside of volumes
     std::string command_path;  ///< UEFI: the directory it was started from
     std::uint64_t first_sector = 0;
     std::vector<GrubBlock> blocks;  ///< the rest, as the first sector lists it

@@ -175,15 +175,6 @@ struct FstabLine {
 };
 [[nodiscard]] std::vector<FstabLine> parse_fstab(std::string_view text);
 
-/// A judgement of one stage, for the walk to put into its ladder.
-struct StageResult {
-    State state = State::Unknown;
-    std::string text;
-    std::vector<Evidence> evidence;
-    std::vector<Finding> findings;
-    std::string symptom;
-};
-
 /// How a disk is attached, as far as it matters for drivers.
 enum class Controller : std::uint8_t { Ata, Nvme, VirtioBlk, VirtioScsi, Scsi, Usb, Mmc, HyperV, Xen };
 /// "AHCI/ATA", "NVMe" …
@@ -205,23 +196,23 @@ struct RootDemand {
 };
 
 /// A kernel that could unpack this RAM disk and find an init in it?
-[[nodiscard]] StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
+[[nodiscard]] Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
 /// Would the drivers in the RAM disk, or in the kernel, reach and mount the root file system?
-[[nodiscard]] StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
+[[nodiscard]] Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
 /// Would the RAM disk of an install or live medium find the packed root that its command line asks for?
-[[nodiscard]] StageResult judge_medium(const Volume& volume, const CommandLine& arguments);
+[[nodiscard]] Claim judge_medium(const Volume& volume, const CommandLine& arguments);
 /// Mountable by the kernel's driver?
-[[nodiscard]] StageResult judge_root_mount(const Volume& volume);
+[[nodiscard]] Claim judge_root_mount(const Volume& volume);
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
-    StageResult result;
+    Claim result;
     std::string asked;    ///< init= or the default
     Executable program;   ///< the one that runs, when one does
     std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
 /// What that init must start.
-[[nodiscard]] StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
+[[nodiscard]] Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
                                          const CommandLine& arguments);
 
 }  // namespace herberge

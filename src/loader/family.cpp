@@ -104,6 +104,12 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     return out;
 }
 
+ChainTarget first_sector_of(const Source& code) {
+    ChainTarget out{code->place(), {}};
+    if (const auto where = code->locate(0, 512); !where.empty()) out.code = where.front();
+    return out;
+}
+
 VolumeRef disc_volume(const Machine& machine, const Disk& disk) {
     for (const auto& partition : disk.table.partitions)
         if (partition.first_lba == 0) return machine.volume(disk.number, partition.number);

@@ -66,6 +66,8 @@ const FileSystem* plain_view(const Volume& volume);
 /// What became of a file that an entry names. `path` is absolute; on success `error` is empty.
 FileReference refer(const Volume& volume, std::string written, std::string_view path, int line, int most_links = 40);
 
+/// The target of an entry that starts the sector which `code` begins with.
+ChainTarget first_sector_of(const Source& code);
 /// The file system of a disc as a whole: of the medium, or of a partition from its first sector on; null: none.
 VolumeRef disc_volume(const Machine& machine, const Disk& disk);
 

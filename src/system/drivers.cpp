@@ -146,8 +146,8 @@ std::string_view controller_name(Controller controller) {
     return "";
 }
 
-StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments) {
-    StageResult out;
+Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments) {
+    Claim out;
     const std::string init = arguments.value("rdinit").value_or("/init");
     const auto* program = ramdisk.find(init);
     std::string runner = init;
@@ -159,11 +159,7 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
             member.files, size_text(member.unpacked)));
     const std::string shape = fmt::format("{}", fmt::join(parts, ", then "));
     auto breaks = [&](Code code, std::string text, std::string symptom, std::vector<Evidence> evidence) {
-        out.state = State::Breaks;
-        out.text = std::move(text);
-        out.symptom = std::move(symptom);
-        out.evidence = evidence;
-        out.findings.push_back(make_finding(code, out.text, std::move(evidence), out.symptom));
+        out.break_with(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
         return out;
     };
     for (const auto& member : ramdisk.members) {
@@ -250,15 +246,12 @@ StageResult judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, cons
     return out;
 }
 
-StageResult judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
-    StageResult out;
+Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
+    Claim out;
     const bool any_told = !demand.config.empty() || !demand.builtin.empty();
     const bool has_modules = ramdisk != nullptr && !ramdisk->modules.empty();
     auto breaks = [&](Code code, std::string text, std::vector<Evidence> evidence) {
-        out.state = State::Breaks;
-        out.text = std::move(text);
-        out.evidence = evidence;
-        out.findings.push_back(make_finding(code, out.text, std::move(evidence)));
+        out.break_with(make_finding(code, std::move(text), std::move(evidence)));
         return out;
     };
     if (has_modules && !demand.kernel_release.empty() && !ramdisk->module_releases.empty() &&

@@ -30,8 +30,7 @@ std::string flavour_of(const FileSystem& fs, const Executable& program) {
 }
 
 /// The init and its libraries against what their packages brought. One that differs may well work: a risk.
-void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program,
-                           StageResult& result) {
+void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program, Claim& result) {
     const PackageLists lists(fs);
     auto paths = program.libraries;
     paths.push_back(program.path);
@@ -86,14 +85,13 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
             if (!next.runs) continue;
             if (other == "/bin/sh") {
                 // A shell takes the place of the system: nothing is mounted, nothing starts.
-                result.state = State::Breaks;
-                result.text = fmt::format("the init {} cannot run: {}; a shell, /bin/sh, is started in its place",
-                                          out.asked, first.why);
-                result.evidence = first.evidence;
-                result.symptom = ramdisk != nullptr
-                                     ? fmt::format("Target filesystem doesn't have requested {}.\n# ", out.asked)
-                                     : "# ";
-                result.findings.push_back(make_finding(*first.code, result.text, first.evidence, result.symptom));
+                result.break_with(make_finding(
+                    *first.code,
+                    fmt::format("the init {} cannot run: {}; a shell, /bin/sh, is started in its place", out.asked,
+                                first.why),
+                    first.evidence,
+                    ramdisk != nullptr ? fmt::format("Target filesystem doesn't have requested {}.\n# ", out.asked)
+                                       : "# "));
                 return out;
             }
             result.state = State::Doubtful;
@@ -105,31 +103,29 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
             return out;
         }
     }
-    result.state = State::Breaks;
-    result.text = fmt::format("the init {} cannot run: {}", out.asked, first.why);
-    result.evidence = first.evidence;
     const bool late = first.code == Code::ProgramInterpreterMissing || first.code == Code::ProgramFormat ||
                       first.code == Code::ProgramArchitecture || first.code == Code::ProgramCut;
+    std::string symptom;
     if (started)
-        result.symptom = fmt::format(
+        symptom = fmt::format(
             "{}: error while loading shared libraries: {}\n"
             "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
             out.asked, printable(first.missing_library));
     else if (ramdisk == nullptr)
-        result.symptom =
-            given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
-                  : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
+        symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
+                        : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
     else if (late)
         // The RAM disk's test for the execute bit passes; executing then fails.
-        result.symptom = fmt::format(
+        symptom = fmt::format(
             "switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
             "exitcode=0x00000100 ]---",
             out.asked,
             first.code == Code::ProgramInterpreterMissing ? "No such file or directory" : "Exec format error");
     else
-        result.symptom = fmt::format(
-            "Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", out.asked);
-    result.findings.push_back(make_finding(*first.code, result.text, first.evidence, result.symptom));
+        symptom = fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.",
+                              out.asked);
+    result.break_with(make_finding(*first.code, fmt::format("the init {} cannot run: {}", out.asked, first.why),
+                                   first.evidence, std::move(symptom)));
     return out;
 }
 

@@ -79,8 +79,10 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
     return out;
 }
 
-StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
-    StageResult out;
+constexpr const char* no_medium = "Unable to find a medium containing a live file system";
+
+Claim judge_medium(const Volume& volume, const CommandLine& arguments) {
+    Claim out;
     const Scheme* scheme = scheme_of(arguments);
     const FileSystem* fs = volume.files(Observer::Linux);
     if (fs == nullptr) return out;
@@ -94,12 +96,11 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
     const auto files = packed_roots(*fs, directory);
     const std::string place = fmt::format("{}:{}", volume.place, directory);
     if (files.empty()) {
-        out.state = State::Breaks;
-        out.text = fmt::format("the RAM disk ({}) looks for a packed root file system in {}, and there is none",
-                               scheme->option, place);
-        out.symptom = "Unable to find a medium containing a live file system";
-        out.evidence = {evidence_place(place, "a file with the packed root file system", "none")};
-        out.findings = {make_finding(Code::MediumRootMissing, out.text, out.evidence, out.symptom)};
+        out.break_with(
+            make_finding(Code::MediumRootMissing,
+                         fmt::format("the RAM disk ({}) looks for a packed root file system in {}, and there is none",
+                                     scheme->option, place),
+                         {evidence_place(place, "a file with the packed root file system", "none")}, no_medium));
         return out;
     }
     for (const auto& path : files) {
@@ -112,13 +113,11 @@ StageResult judge_medium(const Volume& volume, const CommandLine& arguments) {
             fmt::format("{}:{}", volume.place, path), {},
             file ? fmt::format("{}, {}", inside.name(), size_text((*file)->size())) : file.error().text()));
         if (whole && inside.known()) continue;
-        out.state = State::Breaks;
-        out.text = !file             ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
-                   : !inside.known() ? fmt::format("{}:{} holds no file system", volume.place, path)
-                                     : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
-                                                   size_text(inside.size));
-        out.symptom = "Unable to find a medium containing a live file system";
-        out.findings = {make_finding(Code::MediumRootDamaged, out.text, out.evidence, out.symptom)};
+        std::string text = !file ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+                           : !inside.known() ? fmt::format("{}:{} holds no file system", volume.place, path)
+                                             : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
+                                                           size_text(inside.size));
+        out.break_with(make_finding(Code::MediumRootDamaged, std::move(text), out.evidence, no_medium));
         return out;
     }
     out.state = State::Holds;

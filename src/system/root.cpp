@@ -268,17 +268,16 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
     return out;
 }
 
-StageResult judge_root_mount(const Volume& volume) {
-    StageResult out;
+Claim judge_root_mount(const Volume& volume) {
+    Claim out;
     if (volume.files(Observer::Linux) == nullptr) {
         const auto problem = volume.problem(Observer::Linux);
         if (problem && problem->unreadable()) {
-            out.state = State::Breaks;
-            out.text = fmt::format("the superblock of {} lies in sectors that cannot be read: {}", volume.place,
-                                   problem->what);
-            out.evidence.push_back(evidence_error(*problem));
-            out.symptom = "mount: mounting " + volume.place + " on /root failed: Input/output error";
-            out.findings.push_back(make_finding(Code::RootUnreadable, out.text, out.evidence, out.symptom));
+            out.break_with(make_finding(Code::RootUnreadable,
+                                        fmt::format("the superblock of {} lies in sectors that cannot be read: {}",
+                                                    volume.place, problem->what),
+                                        {evidence_error(*problem)},
+                                        "mount: mounting " + volume.place + " on /root failed: Input/output error"));
             return out;
         }
         if (volume.unread() && !volume.info.is(Family::Ext)) {
@@ -305,24 +304,22 @@ StageResult judge_root_mount(const Volume& volume) {
             return out;
         }
         if (volume.info.known() && !volume.info.is(Family::Ext)) {
-            out.state = State::Breaks;
-            out.text = fmt::format("{} holds {}, not a root file system", volume.place, volume.info.name());
-            out.findings.push_back(make_finding(Code::RootNotAFileSystem, out.text,
-                                                {evidence_place(volume.place, "a file system", volume.info.name())}));
-            out.symptom = "VFS: Unable to mount root fs";
+            out.break_with(make_finding(
+                Code::RootNotAFileSystem,
+                fmt::format("{} holds {}, not a root file system", volume.place, volume.info.name()),
+                {evidence_place(volume.place, "a file system", volume.info.name())}, "VFS: Unable to mount root fs"));
             return out;
         }
         std::vector<Evidence> evidence{problem ? evidence_error(*problem) : evidence_place(volume.place)};
-        out.state = State::Breaks;
-        out.text = fmt::format("{} holds no file system that could be mounted", volume.place);
+        std::string text = fmt::format("{} holds no file system that could be mounted", volume.place);
         if (const auto backup = find_ext_backup(*volume.source)) {
-            out.text +=
+            text +=
                 fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.name(), backup->offset);
             evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {},
                                               "backup superblock, UUID " + backup->info.uuid));
         }
-        out.findings.push_back(make_finding(Code::RootNoFileSystem, out.text, evidence));
-        out.symptom = "mount: mounting " + volume.place + " on /root failed: Invalid argument";
+        out.break_with(make_finding(Code::RootNoFileSystem, std::move(text), std::move(evidence),
+                                    "mount: mounting " + volume.place + " on /root failed: Invalid argument"));
         return out;
     }
     const auto obstacles = volume.files(Observer::Linux)->mount_obstacles();
@@ -335,7 +332,6 @@ StageResult judge_root_mount(const Volume& volume) {
         out.state = State::Breaks;
         out.text = obstacles.front().text;
         out.evidence = obstacles.front().evidence;
-        out.symptom = obstacles.front().symptom;
         return out;
     }
     out.state = State::Holds;

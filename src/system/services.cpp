@@ -31,7 +31,7 @@ public:
     Judge(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments)
         : machine_(machine), root_(root), fs_(*root.files(Observer::Linux)), init_(init), arguments_(arguments) {}
 
-    StageResult run() {
+    Claim run() {
         if (init_.flavour == "systemd") systemd();
         else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
         else if (init_.flavour == "script") own_script();
@@ -66,13 +66,7 @@ private:
     }
 
     void breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
-        if (out_.state != State::Breaks) {
-            out_.state = State::Breaks;
-            out_.text = text;
-            out_.evidence = evidence;
-            out_.symptom = symptom;
-        }
-        out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
+        out_.break_with(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
     }
     void risk(Code code, std::string text, std::vector<Evidence> evidence) {
         out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence)));
@@ -421,7 +415,7 @@ private:
     const FileSystem& fs_;
     const InitChoice& init_;
     const CommandLine& arguments_;
-    StageResult out_;
+    Claim out_;
     std::string summary_;
     std::string asked_rescue_;
     std::string untold_;
@@ -432,8 +426,7 @@ private:
 
 }  // namespace
 
-StageResult judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
-                           const CommandLine& arguments) {
+Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init, const CommandLine& arguments) {
     return Judge(machine, root, init, arguments).run();
 }
 

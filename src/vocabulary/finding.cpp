@@ -88,6 +88,18 @@ Claim broken(Finding finding, Stage stage) {
     return broken(std::move(finding));
 }
 
+void Claim::break_with(Finding finding) {
+    finding.severity = Severity::Breaks;
+    if (state == State::Breaks) {
+        findings.push_back(std::move(finding));
+        return;
+    }
+    state = State::Breaks;
+    text = finding.text;
+    evidence = finding.evidence;
+    findings.insert(findings.begin(), std::move(finding));
+}
+
 Claim broken(Finding finding) {
     finding.severity = Severity::Breaks;
     return {finding.stage, State::Breaks, finding.text, finding.evidence, {finding}};

@@ -25,21 +25,18 @@ void Ladder::go_on(Stage stage, State state, const std::string& text, std::vecto
     r.evidence.insert(r.evidence.end(), evidence.begin(), evidence.end());
 }
 
-void Ladder::set(Stage stage, const StageResult& result) {
-    set(stage, result.state, result.text, result.evidence);
-    for (auto finding : result.findings) {
+void Ladder::set(Stage stage, const Claim& claim) {
+    set(stage, claim.state, claim.text, claim.evidence);
+    for (auto finding : claim.findings) {
         finding.stage = stage;
         add_finding(std::move(finding));
     }
-    if (result.state == State::Breaks && !result.symptom.empty() && (!symptom_stage_ || stage < *symptom_stage_)) {
-        symptom_ = result.symptom;
+    if (claim.state != State::Breaks || claim.findings.empty()) return;
+    const std::string& symptom = claim.findings.front().symptom;
+    if (!symptom.empty() && (!symptom_stage_ || stage < *symptom_stage_)) {
+        symptom_ = symptom;
         symptom_stage_ = stage;
     }
-}
-
-void Ladder::set(const Claim& claim) {
-    set(claim.stage, {claim.state, claim.text, claim.evidence, claim.findings,
-                      claim.state == State::Breaks ? claim.findings.front().symptom : std::string{}});
 }
 
 void Ladder::breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {

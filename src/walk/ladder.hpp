@@ -11,9 +11,10 @@ public:
     Ladder();
 
     void set(Stage stage, State state, std::string text, std::vector<Evidence> evidence = {});
-    void set(Stage stage, const StageResult& result);
     /// As the claim has it; its findings are those of its stage.
-    void set(const Claim& claim);
+    void set(const Claim& claim) { set(claim.stage, claim); }
+    /// The same for a claim that is about another stage here.
+    void set(Stage stage, const Claim& claim);
     /// Adds what a further loader on the way has to say about a stage that an earlier one has passed.
     void go_on(Stage stage, State state, const std::string& text, std::vector<Evidence> evidence = {});
     /// A break with its finding; the first one gives the symptom.

@@ -424,7 +424,7 @@ private:
                 return false;
             }
             if (drivers.state == State::Breaks) {
-                drivers.symptom = not_found_symptom(root.written, ramdisk);
+                drivers.findings.front().symptom = not_found_symptom(root.written, ramdisk);
                 ladder_.set(Stage::Root, drivers);
                 return false;
             }
@@ -472,7 +472,7 @@ private:
         }
         mount.evidence.insert(mount.evidence.begin(), where);
         if (mount.state == State::Breaks && ramdisk != nullptr)
-            mount.symptom += fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
+            mount.findings.front().symptom += fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
         if (mount.state == State::Holds) {
             mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
             if (!driver_text_.empty()) mount.text += "; " + driver_text_;

@@ -149,10 +149,10 @@ private:
             const auto& target = entry.kernel.front();
             return {EfiStart{target.volume, target.real_path, entry.arguments}, {}};
         }
-        if (!entry.chain_code) return {};
+        if (!entry.chain || !entry.chain->code) return {};
         const auto& machine = context_.machine;
-        const Disk* disk = machine.disk(entry.chain_code->disk);
-        const std::uint64_t lba = entry.chain_code->offset / 512;
+        const Disk* disk = machine.disk(entry.chain->code->disk);
+        const std::uint64_t lba = entry.chain->code->offset / 512;
         auto volume = disk != nullptr && lba != 0 ? volume_starting_at(machine, disk->number, lba) : nullptr;
         if (disk == nullptr || (lba != 0 && volume == nullptr))
             return {std::nullopt, fmt::format("“{}” starts code from a file, which is not followed", entry.title)};

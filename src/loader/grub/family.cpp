@@ -154,7 +154,7 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
         return out;
     }
     core->disk = volume.disk;
-    core->partition = volume.partition;
+    if (volume.partition != 0) core->started_from = volume.shared_from_this();
     core->command_path = path.substr(0, path.rfind('/'));
     KernelVerifier verifier;
     // Only with shim's protocol can it have a kernel verified.

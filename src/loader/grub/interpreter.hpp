@@ -31,9 +31,7 @@ struct Loaded {
     bool ready = false;  ///< `boot` would start something
     std::optional<Finding> stop;
     std::string unread;  ///< as MenuEntry::unread
-    std::optional<int> chain_disk;
-    int chain_partition = 0;
-    std::optional<DiskRange> chain_code;
+    std::optional<ChainTarget> chain;
 };
 
 /// Everything that a command can change. Copied to try an entry.

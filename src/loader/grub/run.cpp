@@ -102,9 +102,7 @@ public:
         entry.ramdisks = loaded.ramdisks;
         entry.devicetree = loaded.devicetree;
         entry.kernel_loaded = loaded.ready;
-        entry.chain_disk = loaded.chain_disk;
-        entry.chain_partition = loaded.chain_partition;
-        entry.chain_code = loaded.chain_code;
+        entry.chain = loaded.chain;
         entry.stop = loaded.stop;
         entry.unread = loaded.unread;
     }
@@ -293,7 +291,8 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                                        ? core.platform == "i386-pc" ? "cd" : "cd0"
                                        : fmt::format("hd{}", machine.drive_index(core.disk, first_drive));
     std::string root = boot_drive;
-    if (const VolumeRef own = core.partition != 0 ? machine.volume(core.disk, core.partition) : nullptr)
+    // What the firmware showed as a volume may be none to GRUB, which reads the table by its own rules.
+    if (const auto own = core.started_from != nullptr ? machine.at(core.started_from->place) : nullptr)
         root = world.name_of(*own);
     const std::string root_of_core = root;
     if (prefix.starts_with('(')) {

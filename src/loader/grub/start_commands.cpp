@@ -6,6 +6,7 @@
 
 #include <herberge/artifact.hpp>
 
+#include "loader/family.hpp"
 #include "loader/grub/interpreter.hpp"
 #include "ondisk/linux.hpp"
 
@@ -152,8 +153,6 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
             stop(Code::EntryDeviceMissing, fmt::format("the device {} does not exist", device_name));
             return error(fmt::format("disk `{}' not found.", device_name));
         }
-        loaded.chain_disk = device->disk->number;
-        loaded.chain_partition = device->volume != nullptr ? device->volume->partition : 0;
         const Source base = device->volume != nullptr ? device->volume->source : device->disk->source;
         const auto first =
             static_cast<std::uint64_t>(std::max(0, std::atoi(std::string(rest.substr(0, rest.find('+'))).c_str())));
@@ -172,14 +171,13 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
         }
         if (world_.platform().ends_with("efi")) {
             // Another EFI application: the firmware's loader judges it when it is started.
-            loaded.chain_disk = opened.volume->disk;
-            loaded.chain_partition = opened.volume->partition;
+            loaded.chain = ChainTarget{opened.volume->place, {}};
             loaded.ready = true;
             return 0;
         }
         code = opened.source;
     }
-    if (const auto where = code->locate(0, 512); !where.empty()) loaded.chain_code = where.front();
+    loaded.chain = loader::first_sector_of(code);
     const auto sector = code->bytes(0, 512);
     if (!sector) {
         stop(Code::ChainUnreadable, "the sector to chain to cannot be read");

@@ -302,8 +302,6 @@ private:
             const auto first = static_cast<std::uint64_t>(std::max(0, number(name.substr(0, plus)).value_or(0)));
             if (place.disk == nullptr) return 21;
             const Source base = place.volume != nullptr ? place.volume->source : place.disk->source;
-            entry_.chain_disk = place.disk->number;
-            entry_.chain_partition = place.volume != nullptr ? place.volume->partition : 0;
             code = slice(base, first * 512, 512, base->place());
         } else {
             FileReference reference;
@@ -315,15 +313,13 @@ private:
                 return error;
             }
             code = open_file(reference);
-            entry_.chain_disk = reference.volume->disk;
-            entry_.chain_partition = reference.volume->partition;
         }
         const auto sector = code ? code->bytes(0, 512) : fail(ErrorKind::NotFound, "no code");
         if (!sector) {
             loader::stop(entry_, Code::ChainUnreadable, "the sector to chain to cannot be read");
             return 25;
         }
-        if (const auto where = code->locate(0, 512); !where.empty()) entry_.chain_code = where.front();
+        entry_.chain = first_sector_of(code);
         if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
             loader::stop(entry_, Code::ChainNoSignature,
                          fmt::format("the boot sector of {} has no signature 55AA", code->place()));

@@ -224,9 +224,7 @@ private:
             stop(out, Code::EntryDeviceMissing, fmt::format("nothing on this machine answers to {}", section.value));
             return;
         }
-        out.chain_disk = volume->disk;
-        out.chain_partition = volume->partition;
-        if (const auto where = volume->source->locate(0, 512); !where.empty()) out.chain_code = where.front();
+        out.chain = first_sector_of(volume->source);
         out.kernel_loaded = true;
     }
 

@@ -370,10 +370,7 @@ private:
 
     void chain_to(MenuEntry& entry, const Disk& disk, const VolumeRef& volume) {
         entry.kind = EntryKind::Chainload;
-        entry.chain_disk = disk.number;
-        entry.chain_partition = volume != nullptr ? volume->partition : 0;
-        const Source base = volume != nullptr ? volume->source : disk.source;
-        if (const auto where = base->locate(0, 512); !where.empty()) entry.chain_code = where.front();
+        entry.chain = first_sector_of(volume != nullptr ? volume->source : disk.source);
         entry.kernel_loaded = true;
     }
 
@@ -394,10 +391,8 @@ private:
             stop(entry, Code::EntryKernelMissing, fmt::format("the boot sector file {} is not there", name));
             return;
         }
-        const auto ranges = ranges_of(volume_, file.file);
-        if (!ranges.empty()) entry.chain_code = ranges.front();
-        entry.chain_disk = volume_.disk;
-        entry.chain_partition = volume_.partition;
+        entry.chain = ChainTarget{volume_.place, {}};
+        if (const auto ranges = ranges_of(volume_, file.file); !ranges.empty()) entry.chain->code = ranges.front();
         entry.kernel_loaded = true;
     }
 

@@ -211,8 +211,7 @@ private:
         e.entry.kernel = {file};
         if (kernel.empty()) {
             e.entry.kind = EntryKind::Chainload;
-            e.entry.chain_disk = volume.disk;
-            e.entry.chain_partition = volume.partition;
+            e.entry.chain = ChainTarget{volume.place, {}};
             e.entry.kernel_loaded = true;
             entries.push_back(std::move(e));
             return;
@@ -345,8 +344,7 @@ private:
         e.entry.place = fmt::format("{}:/loader", esp_.place);
         e.entry.kind = EntryKind::Chainload;
         e.entry.kernel = {file};
-        e.entry.chain_disk = esp_.disk;
-        e.entry.chain_partition = esp_.partition;
+        e.entry.chain = ChainTarget{esp_.place, {}};
         e.entry.kernel_loaded = true;
         entries.push_back(std::move(e));
     }
