@@ -9,33 +9,37 @@ namespace demo {
 
 using forge::Bytes;
 
-namespace {
-
-/// A packed root: the superblock, and nothing behind it that anybody here would unpack.
-Bytes packed_root() {
-    Bytes out = forge::noise(60000, 77);
-    std::fill_n(out.begin(), 96, std::uint8_t{0});
-    forge::put32(out, 0, 0x73717368);
-    forge::put32(out, 12, 131072);
-    forge::put16(out, 28, 4);
-    forge::put64(out, 40, out.size());
-    return out;
+forge::Tree help_root_files() {
+    const auto desk = front_desk();
+    forge::Tree root;
+    for (const auto& [path, node] : desk.root.nodes()) {
+        if (path.starts_with("/boot") || path.ends_with("fstab")) continue;
+        if (node.kind == forge::Node::Kind::File) root.file(path, node.content, node.mode);
+        if (node.kind == forge::Node::Kind::Link) root.link(path, node.target);
+        if (node.kind == forge::Node::Kind::Directory) root.directory(path, node.mode);
+    }
+    return root;
 }
-
-}  // namespace
 
 HelpDisc help_disc() {
     HelpDisc out;
     const auto desk = front_desk();
     const Bytes kernel = desk.root.nodes().at(std::string("/boot/vmlinuz-") + release).content;
-    const Bytes ramdisk = forge::gzip(forge::make_cpio(desk.ramdisk));
+    auto ramdisk_files = desk.ramdisk;
+    for (const std::string path :
+         {"fs/isofs/isofs", "fs/fat/vfat", "fs/squashfs/squashfs", "fs/overlayfs/overlay", "drivers/block/loop"})
+        ramdisk_files.file(std::string("/lib/modules/") + release + "/kernel/" + path + ".ko",
+                           forge::make_kernel_module(path.substr(path.rfind('/') + 1)));
+    const Bytes ramdisk = forge::gzip(forge::make_cpio(ramdisk_files));
     auto& t = out.files;
     t.file("/.disk/info", "Almhof Help 4 (Murmeltier)\n");
     t.file(help_image, forge::make_disc_boot()).file("/boot/isolinux/ldlinux.c32", forge::make_syslinux_module());
     t.file(help_config,
            "DEFAULT help\nPROMPT 1\nTIMEOUT 50\nLABEL help\n  LINUX /live/vmlinuz\n  INITRD /live/initrd.img\n  APPEND "
            "boot=live quiet\n");
-    t.file(help_kernel, kernel).file("/live/initrd.img", ramdisk).file(help_root, packed_root());
+    t.file(help_kernel, kernel)
+        .file("/live/initrd.img", ramdisk)
+        .file(help_root, forge::make_squashfs(help_root_files()));
     t.file("/notes of the technician/what to do when the front desk stays dark.txt", "Look first, write later.\n");
     t.link("/vmlinuz", "live/vmlinuz").link("/notes of the technician/kernel", "../live/vmlinuz");
     out.esp.file(

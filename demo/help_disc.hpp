@@ -13,6 +13,8 @@ struct HelpDisc {
     [[nodiscard]] forge::DiscImage build() const;
 };
 HelpDisc help_disc();
+/// The root that it packs: what the front desk has, without its kernel.
+forge::Tree help_root_files();
 std::vector<Story> help_discs();
 
 inline constexpr const char* help_kernel = "/live/vmlinuz";

@@ -230,11 +230,20 @@ void edit_config(demo::HelpDisc& disc, const std::string& from, const std::strin
     text.replace(text.find(from), from.size(), to);
     bytes = forge::to_bytes(text);
 }
+/// The RAM disk without one of its drivers; `told`: it says which drivers the kernel has built in, and that is none.
+void repack_ramdisk(demo::HelpDisc& disc, const std::string& without, bool told) {
+    auto files = demo::front_desk().ramdisk;
+    const std::string modules = std::string("/lib/modules/") + demo::release;
+    for (const std::string name : {"isofs", "vfat", "squashfs", "overlay", "loop"})
+        if (name != without) files.file(modules + "/kernel/fs/" + name + ".ko", forge::make_kernel_module(name));
+    if (told) files.file(modules + "/modules.builtin", "kernel/fs/binfmt_elf.ko\n");
+    disc.files.file("/live/initrd.img", forge::gzip(forge::make_cpio(files)));
+}
 INSTANTIATE_TEST_SUITE_P(
     Disc, HelpDiscs,
     testing::Values(
-        Change{"whole", [](demo::HelpDisc&) {}, "unknown", {}},
-        Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "unknown", {}},
+        Change{"whole", [](demo::HelpDisc&) {}, "yes", {}},
+        Change{"no_table", [](demo::HelpDisc& d) { d.options.boot_information = false; }, "yes", {}},
         Change{"no_core_module", [](demo::HelpDisc& d) { d.files.remove("/boot/isolinux/ldlinux.c32"); }, "loader",
                Code::SyslinuxCoreModuleMissing},
         Change{"no_kernel", [](demo::HelpDisc& d) { d.files.remove(demo::help_kernel); }, "entry",
@@ -244,8 +253,41 @@ INSTANTIATE_TEST_SUITE_P(
         Change{"no_ramdisk", [](demo::HelpDisc& d) { d.files.remove("/live/initrd.img"); }, "ramdisk",
                Code::RamdiskMissing},
         Change{"no_root", [](demo::HelpDisc& d) { d.files.remove(demo::help_root); }, "root", Code::MediumRootMissing},
-        Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(20000); }, "root",
+        Change{"cut_root", [](demo::HelpDisc& d) { d.files.at(demo::help_root).content.resize(1000); }, "root",
                Code::MediumRootDamaged},
+        Change{"root_unreadable",
+               [](demo::HelpDisc& d) { forge::put64(d.files.at(demo::help_root).content, 64, 0xFFFFFF); }, "root",
+               Code::MediumRootDamaged},
+        Change{"no_init",
+               [](demo::HelpDisc& d) {
+                   auto root = demo::help_root_files();
+                   d.files.file(demo::help_root, forge::make_squashfs(root.remove("/usr/bin/busybox")));
+               },
+               "init", Code::ProgramLinkDangling},
+        Change{"no_start_script",
+               [](demo::HelpDisc& d) {
+                   auto root = demo::help_root_files();
+                   d.files.file(demo::help_root, forge::make_squashfs(root.remove("/etc/init.d/rcS")));
+               },
+               "services", Code::ServicesProgramMissing},
+        Change{"no_driver_for_it", [](demo::HelpDisc& d) { repack_ramdisk(d, "squashfs", true); }, "root",
+               Code::RamdiskNoFileSystemDriver},
+        Change{"driver_not_told", [](demo::HelpDisc& d) { repack_ramdisk(d, "overlay", false); }, "unknown", {}},
+        Change{"image_inside",
+               [](demo::HelpDisc& d) {
+                   forge::ExtOptions ext;
+                   ext.size = 4U << 20U;
+                   forge::Tree outer;
+                   outer.file("/LiveOS/rootfs.img", forge::make_ext(demo::help_root_files(), ext));
+                   d.files.remove(demo::help_root).file("/LiveOS/squashfs.img", forge::make_squashfs(outer));
+                   edit_config(d, "boot=live", "rd.live.image");
+               },
+               "yes",
+               {}},
+        Change{"two_layers",
+               [](demo::HelpDisc& d) { d.files.file("/live/more.squashfs", d.files.at(demo::help_root).content); },
+               "unknown",
+               {}},
         Change{"other_entries",
                [](demo::HelpDisc& d) {
                    d.files.file(demo::help_config, "DEFAULT next\nPROMPT 1\nLABEL next\n  LOCALBOOT -1\n");

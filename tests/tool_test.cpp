@@ -50,12 +50,18 @@ TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
 
 TEST_F(Tool, DiscsAreWalkedFromDriveOrStick) {
     const auto path = folder_.write("help.iso", demo::help_discs().front().make());
-    const auto stick = tool("check " + path);
+    const auto whole = tool("check " + path);
+    EXPECT_NE(whole.out.find("d1p1   Almhof Help 4 (Murmeltier)  starts\n"), std::string::npos) << whole.out;
+    EXPECT_EQ(whole.status, 0);
+    auto layered = demo::help_disc();
+    layered.files.file("/live/more.squashfs", layered.files.at(demo::help_root).content);
+    const auto layers = folder_.write("layers.iso", layered.build().bytes);
+    const auto stick = tool("check " + layers);
     EXPECT_NE(stick.out.find("d1p1   Almhof Help 4 (Murmeltier)  holds as far as root; the rest cannot be told"),
               std::string::npos)
         << stick.out;
     EXPECT_EQ(stick.status, 4) << "nothing is known to be broken";
-    EXPECT_EQ(tool("check --strict " + path).status, 1);
+    EXPECT_EQ(tool("check --strict " + layers).status, 1);
     const auto drive = tool("check --optical " + path);
     EXPECT_NE(drive.out.find("a BIOS starts the disc d1"), std::string::npos) << drive.out;
     const auto layout = nlohmann::json::parse(tool("layout --format json " + path).out);

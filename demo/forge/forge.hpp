@@ -90,6 +90,9 @@ struct FatImage {
 };
 FatImage make_fat(const Tree& tree, const FatOptions& options = {});
 
+/// A whole SquashFS, packed with zlib.
+Bytes make_squashfs(const Tree& tree);
+
 Bytes make_swap(std::uint64_t size, std::array<std::uint8_t, 16> uuid);
 std::array<std::uint8_t, 16> uuid_from(std::string_view text);
 

@@ -199,20 +199,36 @@ struct RootDemand {
 [[nodiscard]] Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
 /// Would the drivers in the RAM disk, or in the kernel, reach and mount the root file system?
 [[nodiscard]] Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
+/// What the RAM disk of an install or live medium goes on with.
+struct PackedRoot {
+    Claim result;
+    /// The file systems in the files that it finds, whether or not they can be read here; several lie over each other.
+    std::vector<VolumeRef> layers;
+    bool unites = false;  ///< it lays a file system in memory over them, and needs a driver for that
+};
+/// Drivers that the root of a live medium needs: for the medium, for the file on it that is mounted, and for the layer
+/// in memory that is laid over it.
+struct MediumDrivers {
+    std::vector<std::string> absent;  ///< neither in the RAM disk nor built in
+    std::vector<std::string> untold;  ///< not in the RAM disk, and nothing tells whether they are built in
+};
+[[nodiscard]] MediumDrivers medium_drivers(const Ramdisk* ramdisk, const RootDemand& demand, Format medium,
+                                           const PackedRoot& packed);
 /// Would the RAM disk of an install or live medium find the packed root that its command line asks for?
-[[nodiscard]] Claim judge_medium(const Volume& volume, const CommandLine& arguments);
+[[nodiscard]] PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments);
 /// Mountable by the kernel's driver?
 [[nodiscard]] Claim judge_root_mount(const Volume& volume);
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
     Claim result;
-    std::string asked;    ///< init= or the default
-    Executable program;   ///< the one that runs, when one does
-    std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
+    std::string asked;         ///< init= or the default
+    Executable program;        ///< the one that runs, when one does
+    bool from_medium = false;  ///< of a live medium: its RAM disk writes the table of file systems anew
+    std::string flavour;       ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
 /// What that init must start.
 [[nodiscard]] Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
-                                         const CommandLine& arguments);
+                                   const CommandLine& arguments);
 
 }  // namespace herberge

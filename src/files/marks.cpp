@@ -98,16 +98,6 @@ Found f2fs(const ByteSource& volume) {
     return info;
 }
 
-Found squashfs(const ByteSource& volume) {
-    const auto super = volume.load<ondisk::SquashfsSuper>(0);
-    if (!super || super->magic != 0x73717368U) return std::nullopt;
-    auto info = named(Format::Squashfs);
-    info.block_size = super->block_size;
-    info.size = super->bytes_used;
-    info.last_written = super->made;
-    return info;
-}
-
 Found luks(const ByteSource& volume) {
     const auto header = volume.load<ondisk::LuksHeader>(0);
     if (!header || !begins(header->magic, "LUKS\xBA\xBE")) return std::nullopt;
@@ -160,7 +150,7 @@ std::optional<VolumeInfo> recognise_layer(const ByteSource& volume) {
 }
 
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
-    for (const auto& look : {exfat, xfs, btrfs, f2fs, squashfs, swap})
+    for (const auto& look : {exfat, xfs, btrfs, f2fs, swap})
         if (auto found = look(volume)) return found;
     return std::nullopt;
 }

@@ -9,6 +9,7 @@
 #include "files/iso9660.hpp"
 #include "files/marks.hpp"
 #include "files/ntfs.hpp"
+#include "files/squashfs.hpp"
 
 namespace herberge {
 
@@ -20,11 +21,9 @@ struct Bidder {
 };
 
 /// A FAT's parameter block is the weakest mark of all: it comes last.
-constexpr Bidder bidders[] = {{recognise_ext, open_ext},
-                              {recognise_ntfs, open_ntfs},
-                              {recognise_by_mark, nullptr},
-                              {recognise_iso9660, open_iso9660},
-                              {recognise_fat, open_fat}};
+constexpr Bidder bidders[] = {{recognise_ext, open_ext},           {recognise_ntfs, open_ntfs},
+                              {recognise_squashfs, open_squashfs}, {recognise_by_mark, nullptr},
+                              {recognise_iso9660, open_iso9660},   {recognise_fat, open_fat}};
 
 }  // namespace
 

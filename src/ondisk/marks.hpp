@@ -109,18 +109,6 @@ struct F2fsSuper {
 BOOST_DESCRIBE_STRUCT(F2fsSuper, (), (magic, skipped, log_block_size, skipped2, blocks, skipped3, uuid, label))
 static_assert(offsetof(F2fsSuper, uuid) == 108);
 
-/// SquashFS 4 (kernel fs/squashfs/squashfs_fs.h).
-struct SquashfsSuper {
-    little_uint32_t magic;  ///< 0x73717368
-    little_uint32_t inodes;
-    little_uint32_t made;
-    little_uint32_t block_size;
-    Bytes<24> skipped;
-    little_uint64_t bytes_used;
-};
-BOOST_DESCRIBE_STRUCT(SquashfsSuper, (), (magic, inodes, made, block_size, skipped, bytes_used))
-static_assert(sizeof(SquashfsSuper) == 48);
-
 /// LUKS 1 and 2 share these first fields (LUKS2 on-disk format specification, section 2.1).
 struct LuksHeader {
     Bytes<6> magic;  ///< "LUKS" BA BE

@@ -16,6 +16,7 @@
 #include "ondisk/mbr.hpp"
 #include "ondisk/ntfs.hpp"
 #include "ondisk/pe.hpp"
+#include "ondisk/squashfs.hpp"
 #include "ondisk/syslinux.hpp"
 #include "ondisk/uefi.hpp"
 #include "ondisk/windows.hpp"
@@ -96,10 +97,20 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<XfsSuper>("xfs-super", "superblock of XFS", 0, "XFSB"sv),
     row<BtrfsSuper>("btrfs-super", "superblock of Btrfs"),
     row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
-    row<SquashfsSuper>("squashfs-super", "superblock of SquashFS", 0, "hsqs"sv),
     row<LuksHeader>("luks-header", "header of LUKS", 0, "LUKS\xBA\xBE"sv),
     row<RaidSuper>("raid-super", "superblock of Linux RAID (version 1)", 0, "\xFC\x4E\x2B\xA9"sv),
     row<LvmLabel>("lvm-label", "label of an LVM physical volume", 0, "LABELONE"sv),
+    // squashfs.hpp
+    row<SquashfsSuper>("squashfs-super", "superblock of SquashFS", 0, "hsqs"sv),
+    row<SquashfsInode>("squashfs-inode", "first part of an inode of SquashFS"),
+    row<SquashfsDirectory>("squashfs-directory", "directory inode of SquashFS"),
+    row<SquashfsLongDirectory>("squashfs-long-directory", "extended directory inode of SquashFS"),
+    row<SquashfsFile>("squashfs-file", "file inode of SquashFS"),
+    row<SquashfsLongFile>("squashfs-long-file", "extended file inode of SquashFS"),
+    row<SquashfsLink>("squashfs-link", "link inode of SquashFS"),
+    row<SquashfsDirectoryHead>("squashfs-directory-head", "head of directory entries of SquashFS"),
+    row<SquashfsEntry>("squashfs-entry", "directory entry of SquashFS"),
+    row<SquashfsFragment>("squashfs-fragment", "entry of the fragment table of SquashFS"),
     // iso9660.hpp
     row<BothEndian32>("both-endian32", "number in both orders of bytes"),
     row<IsoDirectoryRecord>("iso-directory-record", "directory record of ISO 9660"),

@@ -332,4 +332,29 @@ Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
     return out;
 }
 
+MediumDrivers medium_drivers(const Ramdisk* ramdisk, const RootDemand& demand, Format medium,
+                             const PackedRoot& packed) {
+    struct Driver {
+        std::string_view module, option;
+    };
+    const auto of = [](Format format) -> Driver {
+        const auto& traits = traits_of(format);
+        if (traits.family == Family::Iso) return {traits.linux_module, "CONFIG_ISO9660_FS"};
+        if (traits.family == Family::Fat) return {traits.linux_module, "CONFIG_VFAT_FS"};
+        return {traits.linux_module, traits.kernel_option};
+    };
+    MediumDrivers out;
+    std::vector<Driver> wanted = {of(medium), {"loop", "CONFIG_BLK_DEV_LOOP"}};
+    for (const auto& layer : packed.layers) wanted.push_back(of(layer->info.format));
+    // Older ones come with one that is no part of the kernel.
+    if (packed.unites && !brings(ramdisk, demand, "aufs")) wanted.push_back({"overlay", "CONFIG_OVERLAY_FS"});
+    for (const auto& driver : wanted) {
+        if (driver.module.empty() || brings(ramdisk, demand, driver.module)) continue;
+        const Told inside = builtin(demand, driver.module, driver.option);
+        if (inside == Told::No) out.absent.emplace_back(driver.module);
+        if (inside == Told::Unknown) out.untold.emplace_back(driver.module);
+    }
+    return out;
+}
+
 }  // namespace herberge

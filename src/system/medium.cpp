@@ -14,12 +14,13 @@ struct Scheme {
     std::string_view option;     ///< of the command line that asks for it
     std::string_view directory;  ///< where its packed root lies by default
     std::string_view moved_by;   ///< the option that names another directory
+    bool unites;                 ///< it lays file systems over each other; others use snapshots of a device
 };
 /// live-boot(7), casper(7), dracut.cmdline(7), mkinitcpio-archiso.
-constexpr Scheme schemes[] = {{"boot=live", "/live", "live-media-path"},
-                              {"boot=casper", "/casper", "live-media-path"},
-                              {"rd.live.image", "/LiveOS", "rd.live.dir"},
-                              {"archisobasedir", "/arch", "archisobasedir"}};
+constexpr Scheme schemes[] = {{"boot=live", "/live", "live-media-path", true},
+                              {"boot=casper", "/casper", "live-media-path", true},
+                              {"rd.live.image", "/LiveOS", "rd.live.dir", false},
+                              {"archisobasedir", "/arch", "archisobasedir", false}};
 
 std::string first_line(std::string_view text) {
     std::string out;
@@ -56,6 +57,19 @@ const Scheme* scheme_of(const CommandLine& arguments) {
     return nullptr;
 }
 
+/// A packed file system may hold nothing but the image of the real one (dmsquash-live of dracut).
+VolumeRef innermost(VolumeRef packed) {
+    const auto* fs = packed->files(Observer::Linux);
+    if (fs == nullptr) return packed;
+    for (const std::string_view path : {"/LiveOS/rootfs.img", "/LiveOS/ext3fs.img"}) {
+        const auto found = resolve(*fs, path);
+        if (!found) continue;
+        if (auto file = fs->open(found->file.id, fmt::format("{}:{}", packed->place, path)))
+            return std::make_shared<const Volume>(*file, packed->disk, packed->partition);
+    }
+    return packed;
+}
+
 }  // namespace
 
 std::optional<InstalledSystem> identify_medium(const Volume& volume) {
@@ -79,18 +93,20 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
     return out;
 }
 
-constexpr const char* no_medium = "Unable to find a medium containing a live file system";
+static constexpr const char* no_medium = "Unable to find a medium containing a live file system";
 
-Claim judge_medium(const Volume& volume, const CommandLine& arguments) {
-    Claim out;
+PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
+    PackedRoot found_root;
+    Claim& out = found_root.result;
     const Scheme* scheme = scheme_of(arguments);
     const FileSystem* fs = volume.files(Observer::Linux);
-    if (fs == nullptr) return out;
+    if (fs == nullptr) return found_root;
     if (scheme == nullptr) {
         out.state = State::NotNeeded;
         out.text = "the command line names no root: what the RAM disk holds is the system";
-        return out;
+        return found_root;
     }
+    found_root.unites = scheme->unites;
     std::string directory = arguments.value(scheme->moved_by).value_or(std::string(scheme->directory));
     if (!directory.starts_with('/')) directory = "/" + directory;
     const auto files = packed_roots(*fs, directory);
@@ -101,7 +117,7 @@ Claim judge_medium(const Volume& volume, const CommandLine& arguments) {
                          fmt::format("the RAM disk ({}) looks for a packed root file system in {}, and there is none",
                                      scheme->option, place),
                          {evidence_place(place, "a file with the packed root file system", "none")}, no_medium));
-        return out;
+        return found_root;
     }
     for (const auto& path : files) {
         const auto found = resolve(*fs, path);
@@ -112,17 +128,21 @@ Claim judge_medium(const Volume& volume, const CommandLine& arguments) {
         out.evidence.push_back(evidence_place(
             fmt::format("{}:{}", volume.place, path), {},
             file ? fmt::format("{}, {}", inside.name(), size_text((*file)->size())) : file.error().text()));
-        if (whole && inside.known()) continue;
+        if (whole && inside.known()) {
+            found_root.layers.push_back(
+                innermost(std::make_shared<const Volume>(*file, volume.disk, volume.partition)));
+            continue;
+        }
         std::string text = !file ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
                            : !inside.known() ? fmt::format("{}:{} holds no file system", volume.place, path)
                                              : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
                                                            size_text(inside.size));
         out.break_with(make_finding(Code::MediumRootDamaged, std::move(text), out.evidence, no_medium));
-        return out;
+        return found_root;
     }
     out.state = State::Holds;
     out.text = fmt::format("the packed root file system is there ({})", files.front());
-    return out;
+    return found_root;
 }
 
 }  // namespace herberge

@@ -36,7 +36,7 @@ public:
         else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
         else if (init_.flavour == "script") own_script();
         else out_.text = "this init's own configuration is not known";
-        if (mounts_all_) mounts();
+        if (mounts_all_ && !init_.from_medium) mounts();
         logins();
         if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
         if (out_.state == State::Holds && out_.text.empty()) out_.text = summary_;

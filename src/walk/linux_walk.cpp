@@ -12,6 +12,7 @@ namespace herberge::walk {
 
 namespace {
 
+constexpr const char* no_medium = "Unable to find a medium containing a live file system";
 constexpr std::string_view mount_panic =
     "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 
@@ -102,13 +103,7 @@ public:
         }
         if (around_.medium != nullptr && ramdisk != nullptr && root.volume == nullptr &&
             (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
-            const auto packed = judge_medium(*around_.medium, arguments_);
-            ladder_.set(Stage::Root, packed);
-            if (packed.state == State::Breaks) return;
-            const bool inside = packed.state == State::NotNeeded;
-            ladder_.set(Stage::Init, State::Unknown,
-                        inside ? "the RAM disk's own programs go on, which is not followed"
-                               : "it lies in the packed root, which is not unpacked here");
+            packed_root(judge_medium(*around_.medium, arguments_), demand, *ramdisk);
             return;
         }
         if (!judge_the_root(root, demand, ramdisk)) return;
@@ -119,6 +114,55 @@ public:
     }
 
 private:
+    /// The system that a live medium keeps in one file, or in several that lie over each other.
+    void packed_root(PackedRoot packed, const RootDemand& demand, const Ramdisk& ramdisk) {
+        if (!packed.layers.empty() && packed.result.state == State::Holds) {
+            const auto drivers = medium_drivers(&ramdisk, demand, around_.medium->info.format, packed);
+            if (!drivers.absent.empty()) {
+                packed.result.break_with(make_finding(
+                    Code::RamdiskNoFileSystemDriver,
+                    fmt::format("to mount the packed root the kernel needs {}, and the RAM disk does not bring {}",
+                                fmt::join(drivers.absent, ", "), drivers.absent.size() == 1 ? "it" : "them"),
+                    {evidence_place("RAM disk:/lib/modules", fmt::format("{}", fmt::join(drivers.absent, ", ")),
+                                    "absent")},
+                    no_medium));
+            } else if (!drivers.untold.empty()) {
+                packed.result.state = State::Unknown;
+                packed.result.text += fmt::format("; whether the kernel has {} built in is not told by any file here",
+                                                  fmt::join(drivers.untold, ", "));
+            }
+        }
+        ladder_.set(Stage::Root, packed.result);
+        if (packed.result.state == State::Breaks) return;
+        if (packed.result.state == State::NotNeeded) {
+            ladder_.set(Stage::Init, State::Unknown, "the RAM disk's own programs go on, which is not followed");
+            return;
+        }
+        if (packed.layers.size() != 1) {
+            ladder_.set(Stage::Init, State::Unknown,
+                        "the packed root is in several files that lie over each other, which is not followed");
+            return;
+        }
+        const Volume& root = *packed.layers.front();
+        if (root.files(Observer::Linux) == nullptr) {
+            const auto problem = root.problem(Observer::Linux);
+            const bool unread = !problem || problem->kind == ErrorKind::Unsupported;
+            if (unread) {
+                ladder_.set(Stage::Init, State::Unknown,
+                            fmt::format("it lies in the packed root, which is {} and not read here", root.info.name()));
+                return;
+            }
+            ladder_.breaks(Code::MediumRootDamaged, fmt::format("{} cannot be mounted: {}", root.place, problem->what),
+                           {evidence_error(*problem)}, no_medium);
+            return;
+        }
+        auto init = judge_init(root, arguments_, &ramdisk);
+        init.from_medium = true;
+        ladder_.set(Stage::Init, init.result);
+        if (init.result.state == State::Breaks) return;
+        ladder_.set(Stage::Services, judge_services(machine_, root, init, arguments_));
+    }
+
     /// A RAM disk that gives up without root= on the command line: what it brings with it has no other way to a root.
     static bool asks_for_root(const Ramdisk& ramdisk) {
         if (ramdisk.builder != "initramfs-tools") return false;
@@ -472,7 +516,8 @@ private:
         }
         mount.evidence.insert(mount.evidence.begin(), where);
         if (mount.state == State::Breaks && ramdisk != nullptr)
-            mount.findings.front().symptom += fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
+            mount.findings.front().symptom +=
+                fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
         if (mount.state == State::Holds) {
             mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
             if (!driver_text_.empty()) mount.text += "; " + driver_text_;
