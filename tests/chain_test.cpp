@@ -544,13 +544,20 @@ TEST(Walk, UnreadableSectorsEndItAtTheirStage) {
     struct Hit {
         std::uint64_t offset;
         const char* stage;
+        Code code;
     };
-    for (const auto& [offset, stage] : {Hit{0, "firmware"}, Hit{512, "loader"}, Hit{2048, "loader"}}) {
+    for (const auto& [offset, stage, code] :
+         {Hit{0, "firmware", Code::FirmwareNothingToStart}, Hit{512, "loader", Code::GrubCoreUnreadable},
+          Hit{2048, "loader", Code::GrubCoreUnreadable}}) {
         Machine machine;
         machine.disks.push_back(inspect_disk(with_unreadable(memory_source(image, "d1", 1), {{offset, 512}}), 1, "x"));
         const auto verdict = check(machine);
         ASSERT_TRUE(verdict.systems.at(0).stops_at) << offset;
         EXPECT_EQ(stage_id(*verdict.systems[0].stops_at), stage) << offset;
+        EXPECT_NE(std::find_if(verdict.findings.begin(), verdict.findings.end(),
+                               [c = code](const Finding& f) { return f.code == c; }),
+                  verdict.findings.end())
+            << code;
     }
 }
 

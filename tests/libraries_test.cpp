@@ -214,7 +214,8 @@ TEST(Init, AShellTakesTheSystemsPlace) {
     bare.file("/etc/fstab", "");
     ramdisk.builder = "initramfs-tools";
     EXPECT_NE(judge_init(Root(bare).volume(), CommandLine(""), &ramdisk)
-                  .result.findings.at(0).symptom.find("No init found. Try passing init= bootarg."),
+                  .result.findings.at(0)
+                  .symptom.find("No init found. Try passing init= bootarg."),
               std::string::npos);
 }
 

@@ -333,6 +333,7 @@ TEST(Lilo, ListsThatLeadNowhereBreak) {
     LiloDesk lilo(desk_entry());
     const support::Checked checked(lilo.build("/no such file"));
     EXPECT_EQ(checked.stage(), "loader");
+    EXPECT_TRUE(checked.has(Code::LoaderDoesNotWork));
 }
 
 TEST(Lilo, AKernelThatIsGoneIsTold) {

@@ -211,6 +211,7 @@ TEST(StartUpCode, WhatItMustLoadIsSeenToBeLoaded) {
     }
     const support::Checked checked(image);
     EXPECT_EQ(checked.stage(), "loader");
+    EXPECT_TRUE(checked.has(Code::LoaderNotLoaded));
     EXPECT_NE(checked.system().at(Stage::Loader).text.find("does not load the rest of it"), std::string::npos)
         << checked.system().at(Stage::Loader).text;
 }

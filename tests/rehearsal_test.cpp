@@ -72,6 +72,8 @@ TEST_P(PlainBoot, DoesWhatItsTableSays) {
     EXPECT_EQ(printed(r), GetParam().text);
     const support::Checked checked(image);
     EXPECT_EQ(checked.stage(), GetParam().stage);
+    if (checked.stage() == "boot-sector")
+        EXPECT_TRUE(checked.has(GetParam().signature ? Code::BootSectorGivesUp : Code::BootSectorNotStartable));
     if (checked.system().stops_at) EXPECT_NE(checked.system().symptom.find(GetParam().text), std::string::npos);
 }
 INSTANTIATE_TEST_SUITE_P(

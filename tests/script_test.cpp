@@ -265,6 +265,10 @@ TEST(Entries, ChainloadingNamesItsTarget) {
     EXPECT_EQ(e.kind, EntryKind::Chainload);
     ASSERT_TRUE(e.chain);
     EXPECT_EQ(e.chain->place, "d1p1");
+    const Config unsigned_one("menuentry x {\n chainloader (hd0,msdos1)+1\n}\n");
+    const auto& stop = unsigned_one.run.menu.entries.at(0).stop;
+    ASSERT_TRUE(stop);
+    EXPECT_EQ(stop->code, Code::ChainNoSignature);
     EXPECT_EQ(e.chain->code, (DiskRange{1, 2048 * 512, 512}));
 }
 

@@ -4,6 +4,8 @@
 
 #include <openssl/evp.h>
 
+#include <set>
+
 #include "forge/sign.hpp"
 #include "kiosk.hpp"
 #include "support.hpp"
@@ -227,6 +229,12 @@ TEST(Variables, HalfWrittenHeadersAndWildSizesAreBounded) {
             flash[at] = value;
             if (const auto variables = parse_uefi_flash(flash)) (void)boot_options(*variables);
         }
+    auto cut = good;
+    cut[72 + 28 + 36 + 3] = 0x40;  // its name would be 1 GiB long
+    const auto variables = parse_uefi_flash(cut);
+    ASSERT_TRUE(variables);
+    ASSERT_EQ(variables->findings.size(), 1U);
+    EXPECT_EQ(variables->findings.front().code, Code::UefiVariableCut);
     EXPECT_FALSE(parse_uefi_flash(forge::noise(4096, 3)));
     EXPECT_FALSE(parse_uefi_flash({}));
 }
@@ -416,6 +424,7 @@ struct ShimDisk {
     std::vector<forge::Variable> variables;
     bool sign_second = true;
 
+    std::set<Code> found;  ///< by the last call
     std::string stage(std::string* screen = nullptr) {
         Bytes certificate;
         const Bytes own = vendor.certificate();
@@ -447,6 +456,8 @@ struct ShimDisk {
         all.push_back({"db", std::string(UefiVariables::security), allowed});
         Machine machine;
         const auto verdict = walk(disk, forge::make_flash(all), machine);
+        found.clear();
+        for (const auto& finding : verdict.findings) found.insert(finding.code);
         if (screen != nullptr) *screen = verdict.systems.front().symptom;
         const auto& system = verdict.systems.front();
         // What the kernel makes of modules without signatures is another matter.
@@ -475,6 +486,7 @@ TEST(Shim, RefusesOldGenerations) {
     ShimDisk older_variable;
     older_variable.variables = {{"SbatLevel", shim_guid, forge::to_bytes("sbat,1,2021030218\ngrub,9\n")}};
     EXPECT_EQ(older_variable.stage(), "kernel runs") << "the newer policy counts";
+    EXPECT_TRUE(older_variable.found.contains(Code::RamdiskModulesUnsigned));
     ShimDisk nothing;
     nothing.second_sbat.clear();
     EXPECT_EQ(nothing.stage(), "loader") << "a second stage without the section";
@@ -482,6 +494,7 @@ TEST(Shim, RefusesOldGenerations) {
     itself.variables = {{"SbatLevel", shim_guid, forge::to_bytes("sbat,1,2024010900\nshim,4\n")}};
     std::string screen;
     EXPECT_EQ(itself.stage(&screen), "loader");
+    EXPECT_TRUE(itself.found.contains(Code::ShimRevoked));
     EXPECT_NE(screen.find("SBAT self-check failed"), std::string::npos);
 }
 
@@ -489,6 +502,7 @@ TEST(Shim, OwnersListsCount) {
     ShimDisk denied;
     denied.variables = {{"MokListX", shim_guid, forge::make_certificate_list({denied.vendor.certificate()})}};
     EXPECT_EQ(denied.stage(), "loader");
+    EXPECT_TRUE(denied.found.contains(Code::ShimSecondStageRefused));
 }
 
 TEST(SecureBoot, ACertificateIsRevokedByItsDigest) {

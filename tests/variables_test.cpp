@@ -2,6 +2,8 @@
 // UEFI variables: what a start takes from them, and each of them field by field.
 #include <algorithm>
 
+#include <set>
+
 #include "forge/sign.hpp"
 #include "kiosk.hpp"
 #include "support.hpp"
@@ -210,6 +212,7 @@ TEST(BootManagerVariables, OneShotThenMenuChoiceThenFile) {
 TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
     const Bytes shim = forge::make_efi_application({{".vendor_cert", Bytes(16)}});
     const Bytes manager = demo::kiosk().esp.at("/EFI/BOOT/BOOTX64.EFI").content;
+    std::set<Code> met;
     const auto start = [&](auto change, const Bytes& optional, bool by_option = true) {
         auto kiosk = demo::kiosk();
         kiosk.esp.remove("/EFI/BOOT/BOOTX64.EFI");
@@ -223,6 +226,7 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
                           forge::make_boot_option("Almhof", 1, demo::kiosk_partition_guid(disk, 1),
                                                   "\\EFI\\almhof\\shimx64.efi", true, optional)}};
         const Chosen chosen(disk, variables);
+        for (const auto& finding : chosen.verdict.findings) met.insert(finding.code);
         const auto& system = chosen.verdict.systems.front();
         return system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string("starts");
     };
@@ -266,6 +270,8 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
                   },
                   {}, false),
               "loader");
+    for (const Code code : {Code::LoaderLoop, Code::ShimFallback, Code::ShimDefaultInstead, Code::ShimFallbackNothing})
+        EXPECT_TRUE(met.contains(code)) << code;
 }
 
 TEST(DirectKernel, TheOptionsTextIsItsCommandLine) {

@@ -132,7 +132,8 @@ TEST(Ntfs, TheMirrorHelpsTheSystemNotTheLoader) {
     // The mirror leads to the same table, whose first record stays bad; everything else is there.
     ASSERT_TRUE(fs);
     EXPECT_TRUE(resolve(**fs, "/small.txt"));
-    EXPECT_FALSE((*fs)->remarks().empty());
+    ASSERT_FALSE((*fs)->remarks().empty());
+    EXPECT_EQ((*fs)->remarks().front().code, Code::NtfsMirrorDiffers);
 }
 
 TEST(Ntfs, HostileRecordsEndWithAnError) {
@@ -223,10 +224,12 @@ TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
     const auto without = open_hive(support::source_of(before));
     ASSERT_TRUE(without);
     EXPECT_EQ((*without)->state(), HiveState::Unrecovered);
+    EXPECT_EQ((*without)->findings().at(0).code, Code::HiveDirty);
     EXPECT_EQ((*without)->number_at("Inn\\FrontDesk", "Rooms"), 17U);
     const auto with = open_hive(support::source_of(before), {support::source_of(log)});
     ASSERT_TRUE(with);
     EXPECT_EQ((*with)->state(), HiveState::Recovered);
+    EXPECT_EQ((*with)->findings().at(0).code, Code::HiveRecovered);
     EXPECT_EQ((*with)->number_at("Inn\\FrontDesk", "Rooms"), 18U);
     auto torn = log;
     torn[700] ^= 1U;

@@ -252,6 +252,23 @@ private:
         return out;
     }
 
+    /// The boot loader reads language files as a whole.
+    bool code_page(const std::string& path) {
+        const auto found = resolve(*fs_, path);
+        const auto file = found ? fs_->open(found->file.id, place(path)) : tl::unexpected(found.error());
+        std::optional<Error> problem;
+        if (!file) problem = file.error();
+        else if (const auto bytes = (*file)->bytes(0, (*file)->size()); !bytes) problem = bytes.error();
+        if (problem && problem->unreadable())
+            return kernel_breaks(Code::WindowsCodePageUnreadable,
+                                 fmt::format("the language file {} cannot be read", place(path)),
+                                 {evidence_error(*problem)}, screen(path, "0xc0000185"));
+        if (found) return true;
+        return kernel_breaks(Code::WindowsCodePageMissing,
+                             fmt::format("the language file {} is not there", place(path)),
+                             {evidence_place(place(path), "a file", "absent")}, screen(path, "0xc000000f"));
+    }
+
     bool kernel() {
         if (!older() && !os_loader()) return false;
         registry_ = read_windows_registry(*start_.system, start_.directory);
@@ -285,15 +302,7 @@ private:
         }
         if (!imports_of(kernel_file, machine) || !imports_of(hal_file, machine)) return false;
         for (const auto& page : registry_->code_pages)
-            if (const auto found = resolve(*fs_, system32 + page); !found && found.error().unreadable())
-                return kernel_breaks(Code::WindowsCodePageUnreadable,
-                                     fmt::format("the language file {} cannot be read", place(system32 + page)),
-                                     {evidence_error(found.error())}, screen(system32 + page, "0xc0000185"));
-            else if (!found)
-                return kernel_breaks(Code::WindowsCodePageMissing,
-                                     fmt::format("the language file {} is not there", place(system32 + page)),
-                                     {evidence_place(place(system32 + page), "a file", "absent")},
-                                     screen(system32 + page, "0xc000000f"));
+            if (!code_page(system32 + page)) return false;
         std::size_t drivers = 0;
         for (const auto& service : registry_->services) {
             if (service.start != 0 || !is_driver(service)) continue;

@@ -171,6 +171,11 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     for (const char* ending : {".LOG", ".LOG1", ".LOG2"})
         if (auto log = open_file(refer(volume, path + ending, path + ending, 0))) logs.push_back(log);
     const auto hive = open_hive(source, logs);
+    if (!hive && hive.error().unreadable()) {
+        stop(out, Code::StoreUnreadable, fmt::format("the boot store {} cannot be read: {}", where, hive.error().what),
+             {evidence_error(hive.error())}, screen("0xc0000185"));
+        return;
+    }
     if (!hive) {
         stop(out, Code::StoreDamaged, fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
              {evidence_error(hive.error())}, screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
