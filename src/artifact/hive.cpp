@@ -275,7 +275,7 @@ Result<HiveKeyId> Hive::at(std::string_view path) const {
     while (!path.empty()) {
         const auto end = std::min(path.find('\\'), path.size());
         if (end > 0) {
-            const auto next = subkey(key, path.substr(0, end));
+            auto next = subkey(key, path.substr(0, end));
             if (!next) return next;
             key = *next;
         }

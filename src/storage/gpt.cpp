@@ -35,9 +35,7 @@ constexpr TypeGuid type_guids[] = {
     {"de94bba4-06d1-4d40-a16a-bfd50179d6ac", "Windows recovery"},
 };
 
-std::string name_of(const ondisk::GptEntry& entry) {
-    return printable(utf8_from(units_from(entry.name, false, true)));
-}
+std::string name_of(const ondisk::GptEntry& entry) { return printable(utf8_from(units_from(entry.name, false, true))); }
 
 /// One of the two copies.
 struct Copy {

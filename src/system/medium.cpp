@@ -37,16 +37,20 @@ bool packed_root(std::string_view name) {
 }
 
 /// Files that hold a packed root, in a directory and one level below.
-std::vector<std::string> packed_roots(const FileSystem& fs, const std::string& directory, int depth = 1) {
+std::vector<std::string> packed_roots(const FileSystem& fs, const std::string& directory,
+                                      std::optional<Error>& unreadable, int depth = 1) {
     std::vector<std::string> out;
     const auto found = resolve(fs, directory);
-    const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "no such directory");
-    if (!names) return out;
+    const auto names = found ? fs.list(found->file.id) : tl::unexpected(found.error());
+    if (!names) {
+        if (names.error().unreadable()) unreadable = names.error();
+        return out;
+    }
     for (const auto& entry : *names) {
         const std::string path = (directory == "/" ? "/" : directory + "/") + entry.name;
         if (packed_root(entry.name)) out.push_back(path);
         else if (entry.type == FileType::Directory && depth > 0 && out.size() < 100)
-            for (auto& deeper : packed_roots(fs, path, depth - 1)) out.push_back(std::move(deeper));
+            for (auto& deeper : packed_roots(fs, path, unreadable, depth - 1)) out.push_back(std::move(deeper));
     }
     return out;
 }
@@ -109,8 +113,16 @@ PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
     found_root.unites = scheme->unites;
     std::string directory = arguments.value(scheme->moved_by).value_or(std::string(scheme->directory));
     if (!directory.starts_with('/')) directory = "/" + directory;
-    const auto files = packed_roots(*fs, directory);
+    std::optional<Error> unreadable;
+    const auto files = packed_roots(*fs, directory, unreadable);
     const std::string place = fmt::format("{}:{}", volume.place, directory);
+    if (files.empty() && unreadable) {
+        out.break_with(make_finding(
+            Code::RootUnreadable,
+            fmt::format("whether {} has a packed root file system cannot be read: {}", place, unreadable->what),
+            {evidence_error(*unreadable)}, no_medium));
+        return found_root;
+    }
     if (files.empty()) {
         out.break_with(
             make_finding(Code::MediumRootMissing,

@@ -5,7 +5,8 @@
 
 namespace herberge::walk {
 
-/// Takes apart a header or entries of a GUID partition table, wherever the disk has them; false: it holds none of these.
+/// Takes apart a header or entries of a GUID partition table, wherever the disk has them; false: it holds none of
+/// these.
 bool view_gpt(SectorView& view, const Disk& disk, std::uint64_t lba);
 /// Takes apart a sector that holds a described structure: entries of a table or directory whose place is known, or what
 /// a mark at its beginning tells. False: none.

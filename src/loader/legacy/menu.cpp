@@ -253,7 +253,7 @@ private:
         entry_.arguments = std::string(rest);
         entry_.kernel = {reference};
         if (error != 0) {
-            loader::stop(entry_, Code::EntryKernelMissing,
+            loader::stop(entry_, reference.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
                          fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
             return error;
         }
@@ -279,7 +279,7 @@ private:
         entry_.ramdisks = {reference};
         if (error != 0)
             loader::stop(
-                entry_, Code::RamdiskMissing,
+                entry_, reference.unreadable ? Code::RamdiskUnreadable : Code::RamdiskMissing,
                 fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel",
                             name, error_text(error)));
         return error;
@@ -308,7 +308,7 @@ private:
             const int error = file(name, reference);
             entry_.kernel = {reference};
             if (error != 0) {
-                loader::stop(entry_, Code::EntryKernelMissing,
+                loader::stop(entry_, reference.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
                              fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
                 return error;
             }

@@ -259,7 +259,7 @@ private:
         entry.kernel = {file};
         if (!file.found()) {
             say(loading + "failed: No such file or directory");
-            stop(entry, Code::EntryKernelMissing,
+            stop(entry, file.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
                  fmt::format("the kernel {} cannot be opened: {}", kernel, *file.error));
             return;
         }
@@ -305,7 +305,7 @@ private:
             const std::string why = there ? "I/O error" : "No such file or directory";
             entry.messages.push_back(
                 {fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
-            stop(entry, Code::RamdiskMissing,
+            stop(entry, file.unreadable ? Code::RamdiskUnreadable : Code::RamdiskMissing,
                  fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel",
                              name, why));
             return;
@@ -388,7 +388,8 @@ private:
         if (!file.found()) {
             entry.messages.push_back(
                 {fmt::format("Loading {}... failed: No such file or directory", name), entry.place, line});
-            stop(entry, Code::EntryKernelMissing, fmt::format("the boot sector file {} is not there", name));
+            stop(entry, file.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
+                 fmt::format("the boot sector file {} {}", name, file.unreadable ? "cannot be read" : "is not there"));
             return;
         }
         entry.chain = ChainTarget{volume_.place, {}};
@@ -513,10 +514,12 @@ namespace {
 
 void look_for_menu(const Machine& machine, const Volume& volume, const std::vector<std::string>& directories,
                    const std::vector<std::string>& names, const std::string& banner, LoaderRun& out) {
+    std::optional<FileReference> unreadable;
     for (const auto& where : directories)
         for (const auto& name : names) {
             const std::string path = absolute(where, name);
             const auto file = refer(volume, name, path, 0);
+            if (file.unreadable && !unreadable) unreadable = file;
             if (!file.found()) continue;
             if (!open_file(file)) continue;
             out.proof = ranges_of(volume, file.file);
@@ -532,6 +535,13 @@ void look_for_menu(const Machine& machine, const Volume& volume, const std::vect
     out.menu.loader = "SYSLINUX";
     out.menu.place = fmt::format("{}:{}", volume.place, absolute(directories.front(), names.back()));
     const std::string wanted = fmt::format("{}", fmt::join(names, " or "));
+    if (unreadable) {
+        stop(out, Code::ConfigurationUnreadable,
+             fmt::format("whether {} is there cannot be read, and no other configuration is found", unreadable->place),
+             {evidence_place(unreadable->place, "readable sectors", *unreadable->error)},
+             fmt::format("{}\nWARNING: No configuration file found\n{}", banner, prompt));
+        return;
+    }
     stop(out, Code::SyslinuxConfigMissing,
          fmt::format("no configuration is found: neither {} nor {} lies in {}", names.front(), names.back(),
                      fmt::join(directories, ", ")),

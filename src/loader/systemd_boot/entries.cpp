@@ -222,13 +222,13 @@ private:
         for (const auto& [ramdisk, line] : ramdisks) {
             auto part = refer(volume, ramdisk, slashes(ramdisk), line);
             const bool there = part.found();
+            const bool unreadable = part.unreadable;
             e.entry.ramdisks.push_back(std::move(part));
             if (there || e.entry.stop) continue;
             e.entry.messages.push_back({"Error preparing initrd: Not Found", e.entry.place, line});
-            stop(e.entry, Code::RamdiskMissing,
-                 fmt::format(
-                     "the RAM disk {} is not there: the boot manager gives up on the entry and returns to the firmware",
-                     ramdisk));
+            stop(e.entry, unreadable ? Code::RamdiskUnreadable : Code::RamdiskMissing,
+                 fmt::format("the RAM disk {} {}: the boot manager gives up on the entry and returns to the firmware",
+                             ramdisk, unreadable ? "cannot be read" : "is not there"));
         }
         judge_image(e.entry, program);
         entries.push_back(std::move(e));

@@ -42,9 +42,10 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     out.route.push_back(fmt::format("{}: Windows boot code, which asks for {}", place.text(), shown));
     out.first_sector_text = fmt::format("Windows boot code, which looks for {} in the root of {}", shown, volume.place);
     if (volume.files(Observer::WindowsLoader) == nullptr) {
-        stop(out, Code::BootSectorGeometry,
+        const auto problem = volume.problem(Observer::WindowsLoader);
+        stop(out, problem && problem->unreadable() ? Code::WindowsLoaderUnreadable : Code::BootSectorGeometry,
              fmt::format("the boot sector of {} does not lead to the volume's files: {}", volume.place,
-                         volume.problem(Observer::WindowsLoader).value_or(Error{}).text()),
+                         problem.value_or(Error{}).text()),
              {place.evidence(11, 73)}, read_failed());
         return std::nullopt;
     }
@@ -357,6 +358,12 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
         return out;
     }
     const auto detect = refer(volume, "NTDETECT.COM", "/NTDETECT.COM", 0);
+    if (detect.unreadable) {
+        stop(out, Code::WindowsLoaderUnreadable,
+             fmt::format("whether NTDETECT.COM is in the root of {} cannot be read", volume.place),
+             {evidence_place(detect.place, "readable sectors", *detect.error)}, "NTDETECT failed");
+        return out;
+    }
     if (!detect.found() || detect.size == 0) {
         stop(out, Code::WindowsDetectMissing, fmt::format("NTDETECT.COM is not in the root of {}", volume.place),
              {evidence_place(detect.place, "a file", detect.error.value_or("an empty file"))}, "NTDETECT failed");
