@@ -113,6 +113,7 @@ TEST(SectorAt, BothCopiesOfTheGptAreTakenApart) {
     ASSERT_TRUE(entries);
     EXPECT_EQ(entries->kind, "entries of the primary GUID partition table, from number 1 on");
     EXPECT_EQ(told(*entries, "entry 1.first_lba"), "2048 (0x800)");
+    EXPECT_TRUE(entries->messages.empty()) << "its bytes are no text";
     EXPECT_EQ(told(*entries, "entry 1.type"), "0fc63daf-8483-4772-8e79-3d69d8477de4 (Linux data)");
     EXPECT_EQ(field(*entries, "entry 1.first_lba")->offset, 32U);
     const auto later = view_sector(disk, 3);

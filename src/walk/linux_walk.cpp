@@ -130,6 +130,8 @@ private:
                 packed.result.state = State::Unknown;
                 packed.result.text += fmt::format("; whether the kernel has {} built in is not told by any file here",
                                                   fmt::join(drivers.untold, ", "));
+            } else {
+                packed.result.text += ", and all drivers to mount it";
             }
         }
         ladder_.set(Stage::Root, packed.result);

@@ -15,6 +15,8 @@
 
 namespace herberge::walk {
 
+// What of a structure can be read as text is no message that code would show.
+
 namespace {
 
 constexpr std::uint64_t sector = 512;
@@ -47,6 +49,7 @@ bool gpt_entries(SectorView& view, const Disk& disk, std::uint64_t lba) {
         if (first / size >= head->entries) continue;
         view.kind = fmt::format("entries of the {} GUID partition table, from number {} on",
                                 place == 1 ? "primary" : "backup", (first + size - 1) / size + 1);
+        view.messages.clear();
         for (std::uint64_t at = (size - first % size) % size; at + size <= sector; at += size) {
             const auto entry = ondisk::from_bytes<ondisk::GptEntry>(view.bytes, static_cast<std::size_t>(at));
             if (std::ranges::all_of(entry.type, [](auto b) { return b == 0; })) continue;
@@ -100,6 +103,7 @@ bool fat_entries(SectorView& view, const Disk& disk, std::uint64_t lba) {
         const auto path = fat_directory_at(*volume, lba * sector - where[0].offset);
         if (!path) return false;
         view.kind = fmt::format("directory entries of {}:{}", volume->place, *path);
+        view.messages.clear();
         for (std::size_t at = 0; at < sector && view.bytes[at] != 0; at += sizeof(ondisk::FatEntry)) {
             constexpr std::uint8_t deleted = 0xE5;
             constexpr std::uint8_t long_name = 0x0F;
@@ -235,6 +239,7 @@ constexpr Detail details[] = {{"ntfs-record", ntfs_record},
 bool view_gpt(SectorView& view, const Disk& disk, std::uint64_t lba) {
     if (!structure_kind("gpt-header")->marks(view.bytes)) return gpt_entries(view, disk, lba);
     view.kind = structure_kind("gpt-header")->meaning;
+    view.messages.clear();
     gpt_header(view);
     return true;
 }
@@ -245,6 +250,7 @@ bool view_structures(SectorView& view, const Disk& disk, std::uint64_t lba) {
     const auto kind = std::ranges::find_if(all, [&](const StructureKind& k) { return k.marks(view.bytes); });
     if (kind == all.end()) return false;
     view.kind = std::string(kind->meaning);
+    view.messages.clear();
     const auto* const more = std::ranges::find(details, kind->name, &Detail::kind);
     if (more != std::end(details)) more->fill(view);
     else view.fields = kind->fields(view.bytes, 0);
