@@ -35,7 +35,7 @@ struct FileReference {
     std::string written;    ///< as in the configuration
     std::string place;      ///< "d1p1:/boot/vmlinuz-6.1" after variables and device; empty if no device
     std::string real_path;  ///< with links followed; empty when not found
-    VolumeRef volume;
+    VolumeRef volume;       ///< where it was looked for, found or not; null: no such device
     FileId file = 0;
     std::uint64_t size = 0;
     std::vector<std::string> links;

@@ -77,6 +77,7 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     FileReference out;
     out.written = std::move(written);
     out.line = line;
+    out.volume = volume.shared_from_this();
     out.place = fmt::format("{}:{}", volume.place, path);
     const FileSystem* fs = plain_view(volume);
     if (fs == nullptr) {
@@ -96,7 +97,6 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
         out.error = "not a regular file";
         return out;
     }
-    out.volume = volume.shared_from_this();
     out.file = found->file.id;
     out.size = found->file.size;
     out.real_path = found->path;

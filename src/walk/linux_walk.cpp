@@ -655,7 +655,7 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
         if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload)
             return system;
     const auto lies_on = [](const FileReference& kernel, const Volume& medium) {
-        if (kernel.volume.get() == &medium || kernel.place.starts_with(medium.place + ":")) return true;
+        if (kernel.volume.get() == &medium) return true;
         // A boot image of the same disc.
         return kernel.volume != nullptr && kernel.volume->partition < 0 && kernel.volume->disk == medium.disk;
     };
