@@ -16,20 +16,13 @@ using namespace herberge;
 using forge::Bytes;
 using support::Checked;
 
+using support::edit;
+
 namespace {
 
 std::string path_of_ramdisk() { return std::string("/boot/initrd.img-") + demo::release; }
 constexpr std::size_t volume = std::size_t{2048} * 512;
 constexpr const char* system32 = "/Windows/System32/";
-
-void edit(forge::Tree& tree, const std::string& path, const std::string& from, const std::string& to) {
-    auto& bytes = tree.at(path).content;
-    std::string text(bytes.begin(), bytes.end());
-    ASSERT_NE(text.find(from), std::string::npos) << path << " has no " << from;
-    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size())
-        text.replace(at, from.size(), to);
-    bytes = forge::to_bytes(text);
-}
 
 /// A disk, the stage that its first system stops at ("yes": it starts), and what is found.
 struct Met {

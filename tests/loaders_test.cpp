@@ -5,6 +5,8 @@
 using namespace herberge;
 using support::Bytes;
 
+using support::edit;
+
 namespace {
 
 Machine two_disks(Bytes first, Bytes second) {
@@ -24,15 +26,6 @@ std::string stage_of(const Verdict& verdict, const std::string& place) {
 bool found(const Verdict& verdict, Code code) {
     return std::any_of(verdict.findings.begin(), verdict.findings.end(),
                        [&](const Finding& f) { return f.code == code; });
-}
-
-void edit(forge::Tree& tree, const std::string& path, const std::string& from, const std::string& to) {
-    auto& bytes = tree.at(path).content;
-    std::string text(bytes.begin(), bytes.end());
-    ASSERT_NE(text.find(from), std::string::npos) << path << " has no " << from;
-    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size())
-        text.replace(at, from.size(), to);
-    bytes = forge::to_bytes(text);
 }
 
 /// A change to the back office and where its systems then stop: office d1p1, ledger d2p1, guests d2p3.

@@ -78,6 +78,16 @@ private:
     std::string path_;
 };
 
+/// Replaces text in a file wherever it stands; that it stands there is expected.
+inline void edit(forge::Tree& tree, const std::string& path, const std::string& from, const std::string& to) {
+    auto& bytes = tree.at(path).content;
+    std::string text(bytes.begin(), bytes.end());
+    ASSERT_NE(text.find(from), std::string::npos) << path << " has no " << from;
+    for (std::size_t at = 0; (at = text.find(from, at)) != std::string::npos; at += to.size())
+        text.replace(at, from.size(), to);
+    bytes = forge::to_bytes(text);
+}
+
 /// What a command printed, and how it ended.
 struct Ran {
     int status = -1;

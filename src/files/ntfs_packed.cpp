@@ -3,46 +3,28 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <array>
-#include <mutex>
 
 #include "bytes/codecs.hpp"
 #include "files/ntfs_fs.hpp"
+#include "files/piece_source.hpp"
 
 namespace herberge::ntfs {
 
 namespace {
 
-class PackedSource : public ByteSource {
+class PackedSource : public PieceSource {
 public:
     PackedSource(Source packed, std::uint64_t size, const Packing& packing, std::string place)
-        : packed_(std::move(packed)), size_(size), packing_(packing), piece_(packing.piece), place_(std::move(place)) {}
-    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
-    [[nodiscard]] std::string place() const override { return place_; }
+        : PieceSource(size, packing.piece, std::move(place)), packed_(std::move(packed)), lzx_(packing.lzx) {}
     [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t /*offset*/, std::uint64_t length) const override {
         return length == 0 ? std::vector<DiskRange>{} : packed_->locate(0, packed_->size());
-    }
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset)
-            return fail(ErrorKind::OutOfRange, "a read past the end", place_);
-        const std::scoped_lock lock(mutex_);
-        for (std::size_t done = 0; done < into.size();) {
-            const std::uint64_t number = (offset + done) / piece_;
-            if (!held_ || *held_ != number)
-                if (auto loaded = load(number); !loaded) return loaded;
-            const auto within = static_cast<std::size_t>((offset + done) % piece_);
-            const std::size_t length = std::min(into.size() - done, bytes_.size() - within);
-            std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(within), length,
-                        into.begin() + static_cast<std::ptrdiff_t>(done));
-            done += length;
-        }
-        return {};
     }
 
 private:
     /// The stream begins with the pieces' ends, counted from behind this table; the last one is the stream's end.
-    Result<void> load(std::uint64_t number) const {
-        const std::uint64_t pieces = (size_ + piece_ - 1) / piece_;
-        const std::uint64_t width = size_ >= (std::uint64_t{1} << 32U) ? 8 : 4;
+    [[nodiscard]] Result<std::vector<std::uint8_t>> unpack(std::uint64_t number, std::size_t plain) const override {
+        const std::uint64_t pieces = (size() + piece() - 1) / piece();
+        const std::uint64_t width = size() >= (std::uint64_t{1} << 32U) ? 8 : 4;
         const std::uint64_t table = (pieces - 1) * width;
         auto bound = [&](std::uint64_t index) -> Result<std::uint64_t> {
             if (index == 0) return std::uint64_t{0};
@@ -59,32 +41,19 @@ private:
         const auto begin = bound(number);
         const auto end = bound(number + 1);
         if (!begin || !end) return tl::unexpected(begin ? end.error() : begin.error());
-        const std::uint64_t plain = std::min<std::uint64_t>(piece_, size_ - number * piece_);
         if (*end < *begin || *end - *begin > plain + 4096)
-            return fail(ErrorKind::Malformed, "a packed file whose pieces overlap", place_);
+            return fail(ErrorKind::Malformed, "a packed file whose pieces overlap", place());
         auto raw = packed_->bytes(table + *begin, *end - *begin);
-        if (!raw) return tl::unexpected(raw.error());
-        held_.reset();
-        if (raw->size() == plain) {
-            bytes_ = std::move(*raw);
-        } else {
-            bytes_.assign(static_cast<std::size_t>(plain), 0);
-            if (!(packing_.lzx ? bytes::decode_lzx(*raw, bytes_) : bytes::decode_xpress(*raw, bytes_)))
-                return fail(ErrorKind::Malformed, fmt::format("piece {} of a packed file does not unpack", number),
-                            place_);
-        }
-        held_ = number;
-        return {};
+        if (!raw || raw->size() == plain) return raw;
+        std::vector<std::uint8_t> out(plain);
+        if (!(lzx_ ? bytes::decode_lzx(*raw, out) : bytes::decode_xpress(*raw, out)))
+            return fail(ErrorKind::Malformed, fmt::format("piece {} of a packed file does not unpack", number),
+                        place());
+        return out;
     }
 
     Source packed_;
-    std::uint64_t size_;
-    Packing packing_;
-    std::uint32_t piece_;
-    std::string place_;
-    mutable std::mutex mutex_;
-    mutable std::optional<std::uint64_t> held_;
-    mutable std::vector<std::uint8_t> bytes_;
+    bool lzx_;
 };
 
 }  // namespace

@@ -7,6 +7,7 @@
 
 #include "bytes/text16.hpp"
 #include "files/ntfs_fs.hpp"
+#include "files/piece_source.hpp"
 
 namespace herberge::ntfs {
 
@@ -37,23 +38,19 @@ private:
 };
 
 /// LZNT1-compressed data: units of clusters, each stored plain, compressed or not at all.
-class CompressedSource : public ByteSource {
+class CompressedSource : public PieceSource {
 public:
     CompressedSource(Source volume, const Attribute& attribute, std::uint64_t cluster, std::string place)
-        : volume_(std::move(volume)),
+        : PieceSource(attribute.size, cluster << attribute.compression_unit, std::move(place)),
+          volume_(std::move(volume)),
           runs_(attribute.runs),
-          size_(attribute.size),
           valid_(attribute.valid),
-          cluster_(cluster),
-          unit_(cluster << attribute.compression_unit),
-          place_(std::move(place)) {}
-    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
-    [[nodiscard]] std::string place() const override { return place_; }
+          cluster_(cluster) {}
     [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
         std::vector<DiskRange> out;
         if (length == 0) return out;
-        const std::uint64_t first = offset / unit_ * unit_ / cluster_;
-        const std::uint64_t past = (offset + length + unit_ - 1) / unit_ * unit_ / cluster_;
+        const std::uint64_t first = offset / piece() * piece() / cluster_;
+        const std::uint64_t past = (offset + length + piece() - 1) / piece() * piece() / cluster_;
         for (const auto& run : runs_) {
             const std::uint64_t begin = std::max(first, run.vcn);
             const std::uint64_t end = std::min(past, run.vcn + run.clusters);
@@ -63,31 +60,13 @@ public:
         }
         return out;
     }
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset)
-            return fail(ErrorKind::OutOfRange, "a read past the end", place_);
-        const std::scoped_lock lock(mutex_);
-        for (std::size_t done = 0; done < into.size();) {
-            const std::uint64_t at = offset + done;
-            const std::uint64_t number = at / unit_;
-            if (!held_ || *held_ != number)
-                if (auto loaded = load(number); !loaded) return loaded;
-            const std::uint64_t within = at % unit_;
-            const auto length = static_cast<std::size_t>(std::min<std::uint64_t>(into.size() - done, unit_ - within));
-            for (std::size_t i = 0; i < length; ++i) {
-                const bool behind = at + i >= valid_ || within + i >= bytes_.size();
-                into[done + i] = behind ? std::uint8_t{0} : bytes_[static_cast<std::size_t>(within) + i];
-            }
-            done += length;
-        }
-        return {};
-    }
 
 private:
-    Result<void> load(std::uint64_t number) const {
-        const std::uint64_t first = number * unit_ / cluster_;
-        const std::uint64_t past = first + unit_ / cluster_;
-        std::vector<std::uint8_t> packed;
+    [[nodiscard]] Result<std::vector<std::uint8_t>> unpack(std::uint64_t number,
+                                                           std::size_t /*wanted*/) const override {
+        const std::uint64_t first = number * piece() / cluster_;
+        const std::uint64_t past = first + piece() / cluster_;
+        std::vector<std::uint8_t> out;
         std::uint64_t stored = 0;
         for (const auto& run : runs_) {
             const std::uint64_t begin = std::max(first, run.vcn);
@@ -95,33 +74,27 @@ private:
             if (!run.lcn || begin >= end) continue;
             const auto part = volume_->bytes((*run.lcn + begin - run.vcn) * cluster_, (end - begin) * cluster_);
             if (!part) return tl::unexpected(part.error());
-            packed.insert(packed.end(), part->begin(), part->end());
+            out.insert(out.end(), part->begin(), part->end());
             stored += end - begin;
         }
-        held_.reset();
-        if (stored == 0) {
-            bytes_.clear();
-        } else if (stored == unit_ / cluster_) {
-            bytes_ = std::move(packed);
-        } else {
-            auto plain = unpack_lznt1(packed, static_cast<std::size_t>(unit_));
+        if (stored != 0 && stored != past - first) {
+            auto plain = unpack_lznt1(out, static_cast<std::size_t>(piece()));
             if (!plain) {
-                plain.error().place = place_;
-                return tl::unexpected(plain.error());
+                plain.error().place = place();
+                return plain;
             }
-            bytes_ = std::move(*plain);
+            out = std::move(*plain);
         }
-        held_ = number;
-        return {};
+        // What was never written reads as zeros.
+        const std::uint64_t written = valid_ > number * piece() ? valid_ - number * piece() : 0;
+        if (written < out.size()) out.resize(static_cast<std::size_t>(written));
+        return out;
     }
 
     Source volume_;
     std::vector<Run> runs_;
-    std::uint64_t size_, valid_, cluster_, unit_;
-    std::string place_;
-    mutable std::mutex mutex_;
-    mutable std::optional<std::uint64_t> held_;
-    mutable std::vector<std::uint8_t> bytes_;
+    std::uint64_t valid_;
+    std::uint64_t cluster_;
 };
 
 std::int64_t unix_time(std::uint64_t ticks) {

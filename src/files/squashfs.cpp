@@ -8,6 +8,7 @@
 #include <optional>
 
 #include "bytes/blocks.hpp"
+#include "files/piece_source.hpp"
 #include "ondisk/squashfs.hpp"
 
 namespace herberge {
@@ -56,85 +57,48 @@ struct Image {
     }
 };
 
-/// A file's content. Keeps the block that was read last.
-class SquashfsSource : public ByteSource {
+/// A file's content.
+class SquashfsSource : public PieceSource {
 public:
     SquashfsSource(std::shared_ptr<const Image> image, std::vector<Block> blocks, std::optional<Block> fragment,
                    std::uint64_t fragment_at, std::uint64_t size, std::string place)
-        : image_(std::move(image)),
+        : PieceSource(size, image->super.block_size, std::move(place)),
+          image_(std::move(image)),
           blocks_(std::move(blocks)),
           fragment_(fragment),
-          fragment_at_(fragment_at),
-          size_(size),
-          place_(std::move(place)) {}
-    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
-    [[nodiscard]] std::string place() const override { return place_; }
+          fragment_at_(fragment_at) {}
     [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
         std::vector<DiskRange> out;
-        const std::uint64_t unit = image_->super.block_size;
-        for (std::uint64_t i = offset / unit; length != 0 && i <= (offset + length - 1) / unit; ++i) {
-            const Block* block = i < blocks_.size() ? &blocks_[static_cast<std::size_t>(i)] : &*fragment_;
+        for (std::uint64_t i = offset / piece(); length != 0 && i <= (offset + length - 1) / piece(); ++i) {
             if (i >= blocks_.size() && !fragment_) break;
-            if (block->size == 0) continue;
-            for (auto& range : image_->volume->locate(block->at, block->size)) out.push_back(range);
+            const Block& block = i < blocks_.size() ? blocks_[static_cast<std::size_t>(i)] : *fragment_;
+            if (block.size == 0) continue;
+            for (auto& range : image_->volume->locate(block.at, block.size)) out.push_back(range);
         }
         return out;
     }
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset)
-            return fail(ErrorKind::OutOfRange, "a read past the end", place_);
-        const std::uint64_t unit = image_->super.block_size;
-        const std::scoped_lock lock(mutex_);
-        for (std::size_t done = 0; done < into.size();) {
-            const std::uint64_t number = (offset + done) / unit;
-            if (!held_ || *held_ != number)
-                if (auto loaded = load(number); !loaded) return loaded;
-            const auto within = static_cast<std::size_t>((offset + done) % unit);
-            const std::size_t length = std::min(into.size() - done, bytes_.size() - within);
-            std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(within), length,
-                        into.begin() + static_cast<std::ptrdiff_t>(done));
-            done += length;
-        }
-        return {};
-    }
 
 private:
-    Result<void> load(std::uint64_t number) const {
-        const std::uint64_t unit = image_->super.block_size;
-        const auto wanted = static_cast<std::size_t>(std::min(unit, size_ - number * unit));
-        held_.reset();
+    [[nodiscard]] Result<std::vector<std::uint8_t>> unpack(std::uint64_t number, std::size_t wanted) const override {
         if (number < blocks_.size()) {
             const Block& block = blocks_[static_cast<std::size_t>(number)];
-            if (block.size == 0) {
-                bytes_.assign(wanted, 0);
-            } else {
-                auto made = image_->data(block);
-                if (!made) return tl::unexpected(made.error());
-                bytes_ = std::move(*made);
-                if (bytes_.size() < wanted) return image_->damaged("a block of a file is too short", block.at);
-            }
-        } else {
-            auto made = fragment_ ? image_->data(*fragment_) : image_->damaged("a file without its end", 0);
-            if (!made) return tl::unexpected(made.error());
-            if (fragment_at_ > made->size() || wanted > made->size() - fragment_at_)
-                return image_->damaged("a file's end lies outside its fragment", fragment_->at);
-            const auto from = made->begin() + static_cast<std::ptrdiff_t>(fragment_at_);
-            bytes_.assign(from, from + static_cast<std::ptrdiff_t>(wanted));
+            if (block.size == 0) return std::vector<std::uint8_t>{};
+            auto made = image_->data(block);
+            if (made && made->size() < wanted) return image_->damaged("a block of a file is too short", block.at);
+            return made;
         }
-        bytes_.resize(wanted);
-        held_ = number;
-        return {};
+        auto made = fragment_ ? image_->data(*fragment_) : image_->damaged("a file without its end", 0);
+        if (!made) return made;
+        if (fragment_at_ > made->size() || wanted > made->size() - fragment_at_)
+            return image_->damaged("a file's end lies outside its fragment", fragment_->at);
+        const auto from = made->begin() + static_cast<std::ptrdiff_t>(fragment_at_);
+        return std::vector<std::uint8_t>(from, from + static_cast<std::ptrdiff_t>(wanted));
     }
 
     std::shared_ptr<const Image> image_;
     std::vector<Block> blocks_;
     std::optional<Block> fragment_;
     std::uint64_t fragment_at_;
-    std::uint64_t size_;
-    std::string place_;
-    mutable std::mutex mutex_;
-    mutable std::optional<std::uint64_t> held_;
-    mutable std::vector<std::uint8_t> bytes_;
 };
 
 class SquashFs : public FileSystem {
@@ -337,41 +301,25 @@ private:
             if (loaded) into = *loaded;
             else problem = loaded.error();
         };
+        // The basic and the extended form name the same fields.
+        const auto directory = [&](auto d) {
+            load(d);
+            out.size = d.size;
+            out.start = d.block;
+            out.offset = d.offset;
+        };
+        const auto file = [&](auto f) {
+            load(f);
+            out.size = f.size;
+            out.start = f.start;
+            out.offset = f.offset;
+            out.fragment = f.fragment;
+        };
         switch (head->type) {
-            case 1: {
-                ondisk::SquashfsDirectory d{};
-                load(d);
-                out.size = d.size;
-                out.start = d.block;
-                out.offset = d.offset;
-                break;
-            }
-            case 8: {
-                ondisk::SquashfsLongDirectory d{};
-                load(d);
-                out.size = d.size;
-                out.start = d.block;
-                out.offset = d.offset;
-                break;
-            }
-            case 2: {
-                ondisk::SquashfsFile f{};
-                load(f);
-                out.size = f.size;
-                out.start = f.start;
-                out.offset = f.offset;
-                out.fragment = f.fragment;
-                break;
-            }
-            case 9: {
-                ondisk::SquashfsLongFile f{};
-                load(f);
-                out.size = f.size;
-                out.start = f.start;
-                out.offset = f.offset;
-                out.fragment = f.fragment;
-                break;
-            }
+            case 1: directory(ondisk::SquashfsDirectory{}); break;
+            case 8: directory(ondisk::SquashfsLongDirectory{}); break;
+            case 2: file(ondisk::SquashfsFile{}); break;
+            case 9: file(ondisk::SquashfsLongFile{}); break;
             case 3:
             case 10: {
                 ondisk::SquashfsLink l{};

@@ -13,8 +13,6 @@ namespace herberge {
 
 namespace {
 
-constexpr std::string_view authenticated_store = "aaf32c78-947b-439a-a180-2e144ec37792";
-constexpr std::string_view plain_store = "ddcf3616-3275-4164-98b6-fe85707ffe7d";
 constexpr std::size_t most_flash = 64U << 20U;
 constexpr std::uint16_t variable_mark = 0x55AA;
 
@@ -115,8 +113,8 @@ std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
     for (std::size_t at = 0; at + sizeof(ondisk::VariableStoreHead) <= flash.size(); at += 8) {
         const auto head = ondisk::from_bytes<ondisk::VariableStoreHead>(flash, at);
         const std::string guid = ondisk::guid_at(head.signature, 0);
-        const bool authenticated = guid == authenticated_store;
-        if (!authenticated && guid != plain_store) continue;
+        const bool authenticated = guid == ondisk::authenticated_store;
+        if (!authenticated && guid != ondisk::plain_store) continue;
         constexpr std::uint8_t formatted = 0x5A;
         if (head.size >= sizeof(head) && head.format == formatted)
             return StorePlace{at, std::min<std::size_t>(head.size, flash.size() - at), authenticated};

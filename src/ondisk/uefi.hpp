@@ -141,6 +141,10 @@ BOOST_DESCRIBE_STRUCT(FirmwareVolumeHead, (),
                        reserved, revision))
 static_assert(sizeof(FirmwareVolumeHead) == 56);
 
+/// What tells the two kinds of variable store: their `signature`.
+inline constexpr std::string_view authenticated_store = "aaf32c78-947b-439a-a180-2e144ec37792";
+inline constexpr std::string_view plain_store = "ddcf3616-3275-4164-98b6-fe85707ffe7d";
+
 /// VARIABLE_STORE_HEADER (MdeModulePkg/Include/Guid/VariableFormat.h).
 struct VariableStoreHead {
     Bytes<16> signature;

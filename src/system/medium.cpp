@@ -97,8 +97,6 @@ std::optional<InstalledSystem> identify_medium(const Volume& volume) {
     return out;
 }
 
-static constexpr const char* no_medium = "Unable to find a medium containing a live file system";
-
 PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
     PackedRoot found_root;
     Claim& out = found_root.result;

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "walk/linux_walk.hpp"
 
+#include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "walk/lost.hpp"
 
@@ -12,7 +13,6 @@ namespace herberge::walk {
 
 namespace {
 
-constexpr const char* no_medium = "Unable to find a medium containing a live file system";
 constexpr std::string_view mount_panic =
     "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 

@@ -187,15 +187,14 @@ void variables(SectorView& view, std::uint64_t at) {
 /// A firmware volume that holds a store of variables: its head, the store's, and the first variables'.
 void variable_store(SectorView& view) {
     add<ondisk::FirmwareVolumeHead>(view, 0, "volume.");
-    constexpr std::string_view authenticated = "aaf32c78-947b-439a-a180-2e144ec37792";
-    constexpr std::string_view plain = "ddcf3616-3275-4164-98b6-fe85707ffe7d";
     // The map of blocks behind the volume's head has any length: the store is known by its own GUID.
     for (std::size_t at = sizeof(ondisk::FirmwareVolumeHead); at < sector; at += 8) {
         const std::string guid = ondisk::guid_at(view.bytes, at);
-        if (guid != authenticated && guid != plain) continue;
+        if (guid != ondisk::authenticated_store && guid != ondisk::plain_store) continue;
         if (!add<ondisk::VariableStoreHead>(view, at, "store.")) return;
-        explain(view, "store.signature", guid == plain ? "variables" : "authenticated variables");
-        if (guid == plain) variables<ondisk::PlainVariableHead>(view, at + sizeof(ondisk::VariableStoreHead));
+        explain(view, "store.signature", guid == ondisk::plain_store ? "variables" : "authenticated variables");
+        if (guid == ondisk::plain_store)
+            variables<ondisk::PlainVariableHead>(view, at + sizeof(ondisk::VariableStoreHead));
         else variables<ondisk::VariableHead>(view, at + sizeof(ondisk::VariableStoreHead));
         return;
     }
