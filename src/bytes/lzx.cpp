@@ -1,6 +1,6 @@
 // SPDX-License-Identifier: MIT
 #include <algorithm>
-#include <bit>
+#include <boost/endian/conversion.hpp>
 
 #include "bytes/codecs.hpp"
 #include "bytes/huffman.hpp"
@@ -177,8 +177,7 @@ private:
         const auto head = bits_.raw(12);
         if (head.size() != 12) return false;
         for (std::size_t i = 0; i < 3; ++i) {
-            recent_[i] = 0;
-            for (std::size_t b = 0; b < 4; ++b) recent_[i] |= std::uint32_t{head[i * 4 + b]} << (8 * b);
+            recent_[i] = boost::endian::load_little_u32(&head[i * 4]);
             if (recent_[i] == 0) return false;
         }
         const auto bytes = bits_.raw(size);
@@ -195,14 +194,11 @@ private:
         if (out_.size() <= 10) return;
         for (std::size_t at = 0; at < out_.size() - 10; ++at) {
             if (out_[at] != 0xE8) continue;
-            std::uint32_t told = 0;
-            for (std::size_t b = 0; b < 4; ++b) told |= std::uint32_t{out_[at + 1 + b]} << (8 * b);
-            const std::int64_t absolute = std::bit_cast<std::int32_t>(told);
+            const std::int64_t absolute = boost::endian::load_little_s32(&out_[at + 1]);
             const auto here = static_cast<std::int64_t>(at);
-            if (absolute >= -here && absolute < file_size) {
-                const auto plain = static_cast<std::uint32_t>(absolute >= 0 ? absolute - here : absolute + file_size);
-                for (std::size_t b = 0; b < 4; ++b) out_[at + 1 + b] = static_cast<std::uint8_t>(plain >> (8 * b));
-            }
+            if (absolute >= -here && absolute < file_size)
+                boost::endian::store_little_s32(
+                    &out_[at + 1], static_cast<std::int32_t>(absolute >= 0 ? absolute - here : absolute + file_size));
             at += 4;
         }
     }

@@ -8,6 +8,7 @@
 #include <zstd.h>
 #include <algorithm>
 #include <array>
+#include <boost/endian/conversion.hpp>
 
 #include <herberge/bytes.hpp>
 
@@ -250,16 +251,6 @@ Result<Unpacked> unbzip2(Feed& feed, Drain& drain) {
     return result;
 }
 
-std::uint32_t le32(std::span<const std::uint8_t> b) {
-    return b[0] | static_cast<std::uint32_t>(b[1]) << 8U | static_cast<std::uint32_t>(b[2]) << 16U |
-           static_cast<std::uint32_t>(b[3]) << 24U;
-}
-
-std::uint32_t be32(std::span<const std::uint8_t> b) {
-    return b[3] | static_cast<std::uint32_t>(b[2]) << 8U | static_cast<std::uint32_t>(b[1]) << 16U |
-           static_cast<std::uint32_t>(b[0]) << 24U;
-}
-
 /// The legacy frame of `lz4 -l`: blocks of at most 8 MiB unpacked, no checksum, ended by the end of the data.
 /// Linux lib/decompress_unlz4.c is the reference for what ends it (a zero size, a size that cannot be).
 Result<Unpacked> unlz4(Feed& feed, Drain& drain) {
@@ -269,7 +260,7 @@ Result<Unpacked> unlz4(Feed& feed, Drain& drain) {
     while (feed.left() >= 4) {
         auto head = feed.exactly(4);
         if (!head) return tl::unexpected(head.error());
-        const std::uint32_t size = le32(*head);
+        const std::uint32_t size = boost::endian::load_little_u32(head->data());
         if (size == 0x184C2102U) continue;  // another frame follows
         if (size == 0) return Unpacked{feed.given() - 4, drain.produced()};
         // Kernel images append the unpacked size as four bytes behind the last block.
@@ -301,7 +292,7 @@ Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
     auto method = feed.exactly(fixed);
     auto flag_bytes = feed.exactly(4);
     if (!method || !flag_bytes) return cut(feed, Compression::Lzop);
-    const std::uint32_t flags = be32(*flag_bytes);
+    const std::uint32_t flags = boost::endian::load_big_u32(flag_bytes->data());
     if ((flags & 0x800U) != 0U && !feed.exactly(4)) return cut(feed, Compression::Lzop);
     auto times = feed.exactly(4 + 4 + (version >= 0x0940 ? 4U : 0U));
     auto name_length = feed.exactly(1);
@@ -310,11 +301,11 @@ Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
     for (;;) {
         auto sizes = feed.exactly(4);
         if (!sizes) return cut(feed, Compression::Lzop);
-        const std::uint32_t unpacked = be32(*sizes);
+        const std::uint32_t unpacked = boost::endian::load_big_u32(sizes->data());
         if (unpacked == 0) return Unpacked{feed.given(), drain.produced()};
         auto more = feed.exactly(4);
         if (!more) return cut(feed, Compression::Lzop);
-        const std::uint32_t packed = be32(*more);
+        const std::uint32_t packed = boost::endian::load_big_u32(more->data());
         if (unpacked > block_most || packed > unpacked || packed == 0) return damage("a block of impossible size");
         std::size_t checks = ((flags & 0x01U) != 0U ? 4U : 0U) + ((flags & 0x100U) != 0U ? 4U : 0U);
         if (packed < unpacked) checks += ((flags & 0x02U) != 0U ? 4U : 0U) + ((flags & 0x200U) != 0U ? 4U : 0U);
