@@ -117,6 +117,7 @@ struct Opened {
                 return false;
             }
         }
+        assemble_layers(machine);
         return true;
     }
     void stats() const {
@@ -131,10 +132,15 @@ struct Opened {
     }
 };
 
-/// A place: "d1", "d1p1", "d1p1:/path", "d1@0+512".
+/// A place: "d1", "d1p1", "d1p1:/path", "d1@0+512", "lvm/inn/root:/path".
 struct Place {
     int disk = 0;
     int partition = 0;
+    std::string layered;  ///< "lvm/inn/root"; empty: a disk or partition
+    [[nodiscard]] std::string volume() const {
+        if (!layered.empty()) return layered;
+        return partition != 0 ? fmt::format("d{}p{}", disk, partition) : fmt::format("d{}", disk);
+    }
     std::optional<std::string> path;
     std::optional<std::uint64_t> offset;
     std::uint64_t length = 512;
@@ -142,12 +148,18 @@ struct Place {
 
 std::optional<Place> parse_place(std::string_view text) {
     Place out;
-    if (!text.starts_with('d')) return std::nullopt;
-    text.remove_prefix(1);
-    if (!take_number(text, out.disk)) return std::nullopt;
-    if (text.starts_with('p')) {
+    if (text.starts_with("lvm/")) {
+        const auto end = std::min(text.find_first_of(":@"), text.size());
+        out.layered = text.substr(0, end);
+        text.remove_prefix(end);
+    } else {
+        if (!text.starts_with('d')) return std::nullopt;
         text.remove_prefix(1);
-        if (!take_number(text, out.partition)) return std::nullopt;
+        if (!take_number(text, out.disk)) return std::nullopt;
+        if (text.starts_with('p')) {
+            text.remove_prefix(1);
+            if (!take_number(text, out.partition)) return std::nullopt;
+        }
     }
     if (text.empty()) return out;
     if (text.starts_with(':')) {
@@ -315,10 +327,9 @@ namespace {
 
 /// The volume of a place, or nothing (already complained).
 VolumeRef volume_of(const Opened& opened, const Place& place) {
-    VolumeRef volume = opened.machine.volume(place.disk, place.partition);
+    VolumeRef volume = opened.machine.at(place.volume());
     if (volume == nullptr) {
-        complain(Exit::usage, fmt::format("there is no volume d{}{}", place.disk,
-                                          place.partition != 0 ? fmt::format("p{}", place.partition) : ""));
+        complain(Exit::usage, fmt::format("there is no volume {}", printable(place.volume())));
         return nullptr;
     }
     if (volume->files(herberge::Observer::Analyst) == nullptr) {
@@ -345,9 +356,10 @@ int base_of(const Opened& opened, const Place& place, Source& out) {
         return 0;
     }
     const Disk* disk = opened.machine.disk(place.disk);
-    const VolumeRef volume = place.partition != 0 ? opened.machine.volume(place.disk, place.partition) : nullptr;
-    if (disk == nullptr || (place.partition != 0 && volume == nullptr))
-        return complain(Exit::usage, "there is no such disk or partition");
+    const bool whole_disk = place.layered.empty() && place.partition == 0;
+    const VolumeRef volume = whole_disk ? nullptr : opened.machine.at(place.volume());
+    if (whole_disk ? disk == nullptr : volume == nullptr)
+        return complain(Exit::usage, "there is no such disk or volume");
     out = volume != nullptr ? volume->source : disk->source;
     return 0;
 }
@@ -398,7 +410,7 @@ int run_sector(const Options& options) {
     } else {
         const auto place = parse_place(options.place);
         const Disk* disk = place ? opened.machine.disk(place->disk) : nullptr;
-        if (!place || place->path)
+        if (!place || place->path || !place->layered.empty())
             return complain(Exit::usage, fmt::format("“{}” is not a sector; {}", options.place, place_help));
         if (disk == nullptr) return complain(Exit::usage, fmt::format("there is no disk d{}", place->disk));
         std::uint64_t lba = place->offset.value_or(0) / 512;

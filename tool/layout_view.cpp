@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include <fmt/chrono.h>
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <ctime>
 
@@ -134,6 +135,30 @@ void print_catalogue(std::string& out, const herberge::BootCatalogue& catalogue,
     if (catalogue.refused) out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(catalogue.refused->text())));
 }
 
+/// What layers make of the disks' volumes.
+void print_layers(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
+    Table made{{{"place", "size", "what", "made of", "holds", "label", "UUID", "Linux"}}};
+    for (const auto& volume : machine.layered) {
+        std::vector<std::string> members;
+        for (const auto& member : volume->made_of) members.push_back(member->place);
+        made.rows.push_back(
+            {volume->place, volume->not_assembled ? "—" : size_text(volume->source->size()),
+             std::string(herberge::node_kind_name(volume->kind)), fmt::format("{}", fmt::join(members, ", ")),
+             volume->not_assembled  ? printable(volume->not_assembled->what)
+             : volume->info.known() ? volume->info.name()
+                                    : "?",
+             volume->info.label.empty() ? "—" : volume->info.label, volume->info.uuid.empty() ? "—" : volume->info.uuid,
+             volume->names.linux_names.empty() ? "—" : "/dev/" + printable(volume->names.linux_names.front())});
+    }
+    if (made.rows.size() > 1) {
+        out += "\n";
+        made.print(out, terminal, 0);
+    }
+    if (machine.layer_findings.empty()) return;
+    out += "\n";
+    print_findings(out, machine.layer_findings, terminal);
+}
+
 }  // namespace
 
 std::string layout_text(const herberge::Machine& machine, const Terminal& terminal) {
@@ -200,6 +225,7 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             print_findings(out, disk.table.findings, terminal);
         }
     }
+    print_layers(out, machine, terminal);
     return out;
 }
 

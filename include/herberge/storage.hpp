@@ -38,20 +38,44 @@ enum class Observer : std::uint8_t {
 };
 [[nodiscard]] std::string_view observer_name(Observer observer);
 
+/// What holds bytes.
+enum class NodeKind : std::uint8_t {
+    WholeDisk,      ///< a disk without partitions, or a disc
+    Partition,      ///< of a disk, or of an array
+    BootImage,      ///< of a boot catalogue
+    Array,          ///< made of members by RAID
+    LogicalVolume,  ///< a part of a group of volumes
+    Unlocked,       ///< what an encrypted volume holds
+    PackedFile,     ///< a file that holds a file system
+};
+[[nodiscard]] std::string_view node_kind_name(NodeKind kind);
+
+/// What other programs call a volume that a layer makes.
+struct LayerNames {
+    std::vector<std::string> linux_names;  ///< below /dev: "mapper/inn-root", "inn/root", "dm-0", "md127"
+    std::vector<std::string> grub;         ///< "lvm/inn-root", "lvmid/…", "md/inn"
+};
+
 /// A volume: the same object for everybody who looks at it, with what each sees. Immutable once it is made; may be
 /// asked from several threads. File systems are opened on first use and kept.
 struct Volume : std::enable_shared_from_this<Volume> {
-    int disk = 0;  ///< from 1
-    int partition =
-        0;  ///< as the Linux kernel counts; 0: the whole disk; negative: that boot image of its boot catalogue
-    std::string place;  ///< "d1p1"; "d1c2" for a boot image
+    NodeKind kind = NodeKind::Partition;
+    int disk = 0;       ///< from 1; 0: it is made of others, which may lie on several
+    int partition = 0;  ///< as the Linux kernel counts; 0: it is none; negative: that boot image of the boot catalogue
+    std::string place;  ///< its name on this machine, unlike any other: "d1p1", "d1c2", "lvm/inn/root"
     Source source;
     VolumeInfo info;  ///< the outermost mark: of a layer, where one lies around a file system
     std::string partuuid;
-    std::string partlabel;  ///< GPT; empty: none
+    std::string partlabel;               ///< GPT; empty: none
+    std::vector<VolumeRef> made_of;      ///< of a layer: the members in use, in the layer's own order
+    LayerNames names;                    ///< of a layer
+    std::optional<Error> not_assembled;  ///< of a layer: why its bytes cannot be had; `source` is empty then
 
     /// Looks at the first bytes. `place` is the source's.
     Volume(Source bytes, int on_disk, int number, std::string uuid = {}, std::string label = {});
+    /// One that a layer makes of others, or that cannot be made (`why`, with an empty source).
+    Volume(NodeKind of, Source bytes, std::vector<VolumeRef> members, LayerNames called,
+           std::optional<Error> why = std::nullopt);
 
     /// What `observer` takes it for. Who knows no layers sees a mirror's member whose metadata lies at its end as the
     /// file system that it holds.
@@ -62,6 +86,7 @@ struct Volume : std::enable_shared_from_this<Volume> {
     [[nodiscard]] std::optional<Error> problem(Observer observer) const;
     /// Something is recognised here that may hold files, and they are not read: what is asked for may lie inside.
     [[nodiscard]] bool unread() const {
+        if (not_assembled) return not_assembled->kind == ErrorKind::Unsupported;
         return info.known() && info.content() != Content::Swap && files(Observer::Linux) == nullptr;
     }
     /// The mark could not be looked for: the medium does not give it.
@@ -96,6 +121,9 @@ struct Disk {
 /// The disks of one machine, in the order in which its firmware tries them.
 struct Machine {
     std::vector<Disk> disks;
+    std::vector<VolumeRef> layered;       ///< what layers make of the disks' volumes (assemble_layers)
+    std::vector<VolumeRef> understood;    ///< members of which all is known that lies inside
+    std::vector<Finding> layer_findings;  ///< what assembling them showed
 
     [[nodiscard]] const Disk* disk(int number) const;
     /// The disk a BIOS calls 80h + `index` when disk `first` is 80h and the others follow in order; null: none.
@@ -105,15 +133,21 @@ struct Machine {
     [[nodiscard]] int drive_index(int disk, int first) const;
     [[nodiscard]] VolumeRef volume(int disk, int partition) const;
     [[nodiscard]] VolumeRef at(std::string_view place) const;
+    /// Those that lie on a disk as they are: partitions, whole disks, boot images.
     void each_volume(const std::function<void(const Volume&)>& visit) const;
-    [[nodiscard]] VolumeRef by_uuid(std::string_view uuid) const;
-    [[nodiscard]] VolumeRef by_label(std::string_view label) const;
+    /// All that `observer` knows of: those on disks, then what it makes of them.
+    void each_volume(Observer observer, const std::function<void(const Volume&)>& visit) const;
+    [[nodiscard]] VolumeRef by_uuid(std::string_view uuid, Observer observer = Observer::Linux) const;
+    [[nodiscard]] VolumeRef by_label(std::string_view label, Observer observer = Observer::Linux) const;
+    /// The volume with this name below /dev ("mapper/inn-root") that a layer makes; null: none.
+    [[nodiscard]] VolumeRef by_linux_name(std::string_view name) const;
     [[nodiscard]] VolumeRef by_partuuid(std::string_view partuuid) const;
     [[nodiscard]] VolumeRef by_partlabel(std::string_view partlabel) const;
     /// The volumes that `which` picks, for people: "d1p2 (lvm physical volume), d2p1 (unreadable)"; empty: none.
     [[nodiscard]] std::string places_of(const std::function<bool(const Volume&)>& which) const;
-    /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members,
-    /// encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1 (luks2)"; empty: none.
+    /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members that
+    /// are not understood, encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1
+    /// (luks2)"; empty: none.
     [[nodiscard]] std::string hiding_places() const;
 };
 
@@ -128,6 +162,10 @@ struct PartitionNames {
 [[nodiscard]] PartitionNames partition_names(const Disk& disk, const Partition& partition);
 /// The same for a disk or disc as a whole: "sda", "hd0"; "sr0", "cd".
 [[nodiscard]] PartitionNames disk_names(const Disk& disk);
+
+/// Makes arrays, logical volumes and their kin of the volumes on the machine's disks, and of each other
+/// (Machine::layered). Call it once all disks are there; what it made before is dropped.
+void assemble_layers(Machine& machine);
 
 /// Reads table and volumes of one disk.
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);

@@ -157,4 +157,35 @@ struct LvmLabel {
 BOOST_DESCRIBE_STRUCT(LvmLabel, (), (id, sector, checksum, offset, type, uuid, size))
 static_assert(sizeof(LvmLabel) == 72);
 
+/// LVM 2: an area of a physical volume (disk_locn); a list of them ends with zeros. First come the areas for data, then
+/// those for metadata.
+struct LvmArea {
+    little_uint64_t offset;  ///< bytes
+    little_uint64_t size;    ///< bytes; 0 for data: all that follows
+};
+BOOST_DESCRIBE_STRUCT(LvmArea, (), (offset, size))
+static_assert(sizeof(LvmArea) == 16);
+
+/// LVM 2: head of a metadata area (mda_header), in a sector of its own. The rest of the area is written round and
+/// round.
+struct LvmMetadataHead {
+    little_uint32_t checksum;  ///< over the rest of the sector
+    Bytes<16> magic;           ///< " LVM2 x[5A%r0N*>"
+    little_uint32_t version;   ///< 1
+    little_uint64_t start;     ///< bytes: where this structure itself lies
+    little_uint64_t size;      ///< bytes of the area, this sector included
+};
+BOOST_DESCRIBE_STRUCT(LvmMetadataHead, (), (checksum, magic, version, start, size))
+static_assert(sizeof(LvmMetadataHead) == 40);
+
+/// LVM 2: where in its area a text lies (raw_locn).
+struct LvmTextPlace {
+    little_uint64_t offset;  ///< bytes from the area's start
+    little_uint64_t size;    ///< bytes
+    little_uint32_t checksum;
+    little_uint32_t flags;  ///< bit 0: not to be used
+};
+BOOST_DESCRIBE_STRUCT(LvmTextPlace, (), (offset, size, checksum, flags))
+static_assert(sizeof(LvmTextPlace) == 24);
+
 }  // namespace herberge::ondisk

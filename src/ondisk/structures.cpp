@@ -100,6 +100,9 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<LuksHeader>("luks-header", "header of LUKS", 0, "LUKS\xBA\xBE"sv),
     row<RaidSuper>("raid-super", "superblock of Linux RAID (version 1)", 0, "\xFC\x4E\x2B\xA9"sv),
     row<LvmLabel>("lvm-label", "label of an LVM physical volume", 0, "LABELONE"sv),
+    row<LvmArea>("lvm-area", "area of an LVM physical volume"),
+    row<LvmMetadataHead>("lvm-metadata-head", "head of an LVM metadata area", 4, " LVM2 x[5A%r0N*>"sv),
+    row<LvmTextPlace>("lvm-text-place", "where the text of an LVM metadata area lies"),
     // squashfs.hpp
     row<SquashfsSuper>("squashfs-super", "superblock of SquashFS", 0, "hsqs"sv),
     row<SquashfsInode>("squashfs-inode", "first part of an inode of SquashFS"),

@@ -323,6 +323,25 @@ std::string layout_json(const Machine& machine) {
         for (const auto& f : disk.table.findings) d["findings"].push_back(to_json(f));
         out["disks"].push_back(std::move(d));
     }
+    out["made"] = ordered_json::array();
+    for (const auto& volume : machine.layered) {
+        ordered_json made = {{"place", clean(volume->place)},
+                             {"kind", node_kind_name(volume->kind)},
+                             {"size", volume->source->size()},
+                             {"made_of", ordered_json::array()},
+                             {"file_system", text_or_null(volume->info.name())},
+                             {"label", text_or_null(clean(volume->info.label))},
+                             {"uuid", text_or_null(volume->info.uuid)},
+                             {"names", {{"linux", ordered_json::array()}, {"grub", ordered_json::array()}}},
+                             {"problem", volume->not_assembled ? ordered_json(clean(volume->not_assembled->text()))
+                                                               : ordered_json(nullptr)}};
+        for (const auto& member : volume->made_of) made["made_of"].push_back(member->place);
+        for (const auto& name : volume->names.linux_names) made["names"]["linux"].push_back(clean("/dev/" + name));
+        for (const auto& name : volume->names.grub) made["names"]["grub"].push_back(clean(name));
+        out["made"].push_back(std::move(made));
+    }
+    out["findings"] = ordered_json::array();
+    for (const auto& f : machine.layer_findings) out["findings"].push_back(to_json(f));
     return finish(out);
 }
 

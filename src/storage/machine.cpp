@@ -6,6 +6,7 @@
 #include <herberge/storage.hpp>
 
 #include "files/ext.hpp"
+#include "storage/layers.hpp"
 
 namespace herberge {
 
@@ -29,9 +30,12 @@ VolumeRef boot_image_volume(const Disk& disk, const CatalogueImage& image) {
 }
 
 template <class Match>
-VolumeRef first_volume(const Machine& machine, Match match) {
+VolumeRef first_volume(const Machine& machine, bool layers, Match match) {
     for (const auto& disk : machine.disks)
         for (const auto& volume : disk.volumes)
+            if (match(*volume)) return volume;
+    if (layers)
+        for (const auto& volume : machine.layered)
             if (match(*volume)) return volume;
     return nullptr;
 }
@@ -150,6 +154,7 @@ std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
         posing.emulation = image.emulation;
         out->disks.push_back(std::move(posing));
     }
+    assemble_layers(*out);
     return out;
 }
 
@@ -237,11 +242,11 @@ int Machine::drive_index(int disk, int first) const {
 }
 
 VolumeRef Machine::volume(int disk, int partition) const {
-    return first_volume(*this, [&](const Volume& v) { return v.disk == disk && v.partition == partition; });
+    return first_volume(*this, false, [&](const Volume& v) { return v.disk == disk && v.partition == partition; });
 }
 
 VolumeRef Machine::at(std::string_view place) const {
-    return first_volume(*this, [&](const Volume& v) { return v.place == place; });
+    return first_volume(*this, true, [&](const Volume& v) { return v.place == place; });
 }
 
 void Machine::each_volume(const std::function<void(const Volume&)>& visit) const {
@@ -249,35 +254,57 @@ void Machine::each_volume(const std::function<void(const Volume&)>& visit) const
         for (const auto& volume : disk.volumes) visit(*volume);
 }
 
-VolumeRef Machine::by_uuid(std::string_view uuid) const {
-    return first_volume(*this, [&](const Volume& v) { return !uuid.empty() && same_without_case(v.info.uuid, uuid); });
+void Machine::each_volume(Observer observer, const std::function<void(const Volume&)>& visit) const {
+    each_volume(visit);
+    if (!knows_layers(observer)) return;
+    for (const auto& volume : layered) visit(*volume);
 }
 
-VolumeRef Machine::by_label(std::string_view label) const {
-    return first_volume(*this, [&](const Volume& v) { return !label.empty() && v.info.label == label; });
+VolumeRef Machine::by_uuid(std::string_view uuid, Observer observer) const {
+    return first_volume(*this, knows_layers(observer),
+                        [&](const Volume& v) { return !uuid.empty() && same_without_case(v.as(observer).uuid, uuid); });
+}
+
+VolumeRef Machine::by_label(std::string_view label, Observer observer) const {
+    return first_volume(*this, knows_layers(observer),
+                        [&](const Volume& v) { return !label.empty() && v.as(observer).label == label; });
+}
+
+VolumeRef Machine::by_partuuid(std::string_view partuuid) const {
+    return first_volume(*this, true,
+                        [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
 }
 
 VolumeRef Machine::by_partlabel(std::string_view partlabel) const {
-    return first_volume(*this, [&](const Volume& v) { return !partlabel.empty() && v.partlabel == partlabel; });
+    return first_volume(*this, true, [&](const Volume& v) { return !partlabel.empty() && v.partlabel == partlabel; });
+}
+
+VolumeRef Machine::by_linux_name(std::string_view name) const {
+    return first_volume(*this, true, [&](const Volume& v) {
+        return std::ranges::find(v.names.linux_names, name) != v.names.linux_names.end();
+    });
 }
 
 std::string Machine::places_of(const std::function<bool(const Volume&)>& which) const {
     std::string out;
-    each_volume([&](const Volume& v) {
+    each_volume(Observer::Linux, [&](const Volume& v) {
         if (which(v))
             out += fmt::format("{}{} ({})", out.empty() ? "" : ", ", v.place,
-                               !v.info.known() ? std::string("unreadable") : v.info.name());
+                               v.not_assembled   ? v.not_assembled->what
+                               : !v.info.known() ? std::string("unreadable")
+                                                 : v.info.name());
     });
     return out;
 }
 
 std::string Machine::hiding_places() const {
-    return places_of([](const Volume& v) { return v.info.holds_others() || v.mark_unreadable(); });
-}
-
-VolumeRef Machine::by_partuuid(std::string_view partuuid) const {
-    return first_volume(*this,
-                        [&](const Volume& v) { return !partuuid.empty() && same_without_case(v.partuuid, partuuid); });
+    const auto all_known = [&](const Volume& v) {
+        return std::ranges::any_of(understood, [&](const VolumeRef& m) { return m.get() == &v; });
+    };
+    return places_of([&](const Volume& v) {
+        return (v.info.holds_others() && !all_known(v)) || v.mark_unreadable() ||
+               (v.not_assembled && v.not_assembled->kind == ErrorKind::Unsupported);
+    });
 }
 
 }  // namespace herberge

@@ -5,6 +5,8 @@
 
 #include <herberge/storage.hpp>
 
+#include "storage/layers.hpp"
+
 namespace herberge {
 
 namespace {
@@ -26,7 +28,7 @@ constexpr ObserverTraits rows[] = {
     {Observer::Nt, "the Windows kernel", false, {Reader::Loader, Reader::Kernel}},
 };
 
-const ObserverTraits& traits_of(Observer observer) { return rows[static_cast<std::size_t>(observer)]; }
+const ObserverTraits& observer_traits(Observer observer) { return rows[static_cast<std::size_t>(observer)]; }
 
 /// Nothing is recognised: because nothing is there, or because the medium does not give the places of the marks?
 std::optional<Error> unreadable_marks(const ByteSource& source) {
@@ -41,7 +43,15 @@ std::optional<Error> unreadable_marks(const ByteSource& source) {
 
 }  // namespace
 
-std::string_view observer_name(Observer observer) { return traits_of(observer).name; }
+bool knows_layers(Observer observer) { return observer_traits(observer).knows_layers; }
+
+std::string_view node_kind_name(NodeKind kind) {
+    static constexpr std::string_view names[] = {"disk",           "partition",       "boot image", "array",
+                                                 "logical volume", "unlocked volume", "packed file"};
+    return names[static_cast<std::size_t>(kind)];
+}
+
+std::string_view observer_name(Observer observer) { return observer_traits(observer).name; }
 
 Volume::Volume(Source bytes, int on_disk, int number, std::string uuid, std::string label)
     : disk(on_disk),
@@ -52,9 +62,19 @@ Volume::Volume(Source bytes, int on_disk, int number, std::string uuid, std::str
       partuuid(std::move(uuid)),
       partlabel(std::move(label)),
       plain_(info.content() == Content::Member ? recognise_plain_volume(*source) : info),
-      unreadable_mark_(info.known() ? std::nullopt : unreadable_marks(*source)) {}
+      unreadable_mark_(info.known() ? std::nullopt : unreadable_marks(*source)) {
+    kind = number > 0 ? NodeKind::Partition : number < 0 ? NodeKind::BootImage : NodeKind::WholeDisk;
+}
 
-const VolumeInfo& Volume::as(Observer observer) const { return traits_of(observer).knows_layers ? info : plain_; }
+Volume::Volume(NodeKind of, Source bytes, std::vector<VolumeRef> members, LayerNames called, std::optional<Error> why)
+    : Volume(std::move(bytes), 0, 0) {
+    kind = of;
+    made_of = std::move(members);
+    names = std::move(called);
+    not_assembled = std::move(why);
+}
+
+const VolumeInfo& Volume::as(Observer observer) const { return observer_traits(observer).knows_layers ? info : plain_; }
 
 const Volume::Opened& Volume::opened(Reader reader) const {
     const auto which = static_cast<std::size_t>(reader);
@@ -65,19 +85,20 @@ const Volume::Opened& Volume::opened(Reader reader) const {
 const FileSystem* Volume::files(Observer observer) const {
     const auto& seen = as(observer);
     if (!seen.known() || seen.holds_others()) return nullptr;
-    for (const Reader reader : traits_of(observer).readers)
+    for (const Reader reader : observer_traits(observer).readers)
         if (const auto& fs = opened(reader)) return fs->get();
     return nullptr;
 }
 
 std::optional<Error> Volume::problem(Observer observer) const {
     const auto& seen = as(observer);
+    if (not_assembled) return not_assembled;
     if (unreadable_mark_) return unreadable_mark_;
     if (!seen.known()) return Error{ErrorKind::NotFound, "no known file system", place, {}, {}};
     if (seen.holds_others())
         return Error{
             ErrorKind::Unsupported, fmt::format("{}: what lies inside is not read here", seen.name()), place, {}, {}};
-    const auto& first = opened(traits_of(observer).readers[0]);
+    const auto& first = opened(observer_traits(observer).readers[0]);
     return first ? std::nullopt : std::optional(first.error());
 }
 

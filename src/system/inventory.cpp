@@ -120,7 +120,7 @@ std::string_view system_kind_id(SystemKind kind) {
 std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
     std::vector<std::string> arrays;
-    machine.each_volume([&](const Volume& volume) {
+    machine.each_volume(Observer::Linux, [&](const Volume& volume) {
         // A mirror shows the same system in each of its members.
         if (volume.info.content() == Content::Member && !volume.info.uuid.empty()) {
             if (std::ranges::find(arrays, volume.info.uuid) != arrays.end()) return;

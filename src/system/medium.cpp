@@ -69,7 +69,7 @@ VolumeRef innermost(VolumeRef packed) {
         const auto found = resolve(*fs, path);
         if (!found) continue;
         if (auto file = fs->open(found->file.id, fmt::format("{}:{}", packed->place, path)))
-            return std::make_shared<const Volume>(*file, packed->disk, packed->partition);
+            return std::make_shared<const Volume>(NodeKind::PackedFile, *file, std::vector{packed}, LayerNames{});
     }
     return packed;
 }
@@ -139,8 +139,8 @@ PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
             fmt::format("{}:{}", volume.place, path), {},
             file ? fmt::format("{}, {}", inside.name(), size_text((*file)->size())) : file.error().text()));
         if (whole && inside.known()) {
-            found_root.layers.push_back(
-                innermost(std::make_shared<const Volume>(*file, volume.disk, volume.partition)));
+            found_root.layers.push_back(innermost(std::make_shared<const Volume>(
+                NodeKind::PackedFile, *file, std::vector{volume.shared_from_this()}, LayerNames{})));
             continue;
         }
         std::string text = !file ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)

@@ -17,7 +17,7 @@ namespace {
 
 std::vector<std::string> volumes_with(const Machine& machine, const std::function<std::string(const Volume&)>& what) {
     std::vector<std::string> out;
-    machine.each_volume([&](const Volume& v) {
+    machine.each_volume(Observer::Linux, [&](const Volume& v) {
         if (const auto text = what(v); !text.empty() && out.size() < 6)
             out.push_back(fmt::format("{} has {}", v.place, text));
     });
@@ -73,7 +73,8 @@ void may_be_hidden(const Machine& machine, RootReference& out, std::string place
     out.cannot_tell = true;
     out.note = fmt::format("it may lie in {}, which is not looked into here", places);
     bool encrypted = false;
-    machine.each_volume([&](const Volume& v) { encrypted = encrypted || v.info.content() == Content::Encrypted; });
+    machine.each_volume(Observer::Linux,
+                        [&](const Volume& v) { encrypted = encrypted || v.info.content() == Content::Encrypted; });
     if (encrypted) out.note += "; before an encrypted volume opens, the machine asks for its passphrase";
 }
 
@@ -166,6 +167,7 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
     }
     if (take("/dev/")) {
         out.kind = Kind::Device;
+        if ((out.volume = machine.by_linux_name(out.value)) != nullptr) return out;
         if (const auto name = parse_device_name(out.value)) {
             out.depends_on_hardware = true;
             if (name->family == "hd") {

@@ -159,7 +159,7 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
             look({machine.disk(volume.disk), volume.shared_from_this(), where.front().offset / 512, first, false, 0});
     });
     // Configurations that no loader on these disks leads to are worth reading all the same.
-    machine.each_volume([&](const Volume& volume) {
+    machine.each_volume(Observer::Linux, [&](const Volume& volume) {
         for (auto& menu : read_configurations(machine, volume)) {
             // FAT names come in either case.
             const auto lower = [](std::string text) {

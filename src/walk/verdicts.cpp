@@ -495,7 +495,8 @@ private:
                 for (const auto& finding : route.ladder.findings()) keep(finding);
         for (const auto& disk : machine_.disks)
             for (const auto& finding : disk.table.findings) keep(finding);
-        machine_.each_volume([&](const Volume& volume) {
+        for (const auto& finding : machine_.layer_findings) keep(finding);
+        machine_.each_volume(Observer::Linux, [&](const Volume& volume) {
             if (const auto* fs = volume.files(Observer::Linux))
                 for (const auto& finding : fs->remarks()) keep(finding);
         });

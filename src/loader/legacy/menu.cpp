@@ -202,7 +202,7 @@ private:
     }
 
     int set_root_by_uuid(std::string_view rest) {
-        const auto volume = setting_.machine.by_uuid(word(rest));
+        const auto volume = setting_.machine.by_uuid(word(rest), Observer::Loader);
         if (volume == nullptr) {
             loader::stop(entry_, Code::EntryDeviceMissing, "no volume has the UUID that the entry looks for");
             return 17;

@@ -1,0 +1,62 @@
+// SPDX-License-Identifier: MIT
+// The table of layers, and the rounds in which volumes are made of others until there is nothing more to make.
+#include "storage/layers.hpp"
+
+#include <algorithm>
+
+namespace herberge {
+
+namespace {
+
+constexpr Layer layers[] = {
+    {"LVM", Family::Lvm, assemble_lvm},
+};
+
+constexpr int most_rounds = 8;           // layers inside layers
+constexpr std::size_t most_made = 4096;  // volumes in all
+
+/// What a layer made, and of which members.
+struct Made {
+    std::vector<VolumeRef> members;
+    Assembly assembly;
+};
+
+std::vector<VolumeRef> members_of(const Machine& machine, Family family) {
+    std::vector<VolumeRef> out;
+    machine.each_volume(Observer::Linux, [&](const Volume& volume) {
+        if (volume.info.is(family)) out.push_back(volume.shared_from_this());
+    });
+    return out;
+}
+
+}  // namespace
+
+void assemble_layers(Machine& machine) {
+    machine.layered.clear();
+    machine.layer_findings.clear();
+    machine.understood.clear();
+    Made made[std::size(layers)];
+    bool more = true;
+    for (int round = 0; more && round < most_rounds; ++round) {
+        more = false;
+        for (std::size_t i = 0; i < std::size(layers); ++i) {
+            auto members = members_of(machine, layers[i].family);
+            if (members == made[i].members) continue;
+            made[i] = {members, layers[i].assemble(members)};
+            more = true;
+        }
+        if (!more) break;
+        machine.layered.clear();
+        for (const auto& one : made)
+            for (const auto& volume : one.assembly.made)
+                if (machine.layered.size() < most_made) machine.layered.push_back(volume);
+    }
+    for (const auto& one : made) {
+        machine.layer_findings.insert(machine.layer_findings.end(), one.assembly.findings.begin(),
+                                      one.assembly.findings.end());
+        machine.understood.insert(machine.understood.end(), one.assembly.understood.begin(),
+                                  one.assembly.understood.end());
+    }
+}
+
+}  // namespace herberge

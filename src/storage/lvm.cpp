@@ -1,0 +1,302 @@
+// SPDX-License-Identifier: MIT
+// Logical volumes of LVM 2 from the text that describes their group.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "storage/layers.hpp"
+#include "storage/lvm_metadata.hpp"
+#include "storage/pieces.hpp"
+
+namespace herberge {
+
+namespace {
+
+using lvm::Description;
+using lvm::Item;
+using lvm::Physical;
+
+constexpr std::uint64_t sector = 512;
+constexpr int most_depth = 16;
+constexpr std::size_t most_segments = 100'000;
+
+/// A group: its newest description, and the members that are there.
+struct Group {
+    Description text;
+    std::string id;
+    bool name_twice = false;
+    std::map<std::string, const Physical*> members;  ///< by id
+};
+
+/// Device mapper doubles the hyphens inside names (libdm, dm_build_dm_name).
+std::string mapper_name(std::string_view group, std::string_view volume) {
+    std::string out;
+    for (const char c : group) out += c == '-' ? std::string("--") : std::string(1, c);
+    out += '-';
+    for (const char c : volume) out += c == '-' ? std::string("--") : std::string(1, c);
+    return out;
+}
+
+class GroupReader {
+public:
+    explicit GroupReader(const Group& group) : group_(group), extent_(sector_bytes(group.text.root, "extent_size")) {
+        if (const auto* volumes = group.text.root.find("physical_volumes"))
+            for (const auto& pv : volumes->items()) physical_.emplace(pv.name, &pv);
+        if (const auto* volumes = group.text.root.find("logical_volumes")) logical_ = &volumes->items();
+    }
+
+    Assembly run() {
+        Assembly out;
+        missing(out);
+        for (const auto& volume : *logical_)
+            for (const auto& segment : segments(volume))
+                if (segment->text("type") == "snapshot") {
+                    copies_.emplace(segment->text("cow_store"), segment->text("origin"));
+                    copies_.emplace(segment->text("merging_store"), segment->text("origin"));
+                }
+        for (const auto& volume : *logical_)
+            if (volume.section() && shown(volume)) out.made.push_back(make(volume));
+        return out;
+    }
+
+private:
+    static std::uint64_t sector_bytes(const Item& item, std::string_view name) {
+        const auto sectors = item.number(name);
+        return sectors > 0 && sectors < (std::int64_t{1} << 50) ? static_cast<std::uint64_t>(sectors) * sector : 0;
+    }
+
+    /// Its segments in the order of their extents.
+    static std::vector<const Item*> segments(const Item& volume) {
+        std::vector<const Item*> out;
+        for (const auto& item : volume.items())
+            if (item.section() && item.name.starts_with("segment")) out.push_back(&item);
+        std::ranges::sort(out, {}, [](const Item* s) { return s->number("start_extent"); });
+        return out;
+    }
+
+    /// What the system makes a device of for everybody: not the parts of other volumes, not the pools of thin ones.
+    static bool shown(const Item& volume) {
+        if (!volume.has_word("status", "VISIBLE")) return false;
+        const auto parts = segments(volume);
+        return std::ranges::none_of(parts, [](const Item* s) {
+            const auto type = s->text("type");
+            return type == "thin-pool" || type == "cache-pool" || type == "vdo-pool" || type == "snapshot";
+        });
+    }
+
+    void missing(Assembly& out) {
+        std::vector<std::string> gone;
+        for (const auto& [name, pv] : physical_) {
+            const auto id = pv->text("id");
+            if (pv->has_word("flags", "MISSING") || !group_.members.contains(lvm::plain_id(id)))
+                gone.push_back(fmt::format("{} ({})", id, pv->text("device")));
+        }
+        if (gone.empty() || group_.members.empty()) return;
+        out.findings.push_back(make_finding(
+            Code::LayerMemberMissing,
+            fmt::format("the volume group {} lacks {} of its {} physical volumes: {}", printable(group_.text.group),
+                        gone.size(), physical_.size(), printable(fmt::format("{}", fmt::join(gone, ", ")))),
+            {evidence_place(group_.members.begin()->second->volume->place,
+                            fmt::format("{} physical volumes", physical_.size()),
+                            fmt::format("{} of them", physical_.size() - gone.size()))}));
+    }
+
+    VolumeRef make(const Item& volume) {
+        const std::string group = printable(group_.text.group);
+        const std::string name = printable(volume.name);
+        const std::string place = group_.name_twice ? fmt::format("lvm/{}-{}/{}", group, group_.id.substr(0, 6), name)
+                                                    : fmt::format("lvm/{}/{}", group, name);
+        LayerNames names;
+        const std::string mapper = mapper_name(group_.text.group, volume.name);
+        names.linux_names = {"mapper/" + mapper, group_.text.group + "/" + volume.name};
+        names.grub = {"lvm/" + mapper, fmt::format("lvmid/{}/{}", group_.text.root.text("id"), volume.text("id"))};
+        used_.clear();
+        auto source = content(volume, place, 0);
+        std::vector<VolumeRef> members(used_.begin(), used_.end());
+        std::ranges::sort(members, {}, [](const VolumeRef& v) { return v->place; });
+        if (!source)
+            return std::make_shared<const Volume>(NodeKind::LogicalVolume, memory_source({}, place), std::move(members),
+                                                  std::move(names), source.error());
+        return std::make_shared<const Volume>(NodeKind::LogicalVolume, renamed(std::move(*source), place),
+                                              std::move(members), std::move(names));
+    }
+
+    tl::unexpected<Error> unsupported(std::string what, const std::string& place) const {
+        return fail(ErrorKind::Unsupported, std::move(what), place);
+    }
+
+    /// The bytes of a logical volume, or of a part of one.
+    Result<Source> content(const Item& volume, const std::string& place, int depth) {
+        if (depth > most_depth) return fail(ErrorKind::Malformed, "its logical volumes are parts of each other", place);
+        if (const auto copy = copies_.find(volume.name); copy != copies_.end())
+            return unsupported(fmt::format("a snapshot of {}, which is not read here", printable(copy->second)), place);
+        std::vector<Source> parts;
+        std::int64_t next = 0;
+        for (const auto* segment : segments(volume)) {
+            if (++segments_read_ > most_segments)
+                return fail(ErrorKind::TooLarge, "the group has more segments than are read", place);
+            const auto count = segment->number("extent_count");
+            if (segment->number("start_extent") != next || count <= 0 || count > (std::int64_t{1} << 40) ||
+                extent_ == 0)
+                return fail(ErrorKind::Malformed, "its segments do not follow each other", place);
+            auto part = segment_content(*segment, static_cast<std::uint64_t>(count), place, depth);
+            if (!part) return part;
+            parts.push_back(std::move(*part));
+            next += count;
+        }
+        if (parts.empty()) return fail(ErrorKind::Malformed, "it has no segments", place);
+        return concatenate(std::move(parts), 0, place);
+    }
+
+    Result<Source> segment_content(const Item& segment, std::uint64_t extents, const std::string& place, int depth) {
+        const std::string type = segment.text("type");
+        if (type == "striped") return striped(segment, extents, place, depth);
+        if (type == "zero") return zero_source(extents * extent_, place);
+        if (type == "mirror") return one_of(segment, "mirrors", 0, extents, place, depth);
+        // Each image has metadata of its own in front of it.
+        if (type == "raid1") return one_of(segment, "raids", 1, extents, place, depth);
+        if (type == "error") return fail(ErrorKind::NotFound, "a part of it is gone for good", place);
+        if (type == "thin") return unsupported("a thin volume, which is not read here", place);
+        return unsupported(fmt::format("a volume of type {}, which is not read here", printable(type)), place);
+    }
+
+    /// `extents` of what `name` means, from its extent `from` on.
+    Result<Source> area(const std::string& name, std::int64_t from, std::uint64_t extents, const std::string& place,
+                        int depth) {
+        if (from < 0 || from > (std::int64_t{1} << 40)) return fail(ErrorKind::Malformed, "an extent below 0", place);
+        const std::uint64_t start = static_cast<std::uint64_t>(from) * extent_;
+        const std::uint64_t length = extents * extent_;
+        if (const auto pv = physical_.find(name); pv != physical_.end()) {
+            const auto id = pv->second->text("id");
+            const auto member = group_.members.find(lvm::plain_id(id));
+            if (member == group_.members.end())
+                return fail(ErrorKind::NotFound, fmt::format("the physical volume {} is not there", printable(id)),
+                            place, printable(pv->second->text("device")), "absent");
+            const auto& volume = member->second->volume;
+            used_.insert(volume);
+            const std::uint64_t begin = sector_bytes(*pv->second, "pe_start") + start;
+            if (begin > volume->source->size() || length > volume->source->size() - begin)
+                return fail(ErrorKind::OutOfRange, fmt::format("it goes on past the end of {}", volume->place), place,
+                            size_text(begin + length), size_text(volume->source->size()));
+            return slice(volume->source, begin, length, place);
+        }
+        const auto lv = std::ranges::find(*logical_, name, &Item::name);
+        if (lv == logical_->end())
+            return fail(ErrorKind::Malformed, fmt::format("its part {} is described nowhere", printable(name)), place);
+        auto whole = content(*lv, place, depth + 1);
+        if (!whole) return whole;
+        if (start > (*whole)->size() || length > (*whole)->size() - start)
+            return fail(ErrorKind::Malformed, fmt::format("its part {} is too short", printable(name)), place);
+        return slice(std::move(*whole), start, length, place);
+    }
+
+    /// A list of names and extents, one behind the other.
+    static std::vector<std::pair<std::string, std::int64_t>> pairs(const Item& segment, std::string_view list) {
+        std::vector<std::pair<std::string, std::int64_t>> out;
+        const auto* item = segment.find(list);
+        if (item == nullptr) return out;
+        const auto& all = item->items();
+        for (std::size_t i = 0; i < all.size(); ++i) {
+            const auto* name = std::get_if<std::string>(&all[i].value);
+            if (name == nullptr) continue;
+            const auto* extent = i + 1 < all.size() ? std::get_if<std::int64_t>(&all[i + 1].value) : nullptr;
+            out.emplace_back(*name, extent != nullptr ? *extent : 0);
+        }
+        return out;
+    }
+
+    Result<Source> striped(const Item& segment, std::uint64_t extents, const std::string& place, int depth) {
+        const auto stripes = pairs(segment, "stripes");
+        if (stripes.empty() || extents % stripes.size() != 0)
+            return fail(ErrorKind::Malformed, "a segment's stripes do not fit its extents", place);
+        std::vector<Source> parts;
+        for (const auto& [name, from] : stripes) {
+            auto part = area(name, from, extents / stripes.size(), place, depth);
+            if (!part) return part;
+            parts.push_back(std::move(*part));
+        }
+        if (parts.size() == 1) return std::move(parts.front());
+        const std::uint64_t chunk = sector_bytes(segment, "stripe_size");
+        if (chunk == 0) return fail(ErrorKind::Malformed, "a segment's stripes have no size", place);
+        return striped_source(std::move(parts), chunk, extents * extent_, place);
+    }
+
+    /// The first copy of a mirror that is there. `skip`: how many names before each image are its metadata.
+    Result<Source> one_of(const Item& segment, std::string_view list, std::size_t skip, std::uint64_t extents,
+                          const std::string& place, int depth) {
+        const auto all = pairs(segment, list);
+        Result<Source> last = fail(ErrorKind::Malformed, "a mirror without copies", place);
+        for (std::size_t i = skip; i < all.size(); i += skip + 1) {
+            const auto used = used_;
+            last = area(all[i].first, all[i].second, extents, place, depth);
+            if (last) return last;
+            used_ = used;
+        }
+        return last;
+    }
+
+    const Group& group_;
+    std::uint64_t extent_;  ///< bytes
+    std::map<std::string, const Item*> physical_;
+    inline static const std::vector<Item> nothing_;
+    const std::vector<Item>* logical_ = &nothing_;
+    std::map<std::string, std::string> copies_;  ///< volumes that hold what a snapshot has kept, and their origin
+    std::set<VolumeRef> used_;
+    std::size_t segments_read_ = 0;
+};
+
+/// Members by id; of two with the same one, as after a copy of a disk, LVM uses neither without being told.
+std::map<std::string, const Physical*> unlike(const std::vector<Physical>& all, Assembly& out) {
+    std::map<std::string, const Physical*> members;
+    for (const auto& one : all) {
+        if (one.id.empty()) continue;
+        const auto [known, added] = members.emplace(one.id, &one);
+        if (added) continue;
+        out.findings.push_back(make_finding(
+            Code::LayerDuplicate,
+            fmt::format(
+                "{} and {} are the same physical volume ({}): one is a copy of the other; the first is used here",
+                known->second->volume->place, one.volume->place, one.id),
+            {evidence_place(known->second->volume->place), evidence_place(one.volume->place)}));
+    }
+    return members;
+}
+
+}  // namespace
+
+Assembly assemble_lvm(std::span<const VolumeRef> members) {
+    Assembly out;
+    std::vector<Physical> all;
+    for (const auto& volume : members) {
+        all.push_back(lvm::read_physical(volume));
+        out.findings.insert(out.findings.end(), all.back().findings.begin(), all.back().findings.end());
+        if (all.back().unused) out.understood.push_back(volume);
+    }
+    const auto by_id = unlike(all, out);
+    std::map<std::string, Group> groups;  // by the group's id
+    for (const auto& one : all)
+        for (const auto& description : one.descriptions) {
+            const auto id = lvm::plain_id(description.root.text("id"));
+            auto& group = groups[id];
+            group.id = id;
+            if (group.text.group.empty() || description.sequence > group.text.sequence) group.text = description;
+        }
+    for (auto& [id, group] : groups) {
+        group.name_twice = std::ranges::count_if(groups, [&](const auto& other) {
+                               return other.second.text.group == group.text.group;
+                           }) > 1;
+        if (const auto* volumes = group.text.root.find("physical_volumes"))
+            for (const auto& pv : volumes->items())
+                if (const auto found = by_id.find(lvm::plain_id(pv.text("id"))); found != by_id.end())
+                    group.members.insert(*found);
+        for (const auto& [pv, member] : group.members) out.understood.push_back(member->volume);
+        auto made = GroupReader(group).run();
+        out.made.insert(out.made.end(), made.made.begin(), made.made.end());
+        out.findings.insert(out.findings.end(), made.findings.begin(), made.findings.end());
+    }
+    return out;
+}
+
+}  // namespace herberge

@@ -1,0 +1,75 @@
+// SPDX-License-Identifier: MIT
+#include "storage/pieces.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+
+namespace herberge {
+
+namespace {
+
+class Striped final : public ByteSource {
+public:
+    Striped(std::vector<Source> parts, std::uint64_t chunk, std::uint64_t size, std::string place)
+        : parts_(std::move(parts)), chunk_(chunk), size_(size), place_(std::move(place)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
+    [[nodiscard]] std::string place() const override { return place_; }
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        if (offset > size_ || into.size() > size_ - offset)
+            return fail(ErrorKind::OutOfRange, "a read past the end",
+                        fmt::format("{}@{}+{}", place_, offset, into.size()));
+        while (!into.empty()) {
+            const auto [part, at, room] = piece(offset);
+            const auto length = std::min<std::uint64_t>(room, into.size());
+            if (auto done = part.read(at, into.first(length)); !done) return done;
+            into = into.subspan(length);
+            offset += length;
+        }
+        return {};
+    }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        std::vector<DiskRange> out;
+        length = offset < size_ ? std::min(length, size_ - offset) : 0;
+        while (length != 0) {
+            const auto [part, at, room] = piece(offset);
+            const auto some = std::min(room, length);
+            for (const auto& range : part.locate(at, some)) out.push_back(range);
+            offset += some;
+            length -= some;
+        }
+        return out;
+    }
+
+private:
+    struct Piece {
+        const ByteSource& part;
+        std::uint64_t at, room;
+    };
+    [[nodiscard]] Piece piece(std::uint64_t offset) const {
+        const std::uint64_t number = offset / chunk_;
+        const std::uint64_t within = offset % chunk_;
+        return {*parts_[number % parts_.size()], number / parts_.size() * chunk_ + within, chunk_ - within};
+    }
+
+    std::vector<Source> parts_;
+    std::uint64_t chunk_;
+    std::uint64_t size_;
+    std::string place_;
+};
+
+}  // namespace
+
+Source striped_source(std::vector<Source> parts, std::uint64_t chunk, std::uint64_t size, std::string place) {
+    return std::make_shared<const Striped>(std::move(parts), chunk, size, std::move(place));
+}
+
+Source renamed(Source source, std::string place) {
+    const auto size = source->size();
+    return slice(std::move(source), 0, size, std::move(place));
+}
+
+Source zero_source(std::uint64_t size, std::string place) {
+    return extent_source(memory_source({}, place), {}, size, std::move(place));
+}
+
+}  // namespace herberge

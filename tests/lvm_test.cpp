@@ -1,0 +1,461 @@
+// SPDX-License-Identifier: MIT
+// Logical volumes: groups as the system's own tools make them, and descriptions written by hand after the format's
+// description, whole and damaged.
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "storage/lvm_metadata.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+
+namespace {
+
+constexpr std::uint64_t mib = 1U << 20U;
+constexpr std::uint64_t extent = 64 * 1024;
+
+void put(Bytes& bytes, std::uint64_t at, std::uint64_t value, int size) {
+    for (int i = 0; i < size; ++i) bytes[at + static_cast<std::size_t>(i)] = static_cast<std::uint8_t>(value >> 8 * i);
+}
+void put(Bytes& bytes, std::uint64_t at, std::string_view text) {
+    std::ranges::copy(text, bytes.begin() + static_cast<std::ptrdiff_t>(at));
+}
+
+/// The checksum bit by bit.
+std::uint32_t lvm_crc(std::span<const std::uint8_t> bytes) {
+    std::uint32_t crc = 0xF597A6CFU;
+    for (const auto byte : bytes) {
+        crc ^= byte;
+        for (int i = 0; i < 8; ++i) crc = (crc >> 1U) ^ ((crc & 1U) != 0 ? 0xEDB88320U : 0U);
+    }
+    return crc;
+}
+
+/// A physical volume of 4 MiB: label in sector 1, a metadata area of `area` bytes at 4 KiB, data from 1 MiB on. The
+/// text lies at `text_at` of the area, and goes on behind the area's first sector where it meets the end.
+struct Member {
+    std::string id;  ///< 32 characters
+    std::string text;
+    std::uint64_t area = 64 * 1024;
+    std::uint64_t text_at = 512;
+    int label_sector = 1;
+
+    [[nodiscard]] Bytes bytes() const {
+        Bytes out(4 * mib);
+        const auto label = static_cast<std::uint64_t>(label_sector) * 512;
+        put(out, label, "LABELONE");
+        put(out, label + 8, static_cast<std::uint64_t>(label_sector), 8);
+        put(out, label + 20, 32, 4);
+        put(out, label + 24, "LVM2 001");
+        put(out, label + 32, id);
+        put(out, label + 64, out.size(), 8);
+        put(out, label + 72, mib, 8);        // data
+        put(out, label + 72 + 32, 4096, 8);  // metadata, behind a line of zeros
+        put(out, label + 72 + 40, area, 8);
+        put(out, label + 16, lvm_crc(std::span(out).subspan(label + 20, 492)), 4);
+        put(out, 4096 + 4, " LVM2 x[5A%r0N*>");
+        put(out, 4096 + 20, 1, 4);
+        put(out, 4096 + 24, 4096, 8);
+        put(out, 4096 + 32, area, 8);
+        put(out, 4096 + 40, text_at, 8);
+        put(out, 4096 + 48, text.size(), 8);
+        put(out, 4096 + 56, lvm_crc(forge::to_bytes(text)), 4);
+        put(out, 4096, lvm_crc(std::span(out).subspan(4096 + 4, 508)), 4);
+        for (std::uint64_t i = 0; i < text.size(); ++i) {
+            const std::uint64_t at = text_at + i < area ? text_at + i : 512 + (text_at + i - area);
+            out[4096 + at] = static_cast<std::uint8_t>(text[i]);
+        }
+        return out;
+    }
+};
+
+constexpr const char* id_a = "aaaaaaAAAAaaaaAAAAaaaaAAAAaaaaaa";
+constexpr const char* id_b = "bbbbbbBBBBbbbbBBBBbbbbBBBBbbbbbb";
+
+std::string group_text(const std::string& volumes, int sequence = 3, const std::string& name = "inn",
+                       const std::string& flags = "[]") {
+    return fmt::format(R"({} {{
+id = "gggggg-GGGG-gggg-GGGG-gggg-GGGG-{:06}"
+seqno = {}
+format = "lvm2" # informational
+status = ["RESIZEABLE", "READ", "WRITE"]
+extent_size = 128
+physical_volumes {{
+pv0 {{ id = "aaaaaa-AAAA-aaaa-AAAA-aaaa-AAAA-aaaaaa" device = "/dev/sda2" flags = {} pe_start = 2048 pe_count = 48 }}
+pv1 {{ id = "bbbbbb-BBBB-bbbb-BBBB-bbbb-BBBB-bbbbbb" device = "/dev/sdb1" flags = [] pe_start = 2048 pe_count = 48 }}
+}}
+logical_volumes {{
+{}
+}}
+}}
+contents = "Text Format Volume Group"
+version = 1
+)",
+                       name, name.size(), sequence, flags, volumes);
+}
+
+std::string segment(int number, int start, int count, const std::string& rest) {
+    return fmt::format("segment{} {{ start_extent = {} extent_count = {} {} }}\n", number, start, count, rest);
+}
+std::string volume(const std::string& name, const std::string& segments, bool visible = true) {
+    return fmt::format("{} {{ id = \"l-{}\" status = [\"READ\", \"WRITE\"{}] segment_count = 1\n{} }}\n", name, name,
+                       visible ? ", \"VISIBLE\"" : "", segments);
+}
+std::string linear(const std::string& on, int from) {
+    return fmt::format("type = \"striped\" stripe_count = 1 stripes = [\"{}\", {}]", on, from);
+}
+
+Machine machine_with(const std::vector<Bytes>& disks) {
+    Machine machine;
+    for (const auto& bytes : disks) {
+        const int number = static_cast<int>(machine.disks.size()) + 1;
+        machine.disks.push_back(
+            inspect_disk(memory_source(bytes, fmt::format("d{}", number), number), number, "disk.img"));
+    }
+    assemble_layers(machine);
+    return machine;
+}
+Machine inn(const std::string& volumes) {
+    const auto text = group_text(volumes);
+    return machine_with({Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
+}
+
+DiskRange range_of(const VolumeRef& volume, std::uint64_t at, std::uint64_t length) {
+    const auto all = volume->source->locate(at, length);
+    return all.size() == 1 ? all.front() : DiskRange{};
+}
+
+TEST(Lvm, LinearVolumeInSeveralSegmentsIsItsExtentsInTheirOrder) {
+    const auto machine = inn(volume("root", segment(2, 2, 1, linear("pv1", 7)) + segment(1, 0, 2, linear("pv0", 5))));
+    ASSERT_EQ(machine.layered.size(), 1U);
+    const auto root = machine.at("lvm/inn/root");
+    ASSERT_NE(root, nullptr);
+    EXPECT_EQ(root->kind, NodeKind::LogicalVolume);
+    EXPECT_EQ(root->disk, 0);
+    EXPECT_EQ(root->source->size(), 3 * extent);
+    EXPECT_EQ(range_of(root, 0, 10), (DiskRange{1, mib + 5 * extent, 10}));
+    EXPECT_EQ(range_of(root, 2 * extent, extent), (DiskRange{2, mib + 7 * extent, extent}));
+    ASSERT_EQ(root->made_of.size(), 2U);
+    EXPECT_EQ(root->made_of[0]->place, "d1");
+    EXPECT_EQ(root->made_of[1]->place, "d2");
+    EXPECT_EQ(root->names.linux_names, (std::vector<std::string>{"mapper/inn-root", "inn/root"}));
+    EXPECT_EQ(root->names.grub.front(), "lvm/inn-root");
+    EXPECT_EQ(machine.by_linux_name("mapper/inn-root"), root);
+    EXPECT_EQ(resolve_device(machine, "/dev/inn/root").volume, root);
+    EXPECT_TRUE(machine.layer_findings.empty());
+    // A volume that was made of them shows what lies in the members.
+    EXPECT_EQ(machine.hiding_places(), "");
+}
+
+TEST(Lvm, StripesGoRoundInChunks) {
+    const auto machine = inn(volume(
+        "home",
+        segment(1, 0, 4, "type = \"striped\" stripe_count = 2 stripe_size = 8 stripes = [\"pv0\", 1, \"pv1\", 2]")));
+    const auto home = machine.at("lvm/inn/home");
+    ASSERT_NE(home, nullptr);
+    EXPECT_EQ(home->source->size(), 4 * extent);
+    EXPECT_EQ(range_of(home, 0, 4096), (DiskRange{1, mib + extent, 4096}));
+    EXPECT_EQ(range_of(home, 4096, 4096), (DiskRange{2, mib + 2 * extent, 4096}));
+    EXPECT_EQ(range_of(home, 3 * 4096 + 100, 8), (DiskRange{2, mib + 2 * extent + 4096 + 100, 8}));
+    EXPECT_EQ(home->source->locate(4000, 200).size(), 2U);
+    EXPECT_FALSE(home->source->bytes(4 * extent - 1, 2));
+    EXPECT_TRUE(home->source->bytes(4 * extent - 1, 1));
+}
+
+TEST(Lvm, MirrorsAreReadFromTheFirstCopyThatIsThere) {
+    const auto text = group_text(
+        volume("root", segment(1, 0, 2, "type = \"raid1\" device_count = 2 raids = [\"m0\", \"i0\", \"m1\", \"i1\"]")) +
+        volume("i0", segment(1, 0, 2, linear("pv0", 1)), false) +
+        volume("m0", segment(1, 0, 1, linear("pv0", 0)), false) +
+        volume("i1", segment(1, 0, 2, linear("pv1", 9)), false) +
+        volume("m1", segment(1, 0, 1, linear("pv1", 8)), false) +
+        volume("old", segment(1, 0, 1, "type = \"mirror\" mirror_count = 2 mirrors = [\"pv0\", 20, \"pv1\", 21]")) +
+        volume("plain", segment(1, 0, 1, linear("pv0", 3))));
+    const auto both = machine_with({Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
+    ASSERT_EQ(both.layered.size(), 3U);
+    EXPECT_EQ(range_of(both.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + extent, 1}));
+    EXPECT_EQ(range_of(both.at("lvm/inn/old"), 0, 1), (DiskRange{1, mib + 20 * extent, 1}));
+    const auto second = machine_with({Member{id_b, text}.bytes()});
+    EXPECT_EQ(range_of(second.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + 9 * extent, 1}));
+    EXPECT_EQ(range_of(second.at("lvm/inn/old"), 0, 1), (DiskRange{1, mib + 21 * extent, 1}));
+    EXPECT_EQ(second.at("lvm/inn/root")->made_of.size(), 1U);
+    // What has no other copy is named, and not there.
+    const auto plain = second.at("lvm/inn/plain");
+    ASSERT_TRUE(plain->not_assembled);
+    EXPECT_EQ(plain->not_assembled->kind, ErrorKind::NotFound);
+    EXPECT_EQ(plain->not_assembled->what, "the physical volume aaaaaa-AAAA-aaaa-AAAA-aaaa-AAAA-aaaaaa is not there");
+    EXPECT_EQ(plain->files(Observer::Linux), nullptr);
+    EXPECT_EQ(plain->problem(Observer::Linux)->what, plain->not_assembled->what);
+    EXPECT_FALSE(plain->unread());
+    ASSERT_EQ(second.layer_findings.size(), 1U);
+    EXPECT_EQ(second.layer_findings[0].code, Code::LayerMemberMissing);
+    EXPECT_EQ(
+        second.layer_findings[0].text,
+        "the volume group inn lacks 1 of its 2 physical volumes: aaaaaa-AAAA-aaaa-AAAA-aaaa-AAAA-aaaaaa (/dev/sda2)");
+}
+
+TEST(Lvm, WhatIsNotReadIsNamedAndUnknown) {
+    const auto machine =
+        inn(volume("pool", segment(1, 0, 4, "type = \"thin-pool\" pool = \"pool_tdata\"")) +
+            volume("thin", segment(1, 0, 9, "type = \"thin\" thin_pool = \"pool\" device_id = 1")) +
+            volume("root", segment(1, 0, 2, linear("pv0", 0))) + volume("kept", segment(1, 0, 1, linear("pv0", 4))) +
+            volume("snapshot0", segment(1, 0, 2, "type = \"snapshot\" origin = \"root\" cow_store = \"kept\""), false));
+    ASSERT_EQ(machine.layered.size(), 3U);
+    EXPECT_EQ(machine.at("lvm/inn/pool"), nullptr);
+    EXPECT_EQ(machine.at("lvm/inn/thin")->not_assembled->kind, ErrorKind::Unsupported);
+    EXPECT_TRUE(machine.at("lvm/inn/thin")->unread());
+    EXPECT_EQ(machine.at("lvm/inn/kept")->not_assembled->what, "a snapshot of root, which is not read here");
+    EXPECT_FALSE(machine.at("lvm/inn/root")->not_assembled);
+    EXPECT_EQ(machine.hiding_places(),
+              "lvm/inn/thin (a thin volume, which is not read here), lvm/inn/kept (a snapshot of root, which is not "
+              "read here)");
+}
+
+TEST(Lvm, NewestDescriptionCountsWherePartsOfItGoRoundTheEndOfTheArea) {
+    const auto old_text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 1))), 3);
+    const auto new_text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 2))), 4);
+    Member round{id_b, new_text};
+    round.text_at = round.area - 300;
+    round.label_sector = 3;
+    const auto machine = machine_with({Member{id_a, old_text}.bytes(), round.bytes()});
+    EXPECT_EQ(range_of(machine.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + 2 * extent, 1}));
+    EXPECT_TRUE(machine.layer_findings.empty());
+    // One byte of the newer one damaged: the older one counts, and it is told.
+    auto damaged = round.bytes();
+    damaged[4096 + round.area - 1] ^= 1;
+    const auto after = machine_with({Member{id_a, old_text}.bytes(), damaged});
+    EXPECT_EQ(range_of(after.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + extent, 1}));
+    ASSERT_EQ(after.layer_findings.size(), 1U);
+    EXPECT_EQ(after.layer_findings[0].code, Code::LayerMetadataDamaged);
+    EXPECT_EQ(after.layer_findings[0].text, "on the physical volume d2: the group's description fails its checksum");
+    EXPECT_EQ(after.layer_findings[0].evidence[0].place,
+              fmt::format("d2@{}+{}", 4096 + round.text_at, new_text.size()));
+}
+
+TEST(Lvm, EachDamagedPartIsToldByItsPlace) {
+    const auto text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 1))));
+    const struct {
+        std::uint64_t at;
+        const char* told;
+    } cases[] = {{512 + 70, "the label fails its checksum"},
+                 {4096 + 33, "the head of a metadata area fails its checksum"},
+                 {4096 + 512, "the group's description fails its checksum"}};
+    for (const auto& one : cases) {
+        auto bytes = Member{id_a, text}.bytes();
+        bytes[one.at] ^= 0x10;
+        const auto machine = machine_with({bytes});
+        EXPECT_TRUE(machine.layered.empty()) << one.told;
+        ASSERT_EQ(machine.layer_findings.size(), 1U) << one.told;
+        EXPECT_EQ(machine.layer_findings[0].text, fmt::format("on the physical volume d1: {}", one.told));
+        // Nothing was made of it: it may hold what somebody looks for.
+        EXPECT_EQ(machine.hiding_places(), "d1 (lvm physical volume)");
+    }
+    // The last byte that the label's checksum covers, and the first one that it does not.
+    auto edge = Member{id_a, text}.bytes();
+    edge[1023] ^= 1;
+    EXPECT_TRUE(machine_with({edge}).layered.empty());
+    edge[1023] ^= 1;
+    edge[1024] ^= 1;
+    EXPECT_EQ(machine_with({edge}).layered.size(), 1U);
+}
+
+TEST(Lvm, CopiesAndNamesakesAreTold) {
+    const auto text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 1))));
+    const auto twice =
+        machine_with({Member{id_a, text}.bytes(), Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
+    ASSERT_EQ(twice.layer_findings.size(), 1U);
+    EXPECT_EQ(twice.layer_findings[0].code, Code::LayerDuplicate);
+    EXPECT_EQ(twice.layer_findings[0].evidence[1].place, "d2");
+    EXPECT_EQ(range_of(twice.at("lvm/inn/root"), 0, 1).disk, 1);
+    // Two groups of one name, by different ids.
+    auto other = group_text(volume("root", segment(1, 0, 1, linear("pv0", 2))));
+    const auto at = other.find("gggggg");
+    other.replace(at, 6, "hhhhhh");
+    auto other_text = other;
+    for (std::size_t i = 0; (i = other_text.find("aaaaaa-", i)) != std::string::npos;)
+        other_text.replace(i, 6, "cccccc");
+    const auto both =
+        machine_with({Member{id_a, text}.bytes(), Member{"ccccccAAAAaaaaAAAAaaaaAAAAaaaaaa", other_text}.bytes()});
+    EXPECT_NE(both.at("lvm/inn-gggggg/root"), nullptr);
+    EXPECT_NE(both.at("lvm/inn-hhhhhh/root"), nullptr);
+}
+
+TEST(Lvm, HostileDescriptionsEndInAnError) {
+    const struct {
+        std::string volumes;
+        ErrorKind kind;
+        const char* what;
+    } cases[] = {
+        {volume("root", segment(1, 0, 1, linear("root", 0))), ErrorKind::Malformed,
+         "its logical volumes are parts of each other"},
+        {volume("root", segment(1, 1, 1, linear("pv0", 0))), ErrorKind::Malformed,
+         "its segments do not follow each other"},
+        {volume("root", segment(1, 0, -4, linear("pv0", 0))), ErrorKind::Malformed,
+         "its segments do not follow each other"},
+        {volume("root", segment(1, 0, 1, linear("pv0", -1))), ErrorKind::Malformed, "an extent below 0"},
+        {volume("root", segment(1, 0, 48, linear("pv0", 0))), ErrorKind::Malformed, nullptr},  // fits: 3 MiB
+        {volume("root", segment(1, 0, 49, linear("pv0", 0))), ErrorKind::OutOfRange, "it goes on past the end of d1"},
+        {volume("root", segment(1, 0, 1, linear("pv9", 0))), ErrorKind::Malformed, "its part pv9 is described nowhere"},
+        {volume("root", segment(1, 0, 3, "type = \"striped\" stripe_size = 8 stripes = [\"pv0\", 0, \"pv1\", 0]")),
+         ErrorKind::Malformed, "a segment's stripes do not fit its extents"},
+        {volume("root", segment(1, 0, 2, "type = \"striped\" stripes = [\"pv0\", 0, \"pv1\", 0]")),
+         ErrorKind::Malformed, "a segment's stripes have no size"},
+        {volume("root", ""), ErrorKind::Malformed, "it has no segments"},
+        {volume("root", segment(1, 0, 1, "type = \"raid6\" raids = [\"pv0\"]")), ErrorKind::Unsupported,
+         "a volume of type raid6, which is not read here"},
+        {volume("root", segment(1, 0, 1, "type = \"raid1\" raids = []")), ErrorKind::Malformed,
+         "a mirror without copies"},
+    };
+    for (const auto& one : cases) {
+        const auto machine = inn(one.volumes);
+        const auto root = machine.at("lvm/inn/root");
+        ASSERT_NE(root, nullptr) << one.volumes;
+        ASSERT_EQ(root->not_assembled.has_value(), one.what != nullptr) << one.volumes;
+        if (one.what == nullptr) continue;
+        EXPECT_EQ(root->not_assembled->kind, one.kind) << one.volumes;
+        EXPECT_EQ(root->not_assembled->what, one.what);
+    }
+}
+
+TEST(LvmText, IsReadAsItIsWritten) {
+    const auto read =
+        lvm::parse("a { n = -12 # a remark\n s = \"x\\\"y\\\\\" l = [ \"p\", 3,\"q\" ] empty=[] b { } }\nlast=0", "d1");
+    ASSERT_TRUE(read) << read.error().text();
+    const auto* a = read->find("a");
+    ASSERT_NE(a, nullptr);
+    EXPECT_EQ(a->number("n"), -12);
+    EXPECT_EQ(a->text("s"), "x\"y\\");
+    EXPECT_TRUE(a->has_word("l", "q"));
+    EXPECT_FALSE(a->has_word("l", "r"));
+    EXPECT_EQ(a->find("l")->items().size(), 3U);
+    EXPECT_TRUE(a->find("b")->section());
+    EXPECT_EQ(read->number("last", 7), 0);
+    EXPECT_EQ(read->number("gone", 7), 7);
+}
+
+TEST(LvmText, EveryFaultHasItsPlace) {
+    const struct {
+        const char* text;
+        const char* what;
+    } cases[] = {{"a {", "a section does not end"},         {"a = \"x", "a string does not end"},
+                 {"a = [ 1, 2", "a list does not end"},     {"a = ", "a value is missing"},
+                 {"a b = 1", "neither = nor { behind “a”"}, {"= 1", "neither a name nor the end of a section"}};
+    for (const auto& one : cases) {
+        const auto read = lvm::parse(one.text, "d1@4096");
+        ASSERT_FALSE(read) << one.text;
+        EXPECT_EQ(read.error().what, one.what) << one.text;
+        EXPECT_TRUE(read.error().place.starts_with("d1@4096, byte ")) << read.error().place;
+    }
+    std::string deep;
+    for (int i = 0; i < 40; ++i) deep += "a {";
+    EXPECT_EQ(lvm::parse(deep, "d1").error().kind, ErrorKind::TooLarge);
+    std::string lists = "a = ";
+    for (int i = 0; i < 40; ++i) lists += "[";
+    EXPECT_EQ(lvm::parse(lists, "d1").error().kind, ErrorKind::TooLarge);
+    std::string many;
+    for (int i = 0; i < 200'001; ++i) many += "a=1 ";
+    EXPECT_EQ(lvm::parse(many, "d1").error().kind, ErrorKind::TooLarge);
+    EXPECT_TRUE(lvm::parse(std::string_view(many).substr(4), "d1"));
+}
+
+TEST(LvmTool, VolumesAreListedAndTheirFilesRead) {
+    auto bytes = Member{id_a, group_text(volume("root", segment(1, 0, 40, linear("pv0", 2))))}.bytes();
+    forge::Tree tree;
+    tree.file("/etc/hostname", "cellar\n");
+    auto root = forge::make_ext(tree, {.size = 40 * extent, .journal = false, .label = "inn-root"});
+    std::ranges::copy(root, bytes.begin() + static_cast<std::ptrdiff_t>(mib + 2 * extent));
+    const support::Folder folder;
+    const auto image = folder.write("cellar.img", bytes);
+    const auto layout = support::shell(TOOL_PATH " layout " + image);
+    EXPECT_NE(layout.out.find("lvm/inn/root  2.5 MiB  logical volume  d1       ext4   inn-root"), std::string::npos) << layout.out;
+    EXPECT_NE(layout.out.find("/dev/mapper/inn-root"), std::string::npos) << layout.out;
+    EXPECT_NE(layout.out.find("the volume group inn lacks 1 of its 2 physical volumes"), std::string::npos)
+        << layout.out;
+    const auto json = support::shell(TOOL_PATH " layout --format json " + image);
+    EXPECT_NE(json.out.find("\"made_of\": [\n        \"d1\"\n      ]"), std::string::npos) << json.out;
+    const auto file =
+        support::shell(TOOL_PATH " copy " + image + " --from lvm/inn/root:/etc/hostname --to " + folder.file("out"));
+    EXPECT_EQ(file.status, 0) << file.out;
+    EXPECT_EQ(support::shell("cat " + folder.file("out")).out, "cellar\n");
+    const auto gone = support::shell(TOOL_PATH " files " + image + " --in lvm/inn/home:/");
+    EXPECT_EQ(gone.status, 3);
+    EXPECT_NE(gone.out.find("there is no volume lvm/inn/home"), std::string::npos) << gone.out;
+}
+
+/// Loop devices of the system, which go away with the test.
+class Loops {
+public:
+    explicit Loops(const std::vector<std::string>& files) {
+        for (const auto& file : files) {
+            const auto made = support::shell("losetup -f --show " + file);
+            if (made.status != 0) continue;
+            devices.push_back(made.out.substr(0, made.out.find('\n')));
+        }
+    }
+    Loops(const Loops&) = delete;
+    Loops& operator=(const Loops&) = delete;
+    Loops(Loops&&) = delete;
+    Loops& operator=(Loops&&) = delete;
+    ~Loops() {
+        for (const auto& device : devices) support::shell("losetup -d " + device);
+    }
+    std::vector<std::string> devices;
+};
+
+TEST(Lvm, GroupsOfTheSystemsOwnToolsAreReadAsTheyListThem) {
+    if (support::shell("command -v vgcreate && command -v losetup").status != 0) GTEST_SKIP() << "no LVM tools here";
+    const support::Folder folder;
+    std::vector<std::string> files{folder.file("a.img"), folder.file("b.img")};
+    support::shell(fmt::format("truncate -s 64M {} {}", files[0], files[1]));
+    const Loops loops(files);
+    if (loops.devices.size() != 2) GTEST_SKIP() << "no loop devices here";
+    const std::string two = loops.devices[0] + " " + loops.devices[1];
+    const std::string how = fmt::format(" --driverloaded n --devices {},{} ", loops.devices[0], loops.devices[1]);
+    const std::string quiet = " 2>/dev/null";
+    ASSERT_EQ(support::shell("pvcreate" + how + two + quiet).status, 0);
+    ASSERT_EQ(support::shell("vgcreate -s 1M" + how + "high-inn " + two + quiet).status, 0);
+    ASSERT_EQ(support::shell("lvcreate" + how + "-an -Zn -Wn -n root -L 50M high-inn" + quiet).status, 0);
+    ASSERT_EQ(support::shell("lvcreate" + how + "-an -Zn -Wn -i 2 -I 16k -n home -L 8M high-inn" + quiet).status, 0);
+    ASSERT_EQ(support::shell("lvextend" + how + "-An -i 1 high-inn/home -L +3M" + quiet).status, 0);
+    const auto listed = support::shell(
+        "lvs" + how +
+        "--segments --noheadings --units b --nosuffix --separator '|' -o lv_name,seg_start,seg_size,seg_pe_ranges" +
+        quiet);
+    ASSERT_EQ(listed.status, 0);
+    Machine machine;
+    for (int i = 0; i < 2; ++i) {
+        auto image = open_image(files[static_cast<std::size_t>(i)], i + 1);
+        ASSERT_TRUE(image);
+        machine.disks.push_back(inspect_disk(*image, i + 1, files[static_cast<std::size_t>(i)]));
+    }
+    assemble_layers(machine);
+    ASSERT_EQ(machine.layered.size(), 2U);
+    EXPECT_EQ(machine.at("lvm/high-inn/root")->source->size(), 50 * mib);
+    EXPECT_EQ(machine.at("lvm/high-inn/home")->source->size(), 11 * mib);
+    EXPECT_EQ(machine.at("lvm/high-inn/home")->names.linux_names.front(), "mapper/high--inn-home");
+    // Each segment begins at the extent that the tools name: "home|0|8388608|/dev/loop0:5-8 /dev/loop1:0-3".
+    std::istringstream lines(listed.out);
+    int checked = 0;
+    for (std::string line; std::getline(lines, line);) {
+        if (std::ranges::count(line, '|') != 3) continue;  // a warning
+        std::istringstream fields(line);
+        std::string name, start, size, ranges;
+        std::getline(fields, name, '|');
+        std::getline(fields, start, '|');
+        std::getline(fields, size, '|');
+        std::getline(fields, ranges);
+        name.erase(0, name.find_first_not_of(' '));
+        const auto device = ranges.substr(0, ranges.find(':'));
+        const int disk = device == loops.devices[0] ? 1 : 2;
+        const auto first = std::stoull(ranges.substr(ranges.find(':') + 1));
+        EXPECT_EQ(range_of(machine.at("lvm/high-inn/" + name), std::stoull(start), 512),
+                  (DiskRange{disk, mib + first * mib, 512}))
+            << line;
+        ++checked;
+    }
+    EXPECT_GE(checked, 3);
+}
+
+}  // namespace
