@@ -198,4 +198,35 @@ TEST(CommandLines, GroupQuotesAndTakeTheLast) {
     EXPECT_TRUE(line.has("single"));
 }
 
+TEST(KernelFormats, KernelsOfOtherMachinesAreToldByTheirName) {
+    const struct {
+        std::size_t at;
+        Bytes mark;
+        const char* name;
+    } cases[] = {{56, {'A', 'R', 'M', 0x64}, "an arm64 Image"},
+                 {56, {'R', 'S', 'C', 0x05}, "a RISC-V Image"},
+                 {36, {0x18, 0x28, 0x6F, 0x01}, "an ARM zImage"},
+                 {0, {0x27, 0x05, 0x19, 0x56}, "a legacy U-Boot image"},
+                 {0, {0xD0, 0x0D, 0xFE, 0xED}, "a flattened image tree"}};
+    for (const auto& one : cases) {
+        Bytes bytes(8192);
+        std::ranges::copy(one.mark, bytes.begin() + static_cast<std::ptrdiff_t>(one.at));
+        const auto image = inspect_kernel(*support::source_of(bytes));
+        ASSERT_TRUE(image) << one.name;
+        EXPECT_EQ(image->soundness, Soundness::Damaged) << one.name;
+        EXPECT_EQ(image->soundness_text,
+                  std::string("the file is ") + one.name + ": a kernel for another kind of machine");
+        EXPECT_EQ(image->evidence.at(0).found, one.name);
+        // The last byte of the mark decides.
+        bytes[one.at + 3] ^= 1;
+        EXPECT_EQ(inspect_kernel(*support::source_of(bytes))->soundness_text, "the file does not begin like a kernel");
+        // A PC's own mark counts first.
+        bytes[one.at + 3] ^= 1;
+        bytes[0x1FE] = 0x55;
+        bytes[0x1FF] = 0xAA;
+        EXPECT_EQ(inspect_kernel(*support::source_of(bytes))->soundness_text,
+                  "no set-up header where a kernel has one");
+    }
+}
+
 }  // namespace

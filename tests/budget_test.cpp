@@ -81,6 +81,73 @@ TEST(Scripts, AConfigurationBeyondWhatIsReadIsNotBroken) {
     EXPECT_EQ(checked.system().at(Stage::Configuration).state, State::Unknown);
 }
 
+// --- the one budget of a walk --------------------------------------------------------------------------------------
+
+TEST(WalkBudget, EndsInUnknownWithWhatRanOut) {
+    const auto machine = support::machine_of(demo::front_desk().build());
+    ASSERT_EQ(check(machine).systems.at(0).starts, Starts::Yes);
+    const struct {
+        BudgetLimits limits;
+        const char* told;
+    } cases[] = {{{.read = 100'000}, "bytes read"}, {{.unpacked = 5'000}, "bytes unpacked"}, {{.steps = 3}, "steps"}};
+    for (const auto& one : cases) {
+        CheckOptions options;
+        options.limits = one.limits;
+        const auto verdict = check(machine, options);
+        ASSERT_FALSE(verdict.systems.empty()) << one.told;
+        for (const auto& system : verdict.systems) {
+            EXPECT_EQ(system.starts, Starts::Unknown) << one.told;
+            EXPECT_EQ(system.stops_at, std::nullopt) << one.told;
+        }
+        const auto told = std::ranges::any_of(verdict.systems.front().stages, [&](const StageState& s) {
+            return s.state == State::Unknown && s.text.find(std::string("used up")) != std::string::npos &&
+                   s.text.find(one.told) != std::string::npos;
+        });
+        EXPECT_TRUE(told) << one.told;
+    }
+    // Nothing of it is left for the next walk.
+    EXPECT_EQ(check(machine).systems.at(0).starts, Starts::Yes);
+}
+
+TEST(WalkBudget, TheLastUnitIsStillThere) {
+    Budget budget({.read = 10});
+    EXPECT_TRUE(budget.spend(Cost::Read, 10));
+    EXPECT_EQ(budget.spent(), std::nullopt);
+    EXPECT_FALSE(budget.spend(Cost::Read, 1));
+    EXPECT_EQ(budget.spent(), Cost::Read);
+    EXPECT_FALSE(budget.spend(Cost::Steps, 1)) << "what is used up stays so";
+    Budget large({.read = 10});
+    EXPECT_FALSE(large.spend(Cost::Read, ~std::uint64_t{0}));
+    EXPECT_TRUE(charge(Cost::Read, 1'000)) << "nobody counts";
+    const BudgetScope counting(budget);
+    const auto refused = support::source_of(Bytes(4))->bytes(0, 4);
+    ASSERT_FALSE(refused);
+    EXPECT_EQ(refused.error().kind, ErrorKind::Exhausted);
+    EXPECT_EQ(refused.error().what, "what this walk may cost is used up (bytes read)");
+}
+
+TEST(WalkBudget, TimeRunsOut) {
+    Budget budget({.time = std::chrono::milliseconds(0)});
+    const auto until = std::chrono::steady_clock::now() + std::chrono::milliseconds(5);
+    while (std::chrono::steady_clock::now() < until) {
+    }
+    for (int i = 0; i < 1000; ++i) budget.spend(Cost::Read, 1);
+    EXPECT_EQ(budget.spent(), Cost::Time);
+}
+
+TEST(Errors, EachKindSaysWhatIsLacking) {
+    const auto lack = [](ErrorKind kind) { return Error{kind, {}, {}, {}, {}}.lack(); };
+    EXPECT_EQ(lack(ErrorKind::NotFound), Lack::Absent);
+    EXPECT_EQ(lack(ErrorKind::WrongType), Lack::Absent);
+    EXPECT_EQ(lack(ErrorKind::Io), Lack::Unreadable);
+    EXPECT_EQ(lack(ErrorKind::Unreadable), Lack::Unreadable);
+    EXPECT_EQ(lack(ErrorKind::Unsupported), Lack::Unsupported);
+    EXPECT_EQ(lack(ErrorKind::Exhausted), Lack::Exhausted);
+    for (const auto kind :
+         {ErrorKind::OutOfRange, ErrorKind::Malformed, ErrorKind::Checksum, ErrorKind::LinkLoop, ErrorKind::TooLarge})
+        EXPECT_EQ(lack(kind), Lack::Damaged);
+}
+
 // --- RAM disks -----------------------------------------------------------------------------------------------------
 
 TEST(RamdiskBudget, HoldsForAllArchivesTogether) {

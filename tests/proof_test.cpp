@@ -78,14 +78,14 @@ TEST(KernelProof, DamageThatShowsInThePartNobodyRunsStarts) {
 TEST(KernelProof, AMarkThatIsPutBackMakesTheChecksumHold) {
     auto kernel = forge::make_kernel({demo::release, forge::lz4_legacy});
     kernel[0x203] ^= 0xFFU;  // in HdrS
-    const auto image = inspect_kernel(*support::source_of(kernel), false);
+    const auto image = inspect_kernel(*support::source_of(kernel), KernelEntry::Efi);
     ASSERT_TRUE(image);
     EXPECT_EQ(image->soundness, Soundness::Sound);
     EXPECT_NE(image->soundness_text.find("but for the mark HdrS"), std::string::npos) << image->soundness_text;
-    EXPECT_EQ(inspect_kernel(*support::source_of(kernel), true)->soundness, Soundness::Damaged)
+    EXPECT_EQ(inspect_kernel(*support::source_of(kernel), KernelEntry::Protected)->soundness, Soundness::Damaged)
         << "GRUB does look at it";
     kernel[kernel.size() / 2] ^= 1U;
-    EXPECT_NE(inspect_kernel(*support::source_of(kernel), false)->soundness, Soundness::Sound);
+    EXPECT_NE(inspect_kernel(*support::source_of(kernel), KernelEntry::Efi)->soundness, Soundness::Sound);
 }
 
 TEST(KernelProof, BuildsWithoutAChecksumAreNotBlamed) {

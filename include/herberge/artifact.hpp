@@ -46,6 +46,13 @@ enum class Soundness : std::uint8_t {
     Unknown,  ///< could not be checked
 };
 
+/// Where a loader enters a kernel; what it does not run need not be sound.
+enum class KernelEntry : std::uint8_t {
+    RealMode,   ///< its set-up code
+    Protected,  ///< its 32-bit or 64-bit part, with the header of the set-up code looked at
+    Efi,        ///< its EFI stub, which does not look at that header
+};
+
 /// A bzImage as its header and payload describe it (Linux Documentation/x86/boot.rst).
 struct KernelImage {
     /// It only comes in a Linux kernel's format: a memory test, a network boot program. No RAM disk, no root to miss.
@@ -77,8 +84,8 @@ struct KernelImage {
 
 /// Errors only when the file cannot be read at all; everything else is told in the result.
 /// The payload is unpacked (and thrown away) unless the image's own CRC-32 already proves it sound.
-/// `header_matters` false: started by its EFI stub, which does not look at the marks of the set-up header.
-[[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters = true);
+/// A kernel in a format of another processor is damaged as far as a PC is concerned, and told by its name.
+[[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry = KernelEntry::Protected);
 
 /// A file in a Linux kernel's format that is none: its version is not that of a Linux, and it has no compressed kernel.
 [[nodiscard]] bool is_other_program(const ByteSource& file);

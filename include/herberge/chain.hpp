@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include <herberge/budget.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/loader.hpp>
 #include <herberge/storage.hpp>
@@ -92,6 +93,8 @@ struct CheckOptions {
     UefiVariables variables;
     SecureBoot secure_boot = SecureBoot::Auto;
     EfiMachine efi_machine = EfiMachine::X64;
+    /// What the walk may cost; what is judged after something ran out is unknown, and says so.
+    BudgetLimits limits;
 };
 
 /// Auto: UEFI when variables are given, or when a volume has an EFI application and no disk has boot code in its first

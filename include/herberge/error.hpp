@@ -22,6 +22,17 @@ enum class ErrorKind : std::uint8_t {
     WrongType,    ///< a file where a directory was needed, or the reverse
     LinkLoop,     ///< symbolic links that do not end
     TooLarge,     ///< a size beyond what is plausible or allowed
+    Exhausted,    ///< what the whole walk may cost is used up
+};
+
+/// What an Error says about the thing that was asked for. Whoever decides by it answers all of them: in a switch, so
+/// that none is forgotten.
+enum class Lack : std::uint8_t {
+    Absent,       ///< it is not there
+    Unreadable,   ///< the medium does not give the bytes that would tell
+    Damaged,      ///< it is there, and not as it must be
+    Unsupported,  ///< it is there, and this library does not read it
+    Exhausted,    ///< it was not looked at, because the walk's budget is used up
 };
 
 /// Why something could not be read: what was read, where, what was expected and what was found.
@@ -36,6 +47,9 @@ struct Error {
     friend bool operator==(const Error&, const Error&) = default;
     /// The bytes could not be had from the medium, whatever they say: neither absent nor damaged.
     [[nodiscard]] bool unreadable() const { return kind == ErrorKind::Io || kind == ErrorKind::Unreadable; }
+    /// What it says about the thing that was asked for. A file where a directory was needed counts as absent, a link
+    /// that leads nowhere as well.
+    [[nodiscard]] Lack lack() const;
     /// The whole error as one line for people.
     [[nodiscard]] std::string text() const;
 };

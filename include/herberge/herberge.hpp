@@ -3,6 +3,7 @@
 #pragma once
 
 #include <herberge/artifact.hpp>
+#include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/chain.hpp>
 #include <herberge/efi_files.hpp>

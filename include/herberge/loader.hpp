@@ -10,6 +10,7 @@
 #include <string_view>
 #include <vector>
 
+#include <herberge/artifact.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/finding.hpp>
 #include <herberge/signature.hpp>
@@ -41,10 +42,17 @@ struct FileReference {
     std::vector<std::string> links;
     std::vector<std::string> near_misses;  ///< for files that are not there
     std::optional<std::string> error;      ///< the loader's own words
-    bool unreadable = false;               ///< the medium does not give it: neither there nor absent
+    Lack lack = Lack::Absent;              ///< with `error`: in which way
     int line = 0;
     std::optional<std::pair<std::uint64_t, std::uint64_t>> part;  ///< only these bytes of the file: offset and length
     [[nodiscard]] bool found() const { return !error; }
+    /// It could not be had: `words` are the loader's.
+    void miss(Lack how, std::string words) {
+        lack = how;
+        error = std::move(words);
+    }
+    /// The medium does not give it: neither there nor absent.
+    [[nodiscard]] bool unreadable() const { return error && lack == Lack::Unreadable; }
 };
 
 /// A message the loader would print.
@@ -103,11 +111,10 @@ struct MenuEntry {
     std::string unread;
     std::vector<LoaderMessage> messages;  ///< printed while it is executed
     bool kernel_loaded = false;
-    std::optional<ChainTarget> chain;     ///< Chainload: where it leads
-    bool efi_stub = false;                ///< the kernel is started as an EFI application
+    std::optional<ChainTarget> chain;  ///< Chainload: where it leads
+    KernelEntry started_by = KernelEntry::Protected;
     std::optional<WindowsStart> windows;  ///< Windows: what its loader is told
     bool windows_efi = false;             ///< … by a boot manager that runs under UEFI
-    bool real_mode = false;               ///< the kernel's set-up code is run, not only its 32-bit part
 
     /// "0", "1>2": the notation loaders use for defaults.
     [[nodiscard]] std::string path_text() const;

@@ -7,6 +7,7 @@
 #include <herberge/artifact.hpp>
 #include <herberge/signature.hpp>
 
+#include "artifact/kernels.hpp"
 #include "ondisk/linux.hpp"
 #include "ondisk/pe.hpp"
 
@@ -269,6 +270,11 @@ void judge_setup(const ByteSource& file, KernelImage& out) {
 
 }  // namespace
 
+bool is_bz_image(const ByteSource& file) {
+    const auto setup = file.load<ondisk::LinuxSetup>(setup_at);
+    return setup && (setup->boot_flag == 0xAA55 || std::memcmp(setup->header.data(), "HdrS", 4) == 0);
+}
+
 Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, std::string_view words) {
     const auto setup = file.load<ondisk::LinuxSetup>(setup_at);
     if (!setup) return tl::unexpected(setup.error());
@@ -321,7 +327,7 @@ bool is_other_program(const ByteSource& file) {
     return setup && other_program(*setup, version_text(file, *setup));
 }
 
-Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) {
+Result<KernelImage> inspect_bz_image(const ByteSource& file, KernelEntry entry) {
     KernelImage out;
     out.file_size = file.size();
     if (file.size() < setup_at + sizeof(ondisk::LinuxSetup)) {
@@ -335,7 +341,7 @@ Result<KernelImage> inspect_kernel(const ByteSource& file, bool header_matters) 
     out.boot_flag = setup->boot_flag == 0xAA55;
     out.setup_header = std::memcmp(setup->header.data(), "HdrS", 4) == 0;
     out.setup_sectors = setup->setup_sectors == 0 ? 4U : setup->setup_sectors;
-    if (header_matters && (!out.boot_flag || !out.setup_header)) {
+    if (entry != KernelEntry::Efi && (!out.boot_flag || !out.setup_header)) {
         out.soundness = Soundness::Damaged;
         out.soundness_text =
             out.boot_flag ? "no set-up header where a kernel has one" : "the file does not begin like a kernel";

@@ -12,6 +12,7 @@
 #include <system_error>
 #include <unordered_map>
 
+#include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
 
 namespace herberge {
@@ -66,6 +67,7 @@ public:
 
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (!inside(*this, offset, into.size())) return past_end(*this, offset, into.size());
+        if (auto paid = charge(Cost::Read, into.size()); !paid) return paid;
         if (into.size() >= 4 * block_size) return fetch(offset, into);
         while (!into.empty()) {
             const std::uint64_t block = offset / block_size;
@@ -130,6 +132,7 @@ public:
     [[nodiscard]] std::string place() const override { return place_; }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (!inside(*this, offset, into.size())) return past_end(*this, offset, into.size());
+        if (auto paid = charge(Cost::Read, into.size()); !paid) return paid;
         std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(offset), into.size(), into.begin());
         return {};
     }

@@ -17,6 +17,23 @@ std::string Error::text() const {
     return out;
 }
 
+Lack Error::lack() const {
+    switch (kind) {
+        case ErrorKind::NotFound:
+        case ErrorKind::WrongType: return Lack::Absent;
+        case ErrorKind::Io:
+        case ErrorKind::Unreadable: return Lack::Unreadable;
+        case ErrorKind::Unsupported: return Lack::Unsupported;
+        case ErrorKind::Exhausted: return Lack::Exhausted;
+        case ErrorKind::OutOfRange:
+        case ErrorKind::Malformed:
+        case ErrorKind::Checksum:
+        case ErrorKind::LinkLoop:
+        case ErrorKind::TooLarge: break;
+    }
+    return Lack::Damaged;
+}
+
 std::string DiskRange::text() const { return fmt::format("d{}@{}+{}", disk, offset, length); }
 
 namespace {

@@ -10,6 +10,7 @@
 #include <array>
 #include <boost/endian/conversion.hpp>
 
+#include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
 
 #include "bytes/codecs.hpp"
@@ -110,6 +111,7 @@ public:
     Drain(std::uint64_t most, const ByteSink& sink) : most_(most), sink_(sink) {}
     Result<bool> give(std::span<const std::uint8_t> bytes, const Feed& feed) {
         produced_ += bytes.size();
+        if (auto paid = charge(Cost::Unpacked, bytes.size(), feed.where()); !paid) return tl::unexpected(paid.error());
         // Real kernels and RAM disks shrink tenfold at best; data that grows two hundredfold is a bomb.
         if (produced_ > implausible_from && produced_ / implausible_ratio > feed.given())
             return fail(ErrorKind::TooLarge, "the compressed data grows beyond all plausibility", feed.where(),

@@ -37,7 +37,7 @@ LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiConte
     entry.title = path;
     entry.place = out.menu.place;
     entry.kind = EntryKind::Linux;
-    entry.efi_stub = true;
+    entry.started_by = KernelEntry::Efi;
     entry.arguments = context.options;
     entry.kernel = {loader::refer(volume, path, path, 0)};
     entry.kernel_loaded = entry.kernel.front().found();

@@ -81,20 +81,18 @@ FileReference refer(const Volume& volume, std::string written, std::string_view 
     out.place = fmt::format("{}:{}", volume.place, path);
     const FileSystem* fs = plain_view(volume);
     if (fs == nullptr) {
-        out.error = "no file system that the loader reads";
+        out.miss(Lack::Absent, "no file system that the loader reads");
         return out;
     }
     const auto found = resolve(*fs, path, {.most_links = most_links, .follow_last = true});
     if (!found) {
-        out.error = found.error().kind == ErrorKind::NotFound || found.error().kind == ErrorKind::WrongType
-                        ? "File not found"
-                        : found.error().text();
-        out.unreadable = found.error().unreadable();
-        if (!out.unreadable) out.near_misses = near_misses(*fs, path);
+        const Lack lack = found.error().lack();
+        out.miss(lack, lack == Lack::Absent ? "File not found" : found.error().text());
+        if (lack != Lack::Unreadable) out.near_misses = near_misses(*fs, path);
         return out;
     }
     if (found->file.type != FileType::Regular) {
-        out.error = "not a regular file";
+        out.miss(Lack::Absent, "not a regular file");
         return out;
     }
     out.file = found->file.id;
@@ -162,6 +160,18 @@ void stop(LoaderRun& run, Code code, std::string reason, std::vector<Evidence> e
 
 void stop(MenuEntry& entry, Code code, std::string reason) {
     if (!entry.stop) entry.stop = make_finding(code, std::move(reason));
+}
+
+void stop_without(MenuEntry& entry, const FileReference& file, const MissingFile& codes, std::string reason) {
+    switch (file.lack) {
+        case Lack::Absent:
+        case Lack::Damaged: return stop(entry, codes.absent, std::move(reason));
+        case Lack::Unreadable: return stop(entry, codes.unreadable, std::move(reason));
+        case Lack::Unsupported:
+        case Lack::Exhausted:
+            if (entry.unread.empty()) entry.unread = std::move(reason);
+            return;
+    }
 }
 
 }  // namespace loader

@@ -88,4 +88,14 @@ void stop(LoaderRun& run, Code code, std::string reason, std::vector<Evidence> e
 /// The first stop of an entry counts.
 void stop(MenuEntry& entry, Code code, std::string reason);
 
+/// What it is called that a file which an entry needs is not to be had.
+struct MissingFile {
+    Code absent;
+    Code unreadable;
+};
+inline constexpr MissingFile no_kernel{Code::EntryKernelMissing, Code::EntryKernelUnreadable};
+inline constexpr MissingFile no_ramdisk{Code::RamdiskMissing, Code::RamdiskUnreadable};
+/// Stops the entry in the way in which `file` is lacking; where that cannot be told, the entry is unread (`reason`).
+void stop_without(MenuEntry& entry, const FileReference& file, const MissingFile& codes, std::string reason);
+
 }  // namespace herberge::loader

@@ -2,6 +2,8 @@
 // CPU, memory, ports and the stop rules.
 #include "rehearsal/pc.hpp"
 
+#include <herberge/budget.hpp>
+
 #include <fmt/format.h>
 #include <algorithm>
 #include <cstring>
@@ -383,6 +385,10 @@ void Pc::enter_region(std::uint16_t id, std::uint32_t linear) {
 
 bool Pc::spend(std::uint64_t operations) {
     operations_ += operations;
+    if (auto* budget = current_budget(); budget != nullptr && !budget->spend(Cost::Steps, operations)) {
+        finish(RehearsalEnd::Limit, "stopped: what the whole walk may cost is used up");
+        return false;
+    }
     if (operations_ / operations_per_instruction <= options_.most_instructions) return true;
     finish(RehearsalEnd::Limit,
            fmt::format("stopped after {} instructions and {} accesses to memory", instructions_, operations_));

@@ -113,7 +113,11 @@ public:
         return SectorStart{place, true};
     }
 
-    [[nodiscard]] Context context() const override { return {machine_, rehearsing_, {}}; }
+    [[nodiscard]] Context context() const override {
+        Context out(machine_);
+        out.rehearsing = rehearsing_;
+        return out;
+    }
 
 private:
     const Machine& machine_;

@@ -81,6 +81,8 @@ bool Verdict::some_fail() const {
 }
 
 Verdict check(const Machine& machine, const CheckOptions& options) {
+    Budget budget(options.limits);
+    const BudgetScope counting(budget);
     const auto firmware = likely_firmware(machine, options);
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {

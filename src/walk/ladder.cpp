@@ -1,7 +1,34 @@
 // SPDX-License-Identifier: MIT
 #include "walk/ladder.hpp"
 
+#include <fmt/format.h>
+
+#include <herberge/budget.hpp>
+
 namespace herberge::walk {
+
+namespace {
+
+bool budget_spent() {
+    const auto* budget = current_budget();
+    return budget != nullptr && budget->spent();
+}
+std::string used_up() {
+    return fmt::format("what the walk may cost was used up before this could be judged ({})",
+                       cost_name(*current_budget()->spent()));
+}
+
+}  // namespace
+
+void Ladder::tell_budget() {
+    if (!budget_spent() || first_break()) return;
+    for (auto& r : stages_) {
+        if (r.state == State::Unknown) return;
+        if (r.state != State::NotReached) continue;
+        set(r.stage, State::Unknown, used_up());
+        return;
+    }
+}
 
 Ladder::Ladder() {
     for (const Stage stage : all_stages()) rung(stage).stage = stage;
@@ -26,6 +53,11 @@ void Ladder::go_on(Stage stage, State state, const std::string& text, std::vecto
 }
 
 void Ladder::set(Stage stage, const Claim& claim) {
+    // What fails once the budget is used up fails for that reason.
+    if (claim.state == State::Breaks && budget_spent()) {
+        set(stage, State::Unknown, used_up());
+        return;
+    }
     set(stage, claim.state, claim.text, claim.evidence);
     for (auto finding : claim.findings) {
         finding.stage = stage;

@@ -11,6 +11,8 @@ public:
     Ladder();
 
     void set(Stage stage, State state, std::string text, std::vector<Evidence> evidence = {});
+    /// The first rung that was not reached, where that is because the walk's budget is used up.
+    void tell_budget();
     /// As the claim has it; its findings are those of its stage.
     void set(const Claim& claim) { set(claim.stage, claim); }
     /// The same for a claim that is about another stage here.

@@ -1,9 +1,11 @@
 // SPDX-License-Identifier: MIT
-#include "walk/linux_walk.hpp"
+// From an entry that names a Linux kernel to the system's services.
+#include "walk/step.hpp"
 
 #include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "walk/lost.hpp"
+#include "walk/whose.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -15,17 +17,6 @@ namespace {
 
 constexpr std::string_view mount_panic =
     "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
-
-Source open_reference(const FileReference& file) {
-    if (!file.found() || file.volume == nullptr) return nullptr;
-    const auto* fs = file.volume->files(Observer::Loader);
-    if (fs == nullptr) return nullptr;
-    auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
-    if (!source) return nullptr;
-    if (file.part)
-        return slice(*source, file.part->first, file.part->second, fmt::format("{} (a section)", (*source)->place()));
-    return *source;
-}
 
 /// The kernel's configuration and list of built-in modules, wherever the system keeps them.
 RootDemand make_demand(const VolumeRef& root, const FileReference& kernel, const KernelImage& image,
@@ -56,15 +47,15 @@ RootDemand make_demand(const VolumeRef& root, const FileReference& kernel, const
 
 class LinuxWalk {
 public:
-    LinuxWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder,
-              const LinuxSurroundings& around)
+    LinuxWalk(const Machine& machine, const LinuxStart& start, Artifacts& artifacts, Ladder& ladder)
         : machine_(machine),
-          entry_(entry),
-          menu_(menu),
+          entry_(*start.entry),
+          menu_(*start.menu),
           artifacts_(artifacts),
           ladder_(ladder),
-          around_(around),
-          arguments_(entry.arguments) {}
+          around_(start.around),
+          medium_(start.medium),
+          arguments_(start.entry->arguments) {}
 
     void run() {
         if (!entry()) return;
@@ -93,7 +84,7 @@ public:
             return artifacts_.mentions(entry_.kernel.front(), *image, words);
         };
         if (!judge_the_ramdisk(root, demand, ramdisk, held.get())) return;
-        if (around_.medium == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent &&
+        if (medium_ == nullptr && ramdisk != nullptr && root.kind == RootReference::Kind::Absent &&
             !asks_for_root(*ramdisk)) {
             ladder_.set(Stage::Root, State::Unknown,
                         "the command line names no root: the RAM disk's own init decides what it goes on with, or is "
@@ -101,9 +92,9 @@ public:
                         {evidence_place("RAM disk:/init")});
             return;
         }
-        if (around_.medium != nullptr && ramdisk != nullptr && root.volume == nullptr &&
+        if (medium_ != nullptr && ramdisk != nullptr && root.volume == nullptr &&
             (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
-            packed_root(judge_medium(*around_.medium, arguments_), demand, *ramdisk);
+            packed_root(judge_medium(*medium_, arguments_), demand, *ramdisk);
             return;
         }
         if (!judge_the_root(root, demand, ramdisk)) return;
@@ -117,7 +108,7 @@ private:
     /// The system that a live medium keeps in one file, or in several that lie over each other.
     void packed_root(PackedRoot packed, const RootDemand& demand, const Ramdisk& ramdisk) {
         if (!packed.layers.empty() && packed.result.state == State::Holds) {
-            const auto drivers = medium_drivers(&ramdisk, demand, around_.medium->info.format, packed);
+            const auto drivers = medium_drivers(&ramdisk, demand, medium_->info.format, packed);
             if (!drivers.absent.empty()) {
                 packed.result.break_with(make_finding(
                     Code::RamdiskNoFileSystemDriver,
@@ -233,7 +224,7 @@ private:
 
     const KernelImage* kernel() {
         const auto& file = entry_.kernel.front();
-        held_kernel_ = artifacts_.kernel(file, entry_.efi_stub);
+        held_kernel_ = artifacts_.kernel(file, entry_.started_by);
         if (!held_kernel_->has_value()) {
             const Error& error = held_kernel_->error();
             ladder_.breaks(Code::KernelUnreadable, "the kernel file cannot be read: " + error.text(),
@@ -286,7 +277,7 @@ private:
                                                          entry_.kernel.front().place, digest->package),
                                              {evidence.back()}));
         }
-        if (image.setup_damage && !entry_.real_mode) {
+        if (image.setup_damage && entry_.started_by != KernelEntry::RealMode) {
             state = State::Doubtful;
             text += fmt::format("; {}, which {} does not run", image.setup_damage->what, menu_.loader);
         }
@@ -311,7 +302,7 @@ private:
 
     /// Loaders that start the kernel in real mode run its set-up code; GRUB 2 skips it.
     bool setup_breaks(const KernelImage& image, const std::string& about) {
-        if (!entry_.real_mode || !image.setup_damage) return false;
+        if (entry_.started_by != KernelEntry::RealMode || !image.setup_damage) return false;
         const Error& damage = *image.setup_damage;
         ladder_.breaks(Code::KernelSetupDamaged,
                        fmt::format("{}: {}, and {} runs it", about, damage.what, menu_.loader),
@@ -544,7 +535,8 @@ private:
     const Menu& menu_;
     Artifacts& artifacts_;
     Ladder& ladder_;
-    LinuxSurroundings around_;
+    Surroundings around_;
+    VolumeRef medium_;
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::string driver_note_;
@@ -553,132 +545,11 @@ private:
 
 }  // namespace
 
-std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, bool efi_stub) {
-    const std::string key = fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file,
-                                        file.part ? file.part->first : 0, efi_stub ? "e" : "");
-    auto& slot = kernels_[key];
-    if (!slot) {
-        const auto source = open_reference(file);
-        slot = std::make_shared<const Result<KernelImage>>(
-            source ? inspect_kernel(*source, !efi_stub)
-                   : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
-    }
-    return slot;
-}
+bool is_linux(const Start& start) { return std::holds_alternative<LinuxStart>(start); }
 
-std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelImage& image, std::string_view words) {
-    const std::string key = fmt::format("{}#{}#{}", file.volume != nullptr ? file.volume->place : "", file.file, words);
-    if (const auto known = mentions_.find(key); known != mentions_.end()) return known->second;
-    const auto source = open_reference(file);
-    const auto told = source ? kernel_mentions(*source, image, words) : fail(ErrorKind::NotFound, "no kernel");
-    return mentions_[key] = told ? std::optional(*told) : std::nullopt;
-}
-
-std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
-    std::string key;
-    for (const auto& file : files)
-        key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file,
-                           file.part ? file.part->first : 0);
-    auto& slot = ramdisks_[key];
-    if (!slot) {
-        std::vector<Source> parts;
-        for (const auto& file : files)
-            if (auto source = open_reference(file)) parts.push_back(std::move(source));
-        if (parts.empty())
-            slot = std::make_shared<const Result<Ramdisk>>(
-                fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
-        else
-            slot =
-                std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
-    }
-    return slot;
-}
-
-namespace {
-
-const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
-    const auto& start = *entry.windows;
-    auto same = [](std::string_view a, std::string_view b) {
-        return std::ranges::equal(a, b, [](char x, char y) {
-            return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
-        });
-    };
-    const InstalledSystem* only = nullptr;
-    std::size_t windows = 0;
-    for (const auto& s : systems) {
-        if (s.kind != SystemKind::Windows) continue;
-        if (s.volume == start.system && same(s.directory, start.directory)) return &s;
-        ++windows;
-        only = &s;
-    }
-    // An entry that leads nowhere was meant for the system whose directory it names, or for the only one there is.
-    const InstalledSystem* named = nullptr;
-    for (const auto& s : systems)
-        if (s.kind == SystemKind::Windows && same(s.directory, start.directory))
-            named = named == nullptr ? &s : nullptr;
-    if (named != nullptr && (start.system == nullptr || entry.stop)) return named;
-    if (start.loader.volume != nullptr)
-        for (const auto& s : systems)
-            if (s.kind == SystemKind::Windows && s.volume == start.loader.volume &&
-                start.loader.real_path.size() > s.directory.size() &&
-                same(std::string_view(start.loader.real_path).substr(0, s.directory.size()), s.directory))
-                return &s;
-    return windows == 1 ? only : nullptr;
-}
-
-}  // namespace
-
-bool is_other_program(const MenuEntry& entry) {
-    if (entry.kind != EntryKind::Linux || entry.kernel.empty()) return false;
-    const auto source = open_reference(entry.kernel.front());
-    return source != nullptr && is_other_program(*source);
-}
-
-RootReference named_root(const Machine& machine, const MenuEntry& entry) {
-    return resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
-}
-
-const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
-                                 const std::vector<InstalledSystem>& systems) {
-    if (entry.windows) return windows_system(entry, systems);
-    auto system_on = [&](const VolumeRef& volume) -> const InstalledSystem* {
-        const auto found = std::ranges::find_if(systems, [&](const InstalledSystem& s) {
-            return volume != nullptr && s.volume == volume && s.kind == SystemKind::Linux;
-        });
-        return found != systems.end() ? &*found : nullptr;
-    };
-    const auto root = named_root(machine, entry);
-    if (const auto* system = system_on(root.volume)) return system;
-    if (root.volume != nullptr && root.volume->unread()) return nullptr;
-    if (root.kind == RootReference::Kind::Absent && is_other_program(entry)) return nullptr;
-    for (const auto& kernel : entry.kernel)
-        if (const auto* system = system_on(kernel.volume); system != nullptr && entry.kind != EntryKind::Chainload)
-            return system;
-    const auto lies_on = [](const FileReference& kernel, const Volume& medium) {
-        if (kernel.volume.get() == &medium) return true;
-        // A boot image of the same disc.
-        return kernel.volume != nullptr && kernel.volume->partition < 0 && kernel.volume->disk == medium.disk;
-    };
-    for (const auto& kernel : entry.kernel)
-        for (const auto& system : systems)
-            if (system.kind == SystemKind::Medium && entry.kind != EntryKind::Chainload &&
-                lies_on(kernel, *system.volume))
-                return &system;
-    // A kernel on a volume of its own, with a root that is gone: the only system there is must be meant, if it lies on
-    // the same disk and nothing else could hold the root.
-    const bool kernel_there =
-        !entry.kernel.empty() && entry.kernel.front().found() && entry.kernel.front().volume != nullptr;
-    const auto linux_systems = std::ranges::count(systems, SystemKind::Linux, &InstalledSystem::kind);
-    if (root.volume != nullptr || root.cannot_tell || linux_systems != 1 || entry.kind != EntryKind::Linux ||
-        !kernel_there)
-        return nullptr;
-    const auto only = std::ranges::find(systems, SystemKind::Linux, &InstalledSystem::kind);
-    return only->volume->disk == entry.kernel.front().volume->disk ? &*only : nullptr;
-}
-
-void walk_linux(const Machine& machine, const MenuEntry& entry, const Menu& menu, Artifacts& artifacts, Ladder& ladder,
-                const LinuxSurroundings& around) {
-    LinuxWalk(machine, entry, menu, artifacts, ladder, around).run();
+Step run_linux(const Start& start, const Before& /*before*/, Context& context, Ladder& ladder) {
+    LinuxWalk(context.machine, std::get<LinuxStart>(start), *context.artifacts, ladder).run();
+    return {};
 }
 
 }  // namespace herberge::walk

@@ -5,7 +5,7 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
-#include "walk/linux_walk.hpp"
+#include "walk/whose.hpp"
 
 namespace herberge::walk {
 

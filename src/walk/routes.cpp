@@ -13,15 +13,39 @@ namespace {
 constexpr std::size_t most_depth = 8;
 constexpr std::size_t most_routes = 2000;
 
+bool is_unfollowed(const Start& start) { return std::holds_alternative<UnfollowedStart>(start); }
+
+Step run_unfollowed(const Start& start, const Before& /*before*/, Context& /*context*/, Ladder& ladder) {
+    const MenuEntry& entry = *std::get<UnfollowedStart>(start).entry;
+    ladder.set(Stage::Entry, State::Unknown,
+               fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
+               {evidence_line(entry.place, entry.line)});
+    return {};
+}
+
 constexpr Program programs[] = {
     {"code in a sector", is_sector, run_sector},
     {"an EFI application", is_application, run_application},
+    {"a Linux kernel", is_linux, run_linux},
+    {"Windows' own loader", is_nt, run_nt},
+    {"something that is not followed", is_unfollowed, run_unfollowed},
 };
+
+}  // namespace
 
 Step run_program(const Start& start, const Before& before, Context& context, Ladder& ladder) {
     const auto* program = std::ranges::find_if(programs, [&](const Program& p) { return p.bid(start); });
     return program->run(start, before, context, ladder);
 }
+
+Start start_of(const std::shared_ptr<const Menu>& menu, const MenuEntry& entry, const Surroundings& around,
+               VolumeRef medium) {
+    if (entry.windows) return NtStart{menu, &entry};
+    if (entry.kind == EntryKind::Linux || entry.stop) return LinuxStart{menu, &entry, around, std::move(medium)};
+    return UnfollowedStart{menu, &entry};
+}
+
+namespace {
 
 /// Where an entry leads on: to further code, which is walked; none: to a system, or to nothing.
 struct Onward {
@@ -49,6 +73,7 @@ public:
             more = came_back_;
         }
         out_.refused = firmware_.refused();
+        out_.artifacts = context_.artifacts;
         return std::move(out_);
     }
 
@@ -175,9 +200,16 @@ private:
 }  // namespace
 
 std::string start_text(const Start& start) {
-    if (const auto* sector = std::get_if<SectorStart>(&start)) return sector->place.text();
-    const auto& file = std::get<EfiStart>(start);
-    return fmt::format("{}:{}", file.volume->place, file.path);
+    struct Text {
+        std::string operator()(const SectorStart& sector) const { return sector.place.text(); }
+        std::string operator()(const EfiStart& file) const {
+            return fmt::format("{}:{}", file.volume->place, file.path);
+        }
+        std::string operator()(const LinuxStart& kernel) const { return fmt::format("“{}”", kernel.entry->title); }
+        std::string operator()(const NtStart& loader) const { return fmt::format("“{}”", loader.entry->title); }
+        std::string operator()(const UnfollowedStart& other) const { return fmt::format("“{}”", other.entry->title); }
+    };
+    return std::visit(Text{}, start);
 }
 
 void collect_leaves(const std::vector<MenuEntry>& entries, std::vector<const MenuEntry*>& out) {

@@ -32,7 +32,8 @@ struct Routes {
     std::vector<std::shared_ptr<const LoaderRun>> loaders;  ///< reached, in the order of their discovery
     std::vector<StartEdge> steps;
     std::vector<RefusedStart> refused;  ///< what the firmware's settings name and it passed over
-    int first_drive = 0;                ///< the disk that the firmware starts; 0: none
+    std::shared_ptr<Artifacts> artifacts = std::make_shared<Artifacts>();  ///< for the programs that the entries start
+    int first_drive = 0;  ///< the disk that the firmware starts; 0: none
 };
 
 /// Every way from power-on.

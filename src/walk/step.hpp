@@ -12,6 +12,7 @@
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 
+#include "walk/artifacts.hpp"
 #include "walk/ladder.hpp"
 
 namespace herberge::walk {
@@ -29,11 +30,6 @@ struct EfiStart {
     std::string options;  ///< text handed to it
 };
 
-using Start = std::variant<SectorStart, EfiStart>;
-
-/// "d1 first sector", "d1p1:/EFI/BOOT/BOOTX64.EFI"
-[[nodiscard]] std::string start_text(const Start& start);
-
 /// What the firmware leaves for all that comes after it.
 struct Surroundings {
     std::optional<Controller> controller;  ///< how the disk of its choice is attached, as its option tells
@@ -41,6 +37,31 @@ struct Surroundings {
     std::string controller_told_by;
     bool locked_down = false;  ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
 };
+
+/// An entry of a menu that starts a Linux kernel, or something in its format.
+struct LinuxStart {
+    std::shared_ptr<const Menu> menu;
+    const MenuEntry* entry = nullptr;  ///< of `menu`
+    Surroundings around;
+    VolumeRef medium;  ///< the install or live medium that is started; null: none
+};
+
+/// An entry of a menu that starts Windows' own loader.
+struct NtStart {
+    std::shared_ptr<const Menu> menu;
+    const MenuEntry* entry = nullptr;  ///< of `menu`
+};
+
+/// An entry that starts something which is not followed.
+struct UnfollowedStart {
+    std::shared_ptr<const Menu> menu;
+    const MenuEntry* entry = nullptr;  ///< of `menu`
+};
+
+using Start = std::variant<SectorStart, EfiStart, LinuxStart, NtStart, UnfollowedStart>;
+
+/// "d1 first sector", "d1p1:/EFI/BOOT/BOOTX64.EFI", "“Front desk”"
+[[nodiscard]] std::string start_text(const Start& start);
 
 /// What is known when a step begins.
 struct Before {
@@ -66,9 +87,12 @@ struct Step {
 
 /// What all steps of one walk share.
 struct Context {
+    explicit Context(const Machine& of) : machine(of) {}
+
     const Machine& machine;
     bool rehearsing = false;
     EfiContext efi;  ///< for EFI applications
+    std::shared_ptr<Artifacts> artifacts = std::make_shared<Artifacts>();
 };
 
 /// Who runs what is started.
@@ -81,6 +105,16 @@ struct Program {
 Step run_sector(const Start& start, const Before& before, Context& context, Ladder& ladder);
 [[nodiscard]] bool is_application(const Start& start);
 Step run_application(const Start& start, const Before& before, Context& context, Ladder& ladder);
+[[nodiscard]] bool is_linux(const Start& start);
+Step run_linux(const Start& start, const Before& before, Context& context, Ladder& ladder);
+[[nodiscard]] bool is_nt(const Start& start);
+Step run_nt(const Start& start, const Before& before, Context& context, Ladder& ladder);
+/// The program of the table that `start` belongs to, run.
+Step run_program(const Start& start, const Before& before, Context& context, Ladder& ladder);
+/// What an entry starts when its loader has done its part: a kernel, the NT loader, or what is not followed. `medium`:
+/// the live medium that it belongs to.
+[[nodiscard]] Start start_of(const std::shared_ptr<const Menu>& menu, const MenuEntry& entry,
+                             const Surroundings& around, VolumeRef medium);
 
 /// A start that the firmware was told to make and did not.
 struct RefusedStart {

@@ -71,7 +71,11 @@ public:
     [[nodiscard]] std::vector<RefusedStart> refused() const override { return refused_; }
 
     [[nodiscard]] Context context() const override {
-        return {machine_, false, {kind_, secure_.enforcing ? &secure_.trust : nullptr, &variables_, false, {}, 0}};
+        Context out(machine_);
+        out.efi.firmware = kind_;
+        out.efi.trust = secure_.enforcing ? &secure_.trust : nullptr;
+        out.efi.variables = &variables_;
+        return out;
     }
 
 private:

@@ -8,9 +8,8 @@
 #include <map>
 
 #include "loader/family.hpp"
-#include "walk/linux_walk.hpp"
 #include "walk/lost.hpp"
-#include "walk/windows_walk.hpp"
+#include "walk/whose.hpp"
 
 namespace herberge::walk {
 
@@ -27,7 +26,7 @@ struct Target {
 class Verdicts {
 public:
     Verdicts(const Machine& machine, const Routes& routes)
-        : machine_(machine), routes_(routes), systems_(find_systems(machine)) {}
+        : machine_(machine), routes_(routes), systems_(find_systems(machine)), artifacts_(routes.artifacts) {}
 
     Verdict run() {
         Verdict out;
@@ -166,19 +165,11 @@ private:
     Ladder walk(const Route& route) {
         Ladder ladder = route.ladder;
         const MenuEntry& entry = *route.entry;
-        if (entry.windows) {
-            walk_windows(machine_, entry, *route.menu, ladder);
-        } else if (entry.kind == EntryKind::Linux || entry.stop) {
-            const auto* system = system_of(machine_, entry, systems_);
-            walk_linux(machine_, entry, *route.menu, artifacts_, ladder,
-                       {route.around.locked_down,
-                        system != nullptr && system->kind == SystemKind::Medium ? system->volume : nullptr,
-                        route.around.controller, route.around.controller_disk, route.around.controller_told_by});
-        } else {
-            ladder.set(Stage::Entry, State::Unknown,
-                       fmt::format("“{}” ({}) is not followed further", entry.title, entry_kind_name(entry.kind)),
-                       {evidence_line(entry.place, entry.line)});
-        }
+        const auto* system = system_of(machine_, entry, systems_);
+        const bool medium = system != nullptr && system->kind == SystemKind::Medium;
+        Context context(machine_);
+        context.artifacts = artifacts_;
+        run_program(start_of(route.menu, entry, route.around, medium ? system->volume : nullptr), {}, context, ladder);
         return ladder;
     }
 
@@ -455,7 +446,8 @@ private:
         return finish(std::move(out), ladder, &route);
     }
 
-    SystemVerdict finish(SystemVerdict out, const Ladder& ladder, const Route* route) {
+    SystemVerdict finish(SystemVerdict out, Ladder ladder, const Route* route) {
+        ladder.tell_budget();
         out.stages = ladder.stages();
         out.starts = ladder.starts();
         out.stops_at = ladder.first_break();
@@ -508,7 +500,7 @@ private:
     const Routes& routes_;
     std::vector<InstalledSystem> systems_;
     std::vector<Target> targets_;
-    Artifacts artifacts_;
+    std::shared_ptr<Artifacts> artifacts_;
     std::vector<Finding> findings_;
 };
 

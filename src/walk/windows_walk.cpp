@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
-#include "walk/windows_walk.hpp"
+// From an entry that names a Windows system to what must be running.
+#include "walk/step.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -564,8 +565,12 @@ private:
 
 }  // namespace
 
-void walk_windows(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder) {
-    WindowsWalk(machine, entry, menu, ladder).run();
+bool is_nt(const Start& start) { return std::holds_alternative<NtStart>(start); }
+
+Step run_nt(const Start& start, const Before& /*before*/, Context& context, Ladder& ladder) {
+    const auto& nt = std::get<NtStart>(start);
+    WindowsWalk(context.machine, *nt.entry, *nt.menu, ladder).run();
+    return {};
 }
 
 }  // namespace herberge::walk

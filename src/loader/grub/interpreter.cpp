@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "loader/grub/interpreter.hpp"
 
+#include <herberge/budget.hpp>
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
@@ -21,7 +23,7 @@ constexpr std::size_t most_variable_bytes = 1U << 20U;  // of all variables toge
 bool Interpreter::may_go_on() {
     auto& budget = world_.budget();
     if (budget.steps > 0) --budget.steps;
-    if (budget.spent() && flow_ == Flow::Go) {
+    if ((!charge(Cost::Steps, 1) || budget.spent()) && flow_ == Flow::Go) {
         context_.messages.push_back(
             {"the configuration runs on without end; its execution was given up", file_, line_});
         flow_ = Flow::Left;
@@ -384,7 +386,6 @@ void Interpreter::run_embedded(std::string_view text) {
 FileReference Interpreter::reference(const Opened& opened, std::string_view written) const {
     FileReference out;
     out.written = written;
-    out.unreadable = opened.failure == Opened::Failure::Read;
     out.place = opened.place;
     out.volume = opened.volume;
     out.line = line_;
@@ -394,7 +395,10 @@ FileReference Interpreter::reference(const Opened& opened, std::string_view writ
         out.links = opened.resolved.links;
         out.size = opened.resolved.file.size;
     } else {
-        out.error = opened.message;
+        out.miss(opened.failure == Opened::Failure::Read     ? Lack::Unreadable
+                 : opened.failure == Opened::Failure::Unread ? Lack::Unsupported
+                                                             : Lack::Absent,
+                 opened.message);
         if (opened.failure == Opened::Failure::File && opened.volume != nullptr &&
             opened.volume->files(Observer::Grub) != nullptr) {
             const auto slash = written.find(')');

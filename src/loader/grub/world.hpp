@@ -52,7 +52,7 @@ inline LoaderMessage::Kind module_kind(const Error& problem) {
 }
 
 /// What all scripts of one start may cost together.
-struct Budget {
+struct ScriptBudget {
     std::size_t steps = 400'000;
     std::size_t bytes = std::size_t{32} << 20U;  ///< of words after their variables are put in
     [[nodiscard]] bool spent() const { return steps == 0 || bytes == 0; }
@@ -107,7 +107,7 @@ public:
     /// No module files are looked for: every command is taken to be there.
     void assume_all_modules() { all_modules_ = true; }
     [[nodiscard]] const std::set<std::string>& looked_up() const { return looked_up_; }
-    [[nodiscard]] Budget& budget() const { return budget_; }
+    [[nodiscard]] ScriptBudget& budget() const { return budget_; }
 
 private:
     [[nodiscard]] bool driver_at_hand(std::string_view driver, const Modules& modules) const;
@@ -130,7 +130,7 @@ private:
     mutable std::map<std::string, Result<Module>, std::less<>> module_files_;
     mutable std::set<std::string> looked_up_;
     mutable std::vector<std::string> unread_devices_;
-    mutable Budget budget_;
+    mutable ScriptBudget budget_;
 };
 
 }  // namespace herberge::grub

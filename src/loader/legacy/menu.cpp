@@ -140,7 +140,7 @@ private:
             FileReference file;
             file.written = std::string(word(rest));
             file.line = line.number;
-            file.error = "not reached";
+            file.miss(Lack::Absent, "not reached");
             entry_.kind = EntryKind::Linux;
             entry_.kernel = {file};
             entry_.arguments = std::string(rest);
@@ -219,22 +219,22 @@ private:
             if (const int error = device(name, place); error != 0) {
                 out.written = written;
                 out.line = line_;
-                out.error = error_text(error);
+                out.miss(Lack::Absent, error_text(error));
                 return error;
             }
         out.written = written;
         out.line = line_;
         if (!name.starts_with('/')) {
-            out.error = error_text(1);
+            out.miss(Lack::Absent, error_text(1));
             return 1;
         }
         if (place.volume == nullptr || plain_view(*place.volume) == nullptr) {
-            out.error = error_text(17);
+            out.miss(Lack::Absent, error_text(17));
             return 17;
         }
         out = refer(*place.volume, written, name, line_, 8);
         if (out.found()) return 0;
-        const int error = out.unreadable                       ? 25
+        const int error = out.unreadable()                     ? 25
                           : *out.error == "File not found"     ? 15
                           : *out.error == "not a regular file" ? 2
                                                                : 16;
@@ -244,7 +244,7 @@ private:
 
     int kernel(std::string_view rest) {
         entry_.kind = EntryKind::Linux;
-        entry_.real_mode = true;
+        entry_.started_by = KernelEntry::RealMode;
         entry_.kernel_loaded = false;
         std::string_view name = word(rest);
         while (name.starts_with("--")) name = word(rest);
@@ -253,8 +253,8 @@ private:
         entry_.arguments = std::string(rest);
         entry_.kernel = {reference};
         if (error != 0) {
-            loader::stop(entry_, reference.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
-                         fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
+            loader::stop_without(entry_, reference, loader::no_kernel,
+                                 fmt::format("the kernel {} cannot be opened: {}", name, error_text(error)));
             return error;
         }
         const auto source = open_file(reference);
@@ -278,8 +278,8 @@ private:
         const int error = file(name, reference);
         entry_.ramdisks = {reference};
         if (error != 0)
-            loader::stop(
-                entry_, reference.unreadable ? Code::RamdiskUnreadable : Code::RamdiskMissing,
+            loader::stop_without(
+                entry_, reference, loader::no_ramdisk,
                 fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel",
                             name, error_text(error)));
         return error;
@@ -308,8 +308,8 @@ private:
             const int error = file(name, reference);
             entry_.kernel = {reference};
             if (error != 0) {
-                loader::stop(entry_, reference.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
-                             fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
+                loader::stop_without(entry_, reference, loader::no_kernel,
+                                     fmt::format("the loader {} cannot be opened: {}", name, error_text(error)));
                 return error;
             }
             code = open_file(reference);

@@ -199,7 +199,7 @@ private:
         }
         const auto file = refer(*volume, head.file, head.file, 0, 8);
         const auto source = open_file(file);
-        if (file.unreadable || (file.found() && !source)) {
+        if (file.unreadable() || (file.found() && !source)) {
             loader::stop(out_, Code::LegacyStageUnreadable,
                          fmt::format("whether stage 2 is there cannot be read: {}:{}", volume->place, head.file),
                          {evidence_place(fmt::format("{}:{}", volume->place, head.file), "readable sectors",
@@ -253,7 +253,7 @@ private:
                                             : FileReference{.written = path, .error = error_text(17)};
         const auto source = open_file(file);
         const auto text = source ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "absent");
-        if (file.unreadable || (!text && text.error().unreadable())) {
+        if (file.unreadable() || (!text && text.error().unreadable())) {
             loader::stop(
                 out_, Code::ConfigurationUnreadable,
                 fmt::format("the configuration {} cannot be read: the loader shows its prompt", out_.menu.place),

@@ -180,7 +180,7 @@ private:
             return out;
         }
         out.kind = EntryKind::Linux;
-        out.real_mode = true;
+        out.started_by = KernelEntry::RealMode;
         out.arguments = arguments(section);
         auto kernel = refer(volume_, section.value, section.value, section.line);
         // The sectors may still hold the kernel when its file is gone: the next write decides.

@@ -246,7 +246,7 @@ private:
     void linux(MenuEntry& entry, const std::string& kernel, const std::string& append, const std::string& initrd,
                int line, int initrd_line) {
         entry.kind = EntryKind::Linux;
-        entry.real_mode = true;
+        entry.started_by = KernelEntry::RealMode;
         entry.arguments = append;
         auto file = refer(volume_, kernel, absolute(directory_, kernel), line);
         auto say = [&](std::string text) { entry.messages.push_back({std::move(text), entry.place, line}); };
@@ -259,8 +259,8 @@ private:
         entry.kernel = {file};
         if (!file.found()) {
             say(loading + "failed: No such file or directory");
-            stop(entry, file.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
-                 fmt::format("the kernel {} cannot be opened: {}", kernel, *file.error));
+            stop_without(entry, file, no_kernel,
+                         fmt::format("the kernel {} cannot be opened: {}", kernel, *file.error));
             return;
         }
         if (!source || has_holes(file)) {
@@ -299,15 +299,16 @@ private:
             auto file = refer(volume_, name, absolute(directory_, name), line);
             const bool there = file.found();
             const bool readable = there && open_file(file) != nullptr && !has_holes(file);
-            if (there && !readable) file.error = "I/O error";
+            if (there && !readable) file.miss(Lack::Absent, "I/O error");
             entry.ramdisks.push_back(file);
             if (readable) continue;
             const std::string why = there ? "I/O error" : "No such file or directory";
             entry.messages.push_back(
                 {fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
-            stop(entry, file.unreadable ? Code::RamdiskUnreadable : Code::RamdiskMissing,
-                 fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel",
-                             name, why));
+            stop_without(
+                entry, file, no_ramdisk,
+                fmt::format("the RAM disk {} cannot be loaded ({}), and the loader then does not start the kernel",
+                            name, why));
             return;
         }
     }
@@ -388,8 +389,9 @@ private:
         if (!file.found()) {
             entry.messages.push_back(
                 {fmt::format("Loading {}... failed: No such file or directory", name), entry.place, line});
-            stop(entry, file.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing,
-                 fmt::format("the boot sector file {} {}", name, file.unreadable ? "cannot be read" : "is not there"));
+            stop_without(
+                entry, file, no_kernel,
+                fmt::format("the boot sector file {} {}", name, file.unreadable() ? "cannot be read" : "is not there"));
             return;
         }
         entry.chain = ChainTarget{volume_.place, {}};
@@ -519,7 +521,7 @@ void look_for_menu(const Machine& machine, const Volume& volume, const std::vect
         for (const auto& name : names) {
             const std::string path = absolute(where, name);
             const auto file = refer(volume, name, path, 0);
-            if (file.unreadable && !unreadable) unreadable = file;
+            if (file.unreadable() && !unreadable) unreadable = file;
             if (!file.found()) continue;
             if (!open_file(file)) continue;
             out.proof = ranges_of(volume, file.file);

@@ -217,18 +217,18 @@ private:
             return;
         }
         e.entry.kind = EntryKind::Linux;
-        e.entry.efi_stub = true;
+        e.entry.started_by = KernelEntry::Efi;
         e.entry.kernel_loaded = true;
         for (const auto& [ramdisk, line] : ramdisks) {
             auto part = refer(volume, ramdisk, slashes(ramdisk), line);
             const bool there = part.found();
-            const bool unreadable = part.unreadable;
-            e.entry.ramdisks.push_back(std::move(part));
+            e.entry.ramdisks.push_back(part);
             if (there || e.entry.stop) continue;
             e.entry.messages.push_back({"Error preparing initrd: Not Found", e.entry.place, line});
-            stop(e.entry, unreadable ? Code::RamdiskUnreadable : Code::RamdiskMissing,
-                 fmt::format("the RAM disk {} {}: the boot manager gives up on the entry and returns to the firmware",
-                             ramdisk, unreadable ? "cannot be read" : "is not there"));
+            stop_without(
+                e.entry, part, no_ramdisk,
+                fmt::format("the RAM disk {} {}: the boot manager gives up on the entry and returns to the firmware",
+                            ramdisk, part.unreadable() ? "cannot be read" : "is not there"));
         }
         judge_image(e.entry, program);
         entries.push_back(std::move(e));
@@ -306,7 +306,7 @@ private:
         e.entry.id = e.id;
         e.entry.place = file.place;
         e.entry.kind = EntryKind::Linux;
-        e.entry.efi_stub = true;
+        e.entry.started_by = KernelEntry::Efi;
         e.entry.kernel_loaded = true;
         e.entry.arguments = std::string(trim(text_of(".cmdline")));
         auto piece = [&](const PeSection& s) {

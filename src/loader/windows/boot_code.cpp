@@ -50,7 +50,7 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
         return std::nullopt;
     }
     const auto file = refer(volume, std::string(name), fmt::format("/{}", name), 0);
-    if (file.unreadable) {
+    if (file.unreadable()) {
         stop(out, Code::WindowsLoaderUnreadable,
              fmt::format("whether {} is in the root of {} cannot be read", shown, volume.place),
              {evidence_place(fmt::format("{}:/{}", volume.place, name), "readable sectors", *file.error)},
@@ -157,7 +157,7 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     };
     const auto file = refer(volume, path, path, 0);
     const auto source = open_file(file);
-    if (file.unreadable || (file.found() && !source)) {
+    if (file.unreadable() || (file.found() && !source)) {
         stop(out, Code::StoreUnreadable, fmt::format("the boot store {} cannot be read", where),
              {evidence_place(where, "readable sectors", file.error.value_or("it cannot be opened"))},
              screen("0xc0000185"));
@@ -358,7 +358,7 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
         return out;
     }
     const auto detect = refer(volume, "NTDETECT.COM", "/NTDETECT.COM", 0);
-    if (detect.unreadable) {
+    if (detect.unreadable()) {
         stop(out, Code::WindowsLoaderUnreadable,
              fmt::format("whether NTDETECT.COM is in the root of {} cannot be read", volume.place),
              {evidence_place(detect.place, "readable sectors", *detect.error)}, "NTDETECT failed");

@@ -208,7 +208,7 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     file.line = 0;
     const std::string screen = fmt::format("File: {}\nStatus: ", path);
     auto refuse = [&](Code code, std::string why, std::string status) {
-        file.error = why;
+        file.miss(Lack::Absent, why);
         entry.messages.push_back({screen + status, where, 0});
         stop(entry, code, std::move(why));
     };
@@ -238,9 +238,9 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
         if (!file.found()) {
             const std::string why =
                 fmt::format("“{}” starts {}:{}, which {}", entry.title, volume->place, slashes(path),
-                            file.unreadable ? "cannot be read: " + *file.error : std::string("is not there"));
-            entry.messages.push_back({screen + (file.unreadable ? "0xc0000185" : "0xc000000f"), where, 0});
-            stop(entry, file.unreadable ? Code::EntryKernelUnreadable : Code::EntryKernelMissing, why);
+                            file.unreadable() ? "cannot be read: " + *file.error : std::string("is not there"));
+            entry.messages.push_back({screen + (file.unreadable() ? "0xc0000185" : "0xc000000f"), where, 0});
+            stop_without(entry, file, no_kernel, why);
         }
     }
     entry.kernel = {file};

@@ -1,0 +1,45 @@
+// SPDX-License-Identifier: MIT
+// The table of kernel formats.
+#include "artifact/kernels.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+
+namespace herberge {
+
+namespace {
+
+template <std::uint64_t At, std::uint8_t A, std::uint8_t B, std::uint8_t C, std::uint8_t D>
+bool marked(const ByteSource& file) {
+    const auto mark = file.load<std::array<std::uint8_t, 4>>(At);
+    return mark && *mark == std::array<std::uint8_t, 4>{A, B, C, D};
+}
+
+constexpr KernelFormat formats[] = {
+    {"an x86 bzImage", is_bz_image, inspect_bz_image},
+    // Documentation/arch/arm64/booting.rst and riscv/boot-image-header.rst: the mark at byte 56.
+    {"an arm64 Image", marked<56, 'A', 'R', 'M', 0x64>, nullptr},
+    {"a RISC-V Image", marked<56, 'R', 'S', 'C', 0x05>, nullptr},
+    // arch/arm/boot/compressed/head.S: 0x016F2818 at byte 36.
+    {"an ARM zImage", marked<36, 0x18, 0x28, 0x6F, 0x01>, nullptr},
+    // U-Boot's legacy image (include/image.h), big-endian, and its flattened image tree.
+    {"a legacy U-Boot image", marked<0, 0x27, 0x05, 0x19, 0x56>, nullptr},
+    {"a flattened image tree", marked<0, 0xD0, 0x0D, 0xFE, 0xED>, nullptr},
+};
+
+}  // namespace
+
+Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry) {
+    const auto* format = std::ranges::find_if(formats, [&](const KernelFormat& f) { return f.recognise(file); });
+    // What carries no mark at all is judged as the kernel that a PC's loader takes it for.
+    if (format == std::end(formats) || format->inspect != nullptr)
+        return (format == std::end(formats) ? inspect_bz_image : format->inspect)(file, entry);
+    KernelImage out;
+    out.file_size = file.size();
+    out.soundness = Soundness::Damaged;
+    out.soundness_text = fmt::format("the file is {}: a kernel for another kind of machine", format->name);
+    out.evidence.push_back(evidence_place(file.place(), "a kernel for a PC", std::string(format->name)));
+    return out;
+}
+
+}  // namespace herberge

@@ -1,0 +1,60 @@
+// SPDX-License-Identifier: MIT
+#include "walk/artifacts.hpp"
+
+#include <fmt/format.h>
+
+namespace herberge::walk {
+
+Source open_reference(const FileReference& file) {
+    if (!file.found() || file.volume == nullptr) return nullptr;
+    const auto* fs = file.volume->files(Observer::Loader);
+    if (fs == nullptr) return nullptr;
+    auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
+    if (!source) return nullptr;
+    if (file.part)
+        return slice(*source, file.part->first, file.part->second, fmt::format("{} (a section)", (*source)->place()));
+    return *source;
+}
+
+std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, KernelEntry entry) {
+    const std::string key = fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file,
+                                        file.part ? file.part->first : 0, static_cast<int>(entry));
+    auto& slot = kernels_[key];
+    if (!slot) {
+        const auto source = open_reference(file);
+        slot = std::make_shared<const Result<KernelImage>>(
+            source ? inspect_kernel(*source, entry)
+                   : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
+    }
+    return slot;
+}
+
+std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelImage& image, std::string_view words) {
+    const std::string key = fmt::format("{}#{}#{}", file.volume != nullptr ? file.volume->place : "", file.file, words);
+    if (const auto known = mentions_.find(key); known != mentions_.end()) return known->second;
+    const auto source = open_reference(file);
+    const auto told = source ? kernel_mentions(*source, image, words) : fail(ErrorKind::NotFound, "no kernel");
+    return mentions_[key] = told ? std::optional(*told) : std::nullopt;
+}
+
+std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
+    std::string key;
+    for (const auto& file : files)
+        key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file,
+                           file.part ? file.part->first : 0);
+    auto& slot = ramdisks_[key];
+    if (!slot) {
+        std::vector<Source> parts;
+        for (const auto& file : files)
+            if (auto source = open_reference(file)) parts.push_back(std::move(source));
+        if (parts.empty())
+            slot = std::make_shared<const Result<Ramdisk>>(
+                fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
+        else
+            slot =
+                std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
+    }
+    return slot;
+}
+
+}  // namespace herberge::walk
