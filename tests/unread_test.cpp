@@ -583,6 +583,29 @@ TEST(UnreadablePlaces, ThatNobodyNeedsAreNotAskedFor) {
     EXPECT_FALSE(nlohmann::json::parse(check_json(damaged.machine, {})).at("disks").empty());
 }
 
+TEST(UnreadablePlaces, WhatTheWindowsLoadersLookForIsNotMissing) {
+    const struct {
+        int partition;
+        const char* path;
+        const char* stage;
+        Code code;
+    } cases[] = {{1, "/bootmgr", "loader", Code::WindowsLoaderUnreadable},
+                 {2, "/Windows", "entry", Code::EntryKernelUnreadable}};
+    for (const auto& one : cases) {
+        const auto image = demo::office_pc().build();
+        const auto machine = support::machine_of(image);
+        const auto volume = machine.volume(1, one.partition);
+        const auto file = resolve(*volume->files(Observer::Loader), one.path);
+        ASSERT_TRUE(file) << one.path;
+        const std::uint64_t at =
+            volume->source->locate(0, 1).front().offset + 4 * 4096 + (file->file.id & 0xFFFFFFFFU) * 1024;
+        ASSERT_EQ(image[at], 'F') << one.path;
+        const Damaged damaged(image, {{at, 1024}});
+        EXPECT_EQ(damaged.stage(), one.stage) << one.path;
+        EXPECT_TRUE(damaged.has(one.code)) << one.code;
+    }
+}
+
 TEST(UnreadablePlaces, AnMftRecordIsNotAMissingFile) {
     const auto image = demo::office_pc().build();
     const auto machine = support::machine_of(image);

@@ -1,0 +1,225 @@
+// SPDX-License-Identifier: MIT
+// Findings that need a rare disk: each with the stage, the words and the bytes that it names.
+#include <algorithm>
+
+#include "help_disc.hpp"
+#include "office_pc.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+using support::edit;
+
+namespace {
+
+constexpr std::uint64_t sector = 512;
+const std::string kernel = std::string("/boot/vmlinuz-") + demo::release;
+const std::string ramdisk = std::string("/boot/initrd.img-") + demo::release;
+
+/// The back office's two disks, changed once they are written, and what of the second one cannot be read.
+struct Office {
+    demo::BackOffice parts = demo::back_office();
+    Bytes first, second;
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> lost;
+    Machine machine;
+    Verdict verdict;
+
+    Office() : first(parts.first()), second(parts.second()) {}
+    /// Byte of the second disk at which partition `number` begins.
+    [[nodiscard]] std::uint64_t start_of(int number) const {
+        const auto made = support::machine_of(second);
+        return made.volume(1, number)->source->locate(0, 1).front().offset;
+    }
+    void walk() {
+        machine.disks.push_back(inspect_disk(memory_source(first, "d1", 1), 1, "first.img"));
+        Source source = memory_source(second, "d2", 2);
+        if (!lost.empty()) source = with_unreadable(source, lost);
+        machine.disks.push_back(inspect_disk(source, 2, "second.img"));
+        verdict = check(machine);
+    }
+    [[nodiscard]] const SystemVerdict* system(const std::string& place) const {
+        const auto found = std::ranges::find(verdict.systems, std::optional<std::string>(place), &SystemVerdict::place);
+        return found != verdict.systems.end() ? &*found : nullptr;
+    }
+    [[nodiscard]] const Finding* finding(Code code) const {
+        const auto found = std::ranges::find(verdict.findings, code, &Finding::code);
+        return found != verdict.findings.end() ? &*found : nullptr;
+    }
+    void expect_stop(const std::string& place, Stage stage, Code code, const std::string& words) const {
+        const auto* one = system(place);
+        ASSERT_NE(one, nullptr) << place;
+        EXPECT_EQ(one->stops_at, stage) << place;
+        const auto& rung = one->at(stage);
+        ASSERT_FALSE(rung.findings.empty()) << rung.text;
+        EXPECT_EQ(rung.findings.front(), code) << rung.text;
+        EXPECT_NE(rung.text.find(words), std::string::npos) << rung.text;
+        EXPECT_FALSE(rung.evidence.empty());
+    }
+};
+
+TEST(RareDisks, ASectorToChainToThatCannotBeReadStopsTheEntry) {
+    Office office;
+    office.lost = {{office.start_of(2), sector}};
+    office.walk();
+    const auto menu = std::ranges::find(office.verdict.menus, std::string("GRUB Legacy"), &Menu::loader);
+    ASSERT_NE(menu, office.verdict.menus.end());
+    ASSERT_TRUE(menu->entries.at(1).stop);
+    EXPECT_EQ(menu->entries[1].stop->code, Code::ChainUnreadable);
+    EXPECT_EQ(menu->entries[1].stop->text, "the sector to chain to cannot be read");
+    EXPECT_EQ(office.system("d2p1")->starts, Starts::Yes);
+    // Nothing says that the system is broken: its loader's sector may be sound.
+    EXPECT_EQ(office.system("d2p3")->starts, Starts::Unknown);
+}
+
+TEST(RareDisks, SyslinuxSecondStageOverwrittenInItsSectors) {
+    Office office;
+    const auto made = support::machine_of(office.second);
+    const auto volume = made.volume(1, 2);
+    const auto file = resolve(*volume->files(Observer::Loader), "/SYSLINUX/ldlinux.sys");
+    ASSERT_TRUE(file);
+    const auto extents = volume->files(Observer::Loader)->extents(file->file.id);
+    const auto at = volume->source->locate(extents->front().base_offset, 1).front().offset;
+    std::fill_n(office.second.begin() + static_cast<std::ptrdiff_t>(at), sector, std::uint8_t{0x20});
+    office.walk();
+    office.expect_stop("d2p3", Stage::Loader, Code::SyslinuxSecondStageGone, "holds something else");
+    const auto& evidence = office.system("d2p3")->at(Stage::Loader).evidence;
+    EXPECT_TRUE(std::ranges::any_of(evidence, [&](const Evidence& e) { return e.range && e.range->offset == at; }));
+}
+
+TEST(RareDisks, SyslinuxStartsFromSectorsThatAreFreeNow) {
+    Office office;
+    // The file has another name now: the second part of its long one.
+    const std::string was("u\0x\0.\0s\0y\0s\0", 12);
+    const auto name = std::search(office.second.begin(), office.second.end(), was.begin(), was.end());
+    ASSERT_NE(name, office.second.end());
+    *(name + 6) = 'o';
+    office.walk();
+    ASSERT_NE(office.finding(Code::SyslinuxFileMoved), nullptr);
+    EXPECT_EQ(office.finding(Code::SyslinuxFileMoved)->text,
+              "d2p2:/SYSLINUX/ldlinux.sys is gone; the loader still starts from sectors that are free now");
+    EXPECT_EQ(office.system("d2p3")->starts, Starts::Yes);
+}
+
+TEST(RareDisks, SyslinuxWithoutAFileSystemAroundIt) {
+    Office office;
+    const auto at = static_cast<std::ptrdiff_t>(office.start_of(2));
+    // The parameter block is what makes it a FAT; code and pointers stay.
+    std::fill_n(office.second.begin() + at + 11, 14, std::uint8_t{0});
+    office.walk();
+    office.expect_stop("d2p3", Stage::Loader, Code::SyslinuxNoFileSystem, "finds no file system that it can read");
+    EXPECT_NE(office.system("d2p3")->symptom.find("No valid file system found!"), std::string::npos);
+}
+
+TEST(RareDisks, AStatusByteThatOnlyTheKernelMinds) {
+    Office office;
+    office.second[446 + 2 * 16] = 0x11;  // GRUB Legacy does not look at it
+    office.walk();
+    office.expect_stop("d2p1", Stage::Root, Code::RootTableRefused, "a status byte in the table is neither 00 nor 80");
+}
+
+TEST(RareDisks, AnotherLoadersCodeInFrontOfGrubsCore) {
+    // The first disk's code starts the active partition, where the guests' loader stands; GRUB's core and menu are
+    // still there.
+    auto desk = demo::front_desk();
+    forge::FatOptions fat;
+    const auto parts = demo::back_office();
+    auto notice = parts.notice;
+    notice.file("/SYSLINUX/syslinux.cfg", "DEFAULT away\nLABEL away\n LOCALBOOT -1\n");
+    auto first = desk.build();
+    const std::uint64_t end = first.size() / sector;
+    fat.hidden_sectors = static_cast<std::uint32_t>(end);
+    auto volume = forge::make_fat(notice, fat);
+    forge::install_syslinux(volume, "/SYSLINUX");
+    first.insert(first.end(), volume.bytes.begin(), volume.bytes.end());
+    const auto plain = forge::make_plain_boot();
+    std::copy_n(plain.begin(), 440, first.begin());
+    for (int i = 0; i < 3; ++i) first[446 + static_cast<std::size_t>(i) * 16] = 0;
+    const std::size_t entry = 446 + 3 * 16;
+    first[entry] = 0x80;
+    first[entry + 4] = 0x06;
+    forge::put32(first, entry + 8, static_cast<std::uint32_t>(end));
+    forge::put32(first, entry + 12, static_cast<std::uint32_t>(volume.bytes.size() / sector));
+    const support::Checked checked(first);
+    const auto system =
+        std::ranges::find(checked.verdict.systems, std::optional<std::string>("d1p1"), &SystemVerdict::place);
+    ASSERT_NE(system, checked.verdict.systems.end());
+    ASSERT_EQ(system->stops_at, Stage::BootCode);
+    EXPECT_EQ(system->at(Stage::BootCode).findings.front(), Code::BootCodeOfAnotherLoader);
+    EXPECT_NE(system->at(Stage::BootCode).text.find("GRUB's core image lies at sector 1"), std::string::npos)
+        << system->at(Stage::BootCode).text;
+}
+
+TEST(RareDisks, GrubOnADiskThatIsNotThere) {
+    auto desk = demo::front_desk();
+    desk.disk.gap = forge::make_grub_core({.prefix = "(hd3)/boot/grub"});
+    const support::Checked checked(desk.build());
+    EXPECT_EQ(checked.system().stops_at, Stage::Loader);
+    EXPECT_EQ(checked.system().at(Stage::Loader).findings.front(), Code::GrubPrefixDisk);
+    EXPECT_NE(checked.system().symptom.find("grub rescue>"), std::string::npos);
+}
+
+TEST(RareDisks, LiloLoadsSectorsOfARamDiskThatIsGone) {
+    auto desk = demo::front_desk();
+    desk.root.file("/etc/lilo.conf", "boot=/dev/sda\ndelay=20\nimage=" + kernel +
+                                         "\n label=desk\n root=/dev/sda1\n initrd=/boot/initrd.old\n");
+    desk.disk.boot_code = forge::make_lilo_boot(1);
+    desk.disk.gap = Bytes(512);
+    const support::Checked checked(desk.build());
+    const auto& menus = checked.verdict.menus;
+    ASSERT_FALSE(menus.empty());
+    ASSERT_TRUE(menus[0].entries.at(0).stop);
+    EXPECT_EQ(menus[0].entries[0].stop->code, Code::LiloRamdiskGone);
+    EXPECT_EQ(menus[0].entries[0].stop->text,
+              "d1p1:/boot/initrd.old is gone: LILO loads the sectors that it had when LILO was installed, and they are "
+              "free now");
+}
+
+struct Closed {
+    const char* name;
+    std::function<void(demo::FrontDesk&)> change;
+    std::string starts;
+    Code code;
+    const char* text;
+};
+class Doors : public testing::TestWithParam<Closed> {};
+TEST_P(Doors, AreTold) {
+    auto desk = demo::front_desk();
+    GetParam().change(desk);
+    const support::Checked checked(desk.build());
+    EXPECT_EQ(checked.stage(), GetParam().starts);
+    const auto found = std::ranges::find(checked.verdict.findings, GetParam().code, &Finding::code);
+    ASSERT_NE(found, checked.verdict.findings.end());
+    EXPECT_EQ(found->text, GetParam().text);
+    EXPECT_FALSE(found->evidence.empty());
+}
+INSTANTIATE_TEST_SUITE_P(
+    Services, Doors,
+    testing::Values(
+        Closed{"NoGetty", [](auto& d) { d.root.remove("/usr/sbin/getty"); }, "yes", Code::ServicesNoLogin,
+               "no program that asks for a login can run (/sbin/getty): nobody can log in at the screen"},
+        Closed{"FstabOfAKindThatIsNotKnown",
+               [](auto& d) {
+                   edit(d.root, "/etc/fstab", "tmpfs /tmp",
+                        "UUID=0badc0de-0000-4a01-8a01-000000000001 /srv bcachefs defaults 0 0\ntmpfs /tmp");
+               },
+               "yes", Code::FstabDeviceNotFound,
+               "UUID=0badc0de-0000-4a01-8a01-000000000001 for /srv was not found here; bcachefs volumes may not be "
+               "recognised"}),
+    support::by_name);
+
+TEST(RareDisks, AnInitThatNeedsItsTableOfRunLevels) {
+    auto desk = demo::front_desk();
+    auto program = forge::make_program();
+    const auto words = forge::to_bytes(std::string("/etc/inittab\0runlevel", 21));
+    program.insert(program.end(), words.begin(), words.end());
+    desk.root.remove("/usr/sbin/init");
+    desk.root.file("/usr/sbin/init", program, 0755);
+    desk.root.remove("/etc/inittab");
+    const support::Checked checked(desk.build());
+    const auto found = std::ranges::find(checked.verdict.findings, Code::ServicesInittabMissing, &Finding::code);
+    ASSERT_NE(found, checked.verdict.findings.end()) << checked.stage();
+    EXPECT_EQ(checked.stage(), "services");
+    EXPECT_EQ(checked.system().symptom, "INIT: No inittab file found\nEnter runlevel:");
+}
+
+}  // namespace
