@@ -369,7 +369,8 @@ TEST(LvmTool, VolumesAreListedAndTheirFilesRead) {
     const support::Folder folder;
     const auto image = folder.write("cellar.img", bytes);
     const auto layout = support::shell(TOOL_PATH " layout " + image);
-    EXPECT_NE(layout.out.find("lvm/inn/root  2.5 MiB  logical volume  d1       ext4   inn-root"), std::string::npos) << layout.out;
+    EXPECT_NE(layout.out.find("lvm/inn/root  2.5 MiB  logical volume  d1       ext4   inn-root"), std::string::npos)
+        << layout.out;
     EXPECT_NE(layout.out.find("/dev/mapper/inn-root"), std::string::npos) << layout.out;
     EXPECT_NE(layout.out.find("the volume group inn lacks 1 of its 2 physical volumes"), std::string::npos)
         << layout.out;
@@ -382,6 +383,184 @@ TEST(LvmTool, VolumesAreListedAndTheirFilesRead) {
     const auto gone = support::shell(TOOL_PATH " files " + image + " --in lvm/inn/home:/");
     EXPECT_EQ(gone.status, 3);
     EXPECT_NE(gone.out.find("there is no volume lvm/inn/home"), std::string::npos) << gone.out;
+}
+
+// --- a whole machine whose root is a logical volume ------------------------------------------------------------------
+
+/// The front desk: /boot on a partition, its root in a group of volumes.
+struct Cellar {
+    demo::FrontDesk desk = demo::front_desk();
+    std::string root = "/dev/mapper/inn-root";
+    std::string more;  ///< on the command line
+    bool tools = true;
+    bool driver = true;
+    std::string volume_name = "root";
+
+    [[nodiscard]] Bytes build() {
+        forge::Tree boot;
+        for (const auto& [path, node] : desk.root.nodes())
+            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
+                boot.file(path, node.content, node.mode);
+        support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=" + root + more);
+        if (tools) desk.ramdisk.file("/sbin/lvm", forge::make_program(), 0755);
+        if (driver)
+            desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/drivers/md/dm-mod.ko",
+                              forge::make_kernel_module("dm_mod"));
+        forge::ExtOptions ext;
+        ext.size = 8U << 20U;
+        ext.uuid = forge::uuid_from("ce11a700-0001-4a01-8a01-00000ce11a01");
+        support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid, "/dev/mapper/inn-root");
+        const auto group = forge::make_lvm("inn", {{volume_name, forge::make_ext(desk.root, ext)}});
+        desk.root = boot;
+        desk.swap_size = 0;
+        desk.disk.size = 28U << 20U;
+        desk.disk.partitions.push_back({2048 + (12U << 20U) / 512, group, 0x8E, false});
+        auto image = desk.build();
+        // The generator appends its own volume behind those that are there.
+        for (std::size_t i = 0; i < 16; ++i) std::swap(image[446 + i], image[462 + i]);
+        return image;
+    }
+};
+
+support::Checked walked(Cellar cellar) {
+    support::Checked out(cellar.build());
+    assemble_layers(out.machine);
+    out.verdict = check(out.machine);
+    return out;
+}
+
+TEST(LvmRoot, StartsWhereTheRamDiskBringsWhatOpensIt) {
+    for (const char* root : {"/dev/mapper/inn-root", "/dev/inn/root", "UUID=ce11a700-0001-4a01-8a01-00000ce11a01"}) {
+        Cellar cellar;
+        cellar.root = root;
+        const auto checked = walked(cellar);
+        ASSERT_EQ(checked.verdict.systems.size(), 1U) << root;
+        EXPECT_EQ(checked.system().place, "lvm/inn/root") << root;
+        EXPECT_EQ(checked.stage(), "yes") << root << ": " << checked.system().at(Stage::Root).text;
+        EXPECT_NE(checked.system().at(Stage::Root).text.find("lvm opens the logical volume lvm/inn/root"),
+                  std::string::npos)
+            << checked.system().at(Stage::Root).text;
+        EXPECT_TRUE(checked.system().at(Stage::Root).evidence.size() >= 2);
+    }
+}
+
+TEST(LvmRoot, WithoutTheProgramNothingOpensIt) {
+    Cellar cellar;
+    cellar.tools = false;
+    const auto checked = walked(cellar);
+    EXPECT_EQ(checked.stage(), "root");
+    EXPECT_TRUE(checked.has(Code::RamdiskNoLayerProgram));
+    EXPECT_EQ(checked.system().at(Stage::Root).text,
+              "nothing in the RAM disk opens the logical volume lvm/inn/root: lvm is not there");
+    EXPECT_NE(checked.system().symptom.find("ALERT! /dev/mapper/inn-root does not exist."), std::string::npos);
+    EXPECT_EQ(checked.system().at(Stage::Init).state, State::NotReached);
+}
+
+TEST(LvmRoot, WithoutTheDriverNothingOpensIt) {
+    Cellar cellar;
+    cellar.desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/modules.builtin",
+                             "kernel/fs/ext4/ext4.ko\nkernel/drivers/ata/ahci.ko\nkernel/drivers/scsi/sd_mod.ko\n");
+    EXPECT_EQ(walked(cellar).stage(), "yes") << "it comes as a module";
+    cellar = Cellar();
+    cellar.desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/modules.builtin",
+                             "kernel/fs/ext4/ext4.ko\nkernel/drivers/ata/ahci.ko\nkernel/drivers/scsi/sd_mod.ko\n");
+    cellar.driver = false;
+    const auto without = walked(cellar);
+    EXPECT_EQ(without.stage(), "root");
+    EXPECT_TRUE(without.has(Code::RamdiskNoLayerDriver));
+    EXPECT_EQ(without.system().at(Stage::Root).text,
+              "the driver dm_mod for the logical volume lvm/inn/root is neither in the RAM disk nor built into the "
+              "kernel");
+}
+
+TEST(LvmRoot, ANameThatNoVolumeHasIsNotFound) {
+    for (const char* root : {"/dev/mapper/inn-rooot", "/dev/inn/rooot", "/dev/mapper/hut-root"}) {
+        Cellar cellar;
+        cellar.root = root;
+        const auto checked = walked(cellar);
+        EXPECT_EQ(checked.stage(), "root") << root;
+        EXPECT_TRUE(checked.has(Code::RootNotFound)) << root;
+        const auto& evidence = checked.system().at(Stage::Root).evidence;
+        ASSERT_FALSE(evidence.empty());
+        EXPECT_NE(evidence[0].found.find("lvm/inn/root is /dev/mapper/inn-root"), std::string::npos)
+            << evidence[0].found;
+    }
+}
+
+TEST(LvmRoot, AGroupThatLacksAMemberIsNotPutTogether) {
+    Cellar cellar;
+    auto image = cellar.build();
+    // The description names another physical volume: the one it lies on is a stranger to it.
+    const std::string id = "pvinnx-Herb";
+    const auto at = std::search(image.begin(), image.end(), id.begin(), id.end());
+    ASSERT_NE(at, image.end());
+    *at = 'q';
+    const auto start = static_cast<std::size_t>(2048 + (12U << 20U) / 512) * 512 + 4096;
+    std::size_t length = 0;
+    for (int i = 0; i < 8; ++i) length |= std::size_t{image[start + 48 + static_cast<std::size_t>(i)]} << 8 * i;
+    put(image, start + 56, lvm_crc(std::span(image).subspan(start + 512, length)), 4);
+    put(image, start, lvm_crc(std::span(image).subspan(start + 4, 508)), 4);
+    support::Checked checked(image);
+    assemble_layers(checked.machine);
+    checked.verdict = check(checked.machine);
+    // Nothing can be identified inside; the entry names it all the same.
+    ASSERT_FALSE(checked.verdict.systems.empty());
+    EXPECT_EQ(checked.stage(), "root") << checked.system().at(Stage::Root).text;
+    EXPECT_TRUE(checked.has(Code::RootVolumeIncomplete));
+    EXPECT_NE(checked.system().symptom.find("Refusing activation of partial LV inn/root."), std::string::npos);
+}
+
+TEST(LvmRoot, DracutOpensOnlyWhatItIsTold) {
+    const struct {
+        const char* more;
+        const char* stage;
+    } cases[] = {{"", "yes"},
+                 {" rd.lvm.lv=inn/root", "yes"},
+                 {" rd.lvm.lv=inn/swap rd.lvm.lv=inn/root", "yes"},
+                 {" rd.lvm.vg=inn", "yes"},
+                 {" rd.lvm.lv=inn/swap", "root"},
+                 {" rd.lvm.vg=hut", "root"},
+                 {" rd.lvm=0", "root"}};
+    for (const auto& one : cases) {
+        Cellar cellar;
+        cellar.more = one.more;
+        cellar.desk.ramdisk.file("/usr/lib/dracut/build-parameter.txt", "");
+        cellar.desk.ramdisk.file("/lib/dracut-lib.sh", "#!/bin/sh\n");
+        cellar.desk.ramdisk.file("/usr/lib/dracut-lib.sh", "#!/bin/sh\n");
+        const auto checked = walked(cellar);
+        EXPECT_EQ(checked.stage(), one.stage) << one.more << checked.system().at(Stage::Root).text;
+        EXPECT_EQ(checked.has(Code::RootNotOpened), std::string(one.stage) == "root") << one.more;
+    }
+}
+
+TEST(LvmGrub, ReadsItsFilesFromALogicalVolume) {
+    // Everything, /boot included, lies in the group; GRUB's core brings the modules for it.
+    for (const bool modules : {true, false}) {
+        auto desk = demo::front_desk();
+        support::edit(desk.root, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid,
+                      "root=/dev/mapper/inn-root");
+        desk.ramdisk.file("/sbin/lvm", forge::make_program(), 0755);
+        desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/drivers/md/dm-mod.ko",
+                          forge::make_kernel_module("dm_mod"));
+        auto& packed = desk.root;
+        packed.file(std::string("/boot/initrd.img-") + demo::release, forge::gzip(forge::make_cpio(desk.ramdisk)));
+        forge::ExtOptions ext;
+        ext.size = 12U << 20U;
+        ext.uuid = forge::uuid_from(demo::root_uuid);
+        forge::DiskSpec disk;
+        disk.size = 20U << 20U;
+        disk.boot_code = forge::make_grub_boot();
+        forge::CoreOptions core;
+        core.prefix = "(lvm/inn-root)/boot/grub";
+        if (modules) core.modules = {"fshelp", "ext2", "part_msdos", "biosdisk", "diskfilter", "lvm"};
+        disk.gap = forge::make_grub_core(core);
+        disk.partitions = {{2048, forge::make_lvm("inn", {{"root", forge::make_ext(packed, ext)}}), 0x8E, true}};
+        support::Checked checked(forge::make_disk(disk));
+        assemble_layers(checked.machine);
+        checked.verdict = check(checked.machine);
+        EXPECT_EQ(checked.stage(), modules ? "yes" : "loader") << checked.system().symptom;
+        if (!modules) EXPECT_TRUE(checked.has(Code::GrubPrefixDisk) || checked.has(Code::GrubPrefixDevice));
+    }
 }
 
 /// Loop devices of the system, which go away with the test.

@@ -5,66 +5,15 @@
 #include <array>
 #include <filesystem>
 
-#include "support.hpp"
+#include "shapes.hpp"
 
 using namespace herberge;
 using forge::Bytes;
 
 namespace {
 
-/// Files of every shape: empty, in a fragment, of several blocks with and without a rest, with holes, that do not
-/// shrink.
-forge::Tree shapes() {
-    forge::Tree tree;
-    Bytes text;
-    for (int i = 0; text.size() < 400'000; ++i) {
-        const auto line = forge::to_bytes("guest " + std::to_string(i * 7919 % 1000) + " slept well\n");
-        text.insert(text.end(), line.begin(), line.end());
-    }
-    const auto part = [&](std::size_t size) {
-        return Bytes(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(size));
-    };
-    tree.file("/empty", Bytes{}).file("/small.txt", part(100)).file("/one-block", part(131'072));
-    tree.file("/blocks-and-rest", part(300'001)).file("/noise", forge::noise(150'000, 5), 0755);
-    Bytes holed(700'000);
-    std::ranges::copy(part(50'000), holed.begin() + 400'000);
-    tree.file("/holed", holed);
-    tree.link("/sbin/init", "../usr/lib/init").file("/usr/lib/init", "#!/bin/sh\n", 0755).directory("/var/empty");
-    for (int i = 0; i < 700; ++i)
-        tree.file("/many/a rather long name for room " + std::to_string(i), "key " + std::to_string(i));
-    return tree;
-}
-
-void expect_all(const FileSystem& fs, const forge::Tree& tree) {
-    for (const auto& [path, node] : tree.nodes()) {
-        if (path == "/") continue;
-        ResolveOptions options;
-        options.follow_last = false;
-        const auto found = resolve(fs, path, options);
-        ASSERT_TRUE(found) << path << ": " << found.error().text();
-        if (node.kind == forge::Node::Kind::Link) {
-            EXPECT_EQ(found->file.type, FileType::Symlink) << path;
-            EXPECT_EQ(fs.link_target(found->file.id).value_or("?"), node.target) << path;
-        }
-        if (node.kind == forge::Node::Kind::Directory) EXPECT_EQ(found->file.type, FileType::Directory) << path;
-        if (node.kind != forge::Node::Kind::File) continue;
-        EXPECT_EQ(found->file.size, node.content.size()) << path;
-        EXPECT_EQ(found->file.permissions, node.mode) << path;
-        const auto source = fs.open(found->file.id, path);
-        ASSERT_TRUE(source) << path << ": " << source.error().text();
-        const auto bytes = (*source)->bytes(0, (*source)->size());
-        ASSERT_TRUE(bytes) << path << ": " << bytes.error().text();
-        EXPECT_TRUE(*bytes == node.content) << path;
-        if (node.content.size() > 200'000) {
-            const auto part = (*source)->bytes(131'000, 200);  // across two blocks
-            ASSERT_TRUE(part);
-            EXPECT_TRUE(std::equal(part->begin(), part->end(), node.content.begin() + 131'000)) << path;
-        }
-    }
-    const auto many = resolve(fs, "/many");
-    EXPECT_EQ(fs.list(many->file.id)->size(), 700U);
-    EXPECT_EQ(fs.lookup(many->file.id, "room 9").error().kind, ErrorKind::NotFound);
-}
+using support::expect_all;
+using support::shapes;
 
 struct Packer {
     const char* name;

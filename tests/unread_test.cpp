@@ -54,11 +54,22 @@ Bytes luks_volume() {
     return out;
 }
 
+/// XFS with a feature of the future: recognised, and not read.
 Bytes xfs_volume() {
     Bytes out(2U << 20U);
     put_text(out, 0, "XFSB");
     out[6] = 0x10;  // blocks of 4096 bytes, big-endian
     out[14] = 2;    // 512 of them
+    out[86] = 2;    // in one group
+    out[91] = 1;
+    out[101] = 5;   // version
+    out[102] = 2;   // sectors of 512 bytes
+    out[104] = 2;   // inodes, too
+    out[107] = 8;   // eight in a block
+    out[120] = 12;  // and the logarithms of all that
+    out[121] = out[122] = out[124] = 9;
+    out[123] = 3;
+    out[216] = 0x40;
     const auto uuid = forge::uuid_from("0f500000-0001-4a01-8a01-00000f500001");
     std::copy(uuid.begin(), uuid.end(), out.begin() + 32);
     return out;

@@ -148,7 +148,7 @@ struct Place {
 
 std::optional<Place> parse_place(std::string_view text) {
     Place out;
-    if (text.starts_with("lvm/")) {
+    if (text.starts_with("lvm/") || text.starts_with("md/")) {
         const auto end = std::min(text.find_first_of(":@"), text.size());
         out.layered = text.substr(0, end);
         text.remove_prefix(end);

@@ -460,7 +460,7 @@ std::string entries_text(const std::vector<herberge::Menu>& menus, const Termina
     std::string out;
     for (const auto& menu : menus) {
         if (!out.empty()) out += "\n";
-        out += fmt::format("{}  {}\n", terminal.ink(Ink::Bold, printable(menu.place)), menu.loader);
+        out += fmt::format("{}  {}\n", terminal.ink(Ink::Bold, printable(menu.place)), menu.title());
         const std::string wait = menu.timeout ? fmt::format("{} s", *menu.timeout) : "for ever, until a key is pressed";
         out += fmt::format("  waits {}; {}", wait, why_not_shown(menu));
         if (!menu.reveal.empty()) out += fmt::format(" ({} shows it)", menu.reveal);

@@ -93,6 +93,13 @@ FatImage make_fat(const Tree& tree, const FatOptions& options = {});
 /// A whole SquashFS, packed with zlib.
 Bytes make_squashfs(const Tree& tree);
 
+/// A physical volume of LVM 2 with a group of its own: each volume in one piece, behind the others.
+struct LvmVolume {
+    std::string name;
+    Bytes content;
+};
+Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes);
+
 Bytes make_swap(std::uint64_t size, std::array<std::uint8_t, 16> uuid);
 std::array<std::uint8_t, 16> uuid_from(std::string_view text);
 

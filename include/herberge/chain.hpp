@@ -67,9 +67,10 @@ struct SystemVerdict {
 struct StartEdge {
     std::string from;
     std::string to;
-    std::string label;        ///< the entry's title; empty: code does it by itself
-    bool unattended = false;  ///< nobody presses a key on the way from the firmware to here
-    bool broken = false;      ///< it does not work
+    std::string label;                            ///< the entry's title; empty: code does it by itself
+    bool unattended = false;                      ///< nobody presses a key on the way from the firmware to here
+    bool broken = false;                          ///< it does not work
+    bool from_sector = false, to_sector = false;  ///< its end is code in a sector, no file
 };
 
 struct Verdict {

@@ -72,6 +72,7 @@ struct LoaderMessage {
 struct WindowsStart {
     int generation = 6;         ///< 5: a text file names it; 6: a boot store does
     FileReference loader;       ///< 6: winload
+    VolumeRef boot_volume;      ///< 6: where the boot store lies, and the boot manager beside it
     VolumeRef system;           ///< null: nothing answers to what the entry says
     std::string system_device;  ///< as the entry has it, for people
     std::string directory;      ///< "/Windows"
@@ -125,6 +126,7 @@ enum class MenuStyle : std::uint8_t { Menu, Countdown, Hidden };
 /// A loader's configuration after it was interpreted.
 struct Menu {
     std::string loader;  ///< "GRUB 2"
+    std::string remark;  ///< "which nothing starts": how it comes to be listed; empty: the walk came by
     std::string place;   ///< the configuration that was read
     std::vector<MenuEntry> entries;
     int default_entry = 0;        ///< index used unattended
@@ -143,6 +145,8 @@ struct Menu {
     [[nodiscard]] const MenuEntry* unattended() const;
     /// The same with `index` of the top menu instead of the default.
     [[nodiscard]] const MenuEntry* unattended_from(int index) const;
+    /// The loader's name with the remark: "GRUB 2 (not reached from the firmware)".
+    [[nodiscard]] std::string title() const { return remark.empty() ? loader : loader + " (" + remark + ")"; }
 };
 
 // --- any loader --------------------------------------------------------------------------------------------------

@@ -89,6 +89,8 @@ struct Volume : std::enable_shared_from_this<Volume> {
         if (not_assembled) return not_assembled->kind == ErrorKind::Unsupported;
         return info.known() && info.content() != Content::Swap && files(Observer::Linux) == nullptr;
     }
+    /// It lies on this disk, or is made of something that does.
+    [[nodiscard]] bool lies_on(int on_disk) const;
     /// The mark could not be looked for: the medium does not give it.
     [[nodiscard]] bool mark_unreadable() const { return unreadable_mark_.has_value(); }
 
@@ -149,6 +151,8 @@ struct Machine {
     /// are not understood, encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1
     /// (luks2)"; empty: none.
     [[nodiscard]] std::string hiding_places() const;
+    /// All that lies inside this member is known.
+    [[nodiscard]] bool understands(const Volume& member) const;
 };
 
 /// What different programs call the same partition.

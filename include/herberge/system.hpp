@@ -132,6 +132,7 @@ public:
     /// The last value given for `name` ("root"); none: absent.
     [[nodiscard]] std::optional<std::string> value(std::string_view name) const;
     [[nodiscard]] bool has(std::string_view word) const;
+    [[nodiscard]] const std::vector<std::string>& words() const { return words_; }
 
 private:
     std::vector<std::string> words_;
@@ -199,6 +200,10 @@ struct RootDemand {
 [[nodiscard]] Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
 /// Would the drivers in the RAM disk, or in the kernel, reach and mount the root file system?
 [[nodiscard]] Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
+/// Would the RAM disk open the layers that the root `volume` lies in: an array, a group of volumes, an encrypted
+/// volume? Holds too where it lies in none. `ramdisk` null: there is none.
+[[nodiscard]] Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDemand& demand,
+                                 const CommandLine& arguments);
 /// What the RAM disk of an install or live medium goes on with.
 struct PackedRoot {
     Claim result;

@@ -7,6 +7,7 @@
 #include "bytes/text16.hpp"
 #include "ondisk/linux.hpp"
 #include "ondisk/marks.hpp"
+#include "ondisk/md.hpp"
 
 namespace herberge {
 
@@ -62,17 +63,6 @@ Found exfat(const ByteSource& volume) {
     info.size = boot->sectors << boot->sector_shift;
     info.block_size = 1U << (boot->sector_shift + std::min<unsigned>(boot->cluster_shift, 16));
     info.uuid = fmt::format("{:04X}-{:04X}", boot->serial >> 16U, boot->serial & 0xFFFFU);
-    return info;
-}
-
-Found xfs(const ByteSource& volume) {
-    const auto super = volume.load<ondisk::XfsSuper>(0);
-    if (!super || !begins(super->magic, "XFSB")) return std::nullopt;
-    auto info = named(Format::Xfs);
-    info.uuid = uuid_text(super->uuid);
-    info.label = fixed_text(super->label);
-    info.block_size = super->block_size;
-    info.size = super->blocks * super->block_size;
     return info;
 }
 
@@ -150,7 +140,7 @@ std::optional<VolumeInfo> recognise_layer(const ByteSource& volume) {
 }
 
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
-    for (const auto& look : {exfat, xfs, btrfs, f2fs, swap})
+    for (const auto& look : {exfat, btrfs, f2fs, swap})
         if (auto found = look(volume)) return found;
     return std::nullopt;
 }

@@ -10,6 +10,7 @@
 #include "files/marks.hpp"
 #include "files/ntfs.hpp"
 #include "files/squashfs.hpp"
+#include "files/xfs.hpp"
 
 namespace herberge {
 
@@ -21,9 +22,10 @@ struct Bidder {
 };
 
 /// A FAT's parameter block is the weakest mark of all: it comes last.
-constexpr Bidder bidders[] = {{recognise_ext, open_ext},           {recognise_ntfs, open_ntfs},
-                              {recognise_squashfs, open_squashfs}, {recognise_by_mark, nullptr},
-                              {recognise_iso9660, open_iso9660},   {recognise_fat, open_fat}};
+constexpr Bidder bidders[] = {
+    {recognise_ext, open_ext}, {recognise_ntfs, open_ntfs},  {recognise_squashfs, open_squashfs},
+    {recognise_xfs, open_xfs}, {recognise_by_mark, nullptr}, {recognise_iso9660, open_iso9660},
+    {recognise_fat, open_fat}};
 
 }  // namespace
 

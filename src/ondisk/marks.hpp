@@ -63,19 +63,6 @@ BOOST_DESCRIBE_STRUCT(ExfatBoot, (),
                        root_cluster, serial, revision, flags, sector_shift, cluster_shift))
 static_assert(sizeof(ExfatBoot) == 110);
 
-/// XFS superblock, first fields (XFS on-disk format documentation, "Superblocks").
-struct XfsSuper {
-    Bytes<4> magic;  ///< "XFSB"
-    big_uint32_t block_size;
-    big_uint64_t blocks;
-    Bytes<16> realtime;
-    Bytes<16> uuid;
-    Bytes<60> skipped;
-    Bytes<12> label;
-};
-BOOST_DESCRIBE_STRUCT(XfsSuper, (), (magic, block_size, blocks, realtime, uuid, skipped, label))
-static_assert(offsetof(XfsSuper, label) == 108);
-
 /// Btrfs superblock at 64 KiB (kernel include/uapi/linux/btrfs_tree.h).
 struct BtrfsSuper {
     Bytes<32> checksum;
@@ -120,29 +107,6 @@ struct LuksHeader {
 };
 BOOST_DESCRIBE_STRUCT(LuksHeader, (), (magic, version, skipped, label, skipped2, uuid))
 static_assert(offsetof(LuksHeader, uuid) == 168);
-
-/// MD RAID superblock version 1 (kernel include/uapi/linux/raid/md_p.h).
-struct RaidSuper {
-    little_uint32_t magic;  ///< 0xA92B4EFC
-    little_uint32_t major;
-    Bytes<8> skipped;
-    Bytes<16> array_uuid;
-    Bytes<32> name;
-    little_uint64_t created;
-    little_uint32_t level;
-    little_uint32_t layout;
-    little_uint64_t size;  ///< sectors used of each member
-    little_uint32_t chunk;
-    little_uint32_t members;
-    Bytes<32> more;
-    little_uint64_t data_offset;   ///< sectors
-    little_uint64_t data_size;     ///< sectors
-    little_uint64_t super_offset;  ///< sectors: where this structure itself lies
-};
-BOOST_DESCRIBE_STRUCT(RaidSuper, (),
-                      (magic, major, skipped, array_uuid, name, created, level, layout, size, chunk, members, more,
-                       data_offset, data_size, super_offset))
-static_assert(sizeof(RaidSuper) == 152);
 
 /// LVM 2 label in one of the first four sectors (lib/format_text/layout.h's label_header and pv_header).
 struct LvmLabel {

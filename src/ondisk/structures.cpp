@@ -14,12 +14,14 @@
 #include "ondisk/linux.hpp"
 #include "ondisk/marks.hpp"
 #include "ondisk/mbr.hpp"
+#include "ondisk/md.hpp"
 #include "ondisk/ntfs.hpp"
 #include "ondisk/pe.hpp"
 #include "ondisk/squashfs.hpp"
 #include "ondisk/syslinux.hpp"
 #include "ondisk/uefi.hpp"
 #include "ondisk/windows.hpp"
+#include "ondisk/xfs.hpp"
 
 namespace herberge {
 
@@ -94,11 +96,21 @@ constexpr auto kinds = std::to_array<StructureKind>({
     // marks.hpp
     row<NtfsBoot>("ntfs-boot", "boot sector of NTFS", 3, "NTFS    "sv),
     row<ExfatBoot>("exfat-boot", "boot sector of exFAT", 3, "EXFAT   "sv),
+    // xfs.hpp
     row<XfsSuper>("xfs-super", "superblock of XFS", 0, "XFSB"sv),
+    row<XfsInode>("xfs-inode", "inode of XFS"),
+    row<XfsExtent>("xfs-extent", "extent of XFS"),
+    row<XfsTreeHead>("xfs-tree-head", "head of a block of a tree of XFS extents", 0, "BMA3"sv),
+    row<XfsDirectoryHead>("xfs-directory-head", "head of a directory block of XFS", 0, "XDB3"sv),
+    row<XfsDirectoryTail>("xfs-directory-tail", "end of a directory of XFS that is one block"),
+    row<XfsLinkHead>("xfs-link-head", "head of a block of a long link of XFS", 0, "XSLM"sv),
     row<BtrfsSuper>("btrfs-super", "superblock of Btrfs"),
     row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
     row<LuksHeader>("luks-header", "header of LUKS", 0, "LUKS\xBA\xBE"sv),
+    // md.hpp
     row<RaidSuper>("raid-super", "superblock of Linux RAID (version 1)", 0, "\xFC\x4E\x2B\xA9"sv),
+    row<RaidSuper90>("raid-super90", "superblock of Linux RAID (version 0.90)"),
+    row<RaidDevice90>("raid-device90", "device of an array of Linux RAID (version 0.90)"),
     row<LvmLabel>("lvm-label", "label of an LVM physical volume", 0, "LABELONE"sv),
     row<LvmArea>("lvm-area", "area of an LVM physical volume"),
     row<LvmMetadataHead>("lvm-metadata-head", "head of an LVM metadata area", 4, " LVM2 x[5A%r0N*>"sv),

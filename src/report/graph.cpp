@@ -72,15 +72,18 @@ std::map<std::string, std::string> fold_sectors(std::vector<StartEdge>& edges) {
     std::map<std::string, std::string> through;
     for (std::size_t i = 0; i < edges.size();) {
         const auto edge = edges[i];
-        if (!edge.from.ends_with(" sector") || edge.to.ends_with(" sector") || !edge.label.empty() || edge.broken ||
-            leaving[edge.from] != 1 || entering[edge.to] != 1) {
+        if (!edge.from_sector || edge.to_sector || !edge.label.empty() || edge.broken || leaving[edge.from] != 1 ||
+            entering[edge.to] != 1) {
             ++i;
             continue;
         }
         edges.erase(edges.begin() + static_cast<std::ptrdiff_t>(i));
         through[edge.to] = edge.from;
         for (auto& other : edges)
-            if (other.to == edge.from) other.to = edge.to;
+            if (other.to == edge.from) {
+                other.to = edge.to;
+                other.to_sector = edge.to_sector;
+            }
     }
     return through;
 }

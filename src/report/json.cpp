@@ -357,7 +357,7 @@ std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootO
                                        {"problem", text_or_null(clean(o.problem))}});
     out["menus"] = ordered_json::array();
     for (const auto& menu : menus) {
-        ordered_json m = {{"loader", menu.loader},
+        ordered_json m = {{"loader", menu.title()},
                           {"place", clean(menu.place)},
                           {"default", menu.default_entry},
                           {"default_setting", clean(menu.default_setting)},

@@ -9,6 +9,7 @@ namespace herberge {
 namespace {
 
 constexpr Layer layers[] = {
+    {"Linux RAID", Family::Raid, assemble_md},
     {"LVM", Family::Lvm, assemble_lvm},
 };
 

@@ -30,6 +30,9 @@ struct Layer {
 /// Logical Volume Manager 2.
 [[nodiscard]] Assembly assemble_lvm(std::span<const VolumeRef> members);
 
+/// Linux software RAID, metadata 0.90 and 1.0 to 1.2.
+[[nodiscard]] Assembly assemble_md(std::span<const VolumeRef> members);
+
 /// Whether `observer` looks into layers by itself. GRUB does it with modules, which its own code decides.
 [[nodiscard]] bool knows_layers(Observer observer);
 

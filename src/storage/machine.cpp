@@ -297,12 +297,13 @@ std::string Machine::places_of(const std::function<bool(const Volume&)>& which) 
     return out;
 }
 
+bool Machine::understands(const Volume& member) const {
+    return std::ranges::any_of(understood, [&](const VolumeRef& m) { return m.get() == &member; });
+}
+
 std::string Machine::hiding_places() const {
-    const auto all_known = [&](const Volume& v) {
-        return std::ranges::any_of(understood, [&](const VolumeRef& m) { return m.get() == &v; });
-    };
     return places_of([&](const Volume& v) {
-        return (v.info.holds_others() && !all_known(v)) || v.mark_unreadable() ||
+        return (v.info.holds_others() && !understands(v)) || v.mark_unreadable() ||
                (v.not_assembled && v.not_assembled->kind == ErrorKind::Unsupported);
     });
 }

@@ -74,6 +74,11 @@ Volume::Volume(NodeKind of, Source bytes, std::vector<VolumeRef> members, LayerN
     not_assembled = std::move(why);
 }
 
+bool Volume::lies_on(int on_disk) const {
+    return disk == on_disk ||
+           std::ranges::any_of(made_of, [&](const VolumeRef& member) { return member->lies_on(on_disk); });
+}
+
 const VolumeInfo& Volume::as(Observer observer) const { return observer_traits(observer).knows_layers ? info : plain_; }
 
 const Volume::Opened& Volume::opened(Reader reader) const {

@@ -8,6 +8,7 @@
 #include <herberge/system.hpp>
 
 #include "artifact/libraries.hpp"
+#include "system/drivers.hpp"
 
 namespace herberge {
 
@@ -56,8 +57,9 @@ const std::vector<DriverPath>& driver_paths() {
     return paths;
 }
 
-/// Three-valued: present, absent, or not told.
-enum class Told : std::uint8_t { Yes, No, Unknown };
+using drivers::brings;
+using drivers::builtin;
+using drivers::Told;
 
 Told config_says(std::string_view config, std::string_view option) {
     if (config.empty()) return Told::Unknown;
@@ -70,23 +72,6 @@ Told config_says(std::string_view config, std::string_view option) {
     const bool module = config.find(fmt::format("{}=m", option)) != std::string_view::npos;
     const bool unset = config.find(fmt::format("# {} is not set", option)) != std::string_view::npos;
     return module || unset ? Told::No : Told::Unknown;
-}
-
-Told builtin(const RootDemand& demand, std::string_view module, std::string_view option) {
-    if (!demand.builtin.empty()) {
-        std::string dashed(module);
-        std::ranges::replace(dashed, '_', '-');
-        for (const std::string_view name : {module, std::string_view(dashed)})
-            if (demand.builtin.find(fmt::format("/{}.ko", name)) != std::string::npos) return Told::Yes;
-        return Told::No;
-    }
-    return config_says(demand.config, option);
-}
-
-/// A module of the RAM disk that this kernel would load.
-bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
-    return ramdisk != nullptr && ramdisk->has_module(module) &&
-           !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
 }
 
 bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module, std::string_view option) {
@@ -130,6 +115,26 @@ std::string controllers_text(const std::vector<std::pair<Controller, std::string
 }
 
 }  // namespace
+
+namespace drivers {
+
+Told builtin(const RootDemand& demand, std::string_view module, std::string_view option) {
+    if (!demand.builtin.empty()) {
+        std::string dashed(module);
+        std::ranges::replace(dashed, '_', '-');
+        for (const std::string_view name : {module, std::string_view(dashed)})
+            if (demand.builtin.find(fmt::format("/{}.ko", name)) != std::string::npos) return Told::Yes;
+        return Told::No;
+    }
+    return config_says(demand.config, option);
+}
+
+bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
+    return ramdisk != nullptr && ramdisk->has_module(module) &&
+           !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
+}
+
+}  // namespace drivers
 
 std::string_view controller_name(Controller controller) {
     switch (controller) {

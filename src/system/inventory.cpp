@@ -121,6 +121,8 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
     std::vector<std::string> arrays;
     machine.each_volume(Observer::Linux, [&](const Volume& volume) {
+        // What lies in a member is looked at where it is put together.
+        if (machine.understands(volume)) return;
         // A mirror shows the same system in each of its members.
         if (volume.info.content() == Content::Member && !volume.info.uuid.empty()) {
             if (std::ranges::find(arrays, volume.info.uuid) != arrays.end()) return;

@@ -177,8 +177,21 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
             out.volume = machine.volume(name->disk, name->partition);
             return out;
         }
+        // A name of device mapper's, where all is known that it could be made of, or of a group whose volumes are
+        // known.
+        const auto group = out.value.substr(0, out.value.find('/'));
+        const bool known_group = std::ranges::any_of(machine.layered, [&](const VolumeRef& v) {
+            return v->kind == NodeKind::LogicalVolume && v->names.linux_names.back().starts_with(group + "/");
+        });
+        const auto hidden = machine.hiding_places();
+        if (hidden.empty() && !machine.layered.empty() && (group == "mapper" || known_group)) {
+            for (const auto& volume : machine.layered)
+                if (!volume->names.linux_names.empty() && out.near.size() < 6)
+                    out.near.push_back(fmt::format("{} is /dev/{}", volume->place, volume->names.linux_names.front()));
+            return out;
+        }
         out.cannot_tell = true;
-        may_be_hidden(machine, out, machine.hiding_places());
+        may_be_hidden(machine, out, hidden);
         out.note = fmt::format("{} is made by device mapper, RAID or a name rule{}", written,
                                out.note.empty() ? "" : "; " + out.note);
         return out;
@@ -272,6 +285,32 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
 
 Claim judge_root_mount(const Volume& volume) {
     Claim out;
+    if (volume.not_assembled) {
+        const Error& why = *volume.not_assembled;
+        switch (why.lack()) {
+            case Lack::Unsupported:
+            case Lack::Exhausted:
+                out.state = State::Unknown;
+                out.text = fmt::format("{} cannot be looked into: {}", volume.place, why.what);
+                out.evidence.push_back(evidence_error(why));
+                return out;
+            case Lack::Absent:
+            case Lack::Damaged:
+            case Lack::Unreadable: break;
+        }
+        const bool group = volume.kind == NodeKind::LogicalVolume;
+        out.break_with(make_finding(
+            Code::RootVolumeIncomplete,
+            fmt::format("the {} {} cannot be put together: {}", node_kind_name(volume.kind), volume.place, why.what),
+            {evidence_error(why)},
+            fmt::format("{}ALERT! /dev/{} does not exist. Dropping to a shell!",
+                        group ? fmt::format("Refusing activation of partial LV {}. Use '--activationmode partial' to "
+                                            "override.\n",
+                                            volume.names.linux_names.size() > 1 ? volume.names.linux_names[1] : "")
+                              : "",
+                        volume.names.linux_names.empty() ? "" : volume.names.linux_names.front())));
+        return out;
+    }
     if (volume.files(Observer::Linux) == nullptr) {
         const auto problem = volume.problem(Observer::Linux);
         if (problem && problem->unreadable()) {
@@ -282,7 +321,9 @@ Claim judge_root_mount(const Volume& volume) {
                                         "mount: mounting " + volume.place + " on /root failed: Input/output error"));
             return out;
         }
-        if (volume.unread() && !volume.info.is(Family::Ext)) {
+        // What no reader here knows, or what lies behind a layer; what is damaged is told below.
+        const bool damaged = problem && problem->lack() == Lack::Damaged;
+        if (volume.unread() && !damaged && !volume.info.is(Family::Ext)) {
             // Recognised is not read: neither sound nor broken.
             out.state = State::Unknown;
             out.text = volume.info.content() == Content::Encrypted
@@ -305,7 +346,7 @@ Claim judge_root_mount(const Volume& volume) {
             out.evidence.push_back(evidence_error(*problem));
             return out;
         }
-        if (volume.info.known() && !volume.info.is(Family::Ext)) {
+        if (volume.info.known() && !damaged && !volume.info.is(Family::Ext)) {
             out.break_with(make_finding(
                 Code::RootNotAFileSystem,
                 fmt::format("{} holds {}, not a root file system", volume.place, volume.info.name()),
@@ -313,7 +354,9 @@ Claim judge_root_mount(const Volume& volume) {
             return out;
         }
         std::vector<Evidence> evidence{problem ? evidence_error(*problem) : evidence_place(volume.place)};
-        std::string text = fmt::format("{} holds no file system that could be mounted", volume.place);
+        std::string text = fmt::format(
+            "{} holds no file system that could be mounted{}", volume.place,
+            damaged && volume.info.known() && !volume.info.is(Family::Ext) ? fmt::format(": {}", problem->what) : "");
         if (const auto backup = find_ext_backup(*volume.source)) {
             text +=
                 fmt::format("; a backup superblock of {} is intact at byte {}", backup->info.name(), backup->offset);

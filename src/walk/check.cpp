@@ -130,9 +130,8 @@ bool plain_ignores_case(const Volume& volume) {
 std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variables) {
     std::vector<Menu> out;
     auto add = [&](Menu menu) {
-        const bool known = std::ranges::any_of(out, [&](const Menu& m) {
-            return m.place == menu.place && m.loader.substr(0, menu.loader.size()) == menu.loader;
-        });
+        const bool known =
+            std::ranges::any_of(out, [&](const Menu& m) { return m.place == menu.place && m.loader == menu.loader; });
         if (!known) out.push_back(std::move(menu));
     };
     const auto bios = walk::bios_firmware(machine, false);
@@ -148,9 +147,8 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
     auto look = [&](const BootPlace& place) {
         auto run = run_loader(machine, place);
         if (!run || run->menu.place.empty() || (run->menu.entries.empty() && !run->menu.boots_without_menu)) return;
-        const std::string name = run->menu.loader;
         const bool known = std::ranges::any_of(out, [&](const Menu& m) { return m.place == run->menu.place; });
-        run->menu.loader = fmt::format("{} ({}, which nothing starts)", name, place.text());
+        run->menu.remark = fmt::format("{}, which nothing starts", place.text());
         if (!known) out.push_back(std::move(run->menu));
     };
     for (const auto& disk : machine.disks)
@@ -174,7 +172,7 @@ std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variab
                     return m.place == menu.place || (any_case && lower(m.place) == lower(menu.place));
                 }))
                 continue;
-            menu.loader += " (not reached from the firmware)";
+            menu.remark = "not reached from the firmware";
             out.push_back(std::move(menu));
         }
     });

@@ -360,9 +360,12 @@ private:
             evidence.push_back(entry_line());
         }
         using Kind = RootReference::Kind;
-        const bool kernel_can_name = ((root.kind == Kind::PartUuid || root.kind == Kind::PartLabel) &&
-                                      !std::string_view(root.written).starts_with("/dev/")) ||
-                                     root.kind == Kind::Device || root.kind == Kind::Number;
+        // What a layer makes is there only when a program has opened it.
+        const bool layered = (root.volume != nullptr && !root.volume->made_of.empty()) ||
+                             std::string_view(root.written).starts_with("/dev/mapper/");
+        const bool kernel_can_name = !layered && (((root.kind == Kind::PartUuid || root.kind == Kind::PartLabel) &&
+                                                   !std::string_view(root.written).starts_with("/dev/")) ||
+                                                  root.kind == Kind::Device || root.kind == Kind::Number);
         if (!kernel_can_name) {
             ladder_.breaks(code,
                            fmt::format("{}; without one the kernel cannot resolve root={}", what,
@@ -495,6 +498,18 @@ private:
             ladder_.breaks(Code::RootTableRefused, "the kernel sees no partitions: " + *why, {where},
                            not_found_symptom(root.written, ramdisk));
             return false;
+        }
+        if (!root.volume->not_assembled) {
+            auto layers = judge_layers(*root.volume, ramdisk, demand, arguments_);
+            if (layers.state == State::Breaks) {
+                layers.findings.front().symptom = not_found_symptom(root.written, ramdisk);
+                layers.evidence.insert(layers.evidence.begin(), where);
+                ladder_.set(Stage::Root, layers);
+                return false;
+            }
+            if (layers.state == State::Unknown) driver_note_ = layers.text;
+            else if (!layers.text.empty())
+                driver_text_ = driver_text_.empty() ? layers.text : driver_text_ + "; " + layers.text;
         }
         auto mount = judge_root_mount(*root.volume);
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {

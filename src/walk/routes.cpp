@@ -67,7 +67,7 @@ public:
                 break;
             }
             if (out_.first_drive == 0) out_.first_drive = disk_of(*start);
-            edge({"firmware", start_text(*start), false}, label, true);
+            edge({"firmware", start_text(*start), false, false, in_sector(*start)}, label, true);
             came_back_ = false;
             follow(*start, std::move(route));
             more = came_back_;
@@ -83,6 +83,12 @@ private:
         return std::get<EfiStart>(start).volume->disk;
     }
 
+    /// Code of a disk's or volume's own sector, not of a boot image.
+    static bool in_sector(const Start& start) {
+        const auto* sector = std::get_if<SectorStart>(&start);
+        return sector != nullptr && sector->place.image == 0;
+    }
+
     void end(Route route) {
         if (out_.list.size() < most_routes) out_.list.push_back(std::move(route));
     }
@@ -90,7 +96,9 @@ private:
     void edge(const Edge& edge, const std::string& label, bool unattended) {
         const bool known = std::ranges::any_of(
             out_.steps, [&](const StartEdge& s) { return s.from == edge.from && s.to == edge.to && s.label == label; });
-        if (!known) out_.steps.push_back({edge.from, edge.to, label, unattended, edge.broken});
+        if (!known)
+            out_.steps.push_back(
+                {edge.from, edge.to, label, unattended, edge.broken, edge.from_sector, edge.to_sector});
     }
 
     void follow(const Start& start, Route route) {
@@ -162,7 +170,7 @@ private:
                 next.hops.back() = fmt::format("{}:{}", entry->place, entry->line);
                 if (code->place.volume == nullptr) next.disks.push_back(code->place.disk->number);
             }
-            edge({menu_node(menu), text, false}, entry->title, next.unattended);
+            edge({menu_node(menu), text, false, false, sector}, entry->title, next.unattended);
             follow(*onward.start, std::move(next));
         }
     }

@@ -114,7 +114,8 @@ private:
                      rehearsal_ ? rehearsal_evidence(*rehearsal_) : evidence_bytes(*place_.disk->source, 446, 64)});
                 ladder_.support(Stage::PartitionTable, fmt::format("; {} is the active one", next->place),
                                 evidence_bytes(*place_.disk->source, 446, 64));
-                step_.edges.push_back({place_.text(), fmt::format("{} boot sector", next->place), false});
+                step_.edges.push_back(
+                    {place_.text(), fmt::format("{} boot sector", next->place), false, place_.image == 0, true});
                 const auto where = next->source->locate(0, 512);
                 const auto code = next->source->bytes(0, 512);
                 // A boot sector with a loader's name is decoded; others are judged by the same rehearsal.
@@ -154,7 +155,8 @@ private:
     void loader(const LoaderRun& r) {
         step_.hops.insert(step_.hops.end(), r.route.begin(), r.route.end());
         for (const auto& finding : r.findings) ladder_.add_finding(finding);
-        step_.edges.push_back({place_.text(), loader_node(r, place_.text()), r.stop.has_value()});
+        step_.edges.push_back(
+            {place_.text(), loader_node(r, place_.text()), r.stop.has_value(), place_.image == 0, false});
         std::optional<Claim> stop = r.stop;
         if (stop && stop->stage == Stage::BootCode) stop->stage = own_;
         if (own_ == Stage::BootCode && by_firmware_)

@@ -73,6 +73,7 @@ struct Before {
 struct Edge {
     std::string from, to;
     bool broken = false;
+    bool from_sector = false, to_sector = false;  ///< its end is code in a sector, no file
 };
 
 /// What a start came to. Its claims are set in the ladder that it was given.

@@ -235,7 +235,7 @@ private:
                 if (score < 3 && (volume == system.volume || names_system(*volume, system))) score = 3;
             for (const int number : route.disks) {
                 const Disk* disk = machine_.disk(number);
-                if (system.volume->disk == number) score = std::max(score, 2);
+                if (system.volume->lies_on(number)) score = std::max(score, 2);
                 for (const auto& volume : disk->volumes)
                     if (score < 3 && names_system(*volume, system)) score = 3;
             }

@@ -87,7 +87,7 @@ const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,
         !kernel_there)
         return nullptr;
     const auto only = std::ranges::find(systems, SystemKind::Linux, &InstalledSystem::kind);
-    return only->volume->disk == entry.kernel.front().volume->disk ? &*only : nullptr;
+    return only->volume->lies_on(entry.kernel.front().volume->disk) ? &*only : nullptr;
 }
 
 }  // namespace herberge::walk

@@ -240,7 +240,7 @@ private:
     /// The roots under which the boot manager beside the store is signed.
     [[nodiscard]] std::vector<std::string> manager_roots() const {
         std::vector<std::string> out;
-        const auto volume = machine_.at(entry_.place.substr(0, entry_.place.find(':')));
+        const auto& volume = start_.boot_volume;
         const auto* fs = volume == nullptr ? nullptr : volume->files(Observer::WindowsLoader);
         if (fs == nullptr) return out;
         for (const char* path : {"/EFI/Microsoft/Boot/bootmgfw.efi", "/EFI/BOOT/BOOTX64.EFI"}) {

@@ -86,6 +86,7 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
 }
 
 std::string World::name_of(const Volume& volume) const {
+    if (!volume.names.grub.empty()) return volume.names.grub.front();
     const int index = machine_.drive_index(volume.disk, first_drive_);
     const Disk* disk = machine_.disk(volume.disk);
     if (disk != nullptr && disk->optical) return platform_ == "i386-pc" ? "cd" : "cd0";
@@ -108,6 +109,10 @@ std::vector<std::pair<std::string, Device>> World::search_order(const Modules& m
             if (const auto found = device(full, modules)) out.emplace_back(full, *found);
         }
     }
+    for (const auto& volume : machine_.layered)
+        if (!volume->names.grub.empty() && !volume->not_assembled)
+            if (const auto found = device(volume->names.grub.front(), modules))
+                out.emplace_back(volume->names.grub.front(), *found);
     // Discs come last.
     const std::string disc = platform_ == "i386-pc" ? "cd" : "cd0";
     if (const auto found = device(disc, modules)) out.emplace_back(disc, *found);
@@ -145,9 +150,17 @@ bool World::layer_at_hand(const Volume& volume, const Modules& modules) const {
     return false;
 }
 
+/// GRUB has the module that makes this volume of others.
+bool World::opens(const Volume& volume, const Modules& modules) const {
+    return std::ranges::all_of(volume.made_of, [&](const VolumeRef& member) {
+        return layer_at_hand(*member, modules) && (member->made_of.empty() || opens(*member, modules));
+    });
+}
+
 std::string World::unread_places(const Modules& modules, bool files) const {
     return machine_.places_of([&](const Volume& v) {
-        return layer_at_hand(v, modules) || v.mark_unreadable() || (files && unread(v, modules));
+        return (layer_at_hand(v, modules) && !machine_.understands(v)) || v.mark_unreadable() ||
+               (files && unread(v, modules));
     });
 }
 
@@ -164,6 +177,14 @@ std::optional<Device> World::layered_device(std::string_view name, const Modules
     static constexpr std::array<std::string_view, 7> beginnings = {"lvm",  "md",  "ieee1275/", "crypto",
                                                                    "luks", "ldm", "diskfilter"};
     if (std::ranges::none_of(beginnings, [&](std::string_view b) { return name.starts_with(b); })) return std::nullopt;
+    for (const auto& volume : machine_.layered) {
+        if (std::ranges::find(volume->names.grub, name) == volume->names.grub.end()) continue;
+        if (!opens(*volume, modules)) return std::nullopt;
+        if (volume->not_assembled && volume->not_assembled->lack() == Lack::Unsupported)
+            return Device{nullptr, nullptr, fmt::format("({}) is {}", name, volume->not_assembled->what)};
+        if (volume->not_assembled) return std::nullopt;
+        return Device{nullptr, volume};
+    }
     const auto places = unread_places(modules, false);
     if (places.empty()) return std::nullopt;
     return Device{nullptr, nullptr, fmt::format("({}) is made from {}, which is not looked into here", name, places)};

@@ -111,6 +111,7 @@ public:
 
 private:
     [[nodiscard]] bool driver_at_hand(std::string_view driver, const Modules& modules) const;
+    [[nodiscard]] bool opens(const Volume& volume, const Modules& modules) const;
     [[nodiscard]] bool layer_at_hand(const Volume& volume, const Modules& modules) const;
     [[nodiscard]] std::optional<Device> layered_device(std::string_view name, const Modules& modules) const;
     [[nodiscard]] Source unpacked(const Source& file, const Modules& modules) const;

@@ -261,6 +261,7 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     }
     if (!os) return entry;
     WindowsStart start;
+    start.boot_volume = boot.shared_from_this();
     start.generation = 6;
     start.loader = file;
     const auto* os_device = store.value(object, element::os_device);

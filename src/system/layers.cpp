@@ -1,0 +1,129 @@
+// SPDX-License-Identifier: MIT
+// What must be there to open the layers that a root file system lies in.
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+#include <array>
+
+#include <herberge/system.hpp>
+
+#include "system/drivers.hpp"
+
+namespace herberge {
+
+namespace {
+
+using drivers::Told;
+
+/// One row for each kind of volume that a layer makes.
+struct Need {
+    NodeKind kind;
+    std::string_view module, option;
+    std::string_view words;  ///< a message that only a kernel with the driver has
+    std::array<std::string_view, 6> programs;
+};
+constexpr Need needs[] = {
+    {NodeKind::LogicalVolume,
+     "dm_mod",
+     "CONFIG_BLK_DEV_DM",
+     "device-mapper: %s",
+     {"sbin/lvm", "usr/sbin/lvm", "bin/lvm", "usr/bin/lvm"}},
+    {NodeKind::Array, "md_mod", "CONFIG_BLK_DEV_MD", "md: %s", {"sbin/mdadm", "usr/sbin/mdadm", "usr/bin/mdadm"}},
+    {NodeKind::Unlocked,
+     "dm_crypt",
+     "CONFIG_DM_CRYPT",
+     "device-mapper: crypt",
+     {"sbin/cryptsetup", "usr/sbin/cryptsetup", "usr/bin/cryptsetup", "usr/lib/systemd/systemd-cryptsetup",
+      "lib/systemd/systemd-cryptsetup", "usr/bin/systemd-cryptsetup"}},
+};
+
+/// "lvm/inn/root", and what it is made of, down to the disks.
+void collect(const Volume& volume, std::vector<const Volume*>& out, int depth) {
+    constexpr int most_depth = 8;
+    if (depth > most_depth || volume.made_of.empty()) return;
+    if (std::ranges::find(out, &volume) != out.end()) return;
+    out.push_back(&volume);
+    for (const auto& member : volume.made_of) collect(*member, out, depth + 1);
+}
+
+/// dracut opens what rd.lvm.lv= and rd.lvm.vg= name, and everything when neither is given (dracut.cmdline(7)).
+std::optional<std::string> not_told_to_open(const Volume& volume, const CommandLine& arguments) {
+    if (arguments.value("rd.lvm").value_or("1") == "0" || arguments.has("rd_NO_LVM"))
+        return "rd.lvm=0 keeps the RAM disk from opening groups of volumes";
+    std::vector<std::string> named;
+    bool any = false;
+    const auto& names = volume.names.linux_names;  // "mapper/inn-root", "inn/root"
+    const std::string own = names.size() > 1 ? names[1] : std::string{};
+    for (const auto& word : arguments.words()) {
+        for (const std::string_view option : {"rd.lvm.lv=", "rd_LVM_LV=", "rd.lvm.vg=", "rd_LVM_VG="}) {
+            if (!word.starts_with(option)) continue;
+            const std::string value = word.substr(option.size());
+            named.push_back(value);
+            any = any || value == own || own.starts_with(value + "/");
+        }
+    }
+    if (named.empty() || any || own.empty()) return std::nullopt;
+    return fmt::format("the command line has the RAM disk open {} only", fmt::join(named, ", "));
+}
+
+}  // namespace
+
+Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDemand& demand,
+                   const CommandLine& arguments) {
+    Claim out;
+    out.stage = Stage::Root;
+    out.state = State::Holds;
+    std::vector<const Volume*> layers;
+    collect(volume, layers, 0);
+    std::vector<std::string> opened;
+    for (const auto* layer : layers) {
+        const auto* need = std::ranges::find(needs, layer->kind, &Need::kind);
+        if (need == std::end(needs)) continue;
+        const std::string what = fmt::format("the {} {}", node_kind_name(layer->kind), layer->place);
+        const auto program = std::ranges::find_if(need->programs, [&](std::string_view path) {
+            return !path.empty() && ramdisk != nullptr && ramdisk->find(path) != nullptr;
+        });
+        const std::string_view name = need->programs[0].substr(need->programs[0].rfind('/') + 1);
+        if (program == need->programs.end()) {
+            out.break_with(make_finding(
+                Code::RamdiskNoLayerProgram,
+                fmt::format("nothing in the RAM disk opens {}: {} is not there", what, name),
+                {evidence_place("RAM disk:/" + std::string(need->programs[0]), "the program that opens it", "absent"),
+                 evidence_place(layer->place)}));
+            return out;
+        }
+        if (!drivers::brings(ramdisk, demand, need->module)) {
+            Told inside = drivers::builtin(demand, need->module, need->option);
+            if (inside == Told::Unknown && demand.kernel_mentions)
+                if (const auto told = demand.kernel_mentions(need->words)) inside = *told ? Told::Yes : Told::No;
+            if (inside == Told::No) {
+                out.break_with(make_finding(
+                    Code::RamdiskNoLayerDriver,
+                    fmt::format("the driver {} for {} is neither in the RAM disk nor built into the kernel",
+                                need->module, what),
+                    {evidence_place("RAM disk:/lib/modules", fmt::format("{}.ko", need->module), "absent")}));
+                return out;
+            }
+            if (inside == Told::Unknown) {
+                out.state = State::Unknown;
+                out.text = fmt::format(
+                    "whether the kernel has the driver {} for {} built in is not told by any file "
+                    "here",
+                    need->module, what);
+                return out;
+            }
+        }
+        if (layer->kind == NodeKind::LogicalVolume && ramdisk->builder == "dracut")
+            if (const auto why = not_told_to_open(*layer, arguments)) {
+                out.break_with(make_finding(Code::RootNotOpened, fmt::format("{}, not {}", *why, layer->place),
+                                            {evidence_place(layer->place)}));
+                return out;
+            }
+        opened.push_back(fmt::format("{} opens {}", name, what));
+        out.evidence.push_back(evidence_place("RAM disk:/" + std::string(*program), {}, std::string(name)));
+    }
+    out.text = fmt::format("{}", fmt::join(opened, ", then "));
+    return out;
+}
+
+}  // namespace herberge

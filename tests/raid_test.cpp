@@ -1,0 +1,379 @@
+// SPDX-License-Identifier: MIT
+// Linux software RAID: tables of where each chunk lies, drawn by hand after the driver's documentation; members with
+// superblocks written by hand; degraded, stale and damaged ones.
+#include <algorithm>
+
+#include <fmt/format.h>
+
+#include "storage/raid_source.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+
+namespace {
+
+constexpr std::size_t chunk = 4096;
+
+/// What chunk `number` of an array holds: bytes that tell it and their own place apart.
+Bytes content(std::size_t number) {
+    Bytes out(chunk);
+    for (std::size_t i = 0; i < chunk; ++i) out[i] = static_cast<std::uint8_t>(number * 37 + i * 11 + i / 256);
+    return out;
+}
+
+/// Multiplication in the field of RAID 6, bit by bit.
+std::uint8_t product(std::uint8_t a, std::uint8_t b) {
+    unsigned out = 0;
+    unsigned shifted = a;
+    for (unsigned i = 0; i < 8; ++i) {
+        if ((b >> i & 1U) != 0) out ^= shifted;
+        shifted <<= 1U;
+        if ((shifted & 0x100U) != 0) shifted ^= 0x11DU;
+    }
+    return static_cast<std::uint8_t>(out);
+}
+
+/// A layout: the chunks of each row, member by member; -1: P, -2: Q.
+struct Layout {
+    const char* name;
+    RaidShape shape;
+    std::vector<std::vector<int>> rows;
+    std::size_t may_lack;  ///< members
+};
+constexpr int P = -1, Q = -2;
+
+std::vector<Bytes> members_of(const Layout& layout) {
+    const std::size_t count = layout.rows.front().size();
+    std::vector<Bytes> out(count);
+    for (const auto& row : layout.rows) {
+        Bytes p(chunk), q(chunk);
+        const auto q_at = static_cast<std::size_t>(std::ranges::find(row, Q) - row.begin());
+        // Q counts the data from the member behind it on.
+        std::uint8_t factor = 1;
+        for (std::size_t k = 0; k < count; ++k) {
+            const std::size_t m = q_at == count ? k : (q_at + 1 + k) % count;
+            if (row[m] < 0) continue;
+            const auto data = content(static_cast<std::size_t>(row[m]));
+            for (std::size_t i = 0; i < chunk; ++i) {
+                p[i] ^= data[i];
+                q[i] ^= product(factor, data[i]);
+            }
+            factor = product(factor, 2);
+        }
+        for (std::size_t m = 0; m < count; ++m) {
+            const auto piece = row[m] == P ? p : row[m] == Q ? q : content(static_cast<std::size_t>(row[m]));
+            out[m].insert(out[m].end(), piece.begin(), piece.end());
+        }
+    }
+    return out;
+}
+
+std::size_t chunks_of(const Layout& layout) {
+    int last = 0;
+    for (const auto& row : layout.rows) last = std::max(last, *std::ranges::max_element(row));
+    return static_cast<std::size_t>(last) + 1;
+}
+
+class Layouts : public testing::TestWithParam<Layout> {};
+TEST_P(Layouts, GiveEveryByteWithAnyMembersMissingThatMayBe) {
+    const auto& layout = GetParam();
+    const auto bytes = members_of(layout);
+    const std::size_t count = bytes.size();
+    Bytes whole;
+    for (std::size_t i = 0; i < chunks_of(layout); ++i) {
+        const auto piece = content(i);
+        whole.insert(whole.end(), piece.begin(), piece.end());
+    }
+    for (unsigned lacking = 0; lacking < 1U << count; ++lacking) {
+        const auto missing = static_cast<std::size_t>(std::popcount(lacking));
+        if (missing > layout.may_lack) continue;
+        std::vector<Source> members;
+        for (std::size_t m = 0; m < count; ++m)
+            members.push_back((lacking >> m & 1U) != 0
+                                  ? nullptr
+                                  : memory_source(bytes[m], fmt::format("d{}", m + 1), static_cast<int>(m) + 1));
+        auto shape = layout.shape;
+        shape.chunk = chunk;
+        shape.size = bytes.front().size();
+        const auto source = raid_source(shape, members, "md/inn");
+        if (!source) {
+            // Copies lie side by side: some pairs may not be missing together.
+            EXPECT_TRUE(shape.level == 10 && missing > 1) << layout.name << lacking << source.error().text();
+            continue;
+        }
+        ASSERT_EQ((*source)->size(), whole.size()) << layout.name;
+        const auto read = (*source)->bytes(0, whole.size());
+        ASSERT_TRUE(read) << layout.name << ": " << read.error().text();
+        EXPECT_TRUE(*read == whole) << layout.name << ", missing " << lacking;
+        const auto part = (*source)->bytes(chunk - 100, 2 * chunk);
+        ASSERT_TRUE(part);
+        EXPECT_TRUE(std::equal(part->begin(), part->end(), whole.begin() + chunk - 100)) << layout.name;
+        EXPECT_FALSE((*source)->bytes(whole.size(), 1));
+    }
+    // One more than may be missing.
+    std::vector<Source> few(count);
+    for (std::size_t m = layout.may_lack + 1; m < count; ++m) few[m] = memory_source(bytes[m], "d1", 1);
+    auto shape = layout.shape;
+    shape.chunk = chunk;
+    shape.size = bytes.front().size();
+    const auto refused = raid_source(shape, few, "md/inn");
+    if (layout.shape.level != 10) {
+        ASSERT_FALSE(refused) << layout.name;
+        EXPECT_EQ(refused.error().kind, ErrorKind::NotFound) << layout.name;
+    }
+}
+INSTANTIATE_TEST_SUITE_P(
+    Raid, Layouts,
+    testing::Values(
+        Layout{"Striped", {.level = 0}, {{0, 1, 2}, {3, 4, 5}}, 0},
+        Layout{"LastMemberChecks", {.level = 4, .layout = 0}, {{0, 1, 2, P}, {3, 4, 5, P}}, 1},
+        Layout{"FiveLeftSymmetric",
+               {.level = 5, .layout = 2},
+               {{0, 1, 2, P}, {4, 5, P, 3}, {8, P, 6, 7}, {P, 9, 10, 11}, {12, 13, 14, P}},
+               1},
+        Layout{"FiveLeftAsymmetric",
+               {.level = 5, .layout = 0},
+               {{0, 1, 2, P}, {3, 4, P, 5}, {6, P, 7, 8}, {P, 9, 10, 11}},
+               1},
+        Layout{"FiveRightAsymmetric",
+               {.level = 5, .layout = 1},
+               {{P, 0, 1, 2}, {3, P, 4, 5}, {6, 7, P, 8}, {9, 10, 11, P}},
+               1},
+        Layout{"FiveRightSymmetric",
+               {.level = 5, .layout = 3},
+               {{P, 0, 1, 2}, {5, P, 3, 4}, {7, 8, P, 6}, {9, 10, 11, P}},
+               1},
+        Layout{"SixLeftSymmetric",
+               {.level = 6, .layout = 2},
+               {{Q, 0, 1, 2, P}, {3, 4, 5, P, Q}, {7, 8, P, Q, 6}, {11, P, Q, 9, 10}, {P, Q, 12, 13, 14}},
+               2},
+        Layout{"SixLeftAsymmetric",
+               {.level = 6, .layout = 0},
+               {{Q, 0, 1, 2, P}, {3, 4, 5, P, Q}, {6, 7, P, Q, 8}, {9, P, Q, 10, 11}, {P, Q, 12, 13, 14}},
+               2},
+        Layout{"SixRightSymmetric",
+               {.level = 6, .layout = 3},
+               {{P, Q, 0, 1, 2}, {5, P, Q, 3, 4}, {7, 8, P, Q, 6}, {9, 10, 11, P, Q}, {Q, 12, 13, 14, P}},
+               2},
+        Layout{"SixRightAsymmetric",
+               {.level = 6, .layout = 1},
+               {{P, Q, 0, 1, 2}, {3, P, Q, 4, 5}, {6, 7, P, Q, 8}, {9, 10, 11, P, Q}, {Q, 12, 13, 14, P}},
+               2},
+        Layout{"TenNear", {.level = 10, .layout = 0x102}, {{0, 0, 1, 1}, {2, 2, 3, 3}}, 2},
+        Layout{"TenNearOnThree", {.level = 10, .layout = 0x102}, {{0, 0, 1}, {1, 2, 2}, {3, 3, 4}, {4, 5, 5}}, 1},
+        Layout{"TenFar", {.level = 10, .layout = 0x201}, {{0, 1, 2}, {3, 4, 5}, {2, 0, 1}, {5, 3, 4}}, 1},
+        Layout{"TenOffset", {.level = 10, .layout = 0x10201}, {{0, 1, 2}, {2, 0, 1}, {3, 4, 5}, {5, 3, 4}}, 1}),
+    support::by_name);
+
+TEST(Raid, ShapesThatAreNotKnownAreRefused) {
+    const auto member = [] { return memory_source(Bytes(8 * chunk), "d1", 1); };
+    const auto refusal = [&](RaidShape shape, std::size_t count) {
+        std::vector<Source> members;
+        for (std::size_t i = 0; i < count; ++i) members.push_back(member());
+        const auto made = raid_source(shape, std::move(members), "md/inn");
+        return made ? std::string("made") : made.error().what;
+    };
+    EXPECT_EQ(refusal({.level = 5, .layout = 4, .chunk = chunk, .size = 8 * chunk}, 3),
+              "a RAID 5 of layout 4, which is not read here");
+    EXPECT_EQ(refusal({.level = 5, .layout = 3, .chunk = chunk, .size = 8 * chunk}, 3), "made");
+    EXPECT_EQ(refusal({.level = 5, .layout = 2, .chunk = 0, .size = 8 * chunk}, 3),
+              "an array with an impossible chunk size");
+    EXPECT_EQ(refusal({.level = 6, .layout = 2, .chunk = chunk, .size = 8 * chunk}, 2), "an array of too few members");
+    EXPECT_EQ(refusal({.level = 10, .layout = 0x303, .chunk = chunk, .size = 8 * chunk}, 4),
+              "a RAID 10 of layout 303, which is not read here");
+    EXPECT_EQ(refusal({.level = 3, .layout = 0, .chunk = chunk, .size = 8 * chunk}, 3),
+              "a RAID of level 3, which is not read here");
+    EXPECT_EQ(refusal({.level = 1}, 0), "an array with an impossible number of members");
+}
+
+// --- members with superblocks ---------------------------------------------------------------------------------------
+
+struct Super {
+    int version = 2;  ///< 1.0, 1.1, 1.2
+    int level = 1;
+    std::uint32_t layout = 0;
+    std::uint32_t count = 2;
+    std::uint32_t role = 0;
+    std::uint64_t events = 40;
+    bool clean = true;
+    std::uint32_t features = 0;
+    std::string name = "frontdesk:root";
+    std::string uuid = "almhof-array-one";
+};
+
+constexpr std::size_t data_at = 64 * 1024;
+
+/// A member of an array whose share is `data`.
+Bytes member(const Super& super, const Bytes& data) {
+    Bytes out(data_at + data.size() + 128 * 1024);
+    const bool at_end = super.version == 0;
+    const std::size_t start = at_end ? 0 : data_at;
+    std::ranges::copy(data, out.begin() + static_cast<std::ptrdiff_t>(start));
+    const std::size_t at = at_end ? (out.size() / 512 - 16) / 8 * 8 * 512 : super.version == 1 ? 0 : 4096;
+    forge::put32(out, at, 0xA92B4EFC);
+    forge::put32(out, at + 4, 1);
+    forge::put32(out, at + 8, super.features);
+    std::ranges::copy(super.uuid, out.begin() + static_cast<std::ptrdiff_t>(at + 16));
+    std::ranges::copy(super.name, out.begin() + static_cast<std::ptrdiff_t>(at + 32));
+    forge::put32(out, at + 72, static_cast<std::uint32_t>(super.level));
+    forge::put32(out, at + 76, super.layout);
+    forge::put64(out, at + 80, data.size() / 512);
+    forge::put32(out, at + 88, chunk / 512);
+    forge::put32(out, at + 92, super.count);
+    forge::put64(out, at + 128, start / 512);
+    forge::put64(out, at + 136, data.size() / 512);
+    forge::put64(out, at + 144, at / 512);
+    forge::put32(out, at + 160, super.role);
+    forge::put64(out, at + 200, super.events);
+    forge::put64(out, at + 208, super.clean ? ~std::uint64_t{0} : 0);
+    forge::put32(out, at + 220, 8);
+    for (std::uint32_t i = 0; i < 8; ++i) {
+        const std::uint32_t role = i < super.count ? i : 0xFFFF;
+        out[at + 256 + i * 2] = static_cast<std::uint8_t>(role);
+        out[at + 257 + i * 2] = static_cast<std::uint8_t>(role >> 8U);
+    }
+    std::uint64_t sum = 0;
+    for (std::size_t i = 0; i < 256 + 16; i += 4)
+        sum += std::uint64_t{out[at + i]} | std::uint64_t{out[at + i + 1]} << 8U |
+               std::uint64_t{out[at + i + 2]} << 16U | std::uint64_t{out[at + i + 3]} << 24U;
+    forge::put32(out, at + 216, static_cast<std::uint32_t>((sum & 0xFFFFFFFFU) + (sum >> 32U)));
+    return out;
+}
+
+Machine machine_with(const std::vector<Bytes>& disks) {
+    Machine machine;
+    for (const auto& bytes : disks) {
+        const int number = static_cast<int>(machine.disks.size()) + 1;
+        machine.disks.push_back(
+            inspect_disk(memory_source(bytes, fmt::format("d{}", number), number), number, "disk.img"));
+    }
+    assemble_layers(machine);
+    return machine;
+}
+
+Bytes small_ext() {
+    forge::Tree tree;
+    tree.file("/etc/hostname", "cellar\n");
+    return forge::make_ext(tree, {.size = 1U << 20U, .journal = false, .label = "cellar"});
+}
+
+TEST(Md, MirrorsOfEveryVersionAreOneVolume) {
+    for (const int version : {0, 1, 2}) {
+        const auto ext = small_ext();
+        const auto machine =
+            machine_with({member({.version = version}, ext), member({.version = version, .role = 1}, ext)});
+        ASSERT_EQ(machine.layered.size(), 1U) << version;
+        const auto array = machine.at("md/root");
+        ASSERT_NE(array, nullptr) << version;
+        EXPECT_EQ(array->kind, NodeKind::Array);
+        EXPECT_EQ(array->info.label, "cellar");
+        EXPECT_EQ(array->made_of.size(), 2U);
+        EXPECT_EQ(array->names.linux_names.front(), "md/root");
+        EXPECT_EQ(array->names.linux_names.back(), "disk/by-id/md-uuid-616c6d68:6f662d61:72726179:2d6f6e65");
+        EXPECT_EQ(array->names.grub.back(), "mduuid/616c6d686f662d61727261792d6f6e65");
+        EXPECT_EQ(resolve_device(machine, "LABEL=cellar").volume, array);
+        EXPECT_EQ(resolve_device(machine, "/dev/md/root").volume, array);
+        EXPECT_EQ(machine.hiding_places(), "");
+        EXPECT_TRUE(machine.layer_findings.empty());
+        const auto text = read_text_file(*array->files(Observer::Linux), "/etc/hostname");
+        EXPECT_EQ(text.value_or("?"), "cellar\n");
+        const auto where = array->source->locate(0, 1);
+        ASSERT_EQ(where.size(), 1U);
+        EXPECT_EQ(where[0], (DiskRange{1, version == 0 ? 0 : data_at, 1}));
+    }
+}
+
+TEST(Md, OneMemberOfAMirrorIsEnoughAndToldAsOne) {
+    const auto machine = machine_with({member({.role = 1}, small_ext())});
+    const auto array = machine.at("md/root");
+    ASSERT_NE(array, nullptr);
+    EXPECT_FALSE(array->not_assembled);
+    EXPECT_EQ(array->info.label, "cellar");
+    ASSERT_EQ(machine.layer_findings.size(), 1U);
+    EXPECT_EQ(machine.layer_findings[0].code, Code::LayerMemberMissing);
+    EXPECT_EQ(machine.layer_findings[0].text, "the array md/root runs with 1 of its 2 members");
+}
+
+TEST(Md, AMemberThatIsBehindIsLeftOut) {
+    auto old = small_ext();
+    std::fill(old.begin(), old.end(), std::uint8_t{0});
+    // One event behind is forgiven, two are not.
+    const auto stale = machine_with({member({.events = 38}, old), member({.role = 1}, small_ext())});
+    EXPECT_EQ(stale.at("md/root")->info.label, "cellar");
+    EXPECT_EQ(stale.at("md/root")->made_of.size(), 1U);
+    ASSERT_EQ(stale.layer_findings.size(), 2U);
+    EXPECT_EQ(stale.layer_findings[0].text, "d1 is out of date and left out of the array md/root");
+    const auto near = machine_with({member({.events = 39}, small_ext()), member({.role = 1}, small_ext())});
+    EXPECT_EQ(near.at("md/root")->made_of.size(), 2U);
+}
+
+TEST(Md, WhatTheKernelDoesNotStartIsNotThere) {
+    const auto share = Bytes(64 * chunk, 7);
+    const auto dirty = machine_with({member({.level = 5, .layout = 2, .count = 3, .clean = false}, share),
+                                     member({.level = 5, .layout = 2, .count = 3, .role = 1, .clean = false}, share)});
+    ASSERT_NE(dirty.at("md/root"), nullptr);
+    ASSERT_TRUE(dirty.at("md/root")->not_assembled);
+    EXPECT_EQ(dirty.at("md/root")->not_assembled->what, "cannot start dirty degraded array");
+    // Clean and degraded, or dirty and whole, it starts.
+    const auto clean = machine_with({member({.level = 5, .layout = 2, .count = 3}, share),
+                                     member({.level = 5, .layout = 2, .count = 3, .role = 1}, share)});
+    EXPECT_FALSE(clean.at("md/root")->not_assembled);
+    EXPECT_EQ(clean.at("md/root")->source->size(), 2 * share.size());
+    const auto few = machine_with({member({.level = 5, .layout = 2, .count = 3}, share)});
+    EXPECT_EQ(few.at("md/root")->not_assembled->what, "1 of its 3 members are there, which is too few");
+    const auto moving = machine_with({member({.features = 4}, share), member({.role = 1, .features = 4}, share)});
+    EXPECT_EQ(moving.at("md/root")->not_assembled->kind, ErrorKind::Unsupported);
+}
+
+TEST(Md, DamagedSuperblocksAndCopiesAreTold) {
+    auto bad = member({}, small_ext());
+    bad[4096 + 72] ^= 4;
+    const auto machine = machine_with({bad, member({.role = 1}, small_ext())});
+    ASSERT_EQ(machine.layer_findings.size(), 2U);
+    EXPECT_EQ(machine.layer_findings[0].code, Code::LayerMetadataDamaged);
+    EXPECT_EQ(machine.layer_findings[0].text, "on d1: the superblock of an array's member fails its checksum");
+    EXPECT_EQ(machine.layer_findings[0].evidence[0].place, "d1@4096+256");
+    // The last byte that the checksum covers: of the roles.
+    auto edge = member({}, small_ext());
+    edge[4096 + 256 + 15] ^= 1;
+    EXPECT_EQ(machine_with({edge}).layered.size(), 0U);
+    edge[4096 + 256 + 15] ^= 1;
+    edge[4096 + 256 + 16] ^= 1;
+    EXPECT_EQ(machine_with({edge}).layered.size(), 1U);
+    const auto twice =
+        machine_with({member({}, small_ext()), member({}, small_ext()), member({.role = 1}, small_ext())});
+    ASSERT_EQ(twice.layer_findings.size(), 1U);
+    EXPECT_EQ(twice.layer_findings[0].code, Code::LayerDuplicate);
+}
+
+TEST(Md, TwoArraysOfOneNameAreToldApart) {
+    const auto machine = machine_with(
+        {member({.count = 1}, small_ext()), member({.count = 1, .uuid = "other-array-two!"}, small_ext())});
+    ASSERT_EQ(machine.layered.size(), 2U);
+    EXPECT_NE(machine.layered[0]->place, machine.layered[1]->place);
+    EXPECT_TRUE(machine.layered[0]->place.starts_with("md/root-")) << machine.layered[0]->place;
+}
+
+TEST(Md, PartitionsOnAnArrayAreVolumes) {
+    forge::DiskSpec disk;
+    disk.size = 4U << 20U;
+    disk.partitions = {{2048, small_ext(), 0x83, true}};
+    const auto machine = machine_with({member({.count = 1}, forge::make_disk(disk))});
+    const auto part = machine.at("md/rootp1");
+    ASSERT_NE(part, nullptr);
+    EXPECT_EQ(part->kind, NodeKind::Partition);
+    EXPECT_EQ(part->info.label, "cellar");
+    EXPECT_EQ(part->names.linux_names.front(), "md/rootp1");
+    EXPECT_EQ(part->names.grub.front(), "md/root,msdos1");
+}
+
+TEST(Md, AGroupOfVolumesOnAnArrayIsFoundInTheNextRound) {
+    const auto machine = machine_with({member({.count = 1}, forge::make_lvm("inn", {{"root", small_ext()}}))});
+    ASSERT_NE(machine.at("lvm/inn/root"), nullptr);
+    EXPECT_EQ(machine.at("lvm/inn/root")->info.label, "cellar");
+    EXPECT_EQ(machine.at("lvm/inn/root")->made_of.front()->place, "md/root");
+    EXPECT_EQ(machine.hiding_places(), "");
+}
+
+}  // namespace
