@@ -278,4 +278,62 @@ TEST(Entries, PasswordsAreNoticed) {
     EXPECT_TRUE(config.run.menu.entries.at(1).restricted);
 }
 
+// --- entries by the Boot Loader Specification ----------------------------------------------------------------------
+
+/// The front desk with its menu in files of their own, as some distributions keep it.
+demo::FrontDesk with_entry_files() {
+    auto d = demo::front_desk();
+    const std::string modules = "/boot/grub/i386-pc/";
+    d.root.file(modules + "blscfg.mod", forge::make_grub_module({"blscfg", {"normal"}, {}, {}}));
+    auto& list = d.root.at(modules + "command.lst").content;
+    const auto more = forge::to_bytes("blscfg: blscfg\n");
+    list.insert(list.end(), more.begin(), more.end());
+    d.root.file("/boot/grub/grub.cfg", std::string("set timeout=5\nset kernelopts=\"root=UUID=") + demo::root_uuid +
+                                           " ro quiet\"\nset blsdir=/boot/loader/entries\ninsmod blscfg\nblscfg\n");
+    const auto entry = [&](const std::string& version, const std::string& kernel) {
+        d.root.file("/boot/loader/entries/a1b0f-" + version + ".conf",
+                    "title Almhof (" + version + ")\nversion " + version + "\n# a remark\nlinux " + kernel +
+                        "\ninitrd /boot/initrd.img-" + demo::release +
+                        "\noptions $kernelopts\ngrub_users $grub_users\ngrub_class almhof\n");
+    };
+    entry("6.1.9-1", "/boot/vmlinuz-gone");
+    entry("6.1.10-1", std::string("/boot/vmlinuz-") + demo::release);
+    entry("6.1.10~rc1-1", "/boot/vmlinuz-gone");
+    d.root.file("/boot/loader/entries/read me", "no entry\n");
+    return d;
+}
+
+TEST(EntryFiles, BecomeAMenuInTheOrderOfTheirVersions) {
+    const support::Checked checked(with_entry_files().build());
+    ASSERT_EQ(checked.verdict.menus.size(), 1U);
+    const auto& entries = checked.verdict.menus[0].entries;
+    ASSERT_EQ(entries.size(), 3U);
+    EXPECT_EQ(entries[0].title, "Almhof (6.1.10-1)");
+    EXPECT_EQ(entries[1].title, "Almhof (6.1.10~rc1-1)");
+    EXPECT_EQ(entries[2].title, "Almhof (6.1.9-1)");
+    EXPECT_EQ(entries[0].id, "a1b0f-6.1.10-1");
+    EXPECT_EQ(entries[0].place, "d1p1:/boot/loader/entries/a1b0f-6.1.10-1.conf");
+    EXPECT_EQ(entries[0].line, 4);
+    EXPECT_EQ(entries[0].arguments, std::string("root=UUID=") + demo::root_uuid + " ro quiet");
+    EXPECT_EQ(checked.stage(), "yes") << checked.system().symptom;
+    ASSERT_TRUE(entries[2].stop);
+    EXPECT_EQ(entries[2].stop->code, Code::EntryKernelMissing);
+}
+
+TEST(EntryFiles, TheSavedEntryIsNamedByItsFile) {
+    auto d = with_entry_files();
+    support::edit(d.root, "/boot/grub/grub.cfg", "set timeout=5", "set timeout=5\nset default=a1b0f-6.1.9-1");
+    const support::Checked checked(d.build());
+    EXPECT_EQ(checked.stage(), "entry");
+    EXPECT_EQ(checked.system().entry, "Almhof (6.1.9-1)");
+}
+
+TEST(EntryFiles, NoneLeaveAnEmptyMenu) {
+    auto d = with_entry_files();
+    support::edit(d.root, "/boot/grub/grub.cfg", "blsdir=/boot/loader/entries", "blsdir=/boot/loader/entires");
+    const support::Checked checked(d.build());
+    EXPECT_EQ(checked.stage(), "configuration");
+    EXPECT_TRUE(checked.has(Code::GrubConfigEmpty));
+}
+
 }  // namespace

@@ -82,6 +82,7 @@ Bytes btrfs_volume() {
     put_text(out, 65536 + 64, "_BHRfS_M");
     forge::put64(out, 65536 + 112, out.size());
     forge::put32(out, 65536 + 144, 4096);
+    forge::put64(out, 65536 + 188, std::uint64_t{1} << 40U);  // a feature of the future: it is not read
     return out;
 }
 

@@ -114,12 +114,23 @@ enum class Reader : std::uint8_t {
     Kernel,  ///< like the operating system: metadata checksums count
 };
 
+/// A part of a file system that can be mounted by itself.
+struct Subvolume {
+    std::uint64_t number = 0;
+    std::string path;  ///< from the top: "/@rootfs"
+    FileId root = 0;
+};
+
 /// A read-only file system. Inode-level operations only; paths are the resolver's business.
 class FileSystem {
 public:
     virtual ~FileSystem() = default;
     [[nodiscard]] virtual const VolumeInfo& info() const = 0;
     [[nodiscard]] virtual FileId root() const = 0;
+    /// What a mount without options shows; for most the same as root().
+    [[nodiscard]] virtual FileId usual_root() const { return root(); }
+    /// Those below the top, at most 4096.
+    [[nodiscard]] virtual std::vector<Subvolume> subvolumes() const { return {}; }
     [[nodiscard]] virtual Result<FileInfo> stat(FileId file) const = 0;
     /// Error NotFound when the directory has no such name.
     [[nodiscard]] virtual Result<FileId> lookup(FileId directory, std::string_view name) const = 0;
@@ -160,6 +171,9 @@ struct ResolveOptions {
 
 /// Names in the directory of `path` that resemble its last component, best first, at most three.
 [[nodiscard]] std::vector<std::string> near_misses(const FileSystem& fs, std::string_view path);
+
+/// `fs` with another directory as its root, as after mounting a subvolume.
+[[nodiscard]] std::shared_ptr<const FileSystem> rooted_at(std::shared_ptr<const FileSystem> fs, FileId root);
 
 /// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it.
 /// Errors: NotFound (nothing known there), Unsupported (recognised, not readable; the message names it), Malformed.

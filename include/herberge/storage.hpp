@@ -77,6 +77,9 @@ struct Volume : std::enable_shared_from_this<Volume> {
     Volume(NodeKind of, Source bytes, std::vector<VolumeRef> members, LayerNames called,
            std::optional<Error> why = std::nullopt);
 
+    /// The same volume with one of its subvolumes as the root: `root` is that directory. Its place is the volume's own.
+    [[nodiscard]] VolumeRef rooted(FileId root) const;
+
     /// What `observer` takes it for. Who knows no layers sees a mirror's member whose metadata lies at its end as the
     /// file system that it holds.
     [[nodiscard]] const VolumeInfo& as(Observer observer) const;
@@ -98,7 +101,8 @@ private:
     using Opened = Result<std::shared_ptr<const FileSystem>>;
     [[nodiscard]] const Opened& opened(Reader reader) const;
 
-    VolumeInfo plain_;  ///< without looking for layers
+    VolumeInfo plain_;            ///< without looking for layers
+    std::optional<FileId> root_;  ///< none: the file system's own
     std::optional<Error> unreadable_mark_;
     mutable std::array<std::once_flag, 2> once_;
     mutable std::array<std::optional<Opened>, 2> opened_;

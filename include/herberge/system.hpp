@@ -200,6 +200,9 @@ struct RootDemand {
 [[nodiscard]] Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const CommandLine& arguments);
 /// Would the drivers in the RAM disk, or in the kernel, reach and mount the root file system?
 [[nodiscard]] Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand);
+/// What a mount with the command line's rootflags= shows of `volume`: itself, or one of its subvolumes as the root.
+/// Error NotFound: that subvolume is not there.
+[[nodiscard]] Result<VolumeRef> mounted_root(const VolumeRef& volume, const CommandLine& arguments);
 /// Would the RAM disk open the layers that the root `volume` lies in: an array, a group of volumes, an encrypted
 /// volume? Holds too where it lies in none. `ramdisk` null: there is none.
 [[nodiscard]] Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDemand& demand,

@@ -57,7 +57,10 @@ Made lz4(std::span<const std::uint8_t> packed, std::span<std::uint8_t> into) {
 }
 
 Made zstd(std::span<const std::uint8_t> packed, std::span<std::uint8_t> into) {
-    const std::size_t made = ZSTD_decompress(into.data(), into.size(), packed.data(), packed.size());
+    // One frame; what is there to fill a sector does not count.
+    const std::size_t frame = ZSTD_findFrameCompressedSize(packed.data(), packed.size());
+    if (ZSTD_isError(frame) != 0U) return std::nullopt;
+    const std::size_t made = ZSTD_decompress(into.data(), into.size(), packed.data(), frame);
     if (ZSTD_isError(made) != 0U) return std::nullopt;
     return made;
 }

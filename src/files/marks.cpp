@@ -66,17 +66,6 @@ Found exfat(const ByteSource& volume) {
     return info;
 }
 
-Found btrfs(const ByteSource& volume) {
-    const auto super = volume.load<ondisk::BtrfsSuper>(65536);
-    if (!super || !begins(super->magic, "_BHRfS_M")) return std::nullopt;
-    auto info = named(Format::Btrfs);
-    info.uuid = uuid_text(super->uuid);
-    info.label = fixed_text(super->label);
-    info.block_size = super->sector_size;
-    info.size = super->total_bytes;
-    return info;
-}
-
 Found f2fs(const ByteSource& volume) {
     const auto super = volume.load<ondisk::F2fsSuper>(1024);
     if (!super || super->magic != 0xF2F52010U) return std::nullopt;
@@ -140,7 +129,7 @@ std::optional<VolumeInfo> recognise_layer(const ByteSource& volume) {
 }
 
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
-    for (const auto& look : {exfat, btrfs, f2fs, swap})
+    for (const auto& look : {exfat, f2fs, swap})
         if (auto found = look(volume)) return found;
     return std::nullopt;
 }

@@ -4,6 +4,7 @@
 
 #include <herberge/files.hpp>
 
+#include "files/btrfs.hpp"
 #include "files/ext.hpp"
 #include "files/fat.hpp"
 #include "files/iso9660.hpp"
@@ -22,12 +23,40 @@ struct Bidder {
 };
 
 /// A FAT's parameter block is the weakest mark of all: it comes last.
-constexpr Bidder bidders[] = {
-    {recognise_ext, open_ext}, {recognise_ntfs, open_ntfs},  {recognise_squashfs, open_squashfs},
-    {recognise_xfs, open_xfs}, {recognise_by_mark, nullptr}, {recognise_iso9660, open_iso9660},
-    {recognise_fat, open_fat}};
+constexpr Bidder bidders[] = {{recognise_ext, open_ext},           {recognise_ntfs, open_ntfs},
+                              {recognise_squashfs, open_squashfs}, {recognise_xfs, open_xfs},
+                              {recognise_btrfs, open_btrfs},       {recognise_by_mark, nullptr},
+                              {recognise_iso9660, open_iso9660},   {recognise_fat, open_fat}};
+
+class Rooted final : public FileSystem {
+public:
+    Rooted(std::shared_ptr<const FileSystem> fs, FileId root) : fs_(std::move(fs)), root_(root) {}
+    [[nodiscard]] const VolumeInfo& info() const override { return fs_->info(); }
+    [[nodiscard]] FileId root() const override { return root_; }
+    [[nodiscard]] Result<FileInfo> stat(FileId file) const override { return fs_->stat(file); }
+    [[nodiscard]] Result<FileId> lookup(FileId directory, std::string_view name) const override {
+        return fs_->lookup(directory, name);
+    }
+    [[nodiscard]] Result<std::vector<DirEntry>> list(FileId directory) const override { return fs_->list(directory); }
+    [[nodiscard]] Result<std::string> link_target(FileId link) const override { return fs_->link_target(link); }
+    [[nodiscard]] Result<Source> open(FileId file, std::string place) const override {
+        return fs_->open(file, std::move(place));
+    }
+    [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override { return fs_->extents(file); }
+    [[nodiscard]] bool ignores_case() const override { return fs_->ignores_case(); }
+    [[nodiscard]] std::vector<Finding> mount_obstacles() const override { return fs_->mount_obstacles(); }
+    [[nodiscard]] std::vector<Finding> remarks() const override { return fs_->remarks(); }
+
+private:
+    std::shared_ptr<const FileSystem> fs_;
+    FileId root_;
+};
 
 }  // namespace
+
+std::shared_ptr<const FileSystem> rooted_at(std::shared_ptr<const FileSystem> fs, FileId root) {
+    return std::make_shared<const Rooted>(std::move(fs), root);
+}
 
 VolumeInfo recognise_volume(const ByteSource& volume) {
     // What lies around other things comes first, as for the operating system: an encrypted volume's or a member's

@@ -63,25 +63,6 @@ BOOST_DESCRIBE_STRUCT(ExfatBoot, (),
                        root_cluster, serial, revision, flags, sector_shift, cluster_shift))
 static_assert(sizeof(ExfatBoot) == 110);
 
-/// Btrfs superblock at 64 KiB (kernel include/uapi/linux/btrfs_tree.h).
-struct BtrfsSuper {
-    Bytes<32> checksum;
-    Bytes<16> uuid;
-    Bytes<16> head;
-    Bytes<8> magic;  ///< "_BHRfS_M"
-    Bytes<40> skipped;
-    little_uint64_t total_bytes;
-    Bytes<24> skipped2;
-    little_uint32_t sector_size;
-    little_uint32_t node_size;
-    Bytes<147> skipped3;
-    Bytes<256> label;
-};
-BOOST_DESCRIBE_STRUCT(BtrfsSuper, (),
-                      (checksum, uuid, head, magic, skipped, total_bytes, skipped2, sector_size, node_size, skipped3,
-                       label))
-static_assert(offsetof(BtrfsSuper, label) == 299);
-
 /// F2FS superblock at 1 KiB (kernel include/linux/f2fs_fs.h).
 struct F2fsSuper {
     little_uint32_t magic;  ///< 0xF2F52010

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "ondisk/btrfs.hpp"
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/gpt.hpp"
@@ -104,7 +105,19 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<XfsDirectoryHead>("xfs-directory-head", "head of a directory block of XFS", 0, "XDB3"sv),
     row<XfsDirectoryTail>("xfs-directory-tail", "end of a directory of XFS that is one block"),
     row<XfsLinkHead>("xfs-link-head", "head of a block of a long link of XFS", 0, "XSLM"sv),
-    row<BtrfsSuper>("btrfs-super", "superblock of Btrfs"),
+    // btrfs.hpp
+    row<BtrfsKey>("btrfs-key", "key of a Btrfs tree"),
+    row<BtrfsSuper>("btrfs-super", "superblock of Btrfs", 64, "_BHRfS_M"sv),
+    row<BtrfsNode>("btrfs-node", "head of a node of a Btrfs tree"),
+    row<BtrfsItem>("btrfs-item", "item of a leaf of a Btrfs tree"),
+    row<BtrfsPointer>("btrfs-pointer", "pointer of a node of a Btrfs tree"),
+    row<BtrfsChunk>("btrfs-chunk", "chunk of Btrfs"),
+    row<BtrfsStripe>("btrfs-stripe", "stripe of a chunk of Btrfs"),
+    row<BtrfsInode>("btrfs-inode", "inode of Btrfs"),
+    row<BtrfsRoot>("btrfs-root", "root of a Btrfs tree"),
+    row<BtrfsDirectoryItem>("btrfs-directory-item", "entry of a Btrfs directory"),
+    row<BtrfsRootReference>("btrfs-root-reference", "where a Btrfs subvolume is entered"),
+    row<BtrfsExtent>("btrfs-extent", "extent of Btrfs"),
     row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
     row<LuksHeader>("luks-header", "header of LUKS", 0, "LUKS\xBA\xBE"sv),
     // md.hpp

@@ -28,7 +28,7 @@ public:
 
     Result<Item> run() {
         Item out;
-        out.value = std::vector<Item>{};
+        out.value.emplace<std::vector<Item>>();
         if (auto done = section(out, 0, true); !done) return tl::unexpected(done.error());
         return out;
     }
@@ -76,7 +76,7 @@ private:
             item.name = word();
             if (item.name.empty()) return bad("neither a name nor the end of a section");
             if (take('{')) {
-                item.value = std::vector<Item>{};
+                item.value.emplace<std::vector<Item>>();
                 if (auto done = section(item, depth + 1, false); !done) return done;
             } else if (take('=')) {
                 if (auto done = value(item, depth); !done) return done;
@@ -103,7 +103,7 @@ private:
                 skip();
                 if (at_ >= text_.size()) return bad("a list does not end");
             }
-            into.value = std::move(list);
+            into.value.emplace<std::vector<Item>>(std::move(list));
             return {};
         }
         if (text_[at_] == '"') {

@@ -74,6 +74,13 @@ Volume::Volume(NodeKind of, Source bytes, std::vector<VolumeRef> members, LayerN
     not_assembled = std::move(why);
 }
 
+VolumeRef Volume::rooted(FileId root) const {
+    auto out = made_of.empty() ? std::make_shared<Volume>(source, disk, partition, partuuid, partlabel)
+                               : std::make_shared<Volume>(kind, source, made_of, names, not_assembled);
+    out->root_ = root;
+    return out;
+}
+
 bool Volume::lies_on(int on_disk) const {
     return disk == on_disk ||
            std::ranges::any_of(made_of, [&](const VolumeRef& member) { return member->lies_on(on_disk); });
@@ -83,7 +90,10 @@ const VolumeInfo& Volume::as(Observer observer) const { return observer_traits(o
 
 const Volume::Opened& Volume::opened(Reader reader) const {
     const auto which = static_cast<std::size_t>(reader);
-    std::call_once(once_[which], [&] { opened_[which] = open_file_system(source, reader); });
+    std::call_once(once_[which], [&] {
+        opened_[which] = open_file_system(source, reader);
+        if (root_ && *opened_[which]) opened_[which] = rooted_at(**opened_[which], *root_);
+    });
     return *opened_[which];
 }
 

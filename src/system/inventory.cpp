@@ -104,6 +104,24 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
     return out;
 }
 
+/// A system at the volume's top, or in one of its subvolumes: in the one that is mounted by itself, else the first.
+std::optional<InstalledSystem> identify_linux_within(const Volume& volume) {
+    if (auto out = identify_linux(volume)) return out;
+    const FileSystem* fs = volume.files(Observer::Analyst);
+    if (fs == nullptr || !volume.info.is(Family::Btrfs)) return std::nullopt;
+    std::vector<FileId> roots{fs->usual_root()};
+    for (const auto& one : fs->subvolumes())
+        if (roots.size() < 64) roots.push_back(one.root);
+    for (const FileId root : roots) {
+        if (root == fs->root()) continue;
+        auto out = identify_linux(*volume.rooted(root));
+        if (!out) continue;
+        out->volume = volume.shared_from_this();
+        return out;
+    }
+    return std::nullopt;
+}
+
 }  // namespace
 
 std::string_view system_kind_id(SystemKind kind) {
@@ -128,7 +146,7 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
             if (std::ranges::find(arrays, volume.info.uuid) != arrays.end()) return;
             arrays.push_back(volume.info.uuid);
         }
-        if (auto system = identify_linux(volume)) out.push_back(std::move(*system));
+        if (auto system = identify_linux_within(volume)) out.push_back(std::move(*system));
         else if (auto medium = identify_medium(volume)) out.push_back(std::move(*medium));
         for (auto& system : find_windows(volume)) out.push_back(std::move(system));
     });

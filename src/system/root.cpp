@@ -283,6 +283,51 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
     return out;
 }
 
+Result<VolumeRef> mounted_root(const VolumeRef& volume, const CommandLine& arguments) {
+    const auto* fs = volume->files(Observer::Linux);
+    if (fs == nullptr || !volume->info.is(Family::Btrfs)) return volume;
+    std::string_view options;
+    const std::string given = arguments.value("rootflags").value_or("");
+    options = given;
+    FileId chosen = fs->usual_root();
+    bool there_is = true;
+    std::string asked;
+    any_listed(options, [&](std::string_view option) {
+        if (option.starts_with("subvol=")) {
+            asked = option;
+            std::string path(option.substr(7));
+            if (!path.starts_with('/')) path.insert(0, 1, '/');
+            while (path.size() > 1 && path.ends_with('/')) path.pop_back();
+            there_is = path == "/";
+            chosen = fs->root();
+            for (const auto& one : fs->subvolumes())
+                if (one.path == path) {
+                    chosen = one.root;
+                    there_is = true;
+                }
+        } else if (option.starts_with("subvolid=")) {
+            asked = option;
+            const auto number = digits(option.substr(9));
+            there_is = number && (*number == 5 || *number == 0);
+            chosen = fs->root();
+            for (const auto& one : fs->subvolumes())
+                if (number && one.number == static_cast<std::uint64_t>(*number)) {
+                    chosen = one.root;
+                    there_is = true;
+                }
+        }
+        return false;
+    });
+    if (!there_is) {
+        std::string there;
+        for (const auto& one : fs->subvolumes())
+            if (there.size() < 200) there += (there.empty() ? "" : ", ") + one.path.substr(1);
+        return fail(ErrorKind::NotFound, fmt::format("{} has no subvolume for rootflags={}", volume->place, asked),
+                    volume->place, asked, there.empty() ? "no subvolumes" : there);
+    }
+    return chosen == fs->root() ? volume : volume->rooted(chosen);
+}
+
 Claim judge_root_mount(const Volume& volume) {
     Claim out;
     if (volume.not_assembled) {

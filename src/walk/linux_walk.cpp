@@ -66,7 +66,11 @@ public:
                 ladder_.set(stage, State::NotNeeded, "what is started is a program of its own, no Linux");
             return;
         }
-        const auto root = named_root(machine_, entry_);
+        auto root = named_root(machine_, entry_);
+        if (root.volume != nullptr) {
+            if (auto mounted = mounted_root(root.volume, arguments_)) root.volume = *mounted;
+            else no_subvolume_ = mounted.error();
+        }
         const auto loaded = ramdisk_files();
         const Ramdisk* ramdisk = nullptr;
         std::shared_ptr<const Result<Ramdisk>> held;
@@ -511,6 +515,11 @@ private:
             else if (!layers.text.empty())
                 driver_text_ = driver_text_.empty() ? layers.text : driver_text_ + "; " + layers.text;
         }
+        if (no_subvolume_) {
+            ladder_.breaks(Code::RootSubvolumeMissing, no_subvolume_->what, {where, evidence_error(*no_subvolume_)},
+                           fmt::format("mount: mounting {} on /root failed: No such file or directory", root.written));
+            return false;
+        }
         auto mount = judge_root_mount(*root.volume);
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
             ladder_.breaks(Code::RootTypeWrong,
@@ -554,6 +563,7 @@ private:
     VolumeRef medium_;
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
+    std::optional<Error> no_subvolume_;
     std::string driver_note_;
     std::string driver_text_;
 };

@@ -42,6 +42,7 @@ const std::map<std::string_view, Interpreter::Handler>& Interpreter::handlers() 
         {"insmod", &I::cmd_insmod},
         {"menuentry", &I::cmd_menuentry},
         {"submenu", &I::cmd_menuentry},
+        {"blscfg", &I::cmd_blscfg},
         {"linux", &I::cmd_linux},
         {"linux16", &I::cmd_linux},
         {"linuxefi", &I::cmd_linux},

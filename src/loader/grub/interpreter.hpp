@@ -118,6 +118,7 @@ private:
     int cmd_probe(const Arguments& a, const Command& c);
     int cmd_insmod(const Arguments& a, const Command& c);
     int cmd_menuentry(const Arguments& a, const Command& c);
+    int cmd_blscfg(const Arguments& a, const Command& c);
     int cmd_linux(const Arguments& a, const Command& c);
     int cmd_initrd(const Arguments& a, const Command& c);
     int cmd_devicetree(const Arguments& a, const Command& c);

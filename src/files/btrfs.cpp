@@ -1,0 +1,570 @@
+// SPDX-License-Identifier: MIT
+#include "files/btrfs.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <map>
+
+#include "bytes/blocks.hpp"
+#include "files/btrfs_trees.hpp"
+
+namespace herberge {
+
+namespace {
+
+using btrfs::Key;
+using btrfs::Tree;
+
+constexpr std::uint64_t super_at = 65536;
+constexpr std::size_t super_size = 4096;
+constexpr std::size_t chunks_at = 811;  // in the superblock: its own chunks, at most 2048 bytes
+constexpr std::uint64_t top = 5;        // the tree of the top
+constexpr std::uint64_t roots_directory = 6;
+constexpr std::uint64_t first_inode = 256;
+constexpr std::size_t most_extents = 1U << 20U;
+constexpr std::size_t most_names = 1U << 20U;
+constexpr std::uint64_t most_link = 4096;
+
+namespace item {
+constexpr std::uint8_t inode = 1, directory_name = 84, directory_index = 96, extent = 108, root = 132, root_back = 144;
+}
+
+/// Files are numbered by their tree and their inode in it.
+constexpr unsigned inode_bits = 44;
+FileId id_of(std::uint64_t tree, std::uint64_t inode) { return tree << inode_bits | inode; }
+std::uint64_t tree_of(FileId id) { return id >> inode_bits; }
+std::uint64_t inode_of(FileId id) { return id & ((std::uint64_t{1} << inode_bits) - 1); }
+
+bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
+    return bytes.size() >= wanted.size() &&
+           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
+                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
+FileType type_of(std::uint32_t mode) {
+    switch (mode & 0170000U) {
+        case 0100000: return FileType::Regular;
+        case 0040000: return FileType::Directory;
+        case 0120000: return FileType::Symlink;
+        case 0020000: return FileType::CharDevice;
+        case 0060000: return FileType::BlockDevice;
+        case 0010000: return FileType::Fifo;
+        case 0140000: return FileType::Socket;
+        default: return FileType::Unknown;
+    }
+}
+
+FileType type_in_directory(std::uint8_t type) {
+    static constexpr FileType types[] = {FileType::Unknown,    FileType::Regular,     FileType::Directory,
+                                         FileType::CharDevice, FileType::BlockDevice, FileType::Fifo,
+                                         FileType::Socket,     FileType::Symlink};
+    return type < std::size(types) ? types[type] : FileType::Unknown;
+}
+
+/// A piece of a file.
+struct Piece {
+    std::uint64_t offset = 0;  ///< of the file
+    std::uint64_t length = 0;
+    ondisk::BtrfsExtent told{};
+    std::vector<std::uint8_t> here;  ///< content that the tree keeps itself
+};
+
+/// LZO as Btrfs frames it (kernel fs/btrfs/lzo.c): the whole length, then pieces with a length each, none of which
+/// lies across a sector's end.
+Result<std::vector<std::uint8_t>> unpack_lzo(std::span<const std::uint8_t> packed, std::size_t most, std::size_t sector,
+                                             const std::string& place) {
+    const auto bad = [&] { return fail(ErrorKind::Malformed, "packed content is damaged (LZO)", place); };
+    if (packed.size() < 4) return bad();
+    const std::size_t total = ondisk::from_bytes<ondisk::little_uint32_t>(packed);
+    if (total > packed.size()) return bad();
+    std::vector<std::uint8_t> out;
+    std::size_t at = 4;
+    while (at + 4 <= total && out.size() < most) {
+        const std::size_t left = sector - at % sector;
+        if (left < 4) {
+            at += left;
+            continue;
+        }
+        const std::size_t length = ondisk::from_bytes<ondisk::little_uint32_t>(packed, at);
+        at += 4;
+        if (length == 0 || length > packed.size() - at) return bad();
+        const auto piece = bytes::unpack_block(bytes::BlockCodec::Lzo, packed.subspan(at, length), sector);
+        if (!piece) return tl::unexpected(piece.error());
+        out.insert(out.end(), piece->begin(), piece->end());
+        at += length;
+    }
+    return out;
+}
+
+class Content final : public ByteSource {
+public:
+    Content(std::shared_ptr<const btrfs::Trees> trees, std::vector<Piece> pieces, std::uint64_t size,
+            std::size_t sector, std::string place)
+        : trees_(std::move(trees)),
+          pieces_(std::move(pieces)),
+          size_(size),
+          sector_(sector),
+          place_(std::move(place)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
+    [[nodiscard]] std::string place() const override { return place_; }
+
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        if (offset > size_ || into.size() > size_ - offset)
+            return fail(ErrorKind::OutOfRange, "a read past the end",
+                        fmt::format("{}@{}+{}", place_, offset, into.size()));
+        std::ranges::fill(into, std::uint8_t{0});
+        auto piece = std::ranges::upper_bound(pieces_, offset, {}, &Piece::offset);
+        if (piece != pieces_.begin()) --piece;
+        for (; piece != pieces_.end() && piece->offset < offset + into.size(); ++piece) {
+            const std::uint64_t from = std::max(offset, piece->offset);
+            const std::uint64_t end = std::min(offset + into.size(), piece->offset + piece->length);
+            if (from >= end) continue;
+            const auto part = into.subspan(from - offset, end - from);
+            if (auto done = copy(*piece, from - piece->offset, part); !done) return done;
+        }
+        return {};
+    }
+
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        std::vector<DiskRange> out;
+        const std::uint64_t end = std::min(size_, offset + length);
+        for (const auto& piece : pieces_) {
+            if (!piece.here.empty() || piece.told.type != 1 || piece.told.position == 0) continue;
+            std::uint64_t from = std::max(offset, piece.offset);
+            const std::uint64_t to = std::min(end, piece.offset + piece.length);
+            if (from >= to) continue;
+            // What is packed lies there as a whole.
+            std::uint64_t logical = piece.told.position;
+            std::uint64_t left = piece.told.packed;
+            if (piece.told.compression == 0) {
+                logical += piece.told.offset + (from - piece.offset);
+                left = to - from;
+            }
+            while (left != 0) {
+                const auto spot = trees_->locate(logical);
+                if (!spot) break;
+                const std::uint64_t some = std::min(spot->room, left);
+                for (const auto& range : trees_->volume()->locate(spot->at, some)) out.push_back(range);
+                logical += some;
+                left -= some;
+            }
+        }
+        return out;
+    }
+
+private:
+    Result<void> copy(const Piece& piece, std::uint64_t within, std::span<std::uint8_t> into) const {
+        const auto& told = piece.told;
+        if (told.type == 2 || (told.type == 1 && told.position == 0)) return {};  // a hole
+        if (told.compression == 0 && told.type == 1) return trees_->read(told.position + told.offset + within, into);
+        if (told.compression == 0) {
+            if (within > piece.here.size()) return {};
+            std::copy_n(piece.here.begin() + static_cast<std::ptrdiff_t>(within),
+                        std::min<std::size_t>(into.size(), piece.here.size() - within), into.begin());
+            return {};
+        }
+        const std::scoped_lock hold(lock_);
+        if (held_ != &piece) {
+            held_ = nullptr;
+            auto made = unpack(piece);
+            if (!made) return tl::unexpected(made.error());
+            bytes_ = std::move(*made);
+            held_ = &piece;
+        }
+        const std::uint64_t from = (told.type == 1 ? std::uint64_t{told.offset} : 0) + within;
+        if (from < bytes_.size())
+            std::copy_n(bytes_.begin() + static_cast<std::ptrdiff_t>(from),
+                        std::min<std::size_t>(into.size(), bytes_.size() - from), into.begin());
+        return {};
+    }
+
+    Result<std::vector<std::uint8_t>> unpack(const Piece& piece) const {
+        constexpr std::uint64_t most = std::uint64_t{1} << 20U;  // the driver packs 128 KiB at most
+        const auto& told = piece.told;
+        if (told.unpacked > most || told.packed > most)
+            return fail(ErrorKind::TooLarge, "packed content of an impossible size", place_);
+        std::vector<std::uint8_t> packed = piece.here;
+        if (told.type == 1) {
+            packed.resize(told.packed);
+            if (auto done = trees_->read(told.position, packed); !done) return tl::unexpected(done.error());
+        }
+        const auto size = static_cast<std::size_t>(std::uint64_t{told.unpacked});
+        Result<std::vector<std::uint8_t>> out =
+            fail(ErrorKind::Unsupported, "content packed in a way that is not known", place_);
+        switch (told.compression) {
+            case 1: out = bytes::unpack_block(bytes::BlockCodec::Zlib, packed, size); break;
+            case 2: out = unpack_lzo(packed, size, sector_, place_); break;
+            case 3: out = bytes::unpack_block(bytes::BlockCodec::Zstd, packed, size); break;
+            default: break;
+        }
+        if (!out && out.error().place.empty()) {
+            auto error = out.error();
+            error.place = place_;
+            return tl::unexpected(std::move(error));
+        }
+        return out;
+    }
+
+    std::shared_ptr<const btrfs::Trees> trees_;
+    std::vector<Piece> pieces_;
+    std::uint64_t size_;
+    std::size_t sector_;
+    std::string place_;
+    mutable std::mutex lock_;
+    mutable const Piece* held_ = nullptr;  ///< whose content `bytes_` has
+    mutable std::vector<std::uint8_t> bytes_;
+};
+
+class Btrfs final : public FileSystem {
+public:
+    Btrfs(std::shared_ptr<const btrfs::Trees> trees, const ondisk::BtrfsSuper& super, VolumeInfo info)
+        : trees_(std::move(trees)), super_(super), info_(std::move(info)) {}
+
+    [[nodiscard]] const VolumeInfo& info() const override { return info_; }
+    [[nodiscard]] FileId root() const override { return id_of(top, first_inode); }
+
+    [[nodiscard]] FileId usual_root() const override {
+        const Tree roots{super_.root, super_.root_level};
+        const std::string_view name = "default";
+        const auto found = trees_->item(roots, {roots_directory, item::directory_name, hash(name)});
+        if (!found || found->size() < sizeof(ondisk::BtrfsDirectoryItem)) return root();
+        const auto entry = ondisk::from_bytes<ondisk::BtrfsDirectoryItem>(*found);
+        const std::uint64_t tree = entry.location.object;
+        return subvolume_tree(tree) ? id_of(tree, first_inode) : root();
+    }
+
+    [[nodiscard]] std::vector<Subvolume> subvolumes() const override {
+        constexpr std::size_t most = 4096;
+        std::map<std::uint64_t, std::pair<std::uint64_t, std::string>>
+            parents;  // by tree: parent's, and the name there
+        (void)trees_->walk(
+            {super_.root, super_.root_level}, {first_inode, 0, 0},
+            [&](const Key& key, std::span<const std::uint8_t> data) {
+                if (key.type == item::root_back && data.size() >= sizeof(ondisk::BtrfsRootReference)) {
+                    const auto told = ondisk::from_bytes<ondisk::BtrfsRootReference>(data);
+                    const auto length = std::min<std::size_t>(told.name_length, data.size() - sizeof(told));
+                    parents[key.object] = {
+                        key.offset, directory_path(key.offset, told.directory) +
+                                        std::string(data.begin() + sizeof(told),
+                                                    data.begin() + static_cast<std::ptrdiff_t>(sizeof(told) + length))};
+                }
+                return parents.size() < most;
+            });
+        std::vector<Subvolume> out;
+        for (const auto& [tree, where] : parents) {
+            std::string path = where.second;
+            std::uint64_t parent = where.first;
+            for (int depth = 0; parent != top && depth < 32; ++depth) {
+                const auto above = parents.find(parent);
+                if (above == parents.end()) break;
+                path = above->second.second + "/" + path;
+                parent = above->second.first;
+            }
+            if (parent == top) out.push_back({tree, "/" + path, id_of(tree, first_inode)});
+        }
+        return out;
+    }
+
+    [[nodiscard]] Result<FileInfo> stat(FileId file) const override {
+        const auto inode = read_inode(file);
+        if (!inode) return tl::unexpected(inode.error());
+        FileInfo out;
+        out.id = file;
+        out.type = type_of(inode->mode);
+        out.size = inode->size;
+        out.permissions = inode->mode & 07777U;
+        out.uid = inode->uid;
+        out.gid = inode->gid;
+        out.modified = static_cast<std::int64_t>(std::uint64_t{inode->modified});
+        return out;
+    }
+
+    [[nodiscard]] Result<FileId> lookup(FileId directory, std::string_view name) const override {
+        const auto tree = subvolume_tree(tree_of(directory));
+        if (!tree) return tl::unexpected(tree.error());
+        const auto found = trees_->item(*tree, {inode_of(directory), item::directory_name, hash(name)});
+        if (!found && found.error().kind != ErrorKind::NotFound) return tl::unexpected(found.error());
+        if (found) {
+            std::optional<FileId> id;
+            each_name(*found, directory, [&](const DirEntry& entry) {
+                if (entry.name == name) id = entry.id;
+                return !id;
+            });
+            if (id) return *id;
+        }
+        return fail(ErrorKind::NotFound, fmt::format("no “{}” in the directory", printable(name)), place_of(directory));
+    }
+
+    [[nodiscard]] Result<std::vector<DirEntry>> list(FileId directory) const override {
+        const auto info = stat(directory);
+        if (!info) return tl::unexpected(info.error());
+        if (info->type != FileType::Directory)
+            return fail(ErrorKind::WrongType, "not a directory", place_of(directory));
+        const auto tree = subvolume_tree(tree_of(directory));
+        if (!tree) return tl::unexpected(tree.error());
+        std::vector<DirEntry> out{{".", directory, FileType::Directory}, {"..", directory, FileType::Directory}};
+        const std::uint64_t number = inode_of(directory);
+        const auto walked = trees_->walk(*tree, {number, item::directory_index, 0},
+                                         [&](const Key& key, std::span<const std::uint8_t> data) {
+                                             if (key.object != number || key.type != item::directory_index)
+                                                 return false;
+                                             each_name(data, directory, [&](const DirEntry& entry) {
+                                                 out.push_back(entry);
+                                                 return true;
+                                             });
+                                             return out.size() < most_names;
+                                         });
+        if (!walked) return tl::unexpected(walked.error());
+        return out;
+    }
+
+    [[nodiscard]] Result<std::string> link_target(FileId link) const override {
+        const auto info = stat(link);
+        if (!info) return tl::unexpected(info.error());
+        if (info->type != FileType::Symlink) return fail(ErrorKind::WrongType, "not a link", place_of(link));
+        if (info->size == 0 || info->size > most_link)
+            return fail(ErrorKind::Malformed, "a link's target has an impossible length", place_of(link));
+        const auto content = open(link, place_of(link));
+        if (!content) return tl::unexpected(content.error());
+        return (*content)->text(most_link);
+    }
+
+    [[nodiscard]] Result<Source> open(FileId file, std::string place) const override {
+        const auto inode = read_inode(file);
+        if (!inode) return tl::unexpected(inode.error());
+        auto pieces = pieces_of(file);
+        if (!pieces) return tl::unexpected(pieces.error());
+        return std::make_shared<const Content>(trees_, std::move(*pieces), inode->size, super_.sector_size,
+                                               std::move(place));
+    }
+
+    [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override {
+        const auto pieces = pieces_of(file);
+        if (!pieces) return tl::unexpected(pieces.error());
+        std::vector<Extent> out;
+        for (const auto& piece : *pieces) {
+            if (!piece.here.empty() || piece.told.type != 1 || piece.told.position == 0) continue;
+            std::uint64_t logical =
+                piece.told.position + (piece.told.compression == 0 ? std::uint64_t{piece.told.offset} : 0);
+            std::uint64_t left = piece.told.compression == 0 ? piece.length : std::uint64_t{piece.told.packed};
+            std::uint64_t offset = piece.offset;
+            while (left != 0) {
+                const auto spot = trees_->locate(logical);
+                if (!spot) return tl::unexpected(spot.error());
+                const std::uint64_t some = std::min(spot->room, left);
+                out.push_back({offset, some, spot->at});
+                logical += some;
+                offset += some;
+                left -= some;
+            }
+        }
+        return out;
+    }
+
+    [[nodiscard]] std::vector<Finding> mount_obstacles() const override {
+        std::vector<Finding> out;
+        const auto& volume = *trees_->volume();
+        if (super_.device_bytes > volume.size())
+            out.push_back(
+                make_finding(Code::BtrfsNotMountable,
+                             fmt::format("the Btrfs driver refuses {}: it is larger ({}) than the volume ({})",
+                                         volume.place(), size_text(super_.device_bytes), size_text(volume.size())),
+                             {evidence_bytes(volume, super_at + offsetof(ondisk::BtrfsSuper, device_bytes), 8,
+                                             fmt::format("at most {}", volume.size()),
+                                             fmt::format("{}", std::uint64_t{super_.device_bytes}))},
+                             "BTRFS error: device total_bytes should be at most …\nBTRFS error: open_ctree failed"));
+        return out;
+    }
+
+private:
+    [[nodiscard]] std::string place_of(FileId file) const {
+        return fmt::format("{}, tree {}, inode {}", trees_->volume()->place(), tree_of(file), inode_of(file));
+    }
+
+    /// Names are found by CRC-32C without its last inversion (kernel: btrfs_name_hash).
+    static std::uint64_t hash(std::string_view name) {
+        return crc32c(~1U, std::span(reinterpret_cast<const std::uint8_t*>(name.data()), name.size()));
+    }
+
+    [[nodiscard]] Result<Tree> subvolume_tree(std::uint64_t number) const {
+        if (number != top && number < first_inode)
+            return fail(ErrorKind::Malformed, "a file lies in no subvolume", trees_->volume()->place());
+        {
+            const std::scoped_lock hold(lock_);
+            if (const auto known = known_.find(number); known != known_.end()) return known->second;
+        }
+        std::optional<ondisk::BtrfsRoot> told;
+        const auto walked = trees_->walk(
+            {super_.root, super_.root_level}, {number, item::root, 0},
+            [&](const Key& key, std::span<const std::uint8_t> data) {
+                if (key.object == number && key.type == item::root && data.size() >= sizeof(ondisk::BtrfsRoot))
+                    told = ondisk::from_bytes<ondisk::BtrfsRoot>(data);
+                return false;
+            });
+        if (!walked) return tl::unexpected(walked.error());
+        if (!told)
+            return fail(ErrorKind::NotFound, fmt::format("there is no subvolume {}", number),
+                        trees_->volume()->place());
+        const Tree out{told->position, told->level};
+        const std::scoped_lock hold(lock_);
+        known_.emplace(number, out);
+        return out;
+    }
+
+    [[nodiscard]] Result<ondisk::BtrfsInode> read_inode(FileId file) const {
+        const auto tree = subvolume_tree(tree_of(file));
+        if (!tree) return tl::unexpected(tree.error());
+        const auto found = trees_->item(*tree, {inode_of(file), item::inode, 0});
+        if (!found) {
+            auto error = found.error();
+            if (error.kind == ErrorKind::NotFound)
+                error = {ErrorKind::Malformed, "no inode where one should be", place_of(file), {}, {}};
+            return tl::unexpected(std::move(error));
+        }
+        if (found->size() < sizeof(ondisk::BtrfsInode))
+            return fail(ErrorKind::Malformed, "an inode is cut short", place_of(file));
+        return ondisk::from_bytes<ondisk::BtrfsInode>(*found);
+    }
+
+    template <class See>
+    void each_name(std::span<const std::uint8_t> data, FileId directory, See see) const {
+        while (data.size() >= sizeof(ondisk::BtrfsDirectoryItem)) {
+            const auto told = ondisk::from_bytes<ondisk::BtrfsDirectoryItem>(data);
+            const std::size_t name = told.name_length;
+            const std::size_t whole = sizeof(told) + name + told.data_length;
+            if (whole > data.size()) return;
+            DirEntry entry;
+            entry.name.assign(data.begin() + sizeof(told),
+                              data.begin() + static_cast<std::ptrdiff_t>(sizeof(told) + name));
+            entry.type = type_in_directory(told.type);
+            entry.id = told.location.type == item::root ? id_of(told.location.object, first_inode)
+                                                        : id_of(tree_of(directory), told.location.object);
+            if (!see(entry)) return;
+            data = data.subspan(whole);
+        }
+    }
+
+    /// "snapshots/1/": of a directory inside a subvolume, for the names of those below it; empty: its top.
+    [[nodiscard]] std::string directory_path(std::uint64_t tree_number, std::uint64_t directory) const {
+        constexpr std::uint8_t inode_reference = 12;
+        std::string out;
+        const auto tree = subvolume_tree(tree_number);
+        for (int depth = 0; tree && directory != first_inode && depth < 32; ++depth) {
+            std::uint64_t parent = 0;
+            std::string name;
+            (void)trees_->walk(
+                *tree, {directory, inode_reference, 0}, [&](const Key& key, std::span<const std::uint8_t> data) {
+                    if (key.object == directory && key.type == inode_reference && data.size() > 10) {
+                        parent = key.offset;
+                        const std::size_t length = ondisk::from_bytes<ondisk::little_uint16_t>(data, 8);
+                        name.assign(data.begin() + 10,
+                                    data.begin() + static_cast<std::ptrdiff_t>(std::min(data.size(), 10 + length)));
+                    }
+                    return false;
+                });
+            if (parent == 0) break;
+            out = name + "/" + out;
+            directory = parent;
+        }
+        return out;
+    }
+
+    [[nodiscard]] Result<std::vector<Piece>> pieces_of(FileId file) const {
+        const auto tree = subvolume_tree(tree_of(file));
+        if (!tree) return tl::unexpected(tree.error());
+        std::vector<Piece> out;
+        std::optional<Error> problem;
+        const std::uint64_t number = inode_of(file);
+        const auto bad = [&](ErrorKind kind, const char* what) {
+            problem = Error{kind, what, place_of(file), {}, {}};
+            return false;
+        };
+        const auto walked =
+            trees_->walk(*tree, {number, item::extent, 0}, [&](const Key& key, std::span<const std::uint8_t> data) {
+                if (key.object != number || key.type != item::extent) return false;
+                constexpr std::size_t head = offsetof(ondisk::BtrfsExtent, position);
+                if (data.size() < head) return bad(ErrorKind::Malformed, "an extent is cut short");
+                Piece piece;
+                piece.offset = key.offset;
+                piece.told = ondisk::from_bytes<ondisk::BtrfsExtent>(data);
+                if (data.size() < sizeof(piece.told)) std::memcpy(static_cast<void*>(&piece.told), data.data(), head);
+                if (piece.told.type == 0) {
+                    piece.here.assign(data.begin() + head, data.end());
+                    piece.length = piece.told.unpacked;
+                    piece.told.position = piece.told.packed = piece.told.offset = 0;
+                } else if (data.size() < sizeof(piece.told) || piece.told.type > 2) {
+                    return bad(ErrorKind::Malformed, "an extent is damaged");
+                } else {
+                    piece.length = piece.told.length;
+                }
+                if (piece.told.encryption != 0) return bad(ErrorKind::Unsupported, "content that is encrypted");
+                if (piece.offset > ~std::uint64_t{0} - piece.length)
+                    return bad(ErrorKind::Malformed, "an extent is damaged");
+                if (out.size() >= most_extents) return bad(ErrorKind::TooLarge, "more extents than are followed");
+                out.push_back(std::move(piece));
+                return true;
+            });
+        if (!walked) return tl::unexpected(walked.error());
+        if (problem) return tl::unexpected(*problem);
+        return out;
+    }
+
+    std::shared_ptr<const btrfs::Trees> trees_;
+    ondisk::BtrfsSuper super_;
+    VolumeInfo info_;
+    mutable std::mutex lock_;
+    mutable std::map<std::uint64_t, Tree> known_;  ///< subvolumes' trees
+};
+
+VolumeInfo info_of(const ondisk::BtrfsSuper& super) {
+    VolumeInfo info;
+    info.format = Format::Btrfs;
+    info.uuid = uuid_text(super.uuid);
+    info.label = printable(std::string(super.label.begin(), std::ranges::find(super.label, std::uint8_t{0})));
+    info.block_size = super.sector_size;
+    info.size = super.total_bytes;
+    return info;
+}
+
+}  // namespace
+
+std::optional<VolumeInfo> recognise_btrfs(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::BtrfsSuper>(super_at);
+    if (!super || !begins(super->magic, "_BHRfS_M")) return std::nullopt;
+    return info_of(*super);
+}
+
+Result<std::shared_ptr<const FileSystem>> open_btrfs(const Source& volume, Reader reader) {
+    const auto bytes = volume->bytes(super_at, super_size);
+    if (!bytes) return tl::unexpected(bytes.error());
+    const auto super = ondisk::from_bytes<ondisk::BtrfsSuper>(*bytes);
+    const std::string place = fmt::format("{}@{}+{}", volume->place(), super_at, super_size);
+    constexpr std::uint64_t known = 0xFFF;
+    if (const std::uint64_t more = super.incompatible & ~known; more != 0)
+        return fail(ErrorKind::Unsupported, fmt::format("Btrfs with features that are not known here ({:x})", more),
+                    place);
+    if (super.checksum_type != 0)
+        return fail(ErrorKind::Unsupported, "Btrfs with checksums that are not read here", place);
+    if (super.devices > 1)
+        return fail(ErrorKind::Unsupported, "a Btrfs of several devices, which is not read here", place);
+    const bool strict = reader == Reader::Kernel;
+    if (strict && !btrfs::checksum_holds(*bytes))
+        return fail(ErrorKind::Checksum, "the Btrfs superblock fails its checksum", place);
+    const std::uint32_t node = super.node_size;
+    const std::uint32_t sector = super.sector_size;
+    if (node < 4096 || node > 65536 || (node & (node - 1)) != 0 || sector < 4096 || sector > 65536 ||
+        (sector & (sector - 1)) != 0 || super.chunk_array_size > 2048)
+        return fail(ErrorKind::Malformed, "the Btrfs superblock contradicts itself", place);
+    auto trees = std::make_shared<btrfs::Trees>(volume, super, strict);
+    if (auto done = trees->read_chunks(std::span(*bytes).subspan(chunks_at, super.chunk_array_size)); !done)
+        return tl::unexpected(done.error());
+    auto out = std::make_shared<const Btrfs>(std::move(trees), super, info_of(super));
+    // Without its top directory a file system is not mounted.
+    const auto root = out->stat(out->root());
+    if (!root) return tl::unexpected(root.error());
+    if (root->type != FileType::Directory)
+        return fail(ErrorKind::Malformed, "the root of the Btrfs is no directory", place);
+    return out;
+}
+
+}  // namespace herberge

@@ -1,0 +1,80 @@
+// SPDX-License-Identifier: MIT
+// Btrfs below its files: logical addresses, and the trees that keep everything.
+#pragma once
+
+#include <functional>
+#include <list>
+#include <memory>
+#include <mutex>
+#include <vector>
+
+#include <herberge/files.hpp>
+
+#include "ondisk/btrfs.hpp"
+
+namespace herberge::btrfs {
+
+struct Key {
+    std::uint64_t object = 0;
+    std::uint8_t type = 0;
+    std::uint64_t offset = 0;
+    friend auto operator<=>(const Key&, const Key&) = default;
+};
+inline Key key_of(const ondisk::BtrfsKey& key) { return {key.object, key.type, key.offset}; }
+
+/// Where a tree begins.
+struct Tree {
+    std::uint64_t root = 0;  ///< logical
+    std::uint8_t level = 0;
+};
+
+/// An item of a leaf: its key and its data. The data lives as long as the call.
+using Visit = std::function<bool(const Key&, std::span<const std::uint8_t>)>;  ///< false: enough
+
+class Trees {
+public:
+    /// `strict`: checksums count.
+    Trees(Source volume, const ondisk::BtrfsSuper& super, bool strict);
+    /// Reads where everything lies: the superblock's own chunks, then the tree of chunks.
+    Result<void> read_chunks(std::span<const std::uint8_t> own);
+
+    /// Visits the items from `first` on in ascending order.
+    Result<void> walk(const Tree& tree, const Key& first, const Visit& visit) const;
+    /// The item with this key; Error NotFound.
+    [[nodiscard]] Result<std::vector<std::uint8_t>> item(const Tree& tree, const Key& key) const;
+
+    /// Where a logical address lies on the device, and how many bytes follow in one piece; Error Unsupported (parity,
+    /// another device), Malformed (no chunk has it).
+    struct Spot {
+        std::uint64_t at = 0;
+        std::uint64_t room = 0;
+        std::vector<std::uint64_t> copies;  ///< further ones
+    };
+    [[nodiscard]] Result<Spot> locate(std::uint64_t logical) const;
+    [[nodiscard]] Result<void> read(std::uint64_t logical, std::span<std::uint8_t> into) const;
+    [[nodiscard]] const Source& volume() const { return volume_; }
+
+private:
+    struct Chunk {
+        std::uint64_t logical = 0;
+        ondisk::BtrfsChunk told{};
+        std::vector<ondisk::BtrfsStripe> stripes;
+    };
+    using Node = std::shared_ptr<const std::vector<std::uint8_t>>;
+    Result<void> add_chunk(std::uint64_t logical, std::span<const std::uint8_t> bytes);
+    [[nodiscard]] Result<Node> node(std::uint64_t logical, unsigned level) const;
+    /// False: the visitor has enough.
+    Result<bool> walk_node(std::uint64_t logical, unsigned level, const Key& first, const Visit& visit) const;
+
+    Source volume_;
+    ondisk::BtrfsSuper super_;
+    bool strict_;
+    std::vector<Chunk> chunks_;  ///< ascending
+    mutable std::mutex lock_;
+    mutable std::list<std::pair<std::uint64_t, Node>> kept_;  ///< nodes read last, by logical address
+};
+
+/// The checksum of a node or superblock: CRC-32C over what follows its 32 bytes.
+[[nodiscard]] bool checksum_holds(std::span<const std::uint8_t> bytes);
+
+}  // namespace herberge::btrfs
