@@ -196,6 +196,46 @@ TEST(Lvm, MirrorsAreReadFromTheFirstCopyThatIsThere) {
         "the volume group inn lacks 1 of its 2 physical volumes: aaaaaa-AAAA-aaaa-AAAA-aaaa-AAAA-aaaaaa (/dev/sda2)");
 }
 
+TEST(Lvm, VolumesWithParityAreComputedWhereAnImageIsGone) {
+    const auto image = [](int number, const char* pv, int from) {
+        return volume(fmt::format("i{}", number), segment(1, 0, 2, linear(pv, from)), false) +
+               volume(fmt::format("m{}", number), segment(1, 0, 1, linear(pv, from + 2)), false);
+    };
+    const auto text = group_text(
+        volume("root", segment(1, 0, 4,
+                               "type = \"raid5\" device_count = 3 stripe_size = 128 raids = [\"m0\", \"i0\", "
+                               "\"m1\", \"i1\", \"m2\", \"i2\"]")) +
+        image(0, "pv0", 0) + image(1, "pv0", 10) + image(2, "pv1", 20));
+    auto first = Member{id_a, text}.bytes();
+    auto second = Member{id_b, text}.bytes();
+    // Left symmetric: D0 D1 P, then D3 P D2.
+    const auto fill = [](Bytes& disk, std::uint64_t at, unsigned value) {
+        std::fill_n(disk.begin() + static_cast<std::ptrdiff_t>(mib + at), extent, static_cast<std::uint8_t>(value));
+    };
+    fill(first, 0, 0x10);                      // D0
+    fill(first, 10 * extent, 0x21);            // D1
+    fill(second, 20 * extent, 0x10U ^ 0x21U);  // P
+    fill(first, extent, 0x43);                 // D3
+    fill(first, 11 * extent, 0x32U ^ 0x43U);   // P
+    fill(second, 21 * extent, 0x32);           // D2
+    const auto both = machine_with({first, second});
+    const auto root = both.at("lvm/inn/root");
+    ASSERT_FALSE(root->not_assembled) << root->not_assembled->text();
+    EXPECT_EQ(root->source->size(), 4 * extent);
+    EXPECT_EQ(range_of(root, 0, 8), (DiskRange{1, mib, 8}));
+    EXPECT_EQ(range_of(root, extent, 8), (DiskRange{1, mib + 10 * extent, 8}));
+    EXPECT_EQ(range_of(root, 2 * extent, 8), (DiskRange{2, mib + 21 * extent, 8}));
+    EXPECT_EQ(range_of(root, 3 * extent, 8), (DiskRange{1, mib + extent, 8}));
+    const auto one = machine_with({first});
+    const auto computed = one.at("lvm/inn/root");
+    ASSERT_FALSE(computed->not_assembled);
+    EXPECT_EQ(*computed->source->bytes(2 * extent, 2), (Bytes{0x32, 0x32}));
+    EXPECT_TRUE(computed->source->locate(2 * extent, 8).empty()) << "no disk has these bytes";
+    const auto other = machine_with({second});
+    ASSERT_TRUE(other.at("lvm/inn/root")->not_assembled);
+    EXPECT_EQ(other.at("lvm/inn/root")->not_assembled->lack(), Lack::Absent);
+}
+
 TEST(Lvm, WhatIsNotReadIsNamedAndUnknown) {
     const auto machine =
         inn(volume("pool", segment(1, 0, 4, "type = \"thin-pool\" pool = \"pool_tdata\"")) +
@@ -303,8 +343,10 @@ TEST(Lvm, HostileDescriptionsEndInAnError) {
         {volume("root", segment(1, 0, 2, "type = \"striped\" stripes = [\"pv0\", 0, \"pv1\", 0]")),
          ErrorKind::Malformed, "a segment's stripes have no size"},
         {volume("root", ""), ErrorKind::Malformed, "it has no segments"},
-        {volume("root", segment(1, 0, 1, "type = \"raid6\" raids = [\"pv0\"]")), ErrorKind::Unsupported,
-         "a volume of type raid6, which is not read here"},
+        {volume("root", segment(1, 0, 1, "type = \"raid7\" raids = [\"pv0\"]")), ErrorKind::Unsupported,
+         "a volume of type raid7, which is not read here"},
+        {volume("root", segment(1, 0, 1, "type = \"raid6\" raids = [\"pv0\"]")), ErrorKind::Malformed,
+         "a segment's images do not fit its extents"},
         {volume("root", segment(1, 0, 1, "type = \"raid1\" raids = []")), ErrorKind::Malformed,
          "a mirror without copies"},
     };

@@ -49,11 +49,15 @@ std::vector<Bytes> members_of(const Layout& layout) {
     for (const auto& row : layout.rows) {
         Bytes p(chunk), q(chunk);
         const auto q_at = static_cast<std::size_t>(std::ranges::find(row, Q) - row.begin());
-        // Q counts the data from the member behind it on.
+        // Q counts the data from the member behind it on; in the rotating layouts all members from the first one on.
+        const bool rotating = layout.shape.layout >= 8 && layout.shape.level == 6;
         std::uint8_t factor = 1;
         for (std::size_t k = 0; k < count; ++k) {
-            const std::size_t m = q_at == count ? k : (q_at + 1 + k) % count;
-            if (row[m] < 0) continue;
+            const std::size_t m = q_at == count || rotating ? k : (q_at + 1 + k) % count;
+            if (row[m] < 0) {
+                if (rotating) factor = product(factor, 2);
+                continue;
+            }
             const auto data = content(static_cast<std::size_t>(row[m]));
             for (std::size_t i = 0; i < chunk; ++i) {
                 p[i] ^= data[i];
@@ -159,6 +163,18 @@ INSTANTIATE_TEST_SUITE_P(
         Layout{"SixRightAsymmetric",
                {.level = 6, .layout = 1},
                {{P, Q, 0, 1, 2}, {3, P, Q, 4, 5}, {6, 7, P, Q, 8}, {9, 10, 11, P, Q}, {Q, 12, 13, 14, P}},
+               2},
+        Layout{"SixRotatingZero",
+               {.level = 6, .layout = 8},
+               {{P, Q, 0, 1, 2}, {3, P, Q, 4, 5}, {6, 7, P, Q, 8}, {9, 10, 11, P, Q}, {Q, 12, 13, 14, P}},
+               2},
+        Layout{"SixRotatingNew",
+               {.level = 6, .layout = 9},
+               {{Q, 0, 1, 2, P}, {3, 4, 5, P, Q}, {6, 7, P, Q, 8}, {9, P, Q, 10, 11}, {P, Q, 12, 13, 14}},
+               2},
+        Layout{"SixRotatingContinue",
+               {.level = 6, .layout = 10},
+               {{0, 1, 2, Q, P}, {4, 5, Q, P, 3}, {8, Q, P, 6, 7}, {Q, P, 9, 10, 11}, {P, 12, 13, 14, Q}},
                2},
         Layout{"TenNear", {.level = 10, .layout = 0x102}, {{0, 0, 1, 1}, {2, 2, 3, 3}}, 2},
         Layout{"TenNearOnThree", {.level = 10, .layout = 0x102}, {{0, 0, 1}, {1, 2, 2}, {3, 3, 4}, {4, 5, 5}}, 1},

@@ -9,6 +9,7 @@
 #include "storage/layers.hpp"
 #include "storage/lvm_metadata.hpp"
 #include "storage/pieces.hpp"
+#include "storage/raid_source.hpp"
 
 namespace herberge {
 
@@ -157,6 +158,7 @@ private:
         if (type == "mirror") return one_of(segment, "mirrors", 0, extents, place, depth);
         // Each image has metadata of its own in front of it.
         if (type == "raid1") return one_of(segment, "raids", 1, extents, place, depth);
+        if (type.starts_with("raid")) return raid(segment, type, extents, place, depth);
         if (type == "error") return fail(ErrorKind::NotFound, "a part of it is gone for good", place);
         if (type == "thin") return unsupported("a thin volume, which is not read here", place);
         return unsupported(fmt::format("a volume of type {}, which is not read here", printable(type)), place);
@@ -235,6 +237,44 @@ private:
             used_ = used;
         }
         return last;
+    }
+
+    /// Levels with parity, and 10, by names of their own (device mapper's target "raid").
+    Result<Source> raid(const Item& segment, const std::string& type, std::uint64_t extents, const std::string& place,
+                        int depth) {
+        struct Kind {
+            std::string_view name;
+            int level;
+            std::uint32_t layout;
+            std::size_t checks;
+        };
+        static constexpr Kind kinds[] = {{"raid0", 0, 0, 0},       {"raid0_meta", 0, 0, 0},      {"raid4", 4, 0, 1},
+                                         {"raid5", 5, 2, 1},       {"raid5_ls", 5, 2, 1},        {"raid5_la", 5, 0, 1},
+                                         {"raid5_rs", 5, 3, 1},    {"raid5_ra", 5, 1, 1},        {"raid6", 6, 8, 2},
+                                         {"raid6_zr", 6, 8, 2},    {"raid6_nr", 6, 9, 2},        {"raid6_nc", 6, 10, 2},
+                                         {"raid10", 10, 0x102, 0}, {"raid10_near", 10, 0x102, 0}};
+        const auto* kind = std::ranges::find(kinds, type, &Kind::name);
+        if (kind == std::end(kinds))
+            return unsupported(fmt::format("a volume of type {}, which is not read here", printable(type)), place);
+        const auto all = pairs(segment, type == "raid0" ? "raid0_lvs" : "raids");
+        const std::size_t skip = kind->name == "raid0" ? 0 : 1;
+        const std::size_t count = all.size() / (skip + 1);
+        const std::size_t data = kind->level == 10 ? count / 2 : count > kind->checks ? count - kind->checks : 0;
+        if (data == 0 || extents % data != 0)
+            return fail(ErrorKind::Malformed, "a segment's images do not fit its extents", place);
+        std::vector<Source> parts;
+        std::optional<Error> lacking;
+        for (std::size_t i = skip; i < all.size(); i += skip + 1) {
+            auto part = area(all[i].first, all[i].second, extents / data, place, depth);
+            if (!part && part.error().lack() != Lack::Absent) return part;
+            if (!part) lacking = part.error();
+            parts.push_back(part ? std::move(*part) : nullptr);
+        }
+        const RaidShape shape{kind->level, kind->layout, sector_bytes(segment, "stripe_size"),
+                              extents / data * extent_};
+        auto made = raid_source(shape, std::move(parts), place);
+        if (!made && lacking) return tl::unexpected(*lacking);
+        return made;
     }
 
     const Group& group_;

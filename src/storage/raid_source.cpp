@@ -56,7 +56,10 @@ struct Stripe {
 class Checked final : public ByteSource {
 public:
     Checked(const RaidShape& shape, std::vector<Source> members, std::string place)
-        : shape_(shape), members_(std::move(members)), place_(std::move(place)), data_(members_.size() - checks()) {}
+        : shape_(shape), members_(std::move(members)), place_(std::move(place)), data_(members_.size() - checks()) {
+        // Where data lies is as in the four plain layouts.
+        layout_ = shape_.layout == rotating_zero ? 1 : shape_.layout == rotating_zero + 1 ? 0 : shape_.layout;
+    }
 
     [[nodiscard]] std::uint64_t size() const noexcept override {
         return shape_.size / shape_.chunk * shape_.chunk * data_;
@@ -101,7 +104,9 @@ public:
     }
 
     /// Whether this driver knows the layout.
-    static bool knows(const RaidShape& shape) { return shape.level == 4 || shape.layout <= 3; }
+    static bool knows(const RaidShape& shape) {
+        return shape.level == 4 || shape.layout <= 3 || (shape.level == 6 && shape.layout >= 8 && shape.layout <= 10);
+    }
 
 private:
     [[nodiscard]] std::size_t checks() const { return shape_.level == 6 ? 2 : 1; }
@@ -117,12 +122,17 @@ private:
             return out;
         }
         // Left: the check wanders from the last member to the first; right: the other way.
-        const bool right = (shape_.layout & 1U) != 0;
-        const bool symmetric = (shape_.layout & 2U) != 0;
+        const bool right = layout_ == 1 || layout_ == 3;
+        const bool symmetric = layout_ >= 2;
         out.p = right ? row : count - 1 - row;
         if (shape_.level == 5) {
             if (symmetric) out.data = (out.p + 1 + out.index) % count;
             else out.data = out.index >= out.p ? out.index + 1 : out.index;
+            return out;
+        }
+        if (shape_.layout == rotating_continue) {
+            out.q = (out.p + count - 1) % count;
+            out.data = (out.p + 1 + out.index) % count;
             return out;
         }
         out.q = (out.p + 1) % count;
@@ -136,7 +146,8 @@ private:
     [[nodiscard]] std::size_t member_of(const Stripe& stripe, std::size_t index) const {
         const std::size_t count = members_.size();
         if (shape_.level == 4) return index;
-        const bool symmetric = (shape_.layout & 2U) != 0;
+        const bool symmetric = layout_ >= 2;
+        if (shape_.layout == rotating_continue) return (stripe.p + 1 + index) % count;
         if (shape_.level == 5) {
             if (symmetric) return (stripe.p + 1 + index) % count;
             return index >= stripe.p ? index + 1 : index;
@@ -149,6 +160,9 @@ private:
     /// The power of 2 by which Q counts a member: their order begins behind Q (raid5.c, raid6_idx_to_slot).
     [[nodiscard]] std::uint8_t factor_of(const Stripe& stripe, std::size_t member) const {
         if (!stripe.q) return 1;
+        // The rotating layouts, of other makers' arrays and of LVM, count members from the first one on, checks
+        // included.
+        if (shape_.layout >= rotating_zero) return tables.power[member % 255];
         return tables.power[(member + members_.size() - *stripe.q - 1) % members_.size() % 255];
     }
 
@@ -196,10 +210,13 @@ private:
         return {};
     }
 
+    static constexpr std::uint32_t rotating_zero = 8, rotating_continue = 10;
+
     RaidShape shape_;
     std::vector<Source> members_;
     std::string place_;
-    std::size_t data_;  ///< members that have data, in each stripe
+    std::size_t data_;          ///< members that have data, in each stripe
+    std::uint32_t layout_ = 0;  ///< 0 left, 1 right asymmetric; 2 left, 3 right symmetric
 };
 
 /// Level 10: each chunk has several copies.
