@@ -106,10 +106,10 @@ def small_linux(script):
 
 
 def make_disks():
-    table = "label: gpt\n" + "".join(f"size={part_mib}MiB, type=A19D880F-05FC-4D3B-A006-743F0F84911E\n" for _ in arrays) + "size=40MiB, type=E6D6D379-F507-44C2-A23C-238F2A3DF928\n"
+    table = "label: gpt\n" + "".join(f"size={part_mib}MiB, type=A19D880F-05FC-4D3B-A006-743F0F84911E\n" for _ in arrays) + "size=64MiB, type=E6D6D379-F507-44C2-A23C-238F2A3DF928\n"
     for d in range(disks):
         with open(os.path.join(work, f"disk{d}"), "wb") as image:
-            image.truncate((part_mib * len(arrays) + 48) << 20)
+            image.truncate((part_mib * len(arrays) + 72) << 20)
         run("sfdisk", f"disk{d}", input=table.encode())
 
 
@@ -119,8 +119,10 @@ def script():
         parts = " ".join(f"/dev/vd{'abcde'[d]}{i + 1}" for d in range(count))
         shape = f"--layout={layout} " if layout else ""
         chunk = "" if level in ("1", "linear") else "--chunk=16 "
+        bitmap = "" if level in ("0", "linear") else "--bitmap=none "
+        clean = "" if level in ("0", "linear") else "--assume-clean "
         known = f"--name={name} " if metadata != "0.90" else ""
-        out += (f"mdadm --create /dev/md{i} --run --assume-clean --homehost=inn {known}--metadata={metadata} --level={level} {shape}{chunk}--bitmap=none "
+        out += (f"mdadm --create /dev/md{i} --run {clean}--homehost=inn {known}--metadata={metadata} --level={level} {shape}{chunk}{bitmap}"
                 f"--raid-devices={count} {parts}\ndd if=/dev/urandom of=/dev/md{i} bs=64k\nsync\necho SUM {name} $(cat /dev/md{i} | sha256sum) $(cat /sys/block/md{i}/size)\n"
                 f"mdadm --stop /dev/md{i}\n")
     options = "--config 'activation{udev_sync=0 udev_rules=0 monitoring=0} devices{scan=\"/dev\"}'"

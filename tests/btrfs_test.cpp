@@ -115,7 +115,7 @@ TEST(Btrfs, SubvolumesAreDirectoriesAndMayBeTheRoot) {
     EXPECT_EQ(text("rootflags=subvolid=5"), "no file");
     EXPECT_EQ(text("rootflags=subvolid=256"), "cellar\n");
     EXPECT_EQ(text("rootflags=subvol=@rotfs"),
-              "d1p1: d1p1 has no subvolume for rootflags=subvol=@rotfs; expected subvol=@rotfs, found @rootfs, @home, "
+              "d1p1: d1p1 has no such subvolume: subvol=@rotfs; expected subvol=@rotfs, found @rootfs, @home, "
               "@rootfs/.snapshots/1/snapshot");
 }
 
@@ -229,7 +229,11 @@ TEST(BtrfsRoot, IsTheSubvolumeThatTheCommandLineNames) {
     const struct {
         const char* flags;
         const char* stage;
-    } cases[] = {{" rootflags=subvol=@rootfs", "yes"}, {" rootflags=subvol=@rotfs", "root"}, {"", "init"}};
+        const char* home = "@rootfs";  ///< the subvolume that /etc/fstab mounts on /srv
+    } cases[] = {{" rootflags=subvol=@rootfs", "yes"},
+                 {" rootflags=subvol=@rootfs", "services", "@home"},
+                 {" rootflags=subvol=@rotfs", "root"},
+                 {"", "init"}};
     for (const auto& one : cases) {
         auto desk = demo::front_desk();
         forge::Tree boot;
@@ -239,7 +243,9 @@ TEST(BtrfsRoot, IsTheSubvolumeThatTheCommandLineNames) {
         support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid,
                       std::string("root=UUID=b7f50000-0001-4a01-8a01-00000b7f5001") + one.flags);
         support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid + " / ext4",
-                      "UUID=b7f50000-0001-4a01-8a01-00000b7f5001 / btrfs");
+                      std::string("UUID=b7f50000-0001-4a01-8a01-00000b7f5001 /srv btrfs subvol=") + one.home +
+                          " 0 0\nUUID=b7f50000-0001-4a01-8a01-00000b7f5001 / btrfs");
+        desk.root.directory("/srv");
         desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/fs/btrfs.ko",
                           forge::make_kernel_module("btrfs"));
         const support::Folder folder;
@@ -255,6 +261,8 @@ TEST(BtrfsRoot, IsTheSubvolumeThatTheCommandLineNames) {
         const auto& system = verdict.systems.front();
         EXPECT_EQ(system.place, "d2");
         EXPECT_EQ(system.name, "Almhof Desk 4 (Enzian)");
+        EXPECT_TRUE(
+            std::ranges::none_of(verdict.findings, [](const Finding& f) { return f.code == Code::FstabRootDiffers; }));
         EXPECT_EQ(system.stops_at ? std::string(stage_id(*system.stops_at)) : std::string(starts_id(system.starts)),
                   one.stage)
             << one.flags << ": " << system.at(Stage::Root).text;

@@ -322,7 +322,7 @@ Result<VolumeRef> mounted_root(const VolumeRef& volume, const CommandLine& argum
         std::string there;
         for (const auto& one : fs->subvolumes())
             if (there.size() < 200) there += (there.empty() ? "" : ", ") + one.path.substr(1);
-        return fail(ErrorKind::NotFound, fmt::format("{} has no subvolume for rootflags={}", volume->place, asked),
+        return fail(ErrorKind::NotFound, fmt::format("{} has no such subvolume: {}", volume->place, asked),
                     volume->place, asked, there.empty() ? "no subvolumes" : there);
     }
     return chosen == fs->root() ? volume : volume->rooted(chosen);

@@ -299,7 +299,7 @@ private:
             return;
         }
         if (line.mount_point == "/") {
-            if (target.volume.get() != &root_)
+            if (target.volume == nullptr || target.volume->place != root_.place)
                 risk(Code::FstabRootDiffers,
                      fmt::format("/etc/fstab names {} as root, the kernel is told {}", printable(line.device),
                                  root_.place),
@@ -355,6 +355,16 @@ private:
                                obstacles.front().text),
                    {where},
                    fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
+                               printable(line.mount_point)));
+            return;
+        }
+        // A subvolume that is not there is not mounted.
+        if (const auto mounted = mounted_root(target.volume, CommandLine("rootflags=" + line.options)); !mounted) {
+            breaks(Code::FstabNotMountable,
+                   fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
+                               mounted.error().what),
+                   {where, evidence_error(mounted.error())},
+                   fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device),
                                printable(line.mount_point)));
             return;
         }
