@@ -5,6 +5,7 @@
 
 #include <fmt/format.h>
 
+#include "cellar.hpp"
 #include "storage/lvm_metadata.hpp"
 #include "support.hpp"
 
@@ -573,6 +574,23 @@ TEST(LvmRoot, DracutOpensOnlyWhatItIsTold) {
         EXPECT_EQ(checked.stage(), one.stage) << one.more << checked.system().at(Stage::Root).text;
         EXPECT_EQ(checked.has(Code::RootNotOpened), std::string(one.stage) == "root") << one.more;
     }
+}
+
+TEST(LvmDemo, TheCellarsDisksStopWhereTheirStoriesSay) {
+    for (const auto& story : demo::cellar_disks()) {
+        support::Checked checked(story.make());
+        assemble_layers(checked.machine);
+        checked.verdict = check(checked.machine);
+        EXPECT_EQ(checked.stage(), story.stops_at.empty() ? "yes" : story.stops_at)
+            << story.name << ": " << checked.system().symptom;
+        EXPECT_EQ(checked.system().name, "Almhof Cellar 3 (Silberdistel)") << story.name;
+        EXPECT_EQ(checked.system().place, story.name == "cellar-renamed.img" ? "lvm/inn2/root" : "lvm/inn/root");
+    }
+    support::Checked renamed(demo::cellar_disks().back().make());
+    assemble_layers(renamed.machine);
+    renamed.verdict = check(renamed.machine);
+    EXPECT_NE(renamed.system().at(Stage::Root).evidence.front().found.find("lvm/inn2/root is /dev/mapper/inn2-root"),
+              std::string::npos);
 }
 
 TEST(LvmGrub, ReadsItsFilesFromALogicalVolume) {

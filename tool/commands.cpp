@@ -16,6 +16,7 @@
 
 #include <herberge/herberge.hpp>
 
+#include "cellar.hpp"
 #include "demo_disks.hpp"
 #include "help_disc.hpp"
 #include "kiosk.hpp"
@@ -179,7 +180,7 @@ std::optional<Place> parse_place(std::string_view text) {
     return out;
 }
 
-constexpr const char* place_help = "a place is written d1, d1p2, d1p2:/boot/vmlinuz or d1@512+1024";
+constexpr const char* place_help = "a place is written d1, d1p2, lvm/inn/root, d1p2:/boot/vmlinuz or d1@512+1024";
 
 int print(const std::string& text) {
     std::fwrite(text.data(), 1, text.size(), stdout);
@@ -643,6 +644,10 @@ int run_demo(const Options& options) {
     const Terminal terminal;
     if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.",
                                          demo::front_desk_disks(), options, folder, terminal);
+        problem != 0)
+        return problem;
+    if (const int problem = show_stories("\nThe wine cellar's machine, in a group of logical volumes.",
+                                         demo::cellar_disks(), options, folder, terminal);
         problem != 0)
         return problem;
     if (const int problem =

@@ -1,0 +1,89 @@
+// SPDX-License-Identifier: MIT
+#include "cellar.hpp"
+
+namespace demo {
+
+namespace {
+
+constexpr const char* boot_uuid = "ce11a700-0001-4a01-8a01-00000ce11a01";
+constexpr const char* cellar_root_uuid = "ce11a700-0002-4a01-8a01-00000ce11a02";
+constexpr const char* cellar_swap_uuid = "ce11a700-0003-4a01-8a01-00000ce11a03";
+
+}  // namespace
+
+Cellar cellar() {
+    Cellar out;
+    const auto desk = front_desk();
+    for (const auto& [path, node] : desk.root.nodes()) {
+        const bool boot = path.starts_with("/boot/");
+        auto& tree = boot ? out.boot : out.root;
+        const std::string at = boot ? path.substr(5) : path;
+        switch (node.kind) {
+            case forge::Node::Kind::Directory: tree.directory(at); break;
+            case forge::Node::Kind::Link: tree.link(at, node.target); break;
+            case forge::Node::Kind::File: tree.file(at, node.content, node.mode); break;
+            default: break;
+        }
+    }
+    out.root.directory("/boot");
+    out.root.file(
+        "/etc/os-release",
+        "PRETTY_NAME=\"Almhof Cellar 3 (Silberdistel)\"\nNAME=\"Almhof Cellar\"\nVERSION_ID=\"3\"\nID=almhofcellar\n");
+    out.root.file("/etc/hostname", "cellar\n");
+    out.root.file("/etc/fstab", std::string("/dev/mapper/inn-root / ext4 errors=remount-ro 0 1\nUUID=") + boot_uuid +
+                                    " /boot ext4 defaults 0 2\n/dev/mapper/inn-swap none swap sw 0 0\n");
+    const std::string kernel = std::string("vmlinuz-") + release;
+    out.boot.file(
+        "/grub/grub.cfg",
+        "set default=0\nset timeout=5\nmenuentry 'Almhof cellar' {\n\tsearch --no-floppy --fs-uuid --set=root " +
+            std::string(boot_uuid) + "\n\tlinux /" + kernel +
+            " root=/dev/mapper/inn-root ro quiet\n\tinitrd /initrd.img-" + release + "\n}\n");
+    out.ramdisk = desk.ramdisk;
+    out.ramdisk.file("/sbin/lvm", forge::make_program(), 0755);
+    out.ramdisk.file(std::string("/lib/modules/") + release + "/kernel/drivers/md/dm-mod.ko",
+                     forge::make_kernel_module("dm_mod"));
+    return out;
+}
+
+forge::Bytes Cellar::build() const {
+    auto files = boot;
+    files.file(std::string("/initrd.img-") + release, forge::gzip(forge::make_cpio(ramdisk)));
+    forge::ExtOptions small;
+    small.size = 6U << 20U;
+    small.uuid = forge::uuid_from(boot_uuid);
+    small.label = "cellar-boot";
+    forge::ExtOptions large;
+    large.size = 8U << 20U;
+    large.uuid = forge::uuid_from(cellar_root_uuid);
+    large.label = "cellar";
+    const auto members =
+        forge::make_lvm(group, {{"root", forge::make_ext(root, large)},
+                                {"swap", forge::make_swap(1U << 20U, forge::uuid_from(cellar_swap_uuid))}});
+    forge::DiskSpec disk;
+    disk.size = 20U << 20U;
+    disk.signature = 0x0CE11A01;
+    disk.boot_code = forge::make_grub_boot();
+    disk.gap = forge::make_grub_core({.prefix = "(,msdos1)/grub"});
+    disk.partitions = {{2048, forge::make_ext(files, small), 0x83, true},
+                       {2048 + small.size / 512, members, 0x8E, false}};
+    return forge::make_disk(disk);
+}
+
+std::vector<Story> cellar_disks() {
+    const auto changed = [](auto change) {
+        return [change] {
+            auto c = cellar();
+            change(c);
+            return c.build();
+        };
+    };
+    return {
+        {"cellar.img", "its root in a group of logical volumes, as it should be", "", changed([](Cellar&) {})},
+        {"cellar-no-lvm.img", "the RAM disk was made while the group's tools were not installed", "root",
+         changed([](Cellar& c) { c.ramdisk.remove("/sbin/lvm"); })},
+        {"cellar-renamed.img", "the group was renamed, the menu was not", "root",
+         changed([](Cellar& c) { c.group = "inn2"; })},
+    };
+}
+
+}  // namespace demo
