@@ -182,6 +182,37 @@ TEST(Xfs, AFileSystemLargerThanItsVolumeIsNotMounted) {
     EXPECT_EQ(obstacles[0].evidence[0].range->offset, 8U);
 }
 
+TEST(Xfs, DamageInAnyGroupKeepsTheKernelFromMounting) {
+    const Damaged d;
+    if (!d.made()) GTEST_SKIP() << "no XFS can be made and mounted here";
+    const std::uint64_t group = 80U << 20U;  // a quarter of 320 MiB
+    const struct {
+        std::uint64_t at;
+        const char* text;
+    } cases[] = {{512 + 300, "the numbers of group 0's free space fail their checksum"},
+                 {1024 + 511, "the numbers of group 0's inodes fail their checksum"},
+                 {3 * group + 512, "the numbers of group 3's free space are overwritten"},
+                 {2 * group + 1024 + 40, "the numbers of group 2's inodes fail their checksum"},
+                 {3 * 4096 + 148, "the inodes' tree's first nodes fail their checksum"}};
+    EXPECT_TRUE((*d.open())->mount_obstacles().empty());
+    for (const auto& one : cases) {
+        d.flip(one.at, 1);
+        const auto fs = d.open();
+        ASSERT_TRUE(fs) << one.text;
+        const auto obstacles = (*fs)->mount_obstacles();
+        ASSERT_EQ(obstacles.size(), 1U) << one.text;
+        EXPECT_EQ(obstacles[0].code, Code::XfsNotMountable);
+        EXPECT_EQ(obstacles[0].text, fmt::format("the XFS driver refuses d1p1: {}", one.text));
+        d.flip(one.at, 1);
+    }
+    // What a mount does not read does not keep it: the list of free blocks, another group's tree of inodes.
+    for (const std::uint64_t at : {std::uint64_t{1536 + 64}, group + 3 * 4096 + 148}) {
+        d.flip(at, 1);
+        EXPECT_TRUE((*d.open())->mount_obstacles().empty()) << at;
+        d.flip(at, 1);
+    }
+}
+
 TEST(Xfs, DamageInAnInodeIsAnErrorWithItsNumber) {
     Damaged d;
     if (!d.made()) GTEST_SKIP() << "no XFS can be made and mounted here";

@@ -192,6 +192,12 @@ public:
                    fmt::format("at most {} blocks", volume_->size() / block_size()),
                    fmt::format("{} blocks", std::uint64_t{super_.blocks}),
                    "XFS: last sector read failed\nmount: can't read superblock");
+        if (const auto damage = damaged_group()) {
+            out.push_back(make_finding(
+                Code::XfsNotMountable, fmt::format("the XFS driver refuses {}: {}", volume_->place(), damage->what),
+                {evidence_error(*damage)},
+                "XFS: Metadata CRC error detected\nXFS: Unmount and run xfs_repair\nmount: Structure needs cleaning"));
+        }
         if (super_.log_start == 0)
             refuse("its log is on another device, which no option names", offsetof(ondisk::XfsSuper, log_start), 8,
                    "a block", "0",
@@ -209,6 +215,42 @@ private:
     [[nodiscard]] tl::unexpected<Error> bad(std::string what, FileId file,
                                             ErrorKind kind = ErrorKind::Malformed) const {
         return fail(kind, std::move(what), place_of(file));
+    }
+
+    /// What a mount reads of every group, its free space and its inodes, and of the one with the root directory the
+    /// tree of inodes (seen with Linux 6.18: each of them refuses the mount when it fails its checksum). None: sound.
+    [[nodiscard]] std::optional<Error> damaged_group() const {
+        constexpr std::uint32_t most_groups = 4096;
+        const std::uint64_t group_bytes = std::uint64_t{super_.group_blocks} * block_size();
+        const std::uint32_t sector = super_.sector_size;
+        const auto look = [&](std::uint64_t at, std::uint64_t size, std::string_view mark, std::size_t field,
+                              const std::string& what) -> std::optional<Error> {
+            const auto bytes = volume_->bytes(at, size);
+            if (!bytes) return bytes.error();
+            const std::string place = fmt::format("{}@{}+{}", volume_->place(), at, size);
+            if (!begins(*bytes, mark))
+                return Error{ErrorKind::Malformed, what + " are overwritten", place, std::string(mark),
+                             hex(std::span(*bytes).first(4))};
+            if (version5() && !checksum_holds(*bytes, field))
+                return Error{ErrorKind::Checksum, what + " fail their checksum", place, {}, {}};
+            return std::nullopt;
+        };
+        for (std::uint32_t group = 0; group < std::min<std::uint32_t>(super_.groups, most_groups); ++group) {
+            const std::uint64_t start = group * group_bytes;
+            if (start + 3 * std::uint64_t{sector} > volume_->size()) break;  // told as too large
+            if (auto error = look(start + sector, sector, "XAGF", offsetof(ondisk::XfsFreeSpace, checksum),
+                                  fmt::format("the numbers of group {}'s free space", group)))
+                return error;
+            if (auto error =
+                    look(start + 2 * std::uint64_t{sector}, sector, "XAGI", offsetof(ondisk::XfsInodes, checksum),
+                         fmt::format("the numbers of group {}'s inodes", group)))
+                return error;
+        }
+        const std::uint64_t first = super_.root_inode >> (super_.group_blocks_log + super_.inodes_per_block_log);
+        const auto inodes = volume_->load<ondisk::XfsInodes>(first * group_bytes + 2 * std::uint64_t{sector});
+        if (!inodes || inodes->root >= super_.group_blocks) return std::nullopt;
+        return look(first * group_bytes + inodes->root * block_size(), block_size(), version5() ? "IAB3" : "IABT",
+                    offsetof(ondisk::XfsGroupTree, checksum), "the inodes' tree's first nodes");
     }
 
     /// Byte of the volume at which a block begins, by its group and its number there.

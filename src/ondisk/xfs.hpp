@@ -136,6 +136,55 @@ BOOST_DESCRIBE_STRUCT(XfsTreeHead, (),
                       (magic, level, records, left, right, block, last_write, uuid, owner, checksum, pad))
 static_assert(sizeof(XfsTreeHead) == 72 && offsetof(XfsTreeHead, block) == 24);
 
+/// Each group's second sector: its free space (xfs_agf).
+struct XfsFreeSpace {
+    Bytes<4> magic;  ///< "XAGF"
+    big_uint32_t version;
+    big_uint32_t group;
+    big_uint32_t length;  ///< blocks
+    Bytes<48> trees;      ///< roots, levels, list of free blocks, counters
+    Bytes<16> uuid;
+    Bytes<128> more;
+    big_uint64_t last_write;
+    little_uint32_t checksum;  ///< over the sector, this field 0
+};
+BOOST_DESCRIBE_STRUCT(XfsFreeSpace, (), (magic, version, group, length, trees, uuid, more, last_write, checksum))
+static_assert(offsetof(XfsFreeSpace, checksum) == 216);
+
+/// Each group's third sector: its inodes (xfs_agi).
+struct XfsInodes {
+    Bytes<4> magic;  ///< "XAGI"
+    big_uint32_t version;
+    big_uint32_t group;
+    big_uint32_t length;  ///< blocks
+    big_uint32_t count;
+    big_uint32_t root;  ///< block of the group: the tree of inodes
+    big_uint32_t level;
+    Bytes<12> counters;
+    Bytes<256> unlinked;
+    Bytes<16> uuid;
+    little_uint32_t checksum;  ///< over the sector, this field 0
+};
+BOOST_DESCRIBE_STRUCT(XfsInodes, (),
+                      (magic, version, group, length, count, root, level, counters, unlinked, uuid, checksum))
+static_assert(offsetof(XfsInodes, checksum) == 312);
+
+/// Head of a block of a group's tree; version 4 ends at `block`.
+struct XfsGroupTree {
+    Bytes<4> magic;  ///< "IABT", "IAB3"
+    big_uint16_t level;
+    big_uint16_t records;
+    big_uint32_t left;
+    big_uint32_t right;
+    big_uint64_t block;
+    big_uint64_t last_write;
+    Bytes<16> uuid;
+    big_uint32_t owner;
+    little_uint32_t checksum;
+};
+BOOST_DESCRIBE_STRUCT(XfsGroupTree, (), (magic, level, records, left, right, block, last_write, uuid, owner, checksum))
+static_assert(sizeof(XfsGroupTree) == 56 && offsetof(XfsGroupTree, checksum) == 52);
+
 /// Head of a directory block of version 5; version 4 has the mark and the list of free space only (16 bytes).
 struct XfsDirectoryHead {
     Bytes<4> magic;            ///< "XDB3", "XDD3"
