@@ -16,6 +16,7 @@ int main(int argc, char** argv) {
     }
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(*image, 1, argv[1]));
+    herberge::assemble_layers(machine);  // arrays and logical volumes
     const auto verdict = herberge::check(machine);
     for (const auto& system : verdict.systems) {
         std::printf("%s on %s: ", system.name.c_str(), system.place.value_or("an unknown place").c_str());

@@ -17,6 +17,7 @@ bool accepted(const std::string& path) {
     if (!image) return false;
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(*image, 1, path));
+    herberge::assemble_layers(machine);  // arrays and logical volumes
     const auto verdict = herberge::check(machine);
     for (const auto& system : verdict.systems)
         if (system.stops_at) std::printf("  %s: %s\n", system.name.c_str(), system.at(*system.stops_at).text.c_str());

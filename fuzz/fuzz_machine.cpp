@@ -6,6 +6,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     herberge::Machine machine;
     machine.disks.push_back(
         herberge::inspect_disk(herberge::memory_source({data, data + size}, "d1", 1), 1, "disk.img"));
+    herberge::assemble_layers(machine);
     for (const auto firmware : {herberge::FirmwareKind::Bios, herberge::FirmwareKind::Uefi}) {
         herberge::CheckOptions options;
         options.firmware = firmware;

@@ -392,4 +392,82 @@ TEST(Md, AGroupOfVolumesOnAnArrayIsFoundInTheNextRound) {
     EXPECT_EQ(machine.hiding_places(), "");
 }
 
+// --- a whole machine whose root is an array
+// ---------------------------------------------------------------------------
+
+/// The front desk: /boot on a partition, its root in a mirror that has lost its other member.
+struct MirrorDesk {
+    demo::FrontDesk desk = demo::front_desk();
+    std::string root = "/dev/md/root";
+    bool tools = true;
+    bool with_ramdisk = true;
+
+    [[nodiscard]] Bytes build() {
+        forge::Tree boot;
+        for (const auto& [path, node] : desk.root.nodes())
+            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
+                boot.file(path, node.content, node.mode);
+        support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=" + root);
+        if (!with_ramdisk) support::edit(boot, "/boot/grub/grub.cfg", "initrd /boot", "true /boot");
+        support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid, "/dev/md/root");
+        if (tools) desk.ramdisk.file("/sbin/mdadm", forge::make_program(), 0755);
+        for (const char* name : {"md-mod", "raid1"})
+            desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/drivers/md/" + name + ".ko",
+                              forge::make_kernel_module(name));
+        forge::ExtOptions ext;
+        ext.size = 8U << 20U;
+        ext.uuid = forge::uuid_from("a44a1000-0001-4a01-8a01-00000a44a101");
+        const auto share = member({.role = 1}, forge::make_ext(desk.root, ext));
+        desk.root = boot;
+        desk.swap_size = 0;
+        desk.disk.size = 28U << 20U;
+        desk.disk.partitions.push_back({2048 + (12U << 20U) / 512, share, 0xFD, false});
+        auto image = desk.build();
+        // The generator appends its own volume behind those that are there.
+        for (std::size_t i = 0; i < 16; ++i) std::swap(image[446 + i], image[462 + i]);
+        return image;
+    }
+    [[nodiscard]] support::Checked walked() {
+        support::Checked out(build());
+        assemble_layers(out.machine);
+        out.verdict = check(out.machine);
+        return out;
+    }
+};
+
+TEST(MdRoot, StartsDegradedWhereTheRamDiskBringsWhatStartsIt) {
+    for (const char* root : {"/dev/md/root", "UUID=a44a1000-0001-4a01-8a01-00000a44a101",
+                             "/dev/disk/by-id/md-uuid-616c6d68:6f662d61:72726179:2d6f6e65"}) {
+        MirrorDesk desk;
+        desk.root = root;
+        const auto checked = desk.walked();
+        ASSERT_EQ(checked.verdict.systems.size(), 1U) << root;
+        EXPECT_EQ(checked.system().place, "md/root");
+        EXPECT_EQ(checked.stage(), "yes") << root << ": " << checked.system().at(Stage::Root).text;
+        EXPECT_NE(checked.system().at(Stage::Root).text.find("mdadm opens the array md/root"), std::string::npos);
+        EXPECT_TRUE(checked.has(Code::LayerMemberMissing));
+    }
+}
+
+TEST(MdRoot, WithoutTheProgramNothingStartsIt) {
+    MirrorDesk desk;
+    desk.tools = false;
+    const auto checked = desk.walked();
+    EXPECT_EQ(checked.stage(), "root");
+    EXPECT_TRUE(checked.has(Code::RamdiskNoLayerProgram));
+    EXPECT_EQ(checked.system().at(Stage::Root).text,
+              "nothing in the RAM disk opens the array md/root: mdadm is not there");
+}
+
+TEST(MdRoot, WithoutARamDiskItIsNotKnownWhetherTheKernelStartsIt) {
+    MirrorDesk desk;
+    desk.with_ramdisk = false;
+    const auto checked = desk.walked();
+    EXPECT_EQ(checked.stage(), "unknown");
+    EXPECT_EQ(checked.system().at(Stage::Ramdisk).state, State::Unknown);
+    EXPECT_NE(checked.system().at(Stage::Ramdisk).text.find("whether the kernel starts the array md/root by itself"),
+              std::string::npos)
+        << checked.system().at(Stage::Ramdisk).text;
+}
+
 }  // namespace

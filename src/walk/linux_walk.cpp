@@ -370,6 +370,14 @@ private:
         const bool kernel_can_name = !layered && (((root.kind == Kind::PartUuid || root.kind == Kind::PartLabel) &&
                                                    !std::string_view(root.written).starts_with("/dev/")) ||
                                                   root.kind == Kind::Device || root.kind == Kind::Number);
+        if (layered && root.volume != nullptr && root.volume->kind == NodeKind::Array) {
+            // Arrays of version 0.90 on partitions of type fd are started by a kernel that has it all built in.
+            ladder_.set(Stage::Ramdisk, State::Unknown,
+                        fmt::format("{}; whether the kernel starts the array {} by itself is not told by any file here",
+                                    what, root.volume->place),
+                        evidence);
+            return false;
+        }
         if (!kernel_can_name) {
             ladder_.breaks(code,
                            fmt::format("{}; without one the kernel cannot resolve root={}", what,
