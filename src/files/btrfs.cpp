@@ -257,7 +257,7 @@ public:
             for (int depth = 0; parent != top && depth < 32; ++depth) {
                 const auto above = parents.find(parent);
                 if (above == parents.end()) break;
-                path = above->second.second + "/" + path;
+                path.insert(0, above->second.second + "/");
                 parent = above->second.first;
             }
             if (parent == top) out.push_back({tree, "/" + path, id_of(tree, first_inode)});
@@ -463,7 +463,7 @@ private:
                     return false;
                 });
             if (parent == 0) break;
-            out = name + "/" + out;
+            out.insert(0, name + "/");
             directory = parent;
         }
         return out;

@@ -188,7 +188,7 @@ Result<bool> Trees::walk_node(std::uint64_t logical, unsigned level, const Key& 
             continue;
         }
         const auto pointer = ondisk::from_bytes<ondisk::BtrfsPointer>(bytes, head + i * each);
-        const auto more = walk_node(pointer.position, level - 1, first, visit);
+        auto more = walk_node(pointer.position, level - 1, first, visit);
         if (!more || !*more) return more;
     }
     return true;

@@ -6,6 +6,7 @@
 #include <list>
 #include <memory>
 #include <mutex>
+#include <tuple>
 #include <vector>
 
 #include <herberge/files.hpp>
@@ -18,7 +19,10 @@ struct Key {
     std::uint64_t object = 0;
     std::uint8_t type = 0;
     std::uint64_t offset = 0;
-    friend auto operator<=>(const Key&, const Key&) = default;
+    friend bool operator==(const Key&, const Key&) = default;
+    friend bool operator<(const Key& a, const Key& b) {
+        return std::tie(a.object, a.type, a.offset) < std::tie(b.object, b.type, b.offset);
+    }
 };
 inline Key key_of(const ondisk::BtrfsKey& key) { return {key.object, key.type, key.offset}; }
 

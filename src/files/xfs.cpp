@@ -21,7 +21,7 @@ constexpr std::uint64_t directory_data_end = std::uint64_t{1} << 35U;  // behind
 constexpr std::uint64_t most_link = 1024;
 
 namespace incompatible {
-constexpr std::uint32_t file_type = 1, metadata_uuid = 4, needs_repair = 16;
+constexpr std::uint32_t file_type = 1, needs_repair = 16;
 // … sparse inodes, big times, 64-bit counters, exchanged ranges, parent pointers.
 constexpr std::uint32_t known = 0xFF;
 // What GRUB reads since 2.06; later versions read more.

@@ -324,9 +324,9 @@ Assembly assemble_lvm(std::span<const VolumeRef> members) {
             if (group.text.group.empty() || description.sequence > group.text.sequence) group.text = description;
         }
     for (auto& [id, group] : groups) {
-        group.name_twice = std::ranges::count_if(groups, [&](const auto& other) {
-                               return other.second.text.group == group.text.group;
-                           }) > 1;
+        const std::string& name = group.text.group;
+        group.name_twice =
+            std::ranges::count_if(groups, [&name](const auto& other) { return other.second.text.group == name; }) > 1;
         if (const auto* volumes = group.text.root.find("physical_volumes"))
             for (const auto& pv : volumes->items())
                 if (const auto found = by_id.find(lvm::plain_id(pv.text("id"))); found != by_id.end())

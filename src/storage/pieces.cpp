@@ -69,7 +69,8 @@ Source renamed(Source source, std::string place) {
 }
 
 Source zero_source(std::uint64_t size, std::string place) {
-    return extent_source(memory_source({}, place), {}, size, std::move(place));
+    auto nothing = memory_source({}, place);
+    return extent_source(std::move(nothing), {}, size, std::move(place));
 }
 
 }  // namespace herberge
