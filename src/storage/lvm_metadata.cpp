@@ -26,11 +26,9 @@ class Reader {
 public:
     Reader(std::string_view text, std::string place) : text_(text), place_(std::move(place)) {}
 
-    Result<Item> run() {
-        Item out;
-        out.value.emplace<std::vector<Item>>();
-        if (auto done = section(out, 0, true); !done) return tl::unexpected(done.error());
-        return out;
+    Result<void> run(Item& into) {
+        into.value.emplace<std::vector<Item>>();
+        return section(into, 0, true);
     }
 
 private:
@@ -213,7 +211,11 @@ bool Item::has_word(std::string_view list, std::string_view word) const {
            });
 }
 
-Result<Item> parse(std::string_view text, const std::string& place) { return Reader(text, place).run(); }
+Result<Item> parse(std::string_view text, const std::string& place) {
+    Result<Item> out;
+    if (auto done = Reader(text, place).run(*out); !done) return tl::unexpected(done.error());
+    return out;
+}
 
 std::string plain_id(std::string_view id) {
     std::string out(id);
