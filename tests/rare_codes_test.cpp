@@ -132,7 +132,7 @@ TEST(RareDisks, AnotherLoadersCodeInFrontOfGrubsCore) {
     forge::install_syslinux(volume, "/SYSLINUX");
     first.insert(first.end(), volume.bytes.begin(), volume.bytes.end());
     const auto plain = forge::make_plain_boot();
-    std::copy_n(plain.begin(), 440, first.begin());
+    std::copy(plain.begin(), plain.end(), first.begin());
     for (int i = 0; i < 3; ++i) first[446 + static_cast<std::size_t>(i) * 16] = 0;
     const std::size_t entry = 446 + 3 * 16;
     first[entry] = 0x80;
