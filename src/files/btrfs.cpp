@@ -7,10 +7,16 @@
 
 #include "bytes/blocks.hpp"
 #include "files/btrfs_trees.hpp"
+#include "files/stored.hpp"
 
 namespace herberge {
 
 namespace {
+
+using stored::begins;
+using stored::fixed_text;
+using stored::type_in_directory;
+using stored::type_of_mode;
 
 using btrfs::Key;
 using btrfs::Tree;
@@ -34,32 +40,6 @@ constexpr unsigned inode_bits = 44;
 FileId id_of(std::uint64_t tree, std::uint64_t inode) { return tree << inode_bits | inode; }
 std::uint64_t tree_of(FileId id) { return id >> inode_bits; }
 std::uint64_t inode_of(FileId id) { return id & ((std::uint64_t{1} << inode_bits) - 1); }
-
-bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return bytes.size() >= wanted.size() &&
-           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
-                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
-}
-
-FileType type_of(std::uint32_t mode) {
-    switch (mode & 0170000U) {
-        case 0100000: return FileType::Regular;
-        case 0040000: return FileType::Directory;
-        case 0120000: return FileType::Symlink;
-        case 0020000: return FileType::CharDevice;
-        case 0060000: return FileType::BlockDevice;
-        case 0010000: return FileType::Fifo;
-        case 0140000: return FileType::Socket;
-        default: return FileType::Unknown;
-    }
-}
-
-FileType type_in_directory(std::uint8_t type) {
-    static constexpr FileType types[] = {FileType::Unknown,    FileType::Regular,     FileType::Directory,
-                                         FileType::CharDevice, FileType::BlockDevice, FileType::Fifo,
-                                         FileType::Socket,     FileType::Symlink};
-    return type < std::size(types) ? types[type] : FileType::Unknown;
-}
 
 /// A piece of a file.
 struct Piece {
@@ -270,7 +250,7 @@ public:
         if (!inode) return tl::unexpected(inode.error());
         FileInfo out;
         out.id = file;
-        out.type = type_of(inode->mode);
+        out.type = type_of_mode(inode->mode);
         out.size = inode->size;
         out.permissions = inode->mode & 07777U;
         out.uid = inode->uid;
@@ -520,7 +500,7 @@ VolumeInfo info_of(const ondisk::BtrfsSuper& super) {
     VolumeInfo info;
     info.format = Format::Btrfs;
     info.uuid = uuid_text(super.uuid);
-    info.label = printable(std::string(super.label.begin(), std::ranges::find(super.label, std::uint8_t{0})));
+    info.label = fixed_text(super.label);
     info.block_size = super.sector_size;
     info.size = super.total_bytes;
     return info;

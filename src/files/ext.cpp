@@ -7,6 +7,7 @@
 #include <algorithm>
 
 #include "files/ext_fs.hpp"
+#include "files/stored.hpp"
 
 namespace herberge {
 
@@ -61,11 +62,6 @@ void name_bits(std::vector<std::string>& out, std::uint32_t bits, std::span<cons
     if (bits != 0) out.push_back(fmt::format("unknown {} features 0x{:x}", family, bits));
 }
 
-std::string fixed_text(std::span<const std::uint8_t> bytes) {
-    const auto end = std::ranges::find(bytes, std::uint8_t{0});
-    return printable(std::string(bytes.begin(), end));
-}
-
 VolumeInfo describe(const ondisk::ExtSuper& super) {
     VolumeInfo info;
     const std::uint32_t newer = incompat::extents | incompat::bit64 | incompat::flex_bg | incompat::inline_data;
@@ -73,14 +69,14 @@ VolumeInfo describe(const ondisk::ExtSuper& super) {
                       (super.feature_ro_compat & ~(ro_compat::sparse_super | ro_compat::large_file | 0x4U)) != 0;
     info.format = four ? Format::Ext4 : (super.feature_compat & compat::has_journal) != 0 ? Format::Ext3 : Format::Ext2;
     if ((super.feature_incompat & incompat::journal_dev) != 0) info.format = Format::ExtJournal;
-    info.label = fixed_text(super.label);
+    info.label = stored::fixed_text(super.label);
     info.uuid = uuid_text(super.uuid);
     info.block_size = super.log_block_size <= 6 ? 1024U << super.log_block_size : 0;
     std::uint64_t blocks = super.blocks_count_low;
     if ((super.feature_incompat & incompat::bit64) != 0) blocks |= std::uint64_t{super.blocks_count_high} << 32U;
     info.size = blocks < (std::uint64_t{1} << 47U) ? blocks * info.block_size : 0;
     info.features = feature_names(super);
-    info.last_mounted = fixed_text(super.last_mounted);
+    info.last_mounted = stored::fixed_text(super.last_mounted);
     info.last_written = super.write_time;
     return info;
 }

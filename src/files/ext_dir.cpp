@@ -4,19 +4,13 @@
 #include <algorithm>
 
 #include "files/ext_fs.hpp"
+#include "files/stored.hpp"
 
 namespace herberge::ext {
 
 namespace {
 
 constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;
-
-FileType from_dir_type(std::uint8_t type) {
-    static constexpr std::array<FileType, 8> types = {FileType::Unknown,    FileType::Regular,     FileType::Directory,
-                                                      FileType::CharDevice, FileType::BlockDevice, FileType::Fifo,
-                                                      FileType::Socket,     FileType::Symlink};
-    return type < types.size() ? types[type] : FileType::Unknown;
-}
 
 }  // namespace
 
@@ -129,7 +123,8 @@ Result<std::vector<DirEntry>> ExtFs::list(FileId directory) const {
     std::vector<DirEntry> out;
     const bool typed = has_incompat(incompat::filetype);
     auto walked = walk_directory(*found, [&](const ondisk::ExtDirEntry& entry, std::string_view name) {
-        out.push_back({std::string(name), entry.inode, typed ? from_dir_type(entry.file_type) : FileType::Unknown});
+        out.push_back(
+            {std::string(name), entry.inode, typed ? stored::type_in_directory(entry.file_type) : FileType::Unknown});
         return out.size() < 1000000;
     });
     if (!walked && out.empty()) return tl::unexpected(walked.error());

@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include "files/ext_fs.hpp"
+#include "files/stored.hpp"
 
 namespace herberge::ext {
 
@@ -23,18 +24,7 @@ std::uint32_t chain_u32(std::uint32_t sum, std::uint32_t value) {
 
 std::uint64_t Inode::size() const { return head.size_low | std::uint64_t{head.size_high} << 32U; }
 
-FileType Inode::type() const {
-    switch (head.mode & 0xF000U) {
-        case 0x8000: return FileType::Regular;
-        case 0x4000: return FileType::Directory;
-        case 0xA000: return FileType::Symlink;
-        case 0x2000: return FileType::CharDevice;
-        case 0x6000: return FileType::BlockDevice;
-        case 0x1000: return FileType::Fifo;
-        case 0xC000: return FileType::Socket;
-        default: return FileType::Unknown;
-    }
-}
+FileType Inode::type() const { return stored::type_of_mode(head.mode); }
 
 struct ExtFs::Mapping {
     std::vector<Extent> extents;

@@ -6,11 +6,14 @@
 #include <chrono>
 
 #include "bytes/text16.hpp"
+#include "files/stored.hpp"
 #include "ondisk/iso9660.hpp"
 
 namespace herberge {
 
 namespace {
+
+using stored::begins;
 
 constexpr std::uint64_t block = 2048;
 constexpr std::uint64_t first_descriptor = 16;
@@ -22,12 +25,6 @@ constexpr std::uint8_t flag_hidden_end = 0x80;
 constexpr std::uint8_t flag_directory = 0x02;
 
 enum class Names : std::uint8_t { RockRidge, Joliet, Plain };
-
-bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return bytes.size() >= wanted.size() &&
-           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
-                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
-}
 
 std::string padded(std::span<const std::uint8_t> bytes) {
     std::string out(bytes.begin(), std::ranges::find(bytes, std::uint8_t{0}));
@@ -167,15 +164,9 @@ public:
 private:
     static FileType type_of(const Record& r) {
         if (r.moved_to) return FileType::Directory;
-        if (r.has_mode) switch (r.mode & 0170000U) {
-                case 0120000U: return FileType::Symlink;
-                case 0040000U: return FileType::Directory;
-                case 0020000U: return FileType::CharDevice;
-                case 0060000U: return FileType::BlockDevice;
-                case 0010000U: return FileType::Fifo;
-                case 0140000U: return FileType::Socket;
-                default: break;
-            }
+        // What a mode calls regular, or nothing known, the record's own flag decides.
+        const auto type = r.has_mode ? stored::type_of_mode(r.mode) : FileType::Unknown;
+        if (type != FileType::Unknown && type != FileType::Regular) return type;
         return (r.flags & flag_directory) != 0 ? FileType::Directory : FileType::Regular;
     }
 

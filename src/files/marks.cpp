@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "bytes/text16.hpp"
+#include "files/stored.hpp"
 #include "ondisk/linux.hpp"
 #include "ondisk/marks.hpp"
 #include "ondisk/md.hpp"
@@ -14,17 +15,8 @@ namespace herberge {
 namespace {
 
 using Found = std::optional<VolumeInfo>;
-
-bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return bytes.size() >= wanted.size() &&
-           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
-                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
-}
-
-std::string fixed_text(std::span<const std::uint8_t> bytes) {
-    const auto end = std::ranges::find(bytes, std::uint8_t{0});
-    return printable(std::string(bytes.begin(), end));
-}
+using stored::begins;
+using stored::fixed_text;
 
 VolumeInfo named(Format format) {
     VolumeInfo info;
@@ -86,26 +78,20 @@ Found luks(const ByteSource& volume) {
     return info;
 }
 
-/// Version 1.1 lies at the start, 1.2 at 4 KiB, 1.0 and 0.90 near the end.
 Found raid(const ByteSource& volume) {
-    const std::uint64_t size = volume.size();
-    auto at = [&](std::uint64_t offset) -> Found {
-        const auto super = volume.load<ondisk::RaidSuper>(offset);
-        if (!super || super->magic != 0xA92B4EFCU || super->major > 1) return std::nullopt;
+    for (const std::uint64_t at : raid_super_places(volume.size())) {
+        const auto super = volume.load<ondisk::RaidSuper>(at);
+        if (!super || super->magic != raid_magic || super->major > 1) continue;
         // It says itself where it lies: the end of a disk is the end of its last partition, too.
-        if (super->major == 1 && super->super_offset != offset / 512) return std::nullopt;
+        if (super->major == 1 && super->super_offset != at / 512) continue;
         auto info = named(Format::RaidMember);
         if (super->major == 1) {
             info.uuid = uuid_text(super->array_uuid);
             info.label = fixed_text(super->name);
         }
         return info;
-    };
-    if (auto found = at(0)) return found;
-    if (auto found = at(4096)) return found;
-    if (size < 131072) return std::nullopt;
-    if (auto found = at((size / 512 - 16) / 8 * 8 * 512)) return found;
-    return at(size / 65536 * 65536 - 65536);
+    }
+    return std::nullopt;
 }
 
 Found lvm(const ByteSource& volume) {
@@ -121,6 +107,15 @@ Found lvm(const ByteSource& volume) {
 }
 
 }  // namespace
+
+std::vector<std::uint64_t> raid_super_places(std::uint64_t size) {
+    std::vector<std::uint64_t> out{0, 4096};
+    if (size >= 131072) {
+        out.push_back((size / 512 - 16) / 8 * 8 * 512);
+        out.push_back(size / 65536 * 65536 - 65536);
+    }
+    return out;
+}
 
 std::optional<VolumeInfo> recognise_layer(const ByteSource& volume) {
     for (const auto& look : {luks, raid, lvm, bitlocker})

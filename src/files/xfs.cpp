@@ -3,16 +3,18 @@
 
 #include <fmt/format.h>
 #include <algorithm>
-#include <list>
-#include <mutex>
 
-#include <herberge/budget.hpp>
-
+#include "files/stored.hpp"
 #include "ondisk/xfs.hpp"
 
 namespace herberge {
 
 namespace {
+
+using stored::begins;
+using stored::fixed_text;
+using stored::type_in_directory;
+using stored::type_of_mode;
 
 constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;
 constexpr std::size_t most_extents = 1U << 20U;
@@ -28,12 +30,6 @@ constexpr std::uint32_t known = 0xFF;
 constexpr std::uint32_t known_to_grub = 0x1F;
 }  // namespace incompatible
 
-bool begins(std::span<const std::uint8_t> bytes, std::string_view wanted) {
-    return bytes.size() >= wanted.size() &&
-           std::equal(wanted.begin(), wanted.end(), bytes.begin(),
-                      [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
-}
-
 /// The checksum of a structure with its field, at `field`, taken as 0 (kernel fs/xfs/libxfs/xfs_cksum.h).
 bool checksum_holds(std::span<const std::uint8_t> bytes, std::size_t field) {
     static constexpr std::array<std::uint8_t, 4> zeros{};
@@ -41,26 +37,6 @@ bool checksum_holds(std::span<const std::uint8_t> bytes, std::size_t field) {
     sum = crc32c(sum, zeros);
     sum = crc32c(sum, bytes.subspan(field + 4));
     return ~sum == ondisk::from_bytes<ondisk::little_uint32_t>(bytes, field);
-}
-
-FileType type_of(std::uint16_t mode) {
-    switch (mode & 0170000U) {
-        case 0100000: return FileType::Regular;
-        case 0040000: return FileType::Directory;
-        case 0120000: return FileType::Symlink;
-        case 0020000: return FileType::CharDevice;
-        case 0060000: return FileType::BlockDevice;
-        case 0010000: return FileType::Fifo;
-        case 0140000: return FileType::Socket;
-        default: return FileType::Unknown;
-    }
-}
-
-FileType type_in_directory(std::uint8_t type) {
-    static constexpr FileType types[] = {FileType::Unknown,    FileType::Regular,     FileType::Directory,
-                                         FileType::CharDevice, FileType::BlockDevice, FileType::Fifo,
-                                         FileType::Socket,     FileType::Symlink};
-    return type < std::size(types) ? types[type] : FileType::Unknown;
 }
 
 struct Inode {
@@ -83,7 +59,7 @@ public:
         const auto& core = inode->core;
         FileInfo out;
         out.id = file;
-        out.type = type_of(core.mode);
+        out.type = type_of_mode(core.mode);
         out.size = core.size;
         out.permissions = core.mode & 07777U;
         out.uid = core.uid;
@@ -120,7 +96,7 @@ public:
     [[nodiscard]] Result<std::string> link_target(FileId link) const override {
         const auto inode = read_inode(link);
         if (!inode) return tl::unexpected(inode.error());
-        if (type_of(inode->core.mode) != FileType::Symlink)
+        if (type_of_mode(inode->core.mode) != FileType::Symlink)
             return fail(ErrorKind::WrongType, "not a link", place_of(link));
         const std::uint64_t size = inode->core.size;
         if (size == 0 || size > most_link) return bad("a link's target has an impossible length", link);
@@ -382,7 +358,7 @@ private:
     Result<void> walk(FileId directory, const Visit& visit) const {
         const auto inode = read_inode(directory);
         if (!inode) return tl::unexpected(inode.error());
-        if (type_of(inode->core.mode) != FileType::Directory)
+        if (type_of_mode(inode->core.mode) != FileType::Directory)
             return fail(ErrorKind::WrongType, "not a directory", place_of(directory));
         if (inode->core.format == 1) return walk_short(*inode, visit);
         const auto extents = extents_of(*inode);
@@ -493,7 +469,7 @@ VolumeInfo info_of(const ondisk::XfsSuper& super) {
     VolumeInfo info;
     info.format = Format::Xfs;
     info.uuid = uuid_text(super.uuid);
-    info.label = printable(std::string(super.label.begin(), std::ranges::find(super.label, std::uint8_t{0})));
+    info.label = fixed_text(super.label);
     info.block_size = super.block_size;
     info.size = super.blocks * super.block_size;
     info.features.push_back(fmt::format("version {}", super.version & 15U));

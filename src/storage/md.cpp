@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <map>
 
+#include "files/marks.hpp"
 #include "ondisk/md.hpp"
 #include "storage/layers.hpp"
 #include "storage/raid_source.hpp"
@@ -14,7 +15,6 @@ namespace herberge {
 namespace {
 
 constexpr std::uint64_t sector = 512;
-constexpr std::uint32_t magic = 0xA92B4EFCU;
 constexpr std::uint32_t spare = 0xFFFFU, faulty = 0xFFFEU, journal = 0xFFFDU;
 constexpr std::uint32_t most_roles = 1920;  // what fits into 4 KiB
 constexpr std::size_t most_members = 384;
@@ -128,15 +128,12 @@ Result<Member> read_old(const VolumeRef& volume, std::uint64_t at) {
 /// Looks where each version keeps its superblock. Error NotFound: at none of them (BIOS RAID, damage).
 Result<Member> read_member(const VolumeRef& volume) {
     const auto& source = *volume->source;
-    const std::uint64_t size = source.size();
-    const std::uint64_t places[] = {0, 4096, size < 131072 ? ~std::uint64_t{0} : (size / sector - 16) / 8 * 8 * sector,
-                                    size < 131072 ? ~std::uint64_t{0} : size / 65536 * 65536 - 65536};
+    const auto places = raid_super_places(source.size());
     for (const std::uint64_t at : places) {
-        if (at >= size) continue;
         const auto super = source.load<ondisk::RaidSuper>(at);
-        if (!super || super->magic != magic) continue;
+        if (!super || super->magic != raid_magic) continue;
         if (super->major == 1 && super->super_offset == at / sector) return read_new(volume, at);
-        if (super->major == 0 && at == places[3]) return read_old(volume, at);
+        if (super->major == 0 && places.size() == 4 && at == places[3]) return read_old(volume, at);
     }
     return fail(ErrorKind::NotFound, "no superblock of Linux RAID", volume->place);
 }
@@ -193,17 +190,19 @@ private:
             out.linux_names.push_back("md" + last);
         out.linux_names.push_back("disk/by-id/md-uuid-" + mdadm_uuid());
         out.grub = {place};
+        out.grub.push_back("mduuid/" + uuid_digits());
+        return out;
+    }
+
+    [[nodiscard]] std::string uuid_digits() const {
         std::string digits = told_.array;
         std::erase_if(digits, [](char c) { return c == '-' || c == ':'; });
-        out.grub.push_back("mduuid/" + digits);
-        return out;
+        return digits;
     }
 
     /// As its tools write it: four groups of eight digits.
     [[nodiscard]] std::string mdadm_uuid() const {
-        std::string digits = told_.array;
-        std::erase_if(digits, [](char c) { return c == '-' || c == ':'; });
-        if (digits.size() != 32) return digits;
+        const auto digits = uuid_digits();
         return fmt::format("{}:{}:{}:{}", digits.substr(0, 8), digits.substr(8, 8), digits.substr(16, 8),
                            digits.substr(24));
     }

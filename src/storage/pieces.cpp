@@ -6,55 +6,61 @@
 
 namespace herberge {
 
+Result<void> ChunkedSource::read(std::uint64_t offset, std::span<std::uint8_t> into) const {
+    if (offset > size_ || into.size() > size_ - offset)
+        return fail(ErrorKind::OutOfRange, "a read past the end", fmt::format("{}@{}+{}", place_, offset, into.size()));
+    while (!into.empty()) {
+        const auto [part, at, room] = piece(offset);
+        auto length = static_cast<std::size_t>(std::min<std::uint64_t>(room, into.size()));
+        if (part != nullptr) {
+            if (auto done = part->read(at, into.first(length)); !done) return done;
+        } else {
+            const auto made = made_up(offset, into.first(length));
+            if (!made) return tl::unexpected(made.error());
+            length = *made;
+        }
+        into = into.subspan(length);
+        offset += length;
+    }
+    return {};
+}
+
+Result<std::size_t> ChunkedSource::made_up(std::uint64_t /*offset*/, std::span<std::uint8_t> /*into*/) const {
+    return fail(ErrorKind::NotFound, "no copy of this part is there", place_);
+}
+
+std::vector<DiskRange> ChunkedSource::locate(std::uint64_t offset, std::uint64_t length) const {
+    std::vector<DiskRange> out;
+    length = offset < size_ ? std::min(length, size_ - offset) : 0;
+    while (length != 0) {
+        const auto [part, at, room] = piece(offset);
+        const auto some = std::min(room, length);
+        if (part != nullptr)
+            for (const auto& range : part->locate(at, some)) out.push_back(range);
+        offset += some;
+        length -= some;
+    }
+    return out;
+}
+
 namespace {
 
-class Striped final : public ByteSource {
+class Striped final : public ChunkedSource {
 public:
     Striped(std::vector<Source> parts, std::uint64_t chunk, std::uint64_t size, std::string place)
-        : parts_(std::move(parts)), chunk_(chunk), size_(size), place_(std::move(place)) {}
-    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
-    [[nodiscard]] std::string place() const override { return place_; }
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset)
-            return fail(ErrorKind::OutOfRange, "a read past the end",
-                        fmt::format("{}@{}+{}", place_, offset, into.size()));
-        while (!into.empty()) {
-            const auto [part, at, room] = piece(offset);
-            const auto length = std::min<std::uint64_t>(room, into.size());
-            if (auto done = part.read(at, into.first(length)); !done) return done;
-            into = into.subspan(length);
-            offset += length;
-        }
-        return {};
-    }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        std::vector<DiskRange> out;
-        length = offset < size_ ? std::min(length, size_ - offset) : 0;
-        while (length != 0) {
-            const auto [part, at, room] = piece(offset);
-            const auto some = std::min(room, length);
-            for (const auto& range : part.locate(at, some)) out.push_back(range);
-            offset += some;
-            length -= some;
-        }
-        return out;
+        : ChunkedSource(std::move(place)), parts_(std::move(parts)), chunk_(chunk) {
+        set_size(size);
     }
 
 private:
-    struct Piece {
-        const ByteSource& part;
-        std::uint64_t at, room;
-    };
-    [[nodiscard]] Piece piece(std::uint64_t offset) const {
+    [[nodiscard]] Piece piece(std::uint64_t offset) const override {
         const std::uint64_t number = offset / chunk_;
         const std::uint64_t within = offset % chunk_;
-        return {*parts_[number % parts_.size()], number / parts_.size() * chunk_ + within, chunk_ - within};
+        return {parts_[number % parts_.size()].get(), number / parts_.size() * chunk_ + within, chunk_ - within};
     }
 
     std::vector<Source> parts_;
     std::uint64_t chunk_;
-    std::uint64_t size_;
-    std::string place_;
 };
 
 }  // namespace

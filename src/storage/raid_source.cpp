@@ -14,7 +14,6 @@ namespace herberge {
 namespace {
 
 constexpr std::size_t most_members = 384;
-constexpr std::uint64_t piece = 64 * 1024;  // computed at a time
 
 // --- arithmetic of RAID 6: bytes as polynomials modulo x^8 + x^4 + x^3 + x^2 + 1 -------------------------------------
 
@@ -38,12 +37,6 @@ std::uint8_t times(std::uint8_t a, std::uint8_t b) {
 }
 std::uint8_t inverse(std::uint8_t a) { return tables.power[255U - tables.log[a]]; }
 
-/// Where a byte of the array lies.
-struct Spot {
-    std::size_t member = 0;
-    std::uint64_t at = 0;  ///< byte of the member
-};
-
 /// Where the parts of one stripe of levels 4 to 6 lie.
 struct Stripe {
     std::size_t data = 0;  ///< member that has the data
@@ -53,54 +46,16 @@ struct Stripe {
 };
 
 /// Levels 4 to 6: data and checks in turn.
-class Checked final : public ByteSource {
+class Checked final : public ChunkedSource {
 public:
     Checked(const RaidShape& shape, std::vector<Source> members, std::string place)
-        : shape_(shape), members_(std::move(members)), place_(std::move(place)), data_(members_.size() - checks()) {
+        : ChunkedSource(std::move(place)),
+          shape_(shape),
+          members_(std::move(members)),
+          data_(members_.size() - checks()) {
+        set_size(shape_.size / shape_.chunk * shape_.chunk * data_);
         // Where data lies is as in the four plain layouts.
         layout_ = shape_.layout == rotating_zero ? 1 : shape_.layout == rotating_zero + 1 ? 0 : shape_.layout;
-    }
-
-    [[nodiscard]] std::uint64_t size() const noexcept override {
-        return shape_.size / shape_.chunk * shape_.chunk * data_;
-    }
-    [[nodiscard]] std::string place() const override { return place_; }
-
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size() || into.size() > size() - offset)
-            return fail(ErrorKind::OutOfRange, "a read past the end",
-                        fmt::format("{}@{}+{}", place_, offset, into.size()));
-        while (!into.empty()) {
-            const std::uint64_t number = offset / shape_.chunk;
-            const std::uint64_t within = offset % shape_.chunk;
-            const auto length =
-                static_cast<std::size_t>(std::min({std::uint64_t{into.size()}, shape_.chunk - within, piece}));
-            const auto stripe = stripe_of(number);
-            const std::uint64_t at = number / data_ * shape_.chunk + within;
-            auto done = members_[stripe.data] != nullptr ? members_[stripe.data]->read(at, into.first(length))
-                                                         : compute(stripe, at, into.first(length));
-            if (!done) return done;
-            into = into.subspan(length);
-            offset += length;
-        }
-        return {};
-    }
-
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        std::vector<DiskRange> out;
-        length = offset < size() ? std::min(length, size() - offset) : 0;
-        while (length != 0) {
-            const std::uint64_t number = offset / shape_.chunk;
-            const std::uint64_t within = offset % shape_.chunk;
-            const auto some = std::min(length, shape_.chunk - within);
-            const auto stripe = stripe_of(number);
-            if (members_[stripe.data] != nullptr)
-                for (const auto& range : members_[stripe.data]->locate(number / data_ * shape_.chunk + within, some))
-                    out.push_back(range);
-            offset += some;
-            length -= some;
-        }
-        return out;
     }
 
     /// Whether this driver knows the layout.
@@ -109,6 +64,20 @@ public:
     }
 
 private:
+    [[nodiscard]] Piece piece(std::uint64_t offset) const override {
+        const std::uint64_t number = offset / shape_.chunk;
+        const std::uint64_t within = offset % shape_.chunk;
+        return {members_[stripe_of(number).data].get(), number / data_ * shape_.chunk + within, shape_.chunk - within};
+    }
+    /// What a missing member had, from the others; a part of it at a time.
+    Result<std::size_t> made_up(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        constexpr std::size_t most = 64 * 1024;
+        const auto part = into.first(std::min(into.size(), most));
+        const auto done = compute(stripe_of(offset / shape_.chunk), piece(offset).at, part);
+        if (!done) return tl::unexpected(done.error());
+        return part.size();
+    }
+
     [[nodiscard]] std::size_t checks() const { return shape_.level == 6 ? 2 : 1; }
 
     [[nodiscard]] Stripe stripe_of(std::uint64_t number) const {
@@ -123,22 +92,9 @@ private:
         }
         // Left: the check wanders from the last member to the first; right: the other way.
         const bool right = layout_ == 1 || layout_ == 3;
-        const bool symmetric = layout_ >= 2;
         out.p = right ? row : count - 1 - row;
-        if (shape_.level == 5) {
-            if (symmetric) out.data = (out.p + 1 + out.index) % count;
-            else out.data = out.index >= out.p ? out.index + 1 : out.index;
-            return out;
-        }
-        if (shape_.layout == rotating_continue) {
-            out.q = (out.p + count - 1) % count;
-            out.data = (out.p + 1 + out.index) % count;
-            return out;
-        }
-        out.q = (out.p + 1) % count;
-        if (symmetric) out.data = (out.p + 2 + out.index) % count;
-        else if (out.p == count - 1) out.data = out.index + 1;  // Q is the first one
-        else out.data = out.index >= out.p ? out.index + 2 : out.index;
+        if (shape_.level == 6) out.q = (out.p + (shape_.layout == rotating_continue ? count - 1 : 1)) % count;
+        out.data = member_of(out, out.index);
         return out;
     }
 
@@ -153,7 +109,7 @@ private:
             return index >= stripe.p ? index + 1 : index;
         }
         if (symmetric) return (stripe.p + 2 + index) % count;
-        if (stripe.p == count - 1) return index + 1;
+        if (stripe.p == count - 1) return index + 1;  // Q is the first one
         return index >= stripe.p ? index + 2 : index;
     }
 
@@ -214,24 +170,23 @@ private:
 
     RaidShape shape_;
     std::vector<Source> members_;
-    std::string place_;
     std::size_t data_;          ///< members that have data, in each stripe
     std::uint32_t layout_ = 0;  ///< 0 left, 1 right asymmetric; 2 left, 3 right symmetric
 };
 
 /// Level 10: each chunk has several copies.
-class Copied final : public ByteSource {
+class Copied final : public ChunkedSource {
 public:
     Copied(const RaidShape& shape, std::vector<Source> members, std::string place)
-        : shape_(shape),
+        : ChunkedSource(std::move(place)),
+          shape_(shape),
           members_(std::move(members)),
-          place_(std::move(place)),
           near_(shape.layout & 0xFFU),
           far_(shape.layout >> 8U & 0xFFU),
           offset_((shape.layout & 0x10000U) != 0) {
         const std::uint64_t chunks = shape_.size / shape_.chunk;
         stride_ = offset_ ? shape_.chunk : chunks / far_ * shape_.chunk;
-        size_ = chunks / far_ * members_.size() / near_ * shape_.chunk;
+        set_size(chunks / far_ * members_.size() / near_ * shape_.chunk);
     }
     static bool knows(const RaidShape& shape, std::size_t members) {
         const unsigned near = shape.layout & 0xFFU;
@@ -241,43 +196,15 @@ public:
     /// Every chunk has a copy that is there.
     [[nodiscard]] bool complete() const {
         for (std::uint64_t chunk = 0; chunk < members_.size(); ++chunk)
-            if (!spot(chunk * shape_.chunk)) return false;
+            if (piece(chunk * shape_.chunk).part == nullptr) return false;
         return true;
     }
 
-    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
-    [[nodiscard]] std::string place() const override { return place_; }
-    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (offset > size_ || into.size() > size_ - offset)
-            return fail(ErrorKind::OutOfRange, "a read past the end",
-                        fmt::format("{}@{}+{}", place_, offset, into.size()));
-        while (!into.empty()) {
-            const auto length = std::min<std::uint64_t>(into.size(), shape_.chunk - offset % shape_.chunk);
-            const auto where = spot(offset);
-            if (!where) return fail(ErrorKind::NotFound, "no copy of this part is there", place_);
-            if (auto done = members_[where->member]->read(where->at, into.first(length)); !done) return done;
-            into = into.subspan(length);
-            offset += length;
-        }
-        return {};
-    }
-    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        std::vector<DiskRange> out;
-        length = offset < size_ ? std::min(length, size_ - offset) : 0;
-        while (length != 0) {
-            const auto some = std::min(length, shape_.chunk - offset % shape_.chunk);
-            if (const auto where = spot(offset))
-                for (const auto& range : members_[where->member]->locate(where->at, some)) out.push_back(range);
-            offset += some;
-            length -= some;
-        }
-        return out;
-    }
-
 private:
-    [[nodiscard]] std::optional<Spot> spot(std::uint64_t offset) const {
+    [[nodiscard]] Piece piece(std::uint64_t offset) const override {
         const std::uint64_t count = members_.size();
         const std::uint64_t chunk = offset / shape_.chunk * near_;
+        const std::uint64_t room = shape_.chunk - offset % shape_.chunk;
         std::uint64_t stripe = chunk / count;
         std::uint64_t member = chunk % count;
         if (offset_) stripe *= far_;
@@ -286,7 +213,7 @@ private:
             std::uint64_t d = member;
             std::uint64_t s = at;
             for (unsigned f = 0; f < far_; ++f) {
-                if (members_[d] != nullptr) return Spot{static_cast<std::size_t>(d), s};
+                if (members_[d] != nullptr) return {members_[d].get(), s, room};
                 d = (d + near_) % count;
                 s += stride_;
             }
@@ -295,16 +222,14 @@ private:
                 at += shape_.chunk;
             }
         }
-        return std::nullopt;
+        return {nullptr, 0, room};
     }
 
     RaidShape shape_;
     std::vector<Source> members_;
-    std::string place_;
     unsigned near_, far_;
     bool offset_;
     std::uint64_t stride_ = 0;
-    std::uint64_t size_ = 0;
 };
 
 }  // namespace
