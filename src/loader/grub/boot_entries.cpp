@@ -6,6 +6,7 @@
 #include <cctype>
 
 #include "loader/grub/interpreter.hpp"
+#include "loader/text.hpp"
 
 namespace herberge::grub {
 
@@ -51,12 +52,6 @@ int compare_versions(std::string_view a, std::string_view b) {
     return a.empty() == b.empty() ? 0 : a.empty() ? -1 : 1;
 }
 
-std::string_view trimmed(std::string_view text) {
-    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
-    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
-    return text;
-}
-
 /// What one file says, as the lines of a script.
 struct Told {
     std::string title, body;
@@ -69,16 +64,8 @@ Told read_entry(std::string_view text) {
     std::string kernel;
     std::vector<std::string> options, ramdisks;
     std::string tree;
-    int number = 0;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        const auto line = trimmed(text.substr(0, end));
-        text.remove_prefix(std::min(end + 1, text.size()));
-        ++number;
-        if (line.empty() || line[0] == '#') continue;
-        const auto space = std::min(line.find_first_of(" \t"), line.size());
-        const auto key = line.substr(0, space);
-        const std::string value(trimmed(line.substr(space)));
+    loader::each_pair(text, [&](std::string_view key, std::string_view told, int number) {
+        const std::string value(told);
         if (key == "title") out.title = value;
         else if (key == "linux") {
             kernel = value;
@@ -87,7 +74,7 @@ Told read_entry(std::string_view text) {
         else if (key == "options") options.push_back(value);
         else if (key == "devicetree") tree = value;
         else if (key == "grub_users") out.users = !value.empty();
-    }
+    });
     if (kernel.empty()) return out;
     out.body = fmt::format("linux {} {}\n", kernel, fmt::join(options, " "));
     if (!ramdisks.empty()) out.body += fmt::format("initrd {}\n", fmt::join(ramdisks, " "));
@@ -107,9 +94,7 @@ int Interpreter::cmd_blscfg(const Arguments& /*a*/, const Command& /*c*/) {
         context_.unread = device->unread;
         return 0;
     }
-    const VolumeRef volume = device->volume != nullptr || device->disk == nullptr
-                                 ? device->volume
-                                 : world_.machine().volume(device->disk->number, 0);
+    const VolumeRef volume = world_.volume_of(*device);
     const auto* fs = volume != nullptr ? volume->files(Observer::Grub) : nullptr;
     if (fs == nullptr) {
         if (volume != nullptr && volume->unread()) context_.unread = fmt::format("{} is not read here", volume->place);

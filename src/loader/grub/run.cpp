@@ -330,8 +330,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
                 "grub rescue>");
         return out;
     }
-    VolumeRef volume =
-        device->volume != nullptr || device->disk == nullptr ? device->volume : machine.volume(device->disk->number, 0);
+    VolumeRef volume = world.volume_of(*device);
     std::string unread = device->unread;
     if (volume != nullptr && world.unread(*volume, interpreter.context().modules))
         unread = fmt::format("{} is {}, whose files GRUB reads and this program does not yet", volume->place,

@@ -85,6 +85,10 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
     return Device{disk, volume};
 }
 
+VolumeRef World::volume_of(const Device& device) const {
+    return device.volume != nullptr || device.disk == nullptr ? device.volume : machine_.volume(device.disk->number, 0);
+}
+
 std::string World::name_of(const Volume& volume) const {
     if (!volume.names.grub.empty()) return volume.names.grub.front();
     const int index = machine_.drive_index(volume.disk, first_drive_);
@@ -239,7 +243,7 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
         out.place = fmt::format("memdisk:{}", file);
         return out;
     }
-    out.volume = found->volume != nullptr ? found->volume : machine_.volume(found->disk->number, 0);
+    out.volume = volume_of(*found);
     if (out.volume != nullptr && unread(*out.volume, modules))
         return refuse(Opened::Failure::Unread,
                       fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,

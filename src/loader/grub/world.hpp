@@ -68,6 +68,8 @@ public:
 
     /// "hd0", "hd0,msdos1", "hd0,1".
     [[nodiscard]] std::optional<Device> device(std::string_view name, const Modules& modules) const;
+    /// The volume of a device; without a number behind it, the disk as one volume. Null: there is none.
+    [[nodiscard]] VolumeRef volume_of(const Device& device) const;
     /// The name GRUB gives a volume: "hd0,msdos1".
     [[nodiscard]] std::string name_of(const Volume& volume) const;
     /// All devices in the order in which `search` visits them: each disk, then its partitions from the last one.

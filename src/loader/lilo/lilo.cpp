@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "loader/lilo/map.hpp"
+#include "loader/text.hpp"
 
 namespace herberge::loader::lilo {
 
@@ -12,12 +13,6 @@ namespace {
 
 constexpr std::size_t most_images = 64;
 constexpr std::size_t most_lines = 5000;
-
-std::string_view trim(std::string_view text) {
-    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
-    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
-    return text;
-}
 
 /// The options of one section, in order of appearance; a bare word has an empty value.
 struct Section {

@@ -2,6 +2,7 @@
 // Where the configuration is looked for (core/fs/lib/loadconfig.c), what its lines mean
 // (com32/elflink/ldlinux/readconfig.c) and how an entry is started (…/execute.c, kernel.c) in SYSLINUX 6.04.
 #include "loader/syslinux/config.hpp"
+#include "loader/text.hpp"
 
 #include <fmt/format.h>
 #include <fmt/ranges.h>
@@ -36,12 +37,6 @@ struct Settings {
     std::vector<LoaderMessage> said;
     std::vector<std::string> files;  ///< read so far
 };
-
-std::string_view trim(std::string_view text) {
-    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
-    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
-    return text;
-}
 
 /// Splits off the first word.
 std::string_view word(std::string_view& rest) {

@@ -11,6 +11,7 @@
 #include <herberge/uefi.hpp>
 
 #include "loader/family.hpp"
+#include "loader/text.hpp"
 
 namespace herberge::loader::systemd_boot {
 
@@ -18,27 +19,6 @@ namespace {
 
 constexpr std::string_view boot_partition_type = "bc13c2ff-59e6-4262-a352-b275fd6f7172";
 constexpr std::size_t most_entries = 256;
-
-std::string_view trim(std::string_view text) {
-    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
-    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
-    return text;
-}
-
-/// Lines of "key value".
-template <class Visit>
-void each_pair(std::string_view text, const Visit& visit) {
-    int number = 0;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        const auto line = trim(text.substr(0, end));
-        text.remove_prefix(std::min(end + 1, text.size()));
-        ++number;
-        if (line.empty() || line.front() == '#') continue;
-        const auto space = std::min(line.find_first_of(" \t"), line.size());
-        visit(line.substr(0, space), trim(line.substr(space)), number);
-    }
-}
 
 struct Entry {
     std::string id, title, version, machine_id, sort_key;

@@ -8,6 +8,7 @@
 #include <herberge/pe.hpp>
 
 #include "loader/family.hpp"
+#include "loader/text.hpp"
 #include "loader/windows/store.hpp"
 
 namespace herberge::loader::windows {
@@ -213,12 +214,6 @@ std::optional<int> arc_number(std::string_view text, std::string_view name) {
     const auto [end, error] = std::from_chars(digits.data(), digits.data() + digits.size(), value);
     if (error != std::errc{} || end == digits.data() + digits.size() || *end != ')') return std::nullopt;
     return value;
-}
-
-std::string_view trim(std::string_view text) {
-    while (!text.empty() && static_cast<unsigned char>(text.front()) <= ' ') text.remove_prefix(1);
-    while (!text.empty() && static_cast<unsigned char>(text.back()) <= ' ') text.remove_suffix(1);
-    return text;
 }
 
 ArcEntry parse_arc(std::string_view path) {
