@@ -20,22 +20,10 @@ struct Made {
 /// A file system that the kernel filled: `tree` in the directory or subvolume `where`. Empty: that cannot be done here.
 std::string fill(const support::Folder& folder, const Made& made, const forge::Tree& tree,
                  const std::string& where = "", const std::string& then = "true") {
-    const std::string image = folder.file("btrfs.img");
-    const std::string mount = folder.file("mount");
-    if (support::shell("command -v mkfs.btrfs && command -v btrfs").status != 0) return {};
-    if (support::shell(fmt::format("truncate -s 256M {} && mkfs.btrfs -q -f -L inn -U b7f50000-0001-4a01-8a01-"
-                                   "00000b7f5001 {} {}",
-                                   image, made.options, image))
-            .status != 0)
-        return {};
-    std::filesystem::create_directories(mount);
-    if (support::shell(fmt::format("mount -o loop{} {} {}", made.mount, image, mount)).status != 0) return {};
-    if (!where.empty()) EXPECT_EQ(support::shell(fmt::format("btrfs subvolume create {}{}", mount, where)).status, 0);
-    support::write_tree(tree, mount + where);
-    const auto ran = support::shell(fmt::format("cd {} && {}", mount, then));
-    EXPECT_EQ(ran.status, 0) << ran.out;
-    EXPECT_EQ(support::shell("umount " + mount).status, 0);
-    return image;
+    if (support::shell("command -v btrfs").status != 0) return {};
+    return support::filled_by_kernel(
+        folder, fmt::format("mkfs.btrfs -q -f -L inn -U b7f50000-0001-4a01-8a01-00000b7f5001 {}", made.options),
+        made.mount, "256M", tree, where, where.empty() ? "true" : "btrfs subvolume create ." + where, then);
 }
 
 class BtrfsMade : public testing::TestWithParam<Made> {};
@@ -120,27 +108,14 @@ TEST(Btrfs, SubvolumesAreDirectoriesAndMayBeTheRoot) {
 }
 
 /// One with changes laid over it.
-struct Damaged {
-    support::Folder folder;
-    std::shared_ptr<Overlay> layer;
-    explicit Damaged(const char* options = "") {
-        forge::Tree tree;
-        tree.file("/etc/hostname", "cellar\n");
-        if (const auto path = fill(folder, {"", options, ""}, tree); !path.empty())
-            layer = overlay(*open_image(path, 1));
-    }
-    void flip(std::uint64_t offset, unsigned mask) const {
-        const std::array<std::uint8_t, 1> byte = {static_cast<std::uint8_t>((*layer->bytes(offset, 1))[0] ^ mask)};
-        ASSERT_TRUE(layer->write(offset, byte));
-    }
-    [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open(Reader reader = Reader::Kernel) const {
-        return open_file_system(slice(layer, 0, layer->size(), "d1p1"), reader);
-    }
+struct Damaged : support::Folder, support::Changed {
+    explicit Damaged(const char* options = "")
+        : Changed(fill(*this, {"", options, ""}, forge::Tree().file("/etc/hostname", "cellar\n"))) {}
 };
 
 TEST(Btrfs, ADamagedSuperblockIsRefused) {
     const Damaged d;
-    if (d.layer == nullptr) GTEST_SKIP() << "no Btrfs can be made and mounted here";
+    if (!d.made()) GTEST_SKIP() << "no Btrfs can be made and mounted here";
     d.flip(65536 + 299, 1);  // the label
     const auto refused = d.open();
     ASSERT_FALSE(refused);
@@ -164,10 +139,10 @@ TEST(Btrfs, ADamagedSuperblockIsRefused) {
 TEST(Btrfs, TheOtherCopyOfANodeIsTriedByTheKernelOnly) {
     for (const bool both : {false, true}) {
         const Damaged d(both ? "-m single" : "-m dup");
-        if (d.layer == nullptr) GTEST_SKIP() << "no Btrfs can be made and mounted here";
+        if (!d.made()) GTEST_SKIP() << "no Btrfs can be made and mounted here";
         // Where the tree of the top lies, as the system's own tool tells it: "leaf 5406720 items …", "physical
         // 13795328".
-        const auto image = d.folder.file("btrfs.img");
+        const auto image = d.file("volume.img");
         const auto tree = support::shell("btrfs inspect-internal dump-tree -t 5 " + image).out;
         const auto leaf = tree.find("\nleaf ");
         ASSERT_NE(leaf, std::string::npos) << tree;
@@ -192,7 +167,7 @@ TEST(Btrfs, TheOtherCopyOfANodeIsTriedByTheKernelOnly) {
 
 TEST(Btrfs, OneLargerThanItsVolumeIsNotMounted) {
     const Damaged d;
-    if (d.layer == nullptr) GTEST_SKIP() << "no Btrfs can be made and mounted here";
+    if (!d.made()) GTEST_SKIP() << "no Btrfs can be made and mounted here";
     const auto fs = open_file_system(slice(d.layer, 0, d.layer->size() - 4096, "d1p1"), Reader::Kernel);
     ASSERT_TRUE(fs);
     const auto obstacles = (*fs)->mount_obstacles();
@@ -203,7 +178,7 @@ TEST(Btrfs, OneLargerThanItsVolumeIsNotMounted) {
 
 TEST(Btrfs, NoiseEndsInErrors) {
     const Damaged d("-m single");
-    if (d.layer == nullptr) GTEST_SKIP() << "no Btrfs can be made and mounted here";
+    if (!d.made()) GTEST_SKIP() << "no Btrfs can be made and mounted here";
     std::uint32_t seed = 11;
     const auto next = [&] { return seed = seed * 1664525U + 1013904223U; };
     const auto base = slice(d.layer, 0, d.layer->size(), "d1p1");
@@ -236,10 +211,7 @@ TEST(BtrfsRoot, IsTheSubvolumeThatTheCommandLineNames) {
                  {"", "init"}};
     for (const auto& one : cases) {
         auto desk = demo::front_desk();
-        forge::Tree boot;
-        for (const auto& [path, node] : desk.root.nodes())
-            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
-                boot.file(path, node.content, node.mode);
+        auto boot = support::boot_files(desk.root);
         support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid,
                       std::string("root=UUID=b7f50000-0001-4a01-8a01-00000b7f5001") + one.flags);
         support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid + " / ext4",

@@ -108,19 +108,9 @@ std::string linear(const std::string& on, int from) {
     return fmt::format("type = \"striped\" stripe_count = 1 stripes = [\"{}\", {}]", on, from);
 }
 
-Machine machine_with(const std::vector<Bytes>& disks) {
-    Machine machine;
-    for (const auto& bytes : disks) {
-        const int number = static_cast<int>(machine.disks.size()) + 1;
-        machine.disks.push_back(
-            inspect_disk(memory_source(bytes, fmt::format("d{}", number), number), number, "disk.img"));
-    }
-    assemble_layers(machine);
-    return machine;
-}
 Machine inn(const std::string& volumes) {
     const auto text = group_text(volumes);
-    return machine_with({Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
+    return support::machine_of_disks({Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
 }
 
 DiskRange range_of(const VolumeRef& volume, std::uint64_t at, std::uint64_t length) {
@@ -174,11 +164,11 @@ TEST(Lvm, MirrorsAreReadFromTheFirstCopyThatIsThere) {
         volume("m1", segment(1, 0, 1, linear("pv1", 8)), false) +
         volume("old", segment(1, 0, 1, "type = \"mirror\" mirror_count = 2 mirrors = [\"pv0\", 20, \"pv1\", 21]")) +
         volume("plain", segment(1, 0, 1, linear("pv0", 3))));
-    const auto both = machine_with({Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
+    const auto both = support::machine_of_disks({Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
     ASSERT_EQ(both.layered.size(), 3U);
     EXPECT_EQ(range_of(both.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + extent, 1}));
     EXPECT_EQ(range_of(both.at("lvm/inn/old"), 0, 1), (DiskRange{1, mib + 20 * extent, 1}));
-    const auto second = machine_with({Member{id_b, text}.bytes()});
+    const auto second = support::machine_of_disks({Member{id_b, text}.bytes()});
     EXPECT_EQ(range_of(second.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + 9 * extent, 1}));
     EXPECT_EQ(range_of(second.at("lvm/inn/old"), 0, 1), (DiskRange{1, mib + 21 * extent, 1}));
     EXPECT_EQ(second.at("lvm/inn/root")->made_of.size(), 1U);
@@ -219,7 +209,7 @@ TEST(Lvm, VolumesWithParityAreComputedWhereAnImageIsGone) {
     fill(first, extent, 0x43);                 // D3
     fill(first, 11 * extent, 0x32U ^ 0x43U);   // P
     fill(second, 21 * extent, 0x32);           // D2
-    const auto both = machine_with({first, second});
+    const auto both = support::machine_of_disks({first, second});
     const auto root = both.at("lvm/inn/root");
     ASSERT_FALSE(root->not_assembled) << root->not_assembled->text();
     EXPECT_EQ(root->source->size(), 4 * extent);
@@ -227,12 +217,12 @@ TEST(Lvm, VolumesWithParityAreComputedWhereAnImageIsGone) {
     EXPECT_EQ(range_of(root, extent, 8), (DiskRange{1, mib + 10 * extent, 8}));
     EXPECT_EQ(range_of(root, 2 * extent, 8), (DiskRange{2, mib + 21 * extent, 8}));
     EXPECT_EQ(range_of(root, 3 * extent, 8), (DiskRange{1, mib + extent, 8}));
-    const auto one = machine_with({first});
+    const auto one = support::machine_of_disks({first});
     const auto computed = one.at("lvm/inn/root");
     ASSERT_FALSE(computed->not_assembled);
     EXPECT_EQ(*computed->source->bytes(2 * extent, 2), (Bytes{0x32, 0x32}));
     EXPECT_TRUE(computed->source->locate(2 * extent, 8).empty()) << "no disk has these bytes";
-    const auto other = machine_with({second});
+    const auto other = support::machine_of_disks({second});
     ASSERT_TRUE(other.at("lvm/inn/root")->not_assembled);
     EXPECT_EQ(other.at("lvm/inn/root")->not_assembled->lack(), Lack::Absent);
 }
@@ -260,13 +250,13 @@ TEST(Lvm, NewestDescriptionCountsWherePartsOfItGoRoundTheEndOfTheArea) {
     Member round{id_b, new_text};
     round.text_at = round.area - 300;
     round.label_sector = 3;
-    const auto machine = machine_with({Member{id_a, old_text}.bytes(), round.bytes()});
+    const auto machine = support::machine_of_disks({Member{id_a, old_text}.bytes(), round.bytes()});
     EXPECT_EQ(range_of(machine.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + 2 * extent, 1}));
     EXPECT_TRUE(machine.layer_findings.empty());
     // One byte of the newer one damaged: the older one counts, and it is told.
     auto damaged = round.bytes();
     damaged[4096 + round.area - 1] ^= 1;
-    const auto after = machine_with({Member{id_a, old_text}.bytes(), damaged});
+    const auto after = support::machine_of_disks({Member{id_a, old_text}.bytes(), damaged});
     EXPECT_EQ(range_of(after.at("lvm/inn/root"), 0, 1), (DiskRange{1, mib + extent, 1}));
     ASSERT_EQ(after.layer_findings.size(), 1U);
     EXPECT_EQ(after.layer_findings[0].code, Code::LayerMetadataDamaged);
@@ -286,7 +276,7 @@ TEST(Lvm, EachDamagedPartIsToldByItsPlace) {
     for (const auto& one : cases) {
         auto bytes = Member{id_a, text}.bytes();
         bytes[one.at] ^= 0x10;
-        const auto machine = machine_with({bytes});
+        const auto machine = support::machine_of_disks({bytes});
         EXPECT_TRUE(machine.layered.empty()) << one.told;
         ASSERT_EQ(machine.layer_findings.size(), 1U) << one.told;
         EXPECT_EQ(machine.layer_findings[0].text, fmt::format("on the physical volume d1: {}", one.told));
@@ -296,16 +286,16 @@ TEST(Lvm, EachDamagedPartIsToldByItsPlace) {
     // The last byte that the label's checksum covers, and the first one that it does not.
     auto edge = Member{id_a, text}.bytes();
     edge[1023] ^= 1;
-    EXPECT_TRUE(machine_with({edge}).layered.empty());
+    EXPECT_TRUE(support::machine_of_disks({edge}).layered.empty());
     edge[1023] ^= 1;
     edge[1024] ^= 1;
-    EXPECT_EQ(machine_with({edge}).layered.size(), 1U);
+    EXPECT_EQ(support::machine_of_disks({edge}).layered.size(), 1U);
 }
 
 TEST(Lvm, CopiesAndNamesakesAreTold) {
     const auto text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 1))));
     const auto twice =
-        machine_with({Member{id_a, text}.bytes(), Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
+        support::machine_of_disks({Member{id_a, text}.bytes(), Member{id_a, text}.bytes(), Member{id_b, text}.bytes()});
     ASSERT_EQ(twice.layer_findings.size(), 1U);
     EXPECT_EQ(twice.layer_findings[0].code, Code::LayerDuplicate);
     EXPECT_EQ(twice.layer_findings[0].evidence[1].place, "d2");
@@ -317,8 +307,8 @@ TEST(Lvm, CopiesAndNamesakesAreTold) {
     auto other_text = other;
     for (std::size_t i = 0; (i = other_text.find("aaaaaa-", i)) != std::string::npos;)
         other_text.replace(i, 6, "cccccc");
-    const auto both =
-        machine_with({Member{id_a, text}.bytes(), Member{"ccccccAAAAaaaaAAAAaaaaAAAAaaaaaa", other_text}.bytes()});
+    const auto both = support::machine_of_disks(
+        {Member{id_a, text}.bytes(), Member{"ccccccAAAAaaaaAAAAaaaaAAAAaaaaaa", other_text}.bytes()});
     EXPECT_NE(both.at("lvm/inn-gggggg/root"), nullptr);
     EXPECT_NE(both.at("lvm/inn-hhhhhh/root"), nullptr);
 }
@@ -440,10 +430,7 @@ struct Cellar {
     std::string volume_name = "root";
 
     [[nodiscard]] Bytes build() {
-        forge::Tree boot;
-        for (const auto& [path, node] : desk.root.nodes())
-            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
-                boot.file(path, node.content, node.mode);
+        auto boot = support::boot_files(desk.root);
         support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=" + root + more);
         if (tools) desk.ramdisk.file("/sbin/lvm", forge::make_program(), 0755);
         if (driver)
@@ -458,17 +445,12 @@ struct Cellar {
         desk.swap_size = 0;
         desk.disk.size = 28U << 20U;
         desk.disk.partitions.push_back({2048 + (12U << 20U) / 512, group, 0x8E, false});
-        auto image = desk.build();
-        // The generator appends its own volume behind those that are there.
-        for (std::size_t i = 0; i < 16; ++i) std::swap(image[446 + i], image[462 + i]);
-        return image;
+        return support::first_entries_swapped(desk.build());
     }
 };
 
 support::Checked walked(Cellar cellar) {
     support::Checked out(cellar.build());
-    assemble_layers(out.machine);
-    out.verdict = check(out.machine);
     return out;
 }
 
@@ -544,8 +526,6 @@ TEST(LvmRoot, AGroupThatLacksAMemberIsNotPutTogether) {
     put(image, start + 56, lvm_crc(std::span(image).subspan(start + 512, length)), 4);
     put(image, start, lvm_crc(std::span(image).subspan(start + 4, 508)), 4);
     support::Checked checked(image);
-    assemble_layers(checked.machine);
-    checked.verdict = check(checked.machine);
     // Nothing can be identified inside; the entry names it all the same.
     ASSERT_FALSE(checked.verdict.systems.empty());
     EXPECT_EQ(checked.stage(), "root") << checked.system().at(Stage::Root).text;
@@ -579,16 +559,12 @@ TEST(LvmRoot, DracutOpensOnlyWhatItIsTold) {
 TEST(LvmDemo, TheCellarsDisksStopWhereTheirStoriesSay) {
     for (const auto& story : demo::cellar_disks()) {
         support::Checked checked(story.make());
-        assemble_layers(checked.machine);
-        checked.verdict = check(checked.machine);
         EXPECT_EQ(checked.stage(), story.stops_at.empty() ? "yes" : story.stops_at)
             << story.name << ": " << checked.system().symptom;
         EXPECT_EQ(checked.system().name, "Almhof Cellar 3 (Silberdistel)") << story.name;
         EXPECT_EQ(checked.system().place, story.name == "cellar-renamed.img" ? "lvm/inn2/root" : "lvm/inn/root");
     }
     support::Checked renamed(demo::cellar_disks().back().make());
-    assemble_layers(renamed.machine);
-    renamed.verdict = check(renamed.machine);
     EXPECT_NE(renamed.system().at(Stage::Root).evidence.front().found.find("lvm/inn2/root is /dev/mapper/inn2-root"),
               std::string::npos);
 }
@@ -616,8 +592,6 @@ TEST(LvmGrub, ReadsItsFilesFromALogicalVolume) {
         disk.gap = forge::make_grub_core(core);
         disk.partitions = {{2048, forge::make_lvm("inn", {{"root", forge::make_ext(packed, ext)}}), 0x8E, true}};
         support::Checked checked(forge::make_disk(disk));
-        assemble_layers(checked.machine);
-        checked.verdict = check(checked.machine);
         EXPECT_EQ(checked.stage(), modules ? "yes" : "loader") << checked.system().symptom;
         if (!modules) EXPECT_TRUE(checked.has(Code::GrubPrefixDisk) || checked.has(Code::GrubPrefixDevice));
     }

@@ -257,17 +257,6 @@ Bytes member(const Super& super, const Bytes& data) {
     return out;
 }
 
-Machine machine_with(const std::vector<Bytes>& disks) {
-    Machine machine;
-    for (const auto& bytes : disks) {
-        const int number = static_cast<int>(machine.disks.size()) + 1;
-        machine.disks.push_back(
-            inspect_disk(memory_source(bytes, fmt::format("d{}", number), number), number, "disk.img"));
-    }
-    assemble_layers(machine);
-    return machine;
-}
-
 Bytes small_ext() {
     forge::Tree tree;
     tree.file("/etc/hostname", "cellar\n");
@@ -277,8 +266,8 @@ Bytes small_ext() {
 TEST(Md, MirrorsOfEveryVersionAreOneVolume) {
     for (const int version : {0, 1, 2}) {
         const auto ext = small_ext();
-        const auto machine =
-            machine_with({member({.version = version}, ext), member({.version = version, .role = 1}, ext)});
+        const auto machine = support::machine_of_disks(
+            {member({.version = version}, ext), member({.version = version, .role = 1}, ext)});
         ASSERT_EQ(machine.layered.size(), 1U) << version;
         const auto array = machine.at("md/root");
         ASSERT_NE(array, nullptr) << version;
@@ -301,7 +290,7 @@ TEST(Md, MirrorsOfEveryVersionAreOneVolume) {
 }
 
 TEST(Md, OneMemberOfAMirrorIsEnoughAndToldAsOne) {
-    const auto machine = machine_with({member({.role = 1}, small_ext())});
+    const auto machine = support::machine_of_disks({member({.role = 1}, small_ext())});
     const auto array = machine.at("md/root");
     ASSERT_NE(array, nullptr);
     EXPECT_FALSE(array->not_assembled);
@@ -315,37 +304,40 @@ TEST(Md, AMemberThatIsBehindIsLeftOut) {
     auto old = small_ext();
     std::fill(old.begin(), old.end(), std::uint8_t{0});
     // One event behind is forgiven, two are not.
-    const auto stale = machine_with({member({.events = 38}, old), member({.role = 1}, small_ext())});
+    const auto stale = support::machine_of_disks({member({.events = 38}, old), member({.role = 1}, small_ext())});
     EXPECT_EQ(stale.at("md/root")->info.label, "cellar");
     EXPECT_EQ(stale.at("md/root")->made_of.size(), 1U);
     ASSERT_EQ(stale.layer_findings.size(), 2U);
     EXPECT_EQ(stale.layer_findings[0].text, "d1 is out of date and left out of the array md/root");
-    const auto near = machine_with({member({.events = 39}, small_ext()), member({.role = 1}, small_ext())});
+    const auto near =
+        support::machine_of_disks({member({.events = 39}, small_ext()), member({.role = 1}, small_ext())});
     EXPECT_EQ(near.at("md/root")->made_of.size(), 2U);
 }
 
 TEST(Md, WhatTheKernelDoesNotStartIsNotThere) {
     const auto share = Bytes(64 * chunk, 7);
-    const auto dirty = machine_with({member({.level = 5, .layout = 2, .count = 3, .clean = false}, share),
-                                     member({.level = 5, .layout = 2, .count = 3, .role = 1, .clean = false}, share)});
+    const auto dirty =
+        support::machine_of_disks({member({.level = 5, .layout = 2, .count = 3, .clean = false}, share),
+                                   member({.level = 5, .layout = 2, .count = 3, .role = 1, .clean = false}, share)});
     ASSERT_NE(dirty.at("md/root"), nullptr);
     ASSERT_TRUE(dirty.at("md/root")->not_assembled);
     EXPECT_EQ(dirty.at("md/root")->not_assembled->what, "cannot start dirty degraded array");
     // Clean and degraded, or dirty and whole, it starts.
-    const auto clean = machine_with({member({.level = 5, .layout = 2, .count = 3}, share),
-                                     member({.level = 5, .layout = 2, .count = 3, .role = 1}, share)});
+    const auto clean = support::machine_of_disks({member({.level = 5, .layout = 2, .count = 3}, share),
+                                                  member({.level = 5, .layout = 2, .count = 3, .role = 1}, share)});
     EXPECT_FALSE(clean.at("md/root")->not_assembled);
     EXPECT_EQ(clean.at("md/root")->source->size(), 2 * share.size());
-    const auto few = machine_with({member({.level = 5, .layout = 2, .count = 3}, share)});
+    const auto few = support::machine_of_disks({member({.level = 5, .layout = 2, .count = 3}, share)});
     EXPECT_EQ(few.at("md/root")->not_assembled->what, "1 of its 3 members are there, which is too few");
-    const auto moving = machine_with({member({.features = 4}, share), member({.role = 1, .features = 4}, share)});
+    const auto moving =
+        support::machine_of_disks({member({.features = 4}, share), member({.role = 1, .features = 4}, share)});
     EXPECT_EQ(moving.at("md/root")->not_assembled->kind, ErrorKind::Unsupported);
 }
 
 TEST(Md, DamagedSuperblocksAndCopiesAreTold) {
     auto bad = member({}, small_ext());
     bad[4096 + 72] ^= 4;
-    const auto machine = machine_with({bad, member({.role = 1}, small_ext())});
+    const auto machine = support::machine_of_disks({bad, member({.role = 1}, small_ext())});
     ASSERT_EQ(machine.layer_findings.size(), 2U);
     EXPECT_EQ(machine.layer_findings[0].code, Code::LayerMetadataDamaged);
     EXPECT_EQ(machine.layer_findings[0].text, "on d1: the superblock of an array's member fails its checksum");
@@ -353,18 +345,18 @@ TEST(Md, DamagedSuperblocksAndCopiesAreTold) {
     // The last byte that the checksum covers: of the roles.
     auto edge = member({}, small_ext());
     edge[4096 + 256 + 15] ^= 1;
-    EXPECT_EQ(machine_with({edge}).layered.size(), 0U);
+    EXPECT_EQ(support::machine_of_disks({edge}).layered.size(), 0U);
     edge[4096 + 256 + 15] ^= 1;
     edge[4096 + 256 + 16] ^= 1;
-    EXPECT_EQ(machine_with({edge}).layered.size(), 1U);
+    EXPECT_EQ(support::machine_of_disks({edge}).layered.size(), 1U);
     const auto twice =
-        machine_with({member({}, small_ext()), member({}, small_ext()), member({.role = 1}, small_ext())});
+        support::machine_of_disks({member({}, small_ext()), member({}, small_ext()), member({.role = 1}, small_ext())});
     ASSERT_EQ(twice.layer_findings.size(), 1U);
     EXPECT_EQ(twice.layer_findings[0].code, Code::LayerDuplicate);
 }
 
 TEST(Md, TwoArraysOfOneNameAreToldApart) {
-    const auto machine = machine_with(
+    const auto machine = support::machine_of_disks(
         {member({.count = 1}, small_ext()), member({.count = 1, .uuid = "other-array-two!"}, small_ext())});
     ASSERT_EQ(machine.layered.size(), 2U);
     EXPECT_NE(machine.layered[0]->place, machine.layered[1]->place);
@@ -375,7 +367,7 @@ TEST(Md, PartitionsOnAnArrayAreVolumes) {
     forge::DiskSpec disk;
     disk.size = 4U << 20U;
     disk.partitions = {{2048, small_ext(), 0x83, true}};
-    const auto machine = machine_with({member({.count = 1}, forge::make_disk(disk))});
+    const auto machine = support::machine_of_disks({member({.count = 1}, forge::make_disk(disk))});
     const auto part = machine.at("md/rootp1");
     ASSERT_NE(part, nullptr);
     EXPECT_EQ(part->kind, NodeKind::Partition);
@@ -385,7 +377,8 @@ TEST(Md, PartitionsOnAnArrayAreVolumes) {
 }
 
 TEST(Md, AGroupOfVolumesOnAnArrayIsFoundInTheNextRound) {
-    const auto machine = machine_with({member({.count = 1}, forge::make_lvm("inn", {{"root", small_ext()}}))});
+    const auto machine =
+        support::machine_of_disks({member({.count = 1}, forge::make_lvm("inn", {{"root", small_ext()}}))});
     ASSERT_NE(machine.at("lvm/inn/root"), nullptr);
     EXPECT_EQ(machine.at("lvm/inn/root")->info.label, "cellar");
     EXPECT_EQ(machine.at("lvm/inn/root")->made_of.front()->place, "md/root");
@@ -403,10 +396,7 @@ struct MirrorDesk {
     bool with_ramdisk = true;
 
     [[nodiscard]] Bytes build() {
-        forge::Tree boot;
-        for (const auto& [path, node] : desk.root.nodes())
-            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
-                boot.file(path, node.content, node.mode);
+        auto boot = support::boot_files(desk.root);
         support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=" + root);
         if (!with_ramdisk) support::edit(boot, "/boot/grub/grub.cfg", "initrd /boot", "true /boot");
         support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid, "/dev/md/root");
@@ -422,15 +412,10 @@ struct MirrorDesk {
         desk.swap_size = 0;
         desk.disk.size = 28U << 20U;
         desk.disk.partitions.push_back({2048 + (12U << 20U) / 512, share, 0xFD, false});
-        auto image = desk.build();
-        // The generator appends its own volume behind those that are there.
-        for (std::size_t i = 0; i < 16; ++i) std::swap(image[446 + i], image[462 + i]);
-        return image;
+        return support::first_entries_swapped(desk.build());
     }
     [[nodiscard]] support::Checked walked() {
         support::Checked out(build());
-        assemble_layers(out.machine);
-        out.verdict = check(out.machine);
         return out;
     }
 };

@@ -97,4 +97,44 @@ inline void write_tree(const forge::Tree& tree, const std::string& folder) {
     }
 }
 
+/// A file system in a file of the folder that its own tool makes (`make`, the image's name behind it) and the kernel
+/// fills: `tree` below `where`, which `before` may create and `then` change, both run in it. Empty: that cannot be done
+/// here.
+inline std::string filled_by_kernel(const Folder& folder, const std::string& make, const std::string& mount_options,
+                                    const std::string& size, const forge::Tree& tree, const std::string& where = "",
+                                    const std::string& before = "true", const std::string& then = "true") {
+    const std::string image = folder.file("volume.img");
+    const std::string mount = folder.file("mount");
+    if (shell("truncate -s " + size + " " + image + " && " + make + " " + image).status != 0) return {};
+    std::filesystem::create_directories(mount);
+    if (shell("mount -o loop" + mount_options + " " + image + " " + mount).status != 0) return {};
+    const auto inside = [&](const std::string& command) {
+        const auto ran = shell("cd " + mount + " && " + command);
+        EXPECT_EQ(ran.status, 0) << ran.out;
+    };
+    inside(before);
+    write_tree(tree, mount + where);
+    inside(then);
+    EXPECT_EQ(shell("umount " + mount).status, 0);
+    return image;
+}
+
+/// An image with changes laid over it.
+struct Changed {
+    std::shared_ptr<herberge::Overlay> layer;  ///< null: there is none
+    explicit Changed(const std::string& path) {
+        if (!path.empty()) layer = herberge::overlay(*herberge::open_image(path, 1));
+    }
+    [[nodiscard]] bool made() const { return layer != nullptr; }
+    void set(std::uint64_t offset, unsigned value) const {
+        const std::array<std::uint8_t, 1> byte = {static_cast<std::uint8_t>(value)};
+        ASSERT_TRUE(layer->write(offset, byte));
+    }
+    void flip(std::uint64_t offset, unsigned mask) const { set(offset, (*layer->bytes(offset, 1))[0] ^ mask); }
+    [[nodiscard]] herberge::Result<std::shared_ptr<const herberge::FileSystem>> open(
+        herberge::Reader reader = herberge::Reader::Kernel) const {
+        return herberge::open_file_system(herberge::slice(layer, 0, layer->size(), "d1p1"), reader);
+    }
+};
+
 }  // namespace support

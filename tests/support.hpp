@@ -1,12 +1,14 @@
 // SPDX-License-Identifier: MIT
 #pragma once
 
+#include <algorithm>
 #include <array>
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
 #include <string>
+#include <vector>
 
 #include <gtest/gtest.h>
 
@@ -23,10 +25,35 @@ namespace support {
 
 using forge::Bytes;
 
-inline herberge::Machine machine_of(Bytes image) {
+/// The machine with these disks, as the tool makes it: layers put together.
+inline herberge::Machine machine_of_disks(std::vector<Bytes> images) {
     herberge::Machine machine;
-    machine.disks.push_back(herberge::inspect_disk(herberge::memory_source(std::move(image), "d1", 1), 1, "test.img"));
+    for (auto& image : images) {
+        const int number = static_cast<int>(machine.disks.size()) + 1;
+        machine.disks.push_back(herberge::inspect_disk(
+            herberge::memory_source(std::move(image), "d" + std::to_string(number), number), number, "test.img"));
+    }
+    herberge::assemble_layers(machine);
     return machine;
+}
+inline herberge::Machine machine_of(Bytes image) {
+    std::vector<Bytes> one;
+    one.push_back(std::move(image));
+    return machine_of_disks(std::move(one));
+}
+
+/// What of a system's files lies on a /boot of its own, under the names that it has in the whole tree.
+inline forge::Tree boot_files(const forge::Tree& root) {
+    forge::Tree out;
+    for (const auto& [path, node] : root.nodes())
+        if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File) out.file(path, node.content, node.mode);
+    return out;
+}
+
+/// Swaps the first two entries of an MBR: the demo's generator appends its own volume behind those that are there.
+inline Bytes first_entries_swapped(Bytes image) {
+    std::swap_ranges(image.begin() + 446, image.begin() + 462, image.begin() + 462);
+    return image;
 }
 
 /// A machine together with its verdict: verdicts point into the machine.

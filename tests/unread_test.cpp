@@ -96,10 +96,7 @@ struct Two {
     Two() { desk.swap_size = 0; }
     /// Only /boot stays on the first volume; the menu's root= is this.
     Two& root_elsewhere(const std::string& root) {
-        forge::Tree boot;
-        for (const auto& [path, node] : desk.root.nodes())
-            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
-                boot.file(path, node.content, node.mode);
+        auto boot = support::boot_files(desk.root);
         desk.root = boot;
         replace("/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=" + root);
         for (const char* name : {"xfs", "btrfs"})
@@ -117,15 +114,7 @@ struct Two {
     [[nodiscard]] Bytes build() {
         desk.disk.size = 24U << 20U;
         if (!second.empty()) desk.disk.partitions.push_back({second_lba, second, type, false});
-        // The generator appends its own volume behind those that are there.
-        auto image = desk.build();
-        if (!second.empty()) {
-            std::array<std::uint8_t, 16> entry{};
-            std::copy_n(image.begin() + 446, 16, entry.begin());
-            std::copy_n(image.begin() + 462, 16, image.begin() + 446);
-            std::copy_n(entry.begin(), 16, image.begin() + 462);
-        }
-        return image;
+        return second.empty() ? desk.build() : support::first_entries_swapped(desk.build());
     }
 };
 

@@ -34,19 +34,9 @@ forge::Tree tree_for_xfs() {
 
 /// A file system that the kernel filled; empty: that cannot be done here.
 std::string fill(const support::Folder& folder, const Made& made, const forge::Tree& tree) {
-    const std::string image = folder.file("xfs.img");
-    const std::string mount = folder.file("mount");
-    if (support::shell("command -v mkfs.xfs").status != 0) return {};
-    if (support::shell(fmt::format("truncate -s 320M {} && mkfs.xfs -q -f -L inn -m uuid=0f500000-0001-4a01-8a01-"
-                                   "00000f500001 {} {}",
-                                   image, made.options, image))
-            .status != 0)
-        return {};
-    std::filesystem::create_directories(mount);
-    if (support::shell(fmt::format("mount -o loop {} {}", image, mount)).status != 0) return {};
-    support::write_tree(tree, mount);
-    EXPECT_EQ(support::shell("umount " + mount).status, 0);
-    return image;
+    return support::filled_by_kernel(
+        folder, fmt::format("mkfs.xfs -q -f -L inn -m uuid=0f500000-0001-4a01-8a01-00000f500001 {}", made.options), "",
+        "320M", tree);
 }
 
 class XfsMade : public testing::TestWithParam<Made> {};
@@ -118,25 +108,11 @@ INSTANTIATE_TEST_SUITE_P(Kinds, XfsFour,
                          testing::Values(Made{"Plain", "-m crc=0"}, Made{"WithTypes", "-m crc=0 -n ftype=1"}),
                          support::by_name);
 
+forge::Tree small_tree() { return forge::Tree().file("/etc/hostname", "cellar\n"); }
+
 /// One with changes laid over it.
-struct Damaged {
-    support::Folder folder;
-    std::shared_ptr<Overlay> layer;
-    explicit Damaged(const char* options = "") {
-        forge::Tree tree;
-        tree.file("/etc/hostname", "cellar\n");
-        if (const auto path = fill(folder, {"", options}, tree); !path.empty()) layer = overlay(*open_image(path, 1));
-    }
-    [[nodiscard]] bool made() const { return layer != nullptr; }
-    [[nodiscard]] std::uint8_t at(std::uint64_t offset) const { return (*layer->bytes(offset, 1))[0]; }
-    void set(std::uint64_t offset, unsigned value) const {
-        const std::array<std::uint8_t, 1> byte = {static_cast<std::uint8_t>(value)};
-        ASSERT_TRUE(layer->write(offset, byte));
-    }
-    void flip(std::uint64_t offset, unsigned mask) const { set(offset, at(offset) ^ mask); }
-    [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open(Reader reader = Reader::Kernel) const {
-        return open_file_system(slice(layer, 0, layer->size(), "d1p1"), reader);
-    }
+struct Damaged : support::Folder, support::Changed {
+    Damaged() : Changed(fill(*this, {"", ""}, small_tree())) {}
 };
 
 TEST(Xfs, ADamagedSuperblockIsRefusedByTheKernelOnly) {
@@ -261,10 +237,7 @@ TEST(Xfs, NoiseEndsInErrors) {
 TEST(XfsRoot, StartsAndIsNotMountedWhenItsSuperblockIsDamaged) {
     for (const bool damaged : {false, true}) {
         auto desk = demo::front_desk();
-        forge::Tree boot;
-        for (const auto& [path, node] : desk.root.nodes())
-            if (path.starts_with("/boot/") && node.kind == forge::Node::Kind::File)
-                boot.file(path, node.content, node.mode);
+        auto boot = support::boot_files(desk.root);
         support::edit(boot, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid,
                       "root=UUID=0f500000-0001-4a01-8a01-00000f500001");
         support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid + " / ext4",
