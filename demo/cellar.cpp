@@ -47,7 +47,9 @@ Cellar cellar() {
 
 forge::Bytes Cellar::build() const {
     auto files = boot;
-    files.file(std::string("/initrd.img-") + release, forge::gzip(forge::make_cpio(ramdisk)));
+    auto first_root = ramdisk;
+    if (!crypttab.empty()) first_root.file("/cryptroot/crypttab", crypttab);
+    files.file(std::string("/initrd.img-") + release, forge::gzip(forge::make_cpio(first_root)));
     forge::ExtOptions small;
     small.size = 6U << 20U;
     small.uuid = forge::uuid_from(boot_uuid);
@@ -56,16 +58,17 @@ forge::Bytes Cellar::build() const {
     large.size = 8U << 20U;
     large.uuid = forge::uuid_from(cellar_root_uuid);
     large.label = "cellar";
-    const auto members =
-        forge::make_lvm(group, {{"root", forge::make_ext(root, large)},
-                                {"swap", forge::make_swap(1U << 20U, forge::uuid_from(cellar_swap_uuid))}});
+    auto members = forge::make_lvm(group, {{"root", forge::make_ext(root, large)},
+                                           {"swap", forge::make_swap(1U << 20U, forge::uuid_from(cellar_swap_uuid))}});
+    if (!passphrase.empty()) members = forge::make_luks(members, passphrase, {2, vault_uuid, "vault"});
     forge::DiskSpec disk;
-    disk.size = 20U << 20U;
+    disk.size = (passphrase.empty() ? 20U : 24U) << 20U;
     disk.signature = 0x0CE11A01;
     disk.boot_code = forge::make_grub_boot();
     disk.gap = forge::make_grub_core({.prefix = "(,msdos1)/grub"});
-    disk.partitions = {{2048, forge::make_ext(files, small), 0x83, true},
-                       {2048 + small.size / 512, members, 0x8E, false}};
+    disk.partitions = {
+        {2048, forge::make_ext(files, small), 0x83, true},
+        {2048 + small.size / 512, members, passphrase.empty() ? std::uint8_t{0x8E} : std::uint8_t{0xE8}, false}};
     return forge::make_disk(disk);
 }
 
@@ -83,6 +86,46 @@ std::vector<Story> cellar_disks() {
          changed([](Cellar& c) { c.ramdisk.remove("/sbin/lvm"); })},
         {"cellar-renamed.img", "the group was renamed, the menu was not", "root",
          changed([](Cellar& c) { c.group = "inn2"; })},
+    };
+}
+
+Cellar vault() {
+    auto out = cellar();
+    out.passphrase = vault_passphrase;
+    out.crypttab = std::string("vault UUID=") + vault_uuid + " none luks,discard\n";
+    out.root.file("/etc/crypttab", out.crypttab);
+    out.ramdisk.file("/sbin/cryptsetup", forge::make_program(), 0755);
+    out.ramdisk.file(std::string("/lib/modules/") + release + "/kernel/drivers/md/dm-crypt.ko",
+                     forge::make_kernel_module("dm_crypt"));
+    return out;
+}
+
+std::vector<Story> vault_disks() {
+    const auto changed = [](auto change) {
+        return [change] {
+            auto c = vault();
+            change(c);
+            return c.build();
+        };
+    };
+    // Bytes of the encrypted partition: behind the one for /boot.
+    constexpr std::size_t vault_at = std::size_t{2048} * 512 + (6U << 20U);
+    const auto scratched = [](std::size_t at, std::size_t count) {
+        return [at, count] {
+            auto bytes = vault().build();
+            std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(vault_at + at), count, std::uint8_t{0});
+            return bytes;
+        };
+    };
+    const std::string key = vault_passphrase;
+    return {
+        {"vault.img", "the group in an encrypted volume, as it should be", "", changed([](Cellar&) {}), key},
+        {"vault-no-passphrase.img", "the same, and nobody tells the passphrase", "unknown", changed([](Cellar&) {})},
+        {"vault-first-header.img", "a partition tool wiped the beginning of the volume: its second header serves", "",
+         scratched(0, 4096), key},
+        {"vault-key-slot.img", "something was written over the only key slot", "root", scratched(32768 + 8192, 4096)},
+        {"vault-renewed.img", "the volume was made anew, and the RAM disk still asks for the old one", "root",
+         changed([](Cellar& c) { c.crypttab = "vault UUID=0bad1d00-0000-4a01-8a01-00000bad1d01 none luks\n"; }), key},
     };
 }
 

@@ -36,6 +36,7 @@ struct Story {
     std::string story;
     std::string stops_at;
     std::function<forge::Bytes()> make;
+    std::string key;  ///< the passphrase of partition 2; empty: it is not encrypted, or nobody tells
 };
 std::vector<Story> front_desk_disks();
 

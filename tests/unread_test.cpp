@@ -47,11 +47,7 @@ Bytes raid_member(Bytes content, int minor) {
 }
 
 Bytes luks_volume() {
-    Bytes out(2U << 20U);
-    put_text(out, 0, "LUKS\xBA\xBE");
-    out[7] = 2;
-    put_text(out, 168, "1a0c5000-0001-4a01-8a01-00001a0c5001");
-    return out;
+    return forge::make_luks(Bytes(4096), "nobody tells", {2, "1a0c5000-0001-4a01-8a01-00001a0c5001"});
 }
 
 /// XFS with a feature of the future: recognised, and not read.

@@ -3,22 +3,19 @@
 
 #include <fmt/format.h>
 #include <algorithm>
-#include <charconv>
-#include <chrono>
 #include <cstdio>
 #include <cstdlib>
 #include <filesystem>
 #include <fstream>
-#include <map>
 #include <optional>
 #include <set>
-#include <sstream>
 
 #include <herberge/herberge.hpp>
 
 #include "cellar.hpp"
 #include "demo_disks.hpp"
 #include "help_disc.hpp"
+#include "inputs.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
 #include "output_file.hpp"
@@ -30,157 +27,8 @@ namespace {
 
 using namespace herberge;
 
-int complain(int status, const std::string& text) {
-    fmt::print(stderr, "herberge: {}\n", text);
-    return status;
-}
-
-template <class Number>
-bool take_number(std::string_view& text, Number& out) {
-    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), out);
-    if (error != std::errc{} || end == text.data()) return false;
-    text.remove_prefix(static_cast<std::size_t>(end - text.data()));
-    return true;
-}
-
-/// A whole input file as text. Only regular files of a bounded size: others may have no end, or block for ever.
-std::optional<std::string> input_text(const std::string& path) {
-    constexpr std::uint64_t most = std::uint64_t{64} << 20U;
-    const auto file = open_image(path, 0);
-    const auto text = file ? (*file)->text(most) : tl::unexpected(file.error());
-    if (text) return *text;
-    std::error_code ignored;
-    if (std::filesystem::is_regular_file(path, ignored) && std::filesystem::file_size(path, ignored) == 0)
-        return std::string{};
-    complain(Exit::unreadable, printable(text.error().text()));
-    return std::nullopt;
-}
-
-/// The machine of the images given, or nothing (already complained).
-struct Opened {
-    Machine machine;
-    std::vector<std::shared_ptr<const ImageFile>> files;
-    std::chrono::steady_clock::time_point begun = std::chrono::steady_clock::now();
-
-    std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> unreadable;  ///< per disk: bytes
-    std::vector<std::shared_ptr<const DamagedSource>> damaged;
-
-    /// One start and one count per line, in sectors; a leading "d2" names the disk; # begins a comment.
-    bool read_unreadable(const std::string& path) {
-        const auto text = input_text(path);
-        if (!text) return false;
-        std::istringstream file(*text);
-        std::string line;
-        for (int number = 1; std::getline(file, line); ++number) {
-            line.resize(std::min(line.find('#'), line.size()));
-            std::istringstream words(line);
-            std::string word;
-            int disk = 1;
-            if (!(words >> word)) continue;
-            std::string_view name(word);
-            if (name.starts_with('d')) {
-                name.remove_prefix(1);
-                if (!take_number(name, disk) || !name.empty() || !(words >> word)) word = "?";
-            }
-            std::uint64_t first = 0;
-            std::uint64_t count = 0;
-            std::string_view digits(word);
-            const bool good = take_number(digits, first) && digits.empty() && (words >> count) &&
-                              first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
-            if (!good || (words >> word)) {
-                complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
-                return false;
-            }
-            unreadable[disk].emplace_back(first * 512, count * 512);
-        }
-        return true;
-    }
-
-    bool open(const Options& options) {
-        if (!options.unreadable.empty() && !read_unreadable(options.unreadable)) return false;
-        for (std::size_t i = 0; i < options.images.size(); ++i) {
-            const int number = static_cast<int>(i) + 1;
-            auto file = open_image(options.images[i], number);
-            if (!file) {
-                complain(Exit::unreadable, printable(file.error().text()));
-                return false;
-            }
-            files.push_back(*file);
-            Source source = *file;
-            if (const auto bad = unreadable.find(number); bad != unreadable.end()) {
-                damaged.push_back(with_unreadable(source, std::move(bad->second)));
-                source = damaged.back();
-            }
-            machine.disks.push_back(inspect_disk(source, number, options.images[i]));
-            if (options.optical) into_optical_drive(machine.disks.back());
-            if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
-                complain(Exit::unreadable, printable(problem->text()));
-                return false;
-            }
-        }
-        assemble_layers(machine);
-        return true;
-    }
-    void stats() const {
-        std::uint64_t bytes = 0;
-        std::uint64_t reads = 0;
-        for (const auto& file : files) {
-            bytes += file->counters().bytes;
-            reads += file->counters().reads;
-        }
-        const auto took = std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun).count();
-        fmt::print(stderr, "read {} bytes ({}) in {} reads; {:.1f} ms\n", bytes, size_text(bytes), reads, took);
-    }
-};
-
-/// A place: "d1", "d1p1", "d1p1:/path", "d1@0+512", "lvm/inn/root:/path".
-struct Place {
-    int disk = 0;
-    int partition = 0;
-    std::string layered;  ///< "lvm/inn/root"; empty: a disk or partition
-    [[nodiscard]] std::string volume() const {
-        if (!layered.empty()) return layered;
-        return partition != 0 ? fmt::format("d{}p{}", disk, partition) : fmt::format("d{}", disk);
-    }
-    std::optional<std::string> path;
-    std::optional<std::uint64_t> offset;
-    std::uint64_t length = 512;
-};
-
-std::optional<Place> parse_place(std::string_view text) {
-    Place out;
-    if (text.starts_with("lvm/") || text.starts_with("md/")) {
-        const auto end = std::min(text.find_first_of(":@"), text.size());
-        out.layered = text.substr(0, end);
-        text.remove_prefix(end);
-    } else {
-        if (!text.starts_with('d')) return std::nullopt;
-        text.remove_prefix(1);
-        if (!take_number(text, out.disk)) return std::nullopt;
-        if (text.starts_with('p')) {
-            text.remove_prefix(1);
-            if (!take_number(text, out.partition)) return std::nullopt;
-        }
-    }
-    if (text.empty()) return out;
-    if (text.starts_with(':')) {
-        out.path = text.substr(1);
-        return out;
-    }
-    if (!text.starts_with('@')) return std::nullopt;
-    text.remove_prefix(1);
-    std::uint64_t offset = 0;
-    if (!take_number(text, offset)) return std::nullopt;
-    out.offset = offset;
-    if (text.starts_with('+')) {
-        text.remove_prefix(1);
-        if (!take_number(text, out.length)) return std::nullopt;
-    }
-    if (!text.empty()) return std::nullopt;
-    return out;
-}
-
-constexpr const char* place_help = "a place is written d1, d1p2, lvm/inn/root, d1p2:/boot/vmlinuz or d1@512+1024";
+constexpr const char* place_help =
+    "a place is written d1, d1p2, lvm/inn/root, open/d1p2, d1p2:/boot/vmlinuz or d1@512+1024";
 
 int print(const std::string& text) {
     std::fwrite(text.data(), 1, text.size(), stdout);
@@ -209,7 +57,7 @@ int walk_options(const Options& options, CheckOptions& wanted) {
 namespace {
 
 /// Which of the unreadable sectors a start asks for.
-std::string asked_text(const Opened& opened) {
+std::string asked_text(const Inputs& opened) {
     constexpr std::size_t most = 12;
     std::vector<std::string> ranges;
     for (const auto& source : opened.damaged)
@@ -223,10 +71,23 @@ std::string asked_text(const Opened& opened) {
     return out;
 }
 
+/// Volumes whose content is not looked at for want of a key.
+std::string locked_text(const Machine& machine) {
+    std::string out;
+    machine.each_volume(Observer::Linux, [&](const Volume& volume) {
+        if (volume.info.is(Family::Luks) && !machine.understands(volume))
+            out += fmt::format(
+                "\n{0} is encrypted: with --unlock {0}=FILE (its passphrase or key file) what lies inside is looked "
+                "at, too.\n",
+                volume.place);
+    });
+    return out;
+}
+
 }  // namespace
 
 int run_check(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
@@ -235,13 +96,14 @@ int run_check(const Options& options) {
     print(options.format == "json" ? check_json(opened.machine, verdict)
                                    : check_text(opened.machine, verdict, terminal, options.all_evidence));
     if (!options.unreadable.empty() && options.format != "json") print(asked_text(opened));
+    if (options.format != "json") print(locked_text(opened.machine));
     if (options.stats) opened.stats();
     if (verdict.all_start()) return Exit::all_start;
     return verdict.some_fail() || options.strict ? Exit::some_fail : Exit::cannot_tell;
 }
 
 int run_systems(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
@@ -261,7 +123,7 @@ int run_systems(const Options& options) {
 }
 
 int run_startup(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     const Terminal terminal;
     bool any = false;
@@ -285,7 +147,7 @@ int run_startup(const Options& options) {
 }
 
 int run_layout(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     const Terminal terminal;
     print(options.format == "json" ? layout_json(opened.machine) : layout_text(opened.machine, terminal));
@@ -294,7 +156,7 @@ int run_layout(const Options& options) {
 }
 
 int run_entries(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
@@ -327,7 +189,7 @@ int run_variables(const Options& options) {
 namespace {
 
 /// The volume of a place, or nothing (already complained).
-VolumeRef volume_of(const Opened& opened, const Place& place) {
+VolumeRef volume_of(const Inputs& opened, const Place& place) {
     VolumeRef volume = opened.machine.at(place.volume());
     if (volume == nullptr) {
         complain(Exit::usage, fmt::format("there is no volume {}", printable(place.volume())));
@@ -344,7 +206,7 @@ VolumeRef volume_of(const Opened& opened, const Place& place) {
 }
 
 /// What a place counts its bytes in: a disk, a volume, or a file; nonzero: already complained.
-int base_of(const Opened& opened, const Place& place, Source& out) {
+int base_of(const Inputs& opened, const Place& place, Source& out) {
     if (place.path) {
         const VolumeRef volume = volume_of(opened, place);
         if (volume == nullptr) return Exit::unreadable;
@@ -372,7 +234,7 @@ void print_view(const Options& options, const SectorView& view) {
 }
 
 /// Structures of the kind that the user names, wherever they are said to lie.
-int show_structure(const Options& options, const Opened& opened) {
+int show_structure(const Options& options, const Inputs& opened) {
     const auto* const kind = herberge::structure_kind(options.structure);
     if (kind == nullptr)
         return complain(Exit::usage,
@@ -390,7 +252,7 @@ int show_structure(const Options& options, const Opened& opened) {
 }  // namespace
 
 int run_sector(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     if (!options.structure.empty()) return show_structure(options, opened);
     std::vector<std::pair<const Disk*, std::uint64_t>> wanted;
@@ -443,7 +305,7 @@ int list_structures() {
 }
 
 int run_files(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     auto place = parse_place(options.place);
     if (!place || place->offset)
@@ -482,7 +344,7 @@ int run_files(const Options& options) {
 }
 
 int run_copy(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     const auto place = parse_place(options.place);
     if (!place || (!place->path && !place->offset))
@@ -545,7 +407,7 @@ std::optional<std::vector<KeyPress>> parse_keys(std::string_view text) {
 }  // namespace
 
 int run_rehearse(const Options& options) {
-    Opened opened;
+    Inputs opened;
     if (!opened.open(options)) return Exit::unreadable;
     RehearsalOptions wanted;
     wanted.name_files = true;
@@ -622,9 +484,16 @@ int show_stories(const std::string& head, const std::vector<demo::Story>& storie
         if (!folder.claim(path)) return Exit::unreadable;
         const auto written = demo::write_disk(disk, path);
         if (!written) return complain(Exit::unreadable, written.error().text());
-        Opened opened;
+        Inputs opened;
         Options one = options;
         one.images = {path};
+        if (!disk.key.empty()) {
+            const std::string key = std::filesystem::path(path).replace_extension(".key").string();
+            if (!folder.claim(key)) return Exit::unreadable;
+            if (!(std::ofstream(key) << disk.key << '\n'))
+                return complain(Exit::unreadable, fmt::format("{}: cannot be written", key));
+            one.unlock = {"d1p2=" + key};
+        }
         if (!opened.open(one)) return Exit::unreadable;
         const Verdict verdict = check(opened.machine);
         const auto& system = verdict.systems.front();
@@ -651,6 +520,11 @@ int run_demo(const Options& options) {
         problem != 0)
         return problem;
     if (const int problem =
+            show_stories("\nThe same machine with its group in an encrypted volume (--unlock d1p2=FILE).",
+                         demo::vault_disks(), options, folder, terminal);
+        problem != 0)
+        return problem;
+    if (const int problem =
             show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal);
         problem != 0)
         return problem;
@@ -670,7 +544,7 @@ int run_demo(const Options& options) {
         if (!forge::write_sparse(one.images.front(), disk) ||
             !forge::write_sparse(one.variables, story.variables(disk)))
             return complain(Exit::unreadable, fmt::format("{}: cannot be written", one.images.front()));
-        Opened opened;
+        Inputs opened;
         CheckOptions wanted;
         if (!opened.open(one) || walk_options(one, wanted) != 0) return Exit::unreadable;
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(one.images.front(), 34)), story.story));
@@ -687,7 +561,7 @@ int run_demo(const Options& options) {
                 return complain(Exit::unreadable, fmt::format("{}: cannot be written", path));
             several.images.push_back(path);
         }
-        Opened opened;
+        Inputs opened;
         if (!opened.open(several)) return Exit::unreadable;
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(machine.name, 34)), machine.story));
         for (const auto& system : check(opened.machine).systems)

@@ -14,14 +14,14 @@ _herberge() {
     esac
     local options="--help"
     case ${COMP_WORDS[1]} in
-        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --strict --stats --unreadable --optical" ;;
-        systems) options="$options --format --firmware --variables --secure-boot --stats --unreadable --optical" ;;
-        entries) options="$options --format --variables --stats --unreadable --optical" ;;
-        startup | layout) options="$options --format --stats --unreadable --optical" ;;
-        sector) options="$options --format --stats --at --as --byte --count --kinds --boot-sectors --optical" ;;
-        files) options="$options --format --stats --in" ;;
-        rehearse) options="$options --format --stats --optical --keys --until --millions" ;;
-        copy) options="$options --stats --from --to --replace" ;;
+        check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --strict --stats --unlock --unreadable --optical" ;;
+        systems) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical" ;;
+        entries) options="$options --format --variables --stats --unlock --unreadable --optical" ;;
+        startup | layout) options="$options --format --stats --unlock --unreadable --optical" ;;
+        sector) options="$options --format --stats --unlock --at --as --byte --count --kinds --boot-sectors --optical" ;;
+        files) options="$options --format --stats --unlock --in" ;;
+        rehearse) options="$options --format --stats --unlock --optical --keys --until --millions" ;;
+        copy) options="$options --stats --unlock --from --to --replace" ;;
     esac
     case $current in
         -*) mapfile -t COMPREPLY < <(compgen -W "$options" -- "$current") ;;

@@ -135,6 +135,31 @@ void print_catalogue(std::string& out, const herberge::BootCatalogue& catalogue,
     if (catalogue.refused) out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(catalogue.refused->text())));
 }
 
+/// What each key slot of the encrypted volumes costs to try, and whether it is still whole.
+void print_key_slots(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
+    Table slots{{{"encrypted", "header", "cipher", "key slot", "derived by", "cost", "state"}}};
+    machine.each_volume(herberge::Observer::Analyst, [&](const herberge::Volume& volume) {
+        if (!volume.info.is(herberge::Family::Luks)) return;
+        const auto told = herberge::describe_luks(*volume.source);
+        if (!told) {
+            slots.rows.push_back({volume.place, "—", "—", "—", "—", "—", printable(told.error().what)});
+            return;
+        }
+        const std::string header = fmt::format("LUKS {}{}", told->version, told->findings.empty() ? "" : ", one copy");
+        const std::string cipher = fmt::format("{}, {} bits", told->cipher, told->key_bytes * 8);
+        if (told->slots.empty()) slots.rows.push_back({volume.place, header, cipher, "—", "—", "—", "none in use"});
+        for (const auto& slot : told->slots)
+            slots.rows.push_back({volume.place, header, cipher, std::to_string(slot.number), slot.derivation,
+                                  slot.memory != 0
+                                      ? fmt::format("{} passes over {}", slot.rounds, size_text(slot.memory * 1024))
+                                      : fmt::format("{} rounds", slot.rounds),
+                                  slot.problem ? printable(slot.problem->what) : "whole"});
+    });
+    if (slots.rows.size() == 1) return;
+    out += "\n";
+    slots.print(out, terminal, 0);
+}
+
 /// What layers make of the disks' volumes.
 void print_layers(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
     Table made{{{"place", "size", "what", "made of", "holds", "label", "UUID", "Linux"}}};
@@ -154,6 +179,7 @@ void print_layers(std::string& out, const herberge::Machine& machine, const Term
         out += "\n";
         made.print(out, terminal, 0);
     }
+    print_key_slots(out, machine, terminal);
     if (machine.layer_findings.empty()) return;
     out += "\n";
     print_findings(out, machine.layer_findings, terminal);

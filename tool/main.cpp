@@ -21,6 +21,12 @@ void add_images(CLI::App& command, Options& options) {
                        "A text file of sectors that could not be read: on each line a first sector and a count (512 "
                        "bytes each), of d1 unless the line begins with another "
                        "disk: d2 4096 8");
+    command
+        .add_option("--unlock", options.unlock,
+                    "PLACE=FILE: the passphrase or key file of an encrypted volume, such as d1p2=key.txt; may be given "
+                    "several times. What lies inside is called open/d1p2")
+        ->allow_extra_args(false)
+        ->type_name("PLACE=FILE");
     command.add_flag("--optical", options.optical,
                      "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");

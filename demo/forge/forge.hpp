@@ -100,6 +100,15 @@ struct LvmVolume {
 };
 Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes);
 
+/// An encrypted volume with one key slot (number 0): AES-XTS, PBKDF2.
+struct LuksOptions {
+    int version = 2;
+    std::string uuid = "0c4e5700-0001-4a01-8a01-000000c4e571";
+    std::string label;  ///< version 2
+};
+/// Byte of the volume where the enciphered content begins.
+inline constexpr std::size_t luks_data_at = std::size_t{4} << 20U;
+Bytes make_luks(const Bytes& content, const std::string& passphrase, const LuksOptions& options = {});
 Bytes make_swap(std::uint64_t size, std::array<std::uint8_t, 16> uuid);
 std::array<std::uint8_t, 16> uuid_from(std::string_view text);
 

@@ -22,3 +22,4 @@
 #include <herberge/storage.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
+#include <herberge/unlock.hpp>

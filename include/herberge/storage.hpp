@@ -8,6 +8,7 @@
 #include <memory>
 #include <mutex>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -124,9 +125,27 @@ struct Disk {
     Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
 };
 
+/// What a layer made of its members.
+struct Assembly {
+    std::vector<VolumeRef> made;  ///< also those that it names and cannot make (Volume::not_assembled)
+    /// Members of which all is known that lies inside: nothing can be hidden there.
+    std::vector<VolumeRef> understood;
+    std::vector<Finding> findings;
+};
+
+/// A row of the table of layers: what makes volumes of others.
+struct Layer {
+    std::string_view name;
+    Family family;  ///< what its members are recognised as
+    /// Called with all members on the machine, those inside other layers' volumes included; again when there are more.
+    /// Costs what the members' descriptions have in bytes; what is in the volumes is not read.
+    std::function<Assembly(std::span<const VolumeRef> members)> assemble;
+};
+
 /// The disks of one machine, in the order in which its firmware tries them.
 struct Machine {
     std::vector<Disk> disks;
+    std::vector<Layer> more_layers;       ///< besides RAID and LVM: luks_layer (set before assemble_layers)
     std::vector<VolumeRef> layered;       ///< what layers make of the disks' volumes (assemble_layers)
     std::vector<VolumeRef> understood;    ///< members of which all is known that lies inside
     std::vector<Finding> layer_findings;  ///< what assembling them showed

@@ -37,7 +37,7 @@ bool worth_keeping(std::string_view name) {
     return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" ||
            name == "conf/initramfs.conf" || name == "etc/initrd-release" || name == "etc/fstab" ||
            name.starts_with("conf/conf.d/") || name == "conf/param.conf" || name.starts_with("etc/cmdline.d/") ||
-           name == "etc/crypttab" || name.ends_with("/modules.builtin");
+           name == "etc/crypttab" || name == "cryptroot/crypttab" || name.ends_with("/modules.builtin");
 }
 
 std::string clean_name(std::string_view name) {

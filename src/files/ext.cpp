@@ -186,13 +186,6 @@ void ExtFs::check_geometry(std::vector<Finding>& out) const {
                             fmt::format("{} blocks", blocks_))},
             fmt::format("EXT4-fs: bad geometry: block count {} exceeds size of device ({} blocks)", blocks_,
                         volume_->size() / block_size_)));
-    if (const auto unknown = unknown_incompat(super_.feature_incompat); !unknown.empty())
-        out.push_back(
-            make_finding(Code::ExtUnknownFeature,
-                         fmt::format("the file system in {} uses features that are not known: {}", volume_->place(),
-                                     fmt::join(unknown, ", ")),
-                         {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, feature_incompat), 4)},
-                         "EXT4-fs: Couldn't mount because of unsupported optional features"));
     if (has_ro_compat(ro_compat::metadata_csum)) {
         std::array<std::uint8_t, sizeof(super_)> raw{};
         std::memcpy(raw.data(), &super_, sizeof(super_));

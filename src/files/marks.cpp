@@ -7,6 +7,7 @@
 #include "bytes/text16.hpp"
 #include "files/stored.hpp"
 #include "ondisk/linux.hpp"
+#include "ondisk/luks.hpp"
 #include "ondisk/marks.hpp"
 #include "ondisk/md.hpp"
 
@@ -70,8 +71,18 @@ Found f2fs(const ByteSource& volume) {
 }
 
 Found luks(const ByteSource& volume) {
-    const auto header = volume.load<ondisk::LuksHeader>(0);
-    if (!header || !begins(header->magic, "LUKS\xBA\xBE")) return std::nullopt;
+    auto header = volume.load<ondisk::Luks2Header>(0);
+    if (!header) return std::nullopt;
+    if (!begins(header->magic, "LUKS\xBA\xBE")) {
+        // The second header of version 2, when the first one is gone.
+        bool found = false;
+        for (const std::uint64_t at : ondisk::luks2_copy_places) {
+            header = volume.load<ondisk::Luks2Header>(at);
+            found = header && begins(header->magic, "SKUL\xBA\xBE") && header->version == 2 && header->offset == at;
+            if (found || !header) break;
+        }
+        if (!found) return std::nullopt;
+    }
     auto info = named(header->version == 1 ? Format::Luks1 : header->version == 2 ? Format::Luks2 : Format::Luks);
     info.uuid = fixed_text(header->uuid);
     if (header->version == 2) info.label = fixed_text(header->label);

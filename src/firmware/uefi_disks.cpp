@@ -37,6 +37,7 @@ Machine after_uefi_firmware(const Machine& machine) {
         out.disks.push_back(inspect_disk(mended != nullptr ? mended : disk.source, disk.number, disk.path));
         if (disk.optical) into_optical_drive(out.disks.back());
     }
+    out.more_layers = machine.more_layers;
     assemble_layers(out);
     return out;
 }

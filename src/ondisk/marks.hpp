@@ -77,18 +77,6 @@ struct F2fsSuper {
 BOOST_DESCRIBE_STRUCT(F2fsSuper, (), (magic, skipped, log_block_size, skipped2, blocks, skipped3, uuid, label))
 static_assert(offsetof(F2fsSuper, uuid) == 108);
 
-/// LUKS 1 and 2 share these first fields (LUKS2 on-disk format specification, section 2.1).
-struct LuksHeader {
-    Bytes<6> magic;  ///< "LUKS" BA BE
-    big_uint16_t version;
-    Bytes<16> skipped;
-    Bytes<48> label;  ///< version 2
-    Bytes<96> skipped2;
-    Bytes<40> uuid;
-};
-BOOST_DESCRIBE_STRUCT(LuksHeader, (), (magic, version, skipped, label, skipped2, uuid))
-static_assert(offsetof(LuksHeader, uuid) == 168);
-
 /// LVM 2 label in one of the first four sectors (lib/format_text/layout.h's label_header and pv_header).
 struct LvmLabel {
     Bytes<8> id;  ///< "LABELONE"

@@ -13,6 +13,7 @@
 #include "ondisk/legacy.hpp"
 #include "ondisk/lilo.hpp"
 #include "ondisk/linux.hpp"
+#include "ondisk/luks.hpp"
 #include "ondisk/marks.hpp"
 #include "ondisk/mbr.hpp"
 #include "ondisk/md.hpp"
@@ -122,7 +123,10 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<BtrfsRootReference>("btrfs-root-reference", "where a Btrfs subvolume is entered"),
     row<BtrfsExtent>("btrfs-extent", "extent of Btrfs"),
     row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
-    row<LuksHeader>("luks-header", "header of LUKS", 0, "LUKS\xBA\xBE"sv),
+    // luks.hpp
+    row<Luks1Header>("luks1-header", "header of LUKS 1", 0, "LUKS\xBA\xBE\0\1"sv),
+    row<Luks1Slot>("luks1-slot", "key slot of LUKS 1"),
+    row<Luks2Header>("luks2-header", "header of LUKS 2", 0, "LUKS\xBA\xBE\0\2"sv),
     // md.hpp
     row<RaidSuper>("raid-super", "superblock of Linux RAID (version 1)", 0, "\xFC\x4E\x2B\xA9"sv),
     row<RaidSuper90>("raid-super90", "superblock of Linux RAID (version 0.90)"),

@@ -4,6 +4,7 @@
 
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>
+#include <herberge/unlock.hpp>
 
 namespace herberge {
 
@@ -340,6 +341,34 @@ std::string layout_json(const Machine& machine) {
         for (const auto& name : volume->names.grub) made["names"]["grub"].push_back(clean(name));
         out["made"].push_back(std::move(made));
     }
+    out["encrypted"] = ordered_json::array();
+    machine.each_volume(Observer::Analyst, [&](const Volume& volume) {
+        if (!volume.info.is(Family::Luks)) return;
+        const auto told = describe_luks(*volume.source);
+        ordered_json one = {{"place", clean(volume.place)}, {"problem", nullptr}};
+        if (!told) one["problem"] = clean(told.error().text());
+        if (told) {
+            one["version"] = told->version;
+            one["uuid"] = clean(told->uuid);
+            one["cipher"] = clean(told->cipher);
+            one["key_bits"] = told->key_bytes * 8;
+            one["sector_size"] = told->sector;
+            one["data_offset"] = told->data_offset;
+            one["slots"] = ordered_json::array();
+            for (const auto& slot : told->slots)
+                one["slots"].push_back(
+                    {{"number", slot.number},
+                     {"derivation", clean(slot.derivation)},
+                     {"rounds", slot.rounds},
+                     {"memory_kib", slot.memory},
+                     {"offset", slot.offset},
+                     {"size", slot.size},
+                     {"problem", slot.problem ? ordered_json(clean(slot.problem->text())) : ordered_json(nullptr)}});
+            one["findings"] = ordered_json::array();
+            for (const auto& f : told->findings) one["findings"].push_back(to_json(f));
+        }
+        out["encrypted"].push_back(std::move(one));
+    });
     out["findings"] = ordered_json::array();
     for (const auto& f : machine.layer_findings) out["findings"].push_back(to_json(f));
     return finish(out);

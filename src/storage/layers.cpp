@@ -8,7 +8,8 @@ namespace herberge {
 
 namespace {
 
-constexpr Layer layers[] = {
+/// Those that need no key.
+const Layer own_layers[] = {
     {"Linux RAID", Family::Raid, assemble_md},
     {"LVM", Family::Lvm, assemble_lvm},
 };
@@ -30,17 +31,26 @@ std::vector<VolumeRef> members_of(const Machine& machine, Family family) {
     return out;
 }
 
+/// How many layers lie below.
+int depth(const Volume& volume) {
+    int out = 0;
+    for (const auto& member : volume.made_of) out = std::max(out, depth(*member) + 1);
+    return out;
+}
+
 }  // namespace
 
 void assemble_layers(Machine& machine) {
+    std::vector<Layer> layers(std::begin(own_layers), std::end(own_layers));
+    layers.insert(layers.end(), machine.more_layers.begin(), machine.more_layers.end());
     machine.layered.clear();
     machine.layer_findings.clear();
     machine.understood.clear();
-    Made made[std::size(layers)];
+    std::vector<Made> made(layers.size());
     bool more = true;
     for (int round = 0; more && round < most_rounds; ++round) {
         more = false;
-        for (std::size_t i = 0; i < std::size(layers); ++i) {
+        for (std::size_t i = 0; i < layers.size(); ++i) {
             auto members = members_of(machine, layers[i].family);
             if (members == made[i].members) continue;
             made[i] = {members, layers[i].assemble(members)};
@@ -52,6 +62,7 @@ void assemble_layers(Machine& machine) {
             for (const auto& volume : one.assembly.made)
                 if (machine.layered.size() < most_made) machine.layered.push_back(volume);
     }
+    std::ranges::stable_sort(machine.layered, {}, [](const VolumeRef& v) { return depth(*v); });
     for (const auto& one : made) {
         machine.layer_findings.insert(machine.layer_findings.end(), one.assembly.findings.begin(),
                                       one.assembly.findings.end());

@@ -154,6 +154,7 @@ std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine) {
         posing.emulation = image.emulation;
         out->disks.push_back(std::move(posing));
     }
+    out->more_layers = machine.more_layers;
     assemble_layers(*out);
     return out;
 }

@@ -49,6 +49,7 @@ constexpr TypeName type_names[] = {
     {0xBF, "Solaris"},
     {0xDA, "data without a file system"},
     {0xEA, "Boot Loader Specification boot volume"},
+    {0xE8, "LUKS"},
     {0xEE, "GPT protective"},
     {0xEF, "EFI system"},
     {0xFD, "Linux RAID, auto-detected"},

@@ -75,6 +75,7 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
     out.state = State::Holds;
     std::vector<const Volume*> layers;
     collect(volume, layers, 0);
+    std::ranges::reverse(layers);  // as they are opened
     std::vector<std::string> opened;
     for (const auto* layer : layers) {
         const auto* need = std::ranges::find(needs, layer->kind, &Need::kind);

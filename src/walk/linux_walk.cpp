@@ -2,6 +2,7 @@
 // From an entry that names a Linux kernel to the system's services.
 #include "walk/step.hpp"
 
+#include "system/crypttab.hpp"
 #include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "walk/lost.hpp"
@@ -66,17 +67,17 @@ public:
                 ladder_.set(stage, State::NotNeeded, "what is started is a program of its own, no Linux");
             return;
         }
-        auto root = named_root(machine_, entry_);
-        if (root.volume != nullptr) {
-            if (auto mounted = mounted_root(root.volume, arguments_)) root.volume = *mounted;
-            else no_subvolume_ = mounted.error();
-        }
         const auto loaded = ramdisk_files();
         const Ramdisk* ramdisk = nullptr;
         std::shared_ptr<const Result<Ramdisk>> held;
         if (loaded) {
             held = artifacts_.ramdisk(entry_.ramdisks);
             if (held->has_value()) ramdisk = &held->value();
+        }
+        auto root = named_root(machine_, entry_, ramdisk);
+        if (root.volume != nullptr) {
+            if (auto mounted = mounted_root(root.volume, arguments_)) root.volume = *mounted;
+            else no_subvolume_ = mounted.error();
         }
         RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
         demand.locked_down = around_.locked_down;
@@ -455,6 +456,19 @@ private:
         return file_system_fits(volume.info.format, *given) ? std::nullopt : given;
     }
 
+    /// Encrypted volumes that lie around the root, or that the RAM disk opens before it looks for one that is not seen.
+    bool judge_the_keys(const RootReference& root, const Ramdisk* ramdisk) {
+        auto claim = judge_unlocking(machine_, root, ramdisk, arguments_);
+        key_findings_ = claim.findings;
+        if (claim.state == State::Breaks) {
+            claim.findings.front().symptom += "\n" + not_found_symptom(root.written, ramdisk);
+            ladder_.set(Stage::Root, claim);
+            return false;
+        }
+        if (claim.state == State::Unknown) driver_note_ = claim.text;
+        return true;
+    }
+
     bool judge_the_root(const RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
         const Evidence where = evidence_line(entry_.place, entry_.kernel.front().line, {},
                                              root.written.empty() ? "no root=" : "root=" + root.written);
@@ -487,12 +501,16 @@ private:
             ladder_.breaks(Code::RootDeviceNameWrong, *why, {where}, not_found_symptom(root.written, ramdisk));
             return false;
         }
+        if (!judge_the_keys(root, ramdisk)) return false;
         if (root.volume == nullptr) {
             if (root.cannot_tell) {
-                ladder_.set(Stage::Root, State::Unknown,
-                            fmt::format("root={} cannot be followed: {}", root.written,
-                                        root.note.empty() ? "no known form" : root.note),
-                            {where});
+                Claim claim;
+                claim.stage = Stage::Root;
+                claim.text = fmt::format("root={} cannot be followed: {}", root.written,
+                                         root.note.empty() ? "no known form" : root.note);
+                claim.evidence = {where};
+                claim.findings = key_findings_;
+                ladder_.set(Stage::Root, claim);
                 return false;
             }
             auto evidence = std::vector<Evidence>{where};
@@ -540,6 +558,7 @@ private:
             return false;
         }
         mount.evidence.insert(mount.evidence.begin(), where);
+        mount.findings.insert(mount.findings.end(), key_findings_.begin(), key_findings_.end());
         if (mount.state == State::Breaks && ramdisk != nullptr)
             mount.findings.front().symptom +=
                 fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
@@ -572,6 +591,7 @@ private:
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::optional<Error> no_subvolume_;
+    std::vector<Finding> key_findings_;  ///< about encrypted volumes: what does not stop the way
     std::string driver_note_;
     std::string driver_text_;
 };

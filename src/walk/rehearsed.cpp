@@ -223,6 +223,17 @@ void judge_by_rehearsal(const Machine& machine, const Disk& disk, const Rehearsa
         // A boot sector that is gone takes the file system's mark along; an entry that misses its volume shows it
         // elsewhere.
         const bool sector_lost = volume != nullptr && (volume->info.known() || !find_misplaced_volume(disk));
+        const auto first = volume != nullptr ? volume->source->bytes(0, 512) : fail(ErrorKind::NotFound, "none");
+        if (!first && first.error().unreadable()) {
+            ladder.set(
+                broken(make_finding(
+                           Code::BootCodeUnreadable,
+                           fmt::format("the boot sector of {}, which the first sector's code asks for, cannot be read",
+                                       volume->place),
+                           {evidence_error(first.error()), evidence}, screen),
+                       Stage::BootSector));
+            return;
+        }
         if (sector_lost) {
             ladder.breaks(
                 Code::BootSectorNotStartable,

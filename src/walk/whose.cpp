@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include "system/crypttab.hpp"
 #include "walk/artifacts.hpp"
 
 namespace herberge::walk {
@@ -48,8 +49,15 @@ bool is_other_program(const MenuEntry& entry) {
     return source != nullptr && is_other_program(*source);
 }
 
-RootReference named_root(const Machine& machine, const MenuEntry& entry) {
-    return resolve_root(machine, CommandLine(entry.arguments).value("root").value_or(""));
+RootReference named_root(const Machine& machine, const MenuEntry& entry, const Ramdisk* ramdisk) {
+    constexpr std::string_view mapper = "/dev/mapper/";
+    const CommandLine arguments(entry.arguments);
+    auto root = resolve_root(machine, arguments.value("root").value_or(""));
+    if (root.volume == nullptr && root.written.starts_with(mapper)) {
+        root.volume = by_crypt_name(machine, std::string_view(root.written).substr(mapper.size()), ramdisk, arguments);
+        if (root.volume != nullptr) root.cannot_tell = false;
+    }
+    return root;
 }
 
 const InstalledSystem* system_of(const Machine& machine, const MenuEntry& entry,

@@ -12,8 +12,8 @@ namespace herberge::walk {
 /// The entry's file only comes in a Linux kernel's format.
 bool is_other_program(const MenuEntry& entry);
 
-/// What the entry's root= leads to.
-RootReference named_root(const Machine& machine, const MenuEntry& entry);
+/// What the entry's root= leads to. With its RAM disk: names that only that gives count, too.
+RootReference named_root(const Machine& machine, const MenuEntry& entry, const Ramdisk* ramdisk = nullptr);
 
 /// The system that `entry` starts: what its root= names, else where its kernel lies; for Windows the directory its
 /// entry names. Null: none of `systems`.

@@ -472,12 +472,6 @@ private:
                 Code::WindowsFileSystemDriver,
                 fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted",
                             driver));
-        const auto* mounted = start_.system->files(Observer::Linux);
-        const auto obstacles = mounted == nullptr ? std::vector<Finding>{} : mounted->mount_obstacles();
-        if (mounted == nullptr)
-            return fails(Code::WindowsVolume, fmt::format("{} cannot be mounted", start_.system->place));
-        for (const auto& obstacle : obstacles)
-            if (obstacle.severity == Severity::Breaks) return fails(Code::WindowsVolume, obstacle.text);
         ladder_.set(
             Stage::Root, State::Holds,
             fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable",

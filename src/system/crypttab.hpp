@@ -1,0 +1,49 @@
+// SPDX-License-Identifier: MIT
+// Who opens which encrypted volume at the start, and under which name.
+#pragma once
+
+#include <string>
+#include <string_view>
+#include <vector>
+
+#include <herberge/artifact.hpp>
+#include <herberge/storage.hpp>
+#include <herberge/system.hpp>
+
+namespace herberge {
+
+/// A line of a crypttab, or an argument that says the same.
+struct CryptLine {
+    std::string name;    ///< below /dev/mapper
+    std::string source;  ///< "UUID=…", "/dev/sda2"
+    std::string key;     ///< a file; empty: the passphrase is asked for
+    std::string options;
+    std::string where;  ///< "RAM disk:/cryptroot/crypttab, line 1"
+    VolumeRef volume;   ///< what `source` is here; null: nothing answers to it
+    bool cannot_tell = false;
+    bool by_mark =
+        false;  ///< `source` is a UUID or a label: what lies inside something that nobody opens never answers
+};
+
+/// The lines of a crypttab (crypttab(5)); `where` names it.
+[[nodiscard]] std::vector<CryptLine> parse_crypttab(const Machine& machine, std::string_view text,
+                                                    std::string_view where);
+
+/// What a RAM disk opens before the root is mounted: its crypttab, and the command line (crypttab(5) of Debian's
+/// cryptsetup-initramfs, dracut.cmdline(7), systemd-cryptsetup-generator(8), the "encrypt" hook of mkinitcpio).
+/// `ramdisk` may be null.
+[[nodiscard]] std::vector<CryptLine> opened_at_start(const Machine& machine, const Ramdisk* ramdisk,
+                                                     const CommandLine& arguments);
+
+/// What "/dev/mapper/NAME" is: by the command line, the RAM disk, else by the crypttab of a system that can be read.
+/// The volume inside where it is opened here, else the encrypted one. Null: nobody says.
+[[nodiscard]] VolumeRef by_crypt_name(const Machine& machine, std::string_view name, const Ramdisk* ramdisk,
+                                      const CommandLine& arguments);
+
+/// Would the encrypted volumes around the root be opened, or, where the root is not seen, those that the RAM disk
+/// opens? Header, copy and key slots of each are looked at, and whether the RAM disk or the command line names it.
+/// Holds too where there are none; `ramdisk` may be null.
+[[nodiscard]] Claim judge_unlocking(const Machine& machine, const RootReference& root, const Ramdisk* ramdisk,
+                                    const CommandLine& arguments);
+
+}  // namespace herberge

@@ -1,0 +1,197 @@
+// SPDX-License-Identifier: MIT
+#include "inputs.hpp"
+
+#include <fmt/format.h>
+#include <charconv>
+#include <cstdio>
+#include <filesystem>
+#include <fstream>
+#include <sstream>
+
+namespace tool {
+
+using namespace herberge;
+
+namespace {
+
+template <class Number>
+bool take(std::string_view& text, Number& out) {
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), out);
+    if (error != std::errc{} || end == text.data()) return false;
+    text.remove_prefix(static_cast<std::size_t>(end - text.data()));
+    return true;
+}
+
+}  // namespace
+
+int complain(int status, const std::string& text) {
+    fmt::print(stderr, "herberge: {}\n", text);
+    return status;
+}
+
+bool take_number(std::string_view& text, int& out) { return take(text, out); }
+bool take_number(std::string_view& text, std::uint64_t& out) { return take(text, out); }
+bool take_number(std::string_view& text, double& out) { return take(text, out); }
+
+std::optional<std::string> input_text(const std::string& path) {
+    constexpr std::uint64_t most = std::uint64_t{64} << 20U;
+    const auto file = open_image(path, 0);
+    const auto text = file ? (*file)->text(most) : tl::unexpected(file.error());
+    if (text) return *text;
+    std::error_code ignored;
+    if (std::filesystem::is_regular_file(path, ignored) && std::filesystem::file_size(path, ignored) == 0)
+        return std::string{};
+    complain(Exit::unreadable, printable(text.error().text()));
+    return std::nullopt;
+}
+
+/// PLACE=FILE; the file's content goes into memory that is wiped, and into nothing else.
+bool Inputs::read_keys(const std::vector<std::string>& unlock) {
+    constexpr std::uintmax_t most = std::uintmax_t{8} << 20U;  // as cryptsetup: longer key files are cut there
+    for (const auto& one : unlock) {
+        const auto equals = one.find('=');
+        const std::string path = equals == std::string::npos ? std::string{} : one.substr(equals + 1);
+        if (equals == 0 || path.empty()) {
+            complain(Exit::usage, "--unlock wants PLACE=FILE, such as d1p2=key.txt");
+            return false;
+        }
+        std::error_code why;
+        const auto size = std::filesystem::is_regular_file(path, why) ? std::filesystem::file_size(path, why) : 0;
+        // Unbuffered: no copy of the key stays behind.
+        std::ifstream in;
+        in.rdbuf()->pubsetbuf(nullptr, 0);
+        in.open(path, std::ios::binary);
+        if (!in || size == 0 || size > most) {
+            complain(Exit::unreadable, printable(fmt::format("{}: {}", path,
+                                                             !in           ? "it cannot be read"
+                                                             : size > most ? "it is too large for a key"
+                                                                           : "it is no file, or an empty one")));
+            return false;
+        }
+        Secret secret(std::vector<std::uint8_t>(static_cast<std::size_t>(size)));
+        in.read(reinterpret_cast<char*>(secret.bytes().data()), static_cast<std::streamsize>(size));
+        if (static_cast<std::uintmax_t>(in.gcount()) != size) {
+            complain(Exit::unreadable, printable(path + ": it cannot be read"));
+            return false;
+        }
+        keys_.push_back({one.substr(0, equals), std::make_shared<const Secret>(std::move(secret)), path});
+    }
+    return true;
+}
+
+/// One start and one count per line, in sectors; a leading "d2" names the disk; # begins a comment.
+bool Inputs::read_unreadable(const std::string& path) {
+    const auto text = input_text(path);
+    if (!text) return false;
+    std::istringstream file(*text);
+    std::string line;
+    for (int number = 1; std::getline(file, line); ++number) {
+        line.resize(std::min(line.find('#'), line.size()));
+        std::istringstream words(line);
+        std::string word;
+        int disk = 1;
+        if (!(words >> word)) continue;
+        std::string_view name(word);
+        if (name.starts_with('d')) {
+            name.remove_prefix(1);
+            if (!take_number(name, disk) || !name.empty() || !(words >> word)) word = "?";
+        }
+        std::uint64_t first = 0;
+        std::uint64_t count = 0;
+        std::string_view digits(word);
+        const bool good = take_number(digits, first) && digits.empty() && (words >> count) &&
+                          first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
+        if (!good || (words >> word)) {
+            complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
+            return false;
+        }
+        unreadable_[disk].emplace_back(first * 512, count * 512);
+    }
+    return true;
+}
+
+bool Inputs::open(const Options& options) {
+    if (!options.unreadable.empty() && !read_unreadable(options.unreadable)) return false;
+    for (std::size_t i = 0; i < options.images.size(); ++i) {
+        const int number = static_cast<int>(i) + 1;
+        auto file = open_image(options.images[i], number);
+        if (!file) {
+            complain(Exit::unreadable, printable(file.error().text()));
+            return false;
+        }
+        files.push_back(*file);
+        Source source = *file;
+        if (const auto bad = unreadable_.find(number); bad != unreadable_.end()) {
+            damaged.push_back(with_unreadable(source, std::move(bad->second)));
+            source = damaged.back();
+        }
+        machine.disks.push_back(inspect_disk(source, number, options.images[i]));
+        if (options.optical) into_optical_drive(machine.disks.back());
+        if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
+            complain(Exit::unreadable, printable(problem->text()));
+            return false;
+        }
+    }
+    if (!read_keys(options.unlock)) return false;
+    if (!keys_.empty()) machine.more_layers.push_back(luks_layer(keys_));
+    assemble_layers(machine);
+    for (const auto& key : keys_) {
+        const auto volume = machine.at(key.place);
+        if (volume != nullptr && volume->info.is(Family::Luks)) continue;
+        complain(Exit::usage, printable(volume == nullptr ? fmt::format("--unlock: there is no {} here", key.place)
+                                                          : fmt::format("--unlock: {} is no LUKS volume", key.place)));
+        return false;
+    }
+    return true;
+}
+
+void Inputs::stats() const {
+    std::uint64_t bytes = 0;
+    std::uint64_t reads = 0;
+    for (const auto& file : files) {
+        bytes += file->counters().bytes;
+        reads += file->counters().reads;
+    }
+    const auto took = std::chrono::duration<double, std::milli>(std::chrono::steady_clock::now() - begun_).count();
+    fmt::print(stderr, "read {} bytes ({}) in {} reads; {:.1f} ms\n", bytes, size_text(bytes), reads, took);
+}
+
+std::string Place::volume() const {
+    if (!layered.empty()) return layered;
+    return partition != 0 ? fmt::format("d{}p{}", disk, partition) : fmt::format("d{}", disk);
+}
+
+std::optional<Place> parse_place(std::string_view text) {
+    Place out;
+    if (text.starts_with("lvm/") || text.starts_with("md/") || text.starts_with("open/")) {
+        const auto end = std::min(text.find_first_of(":@"), text.size());
+        out.layered = text.substr(0, end);
+        text.remove_prefix(end);
+    } else {
+        if (!text.starts_with('d')) return std::nullopt;
+        text.remove_prefix(1);
+        if (!take_number(text, out.disk)) return std::nullopt;
+        if (text.starts_with('p')) {
+            text.remove_prefix(1);
+            if (!take_number(text, out.partition)) return std::nullopt;
+        }
+    }
+    if (text.empty()) return out;
+    if (text.starts_with(':')) {
+        out.path = text.substr(1);
+        return out;
+    }
+    if (!text.starts_with('@')) return std::nullopt;
+    text.remove_prefix(1);
+    std::uint64_t offset = 0;
+    if (!take_number(text, offset)) return std::nullopt;
+    out.offset = offset;
+    if (text.starts_with('+')) {
+        text.remove_prefix(1);
+        if (!take_number(text, out.length)) return std::nullopt;
+    }
+    if (!text.empty()) return std::nullopt;
+    return out;
+}
+
+}  // namespace tool
