@@ -599,4 +599,100 @@ TEST(Vaults, ARootUnderTheNameThatTheTableGives) {
         << shut.root().text;
 }
 
+// --- GRUB, whose own files lie in one
+// ---------------------------------------------------------------------------------
+
+constexpr const char* grub_uuid = "0c4e570000014a018a01000000c4e571";
+
+/// Everything but GRUB's core in the encrypted second partition.
+Bytes all_inside(const Bytes& volume, const std::vector<std::string>& modules, const std::string& embedded) {
+    auto desk = demo::front_desk();
+    desk.root = forge::Tree().file("/readme", "nothing is here\n");
+    desk.rebuild_ramdisk = false;
+    desk.swap_size = 0;
+    desk.disk.size = 44U << 20U;
+    desk.disk.gap =
+        forge::make_grub_core({std::string("(cryptouuid/") + grub_uuid + ")/boot/grub", modules, embedded, 1, true});
+    desk.disk.partitions.push_back({2048 + (20U << 20U) / 512, volume, 0xE8, false});
+    return support::first_entries_swapped(desk.build());
+}
+Bytes inner_system() {
+    auto desk = demo::front_desk();
+    auto& tree = desk.root;
+    desk.ramdisk.file("/cryptroot/crypttab", std::string("strongbox UUID=") + demo::vault_uuid + " none luks\n")
+        .file("/sbin/cryptsetup", forge::make_program(), 0755)
+        .file(std::string("/lib/modules/") + demo::release + "/kernel/drivers/md/dm-crypt.ko",
+              forge::make_kernel_module("dm_crypt"));
+    tree.file(std::string("/boot/initrd.img-") + demo::release, forge::gzip(forge::make_cpio(desk.ramdisk)));
+    forge::ExtOptions options = desk.ext;
+    options.size = 14U << 20U;
+    options.uuid = forge::uuid_from("0e470000-0003-4a01-8a01-0000000e4703");
+    support::edit(tree, "/boot/grub/grub.cfg", demo::root_uuid, "0e470000-0003-4a01-8a01-0000000e4703");
+    support::edit(tree, "/etc/fstab", demo::root_uuid, "0e470000-0003-4a01-8a01-0000000e4703");
+    return forge::make_ext(tree, options);
+}
+const std::vector<std::string> crypto = {"luks2",       "cryptodisk", "pbkdf2",     "gcry_rijndael",
+                                         "gcry_sha256", "ext2",       "part_msdos", "biosdisk"};
+const std::string mount = std::string("cryptomount -u ") + grub_uuid + "\n";
+
+TEST(GrubInside, OpensWhatItIsToldToOpen) {
+    const auto image = all_inside(forge::make_luks(inner_system(), passphrase), crypto, mount);
+    const Vault open(image, passphrase);
+    ASSERT_FALSE(open.verdict.systems.empty());
+    EXPECT_EQ(open.system().place, "open/d1p2");
+    EXPECT_EQ(open.system().starts, Starts::Yes)
+        << open.system().at(open.system().stops_at.value_or(Stage::Loader)).text << open.root().text;
+    EXPECT_EQ(open.verdict.menus.at(0).place, "open/d1p2:/boot/grub/grub.cfg");
+    // Nobody tells the key: what GRUB goes on with cannot be looked at, and nothing is broken.
+    const Vault shut(image);
+    for (const auto& system : shut.verdict.systems) {
+        EXPECT_EQ(system.starts, Starts::Unknown);
+        EXPECT_EQ(system.stops_at, std::nullopt);
+    }
+}
+
+TEST(GrubInside, DoesNotSeeWhatItDoesNotOpen) {
+    const auto volume = forge::make_luks(inner_system(), passphrase);
+    const struct {
+        std::vector<std::string> modules;
+        std::string embedded, screen;
+    } cases[] = {
+        {crypto, "", "grub rescue>"},
+        {crypto, "cryptomount -u 0bad1d00000040018a0100000bad1d01\n", "error: no such cryptodisk found."},
+        {{"luks", "cryptodisk", "gcry_rijndael", "gcry_sha256", "ext2", "part_msdos", "biosdisk"},
+         mount,
+         "error: no such cryptodisk found."},
+        {{"luks2", "cryptodisk", "gcry_sha256", "ext2", "part_msdos", "biosdisk"},
+         mount,
+         "error: Cipher aes isn't available."},
+        {{"luks2", "cryptodisk", "gcry_rijndael", "ext2", "part_msdos", "biosdisk"},
+         mount,
+         "error: Invalid passphrase."},
+    };
+    for (const auto& one : cases) {
+        const Vault vault(all_inside(volume, one.modules, one.embedded), passphrase);
+        ASSERT_FALSE(vault.verdict.systems.empty());
+        EXPECT_EQ(vault.system().stops_at, Stage::Loader) << one.screen;
+        EXPECT_NE(vault.system().symptom.find(one.screen), std::string::npos) << vault.system().symptom;
+        EXPECT_EQ(vault.system().place, "open/d1p2");
+    }
+}
+
+TEST(GrubInside, ASlotThatOnlyArgon2OpensStaysShut) {
+    const Made made("--type luks2 --pbkdf argon2id --pbkdf-force-iterations 4 --pbkdf-memory 1024 --uuid " +
+                        std::string(demo::vault_uuid),
+                    20U << 20U);
+    const Vault vault(all_inside(made.volume, crypto, mount));
+    ASSERT_EQ(vault.verdict.systems.size(), 1U);
+    EXPECT_EQ(vault.system().stops_at, Stage::Loader);
+    EXPECT_NE(vault.system().symptom.find("error: Invalid passphrase."), std::string::npos) << vault.system().symptom;
+    // With the module that some distributions add, whoever knows the passphrase gets further.
+    auto with = crypto;
+    with.emplace_back("argon2");
+    const Vault patched(all_inside(made.volume, with, mount));
+    ASSERT_EQ(patched.verdict.systems.size(), 1U);
+    EXPECT_EQ(patched.system().stops_at, std::nullopt);
+    EXPECT_EQ(patched.system().starts, Starts::Unknown);
+}
+
 }  // namespace

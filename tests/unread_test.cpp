@@ -317,12 +317,13 @@ struct Prefix {
     const char* stage;
     State loader;
     const char* says;
+    const char* embedded = "";
 };
 class Prefixes : public testing::TestWithParam<Prefix> {};
 TEST_P(Prefixes, AreFollowedAsFarAsTheyAreRead) {
     Two two;
     two.second = GetParam().second();
-    two.desk.disk.gap = forge::make_grub_core({GetParam().prefix, GetParam().modules, "", 1, true});
+    two.desk.disk.gap = forge::make_grub_core({GetParam().prefix, GetParam().modules, GetParam().embedded, 1, true});
     const support::Checked checked(two.build());
     EXPECT_EQ(checked.stage(), GetParam().stage);
     const auto& rung = checked.system().at(checked.system().stops_at.value_or(Stage::Loader));
@@ -380,10 +381,18 @@ INSTANTIATE_TEST_SUITE_P(
         Prefix{"Luks",
                luks_volume,
                "(cryptouuid/1a0c5000)/boot/grub",
-               {"luks2", "cryptodisk", "ext2", "part_msdos"},
+               {"luks2", "cryptodisk", "gcry_rijndael", "gcry_sha256", "ext2", "part_msdos"},
                "unknown",
                State::Unknown,
-               "made from d1p2 (luks2)"},
+               "made from d1p2 (luks2)",
+               "cryptomount -u 1a0c5000-0001-4a01-8a01-00001a0c5001\n"},
+        Prefix{"LuksThatNobodyOpens",
+               luks_volume,
+               "(cryptouuid/1a0c5000)/boot/grub",
+               {"luks2", "cryptodisk", "gcry_rijndael", "gcry_sha256", "ext2", "part_msdos"},
+               "loader",
+               State::Breaks,
+               "which this machine does not have"},
         // The member's own partition: no file system for GRUB, and none that was misplaced.
         Prefix{"InsideAMember",
                lvm_with_ext,

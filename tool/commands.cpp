@@ -218,13 +218,12 @@ int base_of(const Inputs& opened, const Place& place, Source& out) {
         out = *file;
         return 0;
     }
-    const Disk* disk = opened.machine.disk(place.disk);
-    const bool whole_disk = place.layered.empty() && place.partition == 0;
-    const VolumeRef volume = whole_disk ? nullptr : opened.machine.at(place.volume());
-    if (whole_disk ? disk == nullptr : volume == nullptr)
-        return complain(Exit::usage, "there is no such disk or volume");
-    out = volume != nullptr ? volume->source : disk->source;
-    return 0;
+    if (place.layered.empty() && place.partition == 0) {
+        if (const Disk* disk = opened.machine.disk(place.disk)) out = disk->source;
+    } else if (const VolumeRef volume = opened.machine.at(place.volume())) {
+        out = volume->source;
+    }
+    return out != nullptr ? 0 : complain(Exit::usage, "there is no such disk or volume");
 }
 
 /// One sector or structure, as text or JSON.

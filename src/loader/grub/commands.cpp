@@ -40,6 +40,7 @@ const std::map<std::string_view, Interpreter::Handler>& Interpreter::handlers() 
         {"search.file", &I::cmd_search},
         {"probe", &I::cmd_probe},
         {"insmod", &I::cmd_insmod},
+        {"cryptomount", &I::cmd_cryptomount},
         {"menuentry", &I::cmd_menuentry},
         {"submenu", &I::cmd_menuentry},
         {"blscfg", &I::cmd_blscfg},

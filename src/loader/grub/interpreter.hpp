@@ -117,6 +117,7 @@ private:
     int cmd_search(const Arguments& a, const Command& c);
     int cmd_probe(const Arguments& a, const Command& c);
     int cmd_insmod(const Arguments& a, const Command& c);
+    int cmd_cryptomount(const Arguments& a, const Command& c);
     int cmd_menuentry(const Arguments& a, const Command& c);
     int cmd_blscfg(const Arguments& a, const Command& c);
     int cmd_linux(const Arguments& a, const Command& c);
@@ -128,6 +129,7 @@ private:
     int cmd_leave(const Arguments& a, const Command& c);
     int cmd_nothing(const Arguments& a, const Command& c);
 
+    std::optional<std::string> refuses_to_open(const Volume& volume);
     int run_text(std::string_view text, const std::string& name);
     int search_for(std::string_view kind, std::string_view key, std::string_view variable_name,
                    const std::vector<std::string>& hints);

@@ -142,28 +142,39 @@ bool World::unread(const Volume& volume, const Modules& modules) const {
     return !driver.empty() && volume.files(Observer::Grub) == nullptr && driver_at_hand(driver, modules);
 }
 
-/// GRUB has the module that looks into this member or encrypted volume (grub-core/disk).
-bool World::layer_at_hand(const Volume& volume, const Modules& modules) const {
+bool World::reads_encrypted(const Volume& volume, const Modules& modules) const {
+    const auto any = [&](std::initializer_list<std::string_view> names) {
+        return std::ranges::any_of(names, [&](std::string_view name) { return modules.loaded.contains(name); });
+    };
+    if (all_modules_) return true;
+    if (volume.info.format == Format::Luks1) return any({"luks"});
+    if (volume.info.is(Family::Luks)) return any({"luks2"});
+    return any({"geli", "cryptodisk"});
+}
+
+/// GRUB looks into this member or encrypted volume (grub-core/disk): it has the module, and was told the key.
+bool World::layer_at_hand(const VolumeRef& volume, const Modules& modules) const {
     const auto any = [&](std::initializer_list<std::string_view> names) {
         return std::ranges::any_of(
             names, [&](std::string_view name) { return all_modules_ || modules.loaded.contains(name); });
     };
-    if (volume.info.content() == Content::Encrypted) return any({"luks", "luks2", "geli", "cryptodisk"});
-    if (volume.info.content() == Content::Member)
-        return volume.info.is(Family::Raid) ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
+    if (volume->info.content() == Content::Encrypted)
+        return reads_encrypted(*volume, modules) && (all_modules_ || modules.asked.contains(volume));
+    if (volume->info.content() == Content::Member)
+        return volume->info.is(Family::Raid) ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
     return false;
 }
 
 /// GRUB has the module that makes this volume of others.
 bool World::opens(const Volume& volume, const Modules& modules) const {
     return std::ranges::all_of(volume.made_of, [&](const VolumeRef& member) {
-        return layer_at_hand(*member, modules) && (member->made_of.empty() || opens(*member, modules));
+        return layer_at_hand(member, modules) && (member->made_of.empty() || opens(*member, modules));
     });
 }
 
 std::string World::unread_places(const Modules& modules, bool files) const {
     return machine_.places_of([&](const Volume& v) {
-        return (layer_at_hand(v, modules) && !machine_.understands(v)) || v.mark_unreadable() ||
+        return (layer_at_hand(v.shared_from_this(), modules) && !machine_.understands(v)) || v.mark_unreadable() ||
                (files && unread(v, modules));
     });
 }

@@ -27,6 +27,7 @@ struct Device {
 struct Modules {
     std::set<std::string, std::less<>> loaded;
     std::set<std::string, std::less<>> symbols;  ///< what the loaded ones define
+    std::set<VolumeRef> asked;                   ///< encrypted volumes that cryptomount opened: somebody typed the key
 };
 
 /// A file GRUB opened or failed to open.
@@ -81,6 +82,8 @@ public:
     /// Volumes that this GRUB could find something in, and that are not looked into here; empty: none. `files`: also
     /// such whose own identifiers are known.
     [[nodiscard]] std::string unread_places(const Modules& modules, bool files) const;
+    /// GRUB has the module that reads this encrypted volume's header.
+    [[nodiscard]] bool reads_encrypted(const Volume& volume, const Modules& modules) const;
     /// A device name for something that lies in one of them.
     [[nodiscard]] std::string unread_device(std::string what) const;
     /// `path` is "(device)/file" or "/file" below `root`. Packed files are unpacked when the module for it is loaded,
@@ -114,7 +117,7 @@ public:
 private:
     [[nodiscard]] bool driver_at_hand(std::string_view driver, const Modules& modules) const;
     [[nodiscard]] bool opens(const Volume& volume, const Modules& modules) const;
-    [[nodiscard]] bool layer_at_hand(const Volume& volume, const Modules& modules) const;
+    [[nodiscard]] bool layer_at_hand(const VolumeRef& volume, const Modules& modules) const;
     [[nodiscard]] std::optional<Device> layered_device(std::string_view name, const Modules& modules) const;
     [[nodiscard]] Source unpacked(const Source& file, const Modules& modules) const;
     std::optional<Error> load_one(std::string_view name, std::string_view prefix, Modules& modules, int depth) const;
