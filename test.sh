@@ -6,7 +6,7 @@
 . "$(dirname "$0")/scripts/common.sh"
 quick=no
 [ "${1:-}" = --quick ] && quick=yes
-install_packages libgtest-dev liblzo2-dev libwim-dev squashfs-tools lvm2 xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin
+install_packages libgtest-dev liblzo2-dev libwim-dev squashfs-tools lvm2 xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools
 build release -DHERBERGE_BUILD_TESTS=ON
 cd "$root"
 status=0

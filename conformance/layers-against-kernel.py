@@ -1,9 +1,9 @@
 #!/usr/bin/env python3
 # SPDX-License-Identifier: MIT
-"""Arrays and logical volumes that a real kernel made and filled: the tool must give the same bytes.
+"""Arrays, logical volumes and encrypted volumes that a real kernel made and filled: the tool must give the same bytes.
 
 A small Linux in a virtual PC makes Linux RAID of every level and layout, with each version of its metadata, and LVM groups
-with linear, striped and mirrored volumes, on partitions of five disks; it fills them with noise and prints their SHA-256.
+with linear, striped and mirrored volumes, on partitions of five disks, and LUKS volumes of many ciphers on a sixth; it fills them with noise and prints their SHA-256.
 `herberge copy` of the same place must give the same sum: from all disks, and from all but one where the level allows it.
 
 usage: layers-against-kernel.py [--tool PATH]
@@ -17,13 +17,32 @@ args = parser.parse_args()
 args.tool = os.path.abspath(args.tool)
 os.environ["PATH"] += ":/usr/sbin:/sbin"
 
-programs = ["qemu-system-x86_64", "lvm", "mdadm", "busybox", "cpio", "dpkg-deb", "sfdisk", "depmod", "apt-get"]
+programs = ["qemu-system-x86_64", "lvm", "mdadm", "busybox", "cpio", "dpkg-deb", "sfdisk", "depmod", "apt-get", "cryptsetup"]
 missing = [p for p in programs if not shutil.which(p)]
 if missing:
     print("missing:", " ".join(missing))
     sys.exit(77)
 
 work = tempfile.mkdtemp()
+# Name, and what cryptsetup is told.
+quick1, quick2 = "--type luks1 --pbkdf-force-iterations 1000", "--type luks2 --pbkdf pbkdf2 --pbkdf-force-iterations 1000"
+encrypted = [
+    ("argon2id", "--type luks2 --pbkdf-memory 65536 --pbkdf-force-iterations 4"),
+    ("argon2i", "--type luks2 --pbkdf argon2i --pbkdf-memory 32768 --pbkdf-force-iterations 4 --pbkdf-parallel 2"),
+    ("pages", f"{quick2} --sector-size 4096"),
+    ("small", f"{quick2} --sector-size 512"),
+    ("older", f"{quick1}"),
+    ("short", f"{quick1} --key-size 256"),
+    ("essiv", f"{quick1} --cipher aes-cbc-essiv:sha256 --key-size 256"),
+    ("plain", f"{quick1} --cipher aes-cbc-plain --key-size 128 --hash ripemd160"),
+    ("plain64", f"{quick1} --cipher aes-cbc-plain64 --key-size 192 --hash sha512"),
+    ("big", f"{quick1} --cipher aes-cbc-plain64be --key-size 256"),
+    ("serpent", f"{quick1} --cipher serpent-xts-plain64 --hash whirlpool"),
+    ("serpentessiv", f"{quick1} --cipher serpent-cbc-essiv:sha256 --key-size 256"),
+    ("twofish", f"{quick2} --cipher twofish-xts-plain64"),
+    ("camellia", f"{quick2} --cipher camellia-xts-plain64"),
+]
+locked_mib = 20
 disks = 5
 part_mib = 12
 # Name, level and layout as mdadm takes them, members, metadata, and whether one may be missing.
@@ -76,10 +95,10 @@ def small_linux(script):
     kernel = package_kernel()
     release = os.listdir(kernel + "/lib/modules")[0]
     root = os.path.join(work, "small")
-    for d in ("bin", "dev", "proc", "sys", "tmp", "run/lock", "etc/lvm", "sbin"):
+    for d in ("bin", "dev", "proc", "sys", "tmp", "run/lock", "run/cryptsetup", "etc/lvm", "sbin"):
         os.makedirs(os.path.join(root, d))
     shutil.copy(shutil.which("busybox"), root + "/bin/busybox")
-    for program in ("lvm", "mdadm", "dmsetup"):
+    for program in ("lvm", "mdadm", "dmsetup", "cryptsetup"):
         found = shutil.which(program)
         shutil.copy(found, root + "/bin/")
         for line in subprocess.run(["ldd", found], capture_output=True, text=True).stdout.splitlines():
@@ -94,7 +113,7 @@ def small_linux(script):
     for f in ("modules.builtin", "modules.order"):
         shutil.copy(f"{kernel}/lib/modules/{release}/{f}", f"{root}/lib/modules/{release}/")
     run("depmod", "-b", root, release)
-    modules = "virtio_pci virtio_blk md-mod linear raid0 raid1 raid456 raid10 dm-mod dm-raid dm-mirror"
+    modules = "virtio_pci virtio_blk md-mod linear raid0 raid1 raid456 raid10 dm-mod dm-raid dm-mirror dm-crypt xts cbc ecb essiv aes_generic sha256_generic sha512_generic serpent_generic twofish_generic camellia_generic wp512 rmd160 af_alg algif_skcipher algif_hash"
     with open(root + "/init", "w") as init:
         init.write("#!/bin/busybox sh\n/bin/busybox --install -s /bin\nexport PATH=/bin:/sbin\nmount -t proc proc /proc\nmount -t sysfs sys /sys\n"
                    "mount -t devtmpfs dev /dev\n" + "".join(f"modprobe {m}\n" for m in modules.split()) + "exec >/dev/ttyS0 2>&1\n" + script +
@@ -111,6 +130,11 @@ def make_disks():
         with open(os.path.join(work, f"disk{d}"), "wb") as image:
             image.truncate((part_mib * len(arrays) + 72) << 20)
         run("sfdisk", f"disk{d}", input=table.encode())
+    with open(os.path.join(work, "locked"), "wb") as image:
+        image.truncate((locked_mib * len(encrypted) + 8) << 20)
+    run("sfdisk", "locked", input=("label: gpt\n" + f"size={locked_mib}MiB, type=CA7D7CCB-63ED-4C53-861C-1742536059CC\n" * len(encrypted)).encode())
+    with open(os.path.join(work, "key"), "w") as key:
+        key.write("enzian")
 
 
 def script():
@@ -132,11 +156,16 @@ def script():
         out += (f"lvm lvcreate {options} -y -Zn -Wn --nosync -n {name} {how} inn\nlvm vgmknodes {options} inn\ndd if=/dev/urandom of=/dev/mapper/inn-{name} bs=64k\nsync\n"
                 f"echo SUM lv-{name} $(cat /dev/mapper/inn-{name} | sha256sum) $(blockdev --getsz /dev/mapper/inn-{name})\n").replace(
                     "--nosync ", "--nosync " if "raid1" in how or "raid5" in how else "")
-    return out + f"lvm vgchange {options} -an inn\n"
+    out += f"lvm vgchange {options} -an inn\nexport DM_DISABLE_UDEV=1\nprintf enzian >/tmp/key\n"
+    for i, (name, how) in enumerate(encrypted):
+        out += (f"cryptsetup luksFormat -q {how} /dev/vdf{i + 1} /tmp/key\ncryptsetup open --key-file /tmp/key /dev/vdf{i + 1} c{i}\n"
+                f"dd if=/dev/urandom of=/dev/mapper/c{i} bs=64k\nsync\n"
+                f"echo SUM crypt-{name} $(cat /dev/mapper/c{i} | sha256sum) $(blockdev --getsz /dev/mapper/c{i})\ncryptsetup close c{i}\n")
+    return out
 
 
-def sum_of(place, sectors, images):
-    done = subprocess.run([args.tool, "copy", *images, "--from", f"{place}@0+{sectors * 512}", "--to", "-"], capture_output=True, cwd=work)
+def sum_of(place, sectors, images, *more):
+    done = subprocess.run([args.tool, "copy", *images, *more, "--from", f"{place}@0+{sectors * 512}", "--to", "-"], capture_output=True, cwd=work)
     return hashlib.sha256(done.stdout).hexdigest() if done.returncode == 0 else done.stderr.decode("utf-8", "replace").strip()
 
 
@@ -144,8 +173,8 @@ def main():
     make_disks()
     kernel, archive = small_linux(script())
     drives = []
-    for d in range(disks):
-        drives += ["-drive", f"file=disk{d},format=raw,if=virtio"]
+    for image in [f"disk{d}" for d in range(disks)] + ["locked"]:
+        drives += ["-drive", f"file={image},format=raw,if=virtio"]
     done = subprocess.run(["qemu-system-x86_64", "-accel", "tcg", "-m", "768", "-kernel", kernel, "-initrd", archive, "-append", "console=ttyS0 quiet", "-display", "none",
                            "-serial", "stdio", "-net", "none", "-no-reboot", *drives], capture_output=True, timeout=500, cwd=work)
     console = done.stdout.decode("latin-1")
@@ -179,6 +208,13 @@ def main():
             continue
         expected, sectors = sums["lv-" + name]
         tell("lvm " + name, expected, sum_of("lvm/inn/" + name, sectors, images))
+    for i, (name, how) in enumerate(encrypted):
+        if "crypt-" + name not in sums:
+            print(f"luks {name:27} was not made")
+            differ += 1
+            continue
+        expected, sectors = sums["crypt-" + name]
+        tell("luks " + name, expected, sum_of(f"open/d1p{i + 1}", sectors, ["locked"], "--unlock", f"d1p{i + 1}=key"))
     if differ:
         print(f"{differ} differ")
         with open("/tmp/layers-console.txt", "w") as log:

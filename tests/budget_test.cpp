@@ -89,7 +89,10 @@ TEST(WalkBudget, EndsInUnknownWithWhatRanOut) {
     const struct {
         BudgetLimits limits;
         const char* told;
-    } cases[] = {{{.read = 100'000}, "bytes read"}, {{.unpacked = 5'000}, "bytes unpacked"}, {{.steps = 3}, "steps"}};
+    } cases[] = {{{.read = 100'000}, "bytes read"},
+                 {{.unpacked = 5'000}, "bytes unpacked"},
+                 {{.steps = 3}, "steps"},
+                 {{.kept = 1000}, "bytes kept"}};
     for (const auto& one : cases) {
         CheckOptions options;
         options.limits = one.limits;

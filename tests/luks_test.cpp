@@ -599,6 +599,75 @@ TEST(Vaults, ARootUnderTheNameThatTheTableGives) {
         << shut.root().text;
 }
 
+// --- keys that the machine carries ----------------------------------------------------------------------------------
+
+struct SelfOpened {
+    Machine machine;
+    Verdict verdict;
+    explicit SelfOpened(Bytes image, std::vector<VolumeKey> keys = {}) {
+        machine.disks.push_back(inspect_disk(memory_source(std::move(image), "d1", 1), 1, "vault.img"));
+        open_layers(machine, std::move(keys));
+        verdict = check(machine);
+    }
+    [[nodiscard]] std::vector<std::string> said() const {
+        std::vector<std::string> out;
+        for (const auto& finding : machine.layer_findings)
+            out.push_back(std::string(code_id(finding.code)) + ": " + finding.text);
+        return out;
+    }
+};
+
+TEST(CarriedKeys, InTheRamDiskOpenTheVolume) {
+    auto parts = demo::vault();
+    parts.crypttab = std::string("vault UUID=") + demo::vault_uuid + " /cryptroot/keyfiles/vault.key luks\n";
+    parts.ramdisk.file("/cryptroot/keyfiles/vault.key", demo::vault_passphrase);
+    const SelfOpened open(parts.build());
+    EXPECT_EQ(open.verdict.systems.at(0).starts, Starts::Yes);
+    EXPECT_EQ(open.verdict.systems[0].place, "lvm/inn/root");
+    EXPECT_EQ(open.said(),
+              std::vector<std::string>{"luks-key-carried: the machine opens d1p2 by itself: its key lies in "
+                                       "d1p1:/initrd.img-6.1.0-almhof:/cryptroot/keyfiles/vault.key"});
+    EXPECT_EQ(open.machine.layer_findings[0].code, Code::LuksKeyCarried);
+    EXPECT_EQ(open.machine.layer_findings[0].severity, Severity::Note);
+    // Part of the file only; then a file that is not the key.
+    parts.crypttab = std::string("vault UUID=") + demo::vault_uuid +
+                     " /cryptroot/keyfiles/vault.key luks,keyfile-offset=4,keyfile-size=31\n";
+    parts.ramdisk.file("/cryptroot/keyfiles/vault.key", std::string("....") + demo::vault_passphrase + "....");
+    EXPECT_EQ(std::string(demo::vault_passphrase).size(), 31U);
+    EXPECT_EQ(SelfOpened(parts.build()).verdict.systems.at(0).starts, Starts::Yes);
+    parts.ramdisk.file("/cryptroot/keyfiles/vault.key", "something else entirely");
+    const SelfOpened shut(parts.build());
+    EXPECT_EQ(shut.verdict.systems.at(0).starts, Starts::Unknown);
+    ASSERT_EQ(shut.said().size(), 1U);
+    EXPECT_NE(shut.said()[0].find("luks-key-refused: d1p1:/initrd.img-6.1.0-almhof:/cryptroot/keyfiles/vault.key does "
+                                  "not open d1p2"),
+              std::string::npos)
+        << shut.said()[0];
+}
+
+TEST(CarriedKeys, OnAnOpenVolumeOpenTheNextOne) {
+    auto parts = demo::vault();
+    parts.root.file("/etc/keys/bottles.key", "rows and rows");
+    parts.root.file("/etc/crypttab", parts.crypttab + "bottles UUID=b0771e50-0001-4a01-8a01-0000b0771e51 " +
+                                         "/etc/keys/bottles.key luks\n");
+    auto image = parts.build();
+    const std::size_t end = image.size();
+    const auto second = forge::make_luks(forge::make_ext(forge::Tree().file("/list", "wine\n"), {.size = 4U << 20U}),
+                                         "rows and rows", {2, "b0771e50-0001-4a01-8a01-0000b0771e51"});
+    image.insert(image.end(), second.begin(), second.end());
+    const std::size_t entry = 446 + 2 * 16;
+    image[entry + 4] = 0xE8;
+    forge::put32(image, entry + 8, static_cast<std::uint32_t>(end / 512));
+    forge::put32(image, entry + 12, static_cast<std::uint32_t>(second.size() / 512));
+    EXPECT_EQ(SelfOpened(image).machine.at("open/d1p3"), nullptr);
+    const SelfOpened open(image,
+                          {{"d1p2", std::make_shared<const Secret>(secret_of(demo::vault_passphrase)), "the key"}});
+    ASSERT_NE(open.machine.at("open/d1p3"), nullptr);
+    EXPECT_EQ(read_text_file(*open.machine.at("open/d1p3")->files(Observer::Linux), "/list").value_or("?"), "wine\n");
+    EXPECT_EQ(open.said(), std::vector<std::string>{"luks-key-carried: the machine opens d1p3 by itself: its key lies "
+                                                    "in lvm/inn/root:/etc/keys/bottles.key"});
+}
+
 // --- GRUB, whose own files lie in one
 // ---------------------------------------------------------------------------------
 

@@ -394,6 +394,7 @@ struct MirrorDesk {
     std::string root = "/dev/md/root";
     bool tools = true;
     bool with_ramdisk = true;
+    std::vector<std::string> drivers = {"md-mod", "raid1"};
 
     [[nodiscard]] Bytes build() {
         auto boot = support::boot_files(desk.root);
@@ -401,7 +402,7 @@ struct MirrorDesk {
         if (!with_ramdisk) support::edit(boot, "/boot/grub/grub.cfg", "initrd /boot", "true /boot");
         support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid, "/dev/md/root");
         if (tools) desk.ramdisk.file("/sbin/mdadm", forge::make_program(), 0755);
-        for (const char* name : {"md-mod", "raid1"})
+        for (const auto& name : drivers)
             desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/drivers/md/" + name + ".ko",
                               forge::make_kernel_module(name));
         forge::ExtOptions ext;
@@ -431,6 +432,21 @@ TEST(MdRoot, StartsDegradedWhereTheRamDiskBringsWhatStartsIt) {
         EXPECT_EQ(checked.stage(), "yes") << root << ": " << checked.system().at(Stage::Root).text;
         EXPECT_NE(checked.system().at(Stage::Root).text.find("mdadm opens the array md/root"), std::string::npos);
         EXPECT_TRUE(checked.has(Code::LayerMemberMissing));
+    }
+}
+
+TEST(MdRoot, WithoutTheDriverOfItsLevelNothingStartsIt) {
+    for (const auto& [drivers, missing] :
+         {std::pair<std::vector<std::string>, const char*>{{"md-mod", "raid456"}, "raid1"}, {{"raid1"}, "md_mod"}}) {
+        MirrorDesk desk;
+        desk.drivers = drivers;
+        const auto checked = desk.walked();
+        EXPECT_EQ(checked.stage(), "root");
+        const auto& rung = checked.system().at(Stage::Root);
+        EXPECT_EQ(rung.findings.front(), Code::RamdiskNoLayerDriver);
+        EXPECT_EQ(rung.text, std::string("the driver ") + missing +
+                                 " for the array md/root is neither in the RAM disk nor built into the kernel");
+        EXPECT_NE(checked.system().symptom.find("ALERT! /dev/md/root does not exist."), std::string::npos);
     }
 }
 

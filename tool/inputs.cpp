@@ -133,8 +133,7 @@ bool Inputs::open(const Options& options) {
         }
     }
     if (!read_keys(options.unlock)) return false;
-    if (!keys_.empty()) machine.more_layers.push_back(luks_layer(keys_));
-    assemble_layers(machine);
+    open_layers(machine, keys_);
     for (const auto& key : keys_) {
         const auto volume = machine.at(key.place);
         if (volume != nullptr && volume->info.is(Family::Luks)) continue;

@@ -246,9 +246,11 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             out += "\n";
             gaps.print(out, terminal, 2);
         }
-        if (!disk.table.findings.empty()) {
+        auto findings = disk.table.findings;
+        if (const auto raid = herberge::bios_raid(disk)) findings.push_back(*raid);
+        if (!findings.empty()) {
             out += "\n";
-            print_findings(out, disk.table.findings, terminal);
+            print_findings(out, findings, terminal);
         }
     }
     print_layers(out, machine, terminal);

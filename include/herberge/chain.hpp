@@ -14,6 +14,7 @@
 #include <herberge/storage.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
+#include <herberge/unlock.hpp>
 #include <herberge/visibility.hpp>
 
 namespace HERBERGE_PUBLIC herberge {
@@ -107,6 +108,12 @@ struct CheckOptions {
 
 /// The menus of every loader on the machine, whether or not the firmware reaches them.
 [[nodiscard]] std::vector<Menu> read_menus(const Machine& machine, const UefiVariables& variables = {});
+
+/// Keys for encrypted volumes that are shut, carried by the machine itself: in the RAM disks of its entries, and on
+/// volumes that are open (crypttab(5)). Reads menus and RAM disks; nothing where nothing is shut.
+[[nodiscard]] std::vector<VolumeKey> carried_keys(const Machine& machine);
+/// assemble_layers with these keys, and with those that the machine itself carries, as it would use them.
+void open_layers(Machine& machine, std::vector<VolumeKey> keys);
 
 /// What an option of UEFI firmware leads to.
 struct BootOptionState {

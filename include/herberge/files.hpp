@@ -72,6 +72,7 @@ enum class Family : std::uint8_t {
     Bitlocker,
     Raid,
     Lvm,
+    Named,  ///< recognised, and not read by anything here
 };
 
 /// One row of the table of formats.

@@ -51,10 +51,11 @@ enum class NodeKind : std::uint8_t {
 };
 [[nodiscard]] std::string_view node_kind_name(NodeKind kind);
 
-/// What other programs call a volume that a layer makes.
+/// What other programs call a volume that a layer makes, and need for it.
 struct LayerNames {
     std::vector<std::string> linux_names;  ///< below /dev: "mapper/inn-root", "inn/root", "dm-0", "md127"
     std::vector<std::string> grub;         ///< "lvm/inn-root", "lvmid/…", "md/inn"
+    std::vector<std::string> drivers;      ///< modules of Linux besides the layer's own: "raid1", "dm_raid"
 };
 
 /// A volume: the same object for everybody who looks at it, with what each sees. Immutable once it is made; may be
@@ -193,6 +194,10 @@ struct PartitionNames {
 /// Makes arrays, logical volumes and their kin of the volumes on the machine's disks, and of each other
 /// (Machine::layered). Call it once all disks are there; what it made before is dropped.
 void assemble_layers(Machine& machine);
+
+/// The description of a BIOS RAID at the disk's end (Intel, DDF): what its controller shows may be something else than
+/// this disk. None: there is none, or the end cannot be read.
+[[nodiscard]] std::optional<Finding> bios_raid(const Disk& disk);
 
 /// Reads table and volumes of one disk.
 [[nodiscard]] Disk inspect_disk(Source source, int number, std::string path);

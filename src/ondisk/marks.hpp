@@ -77,6 +77,19 @@ struct F2fsSuper {
 BOOST_DESCRIBE_STRUCT(F2fsSuper, (), (magic, skipped, log_block_size, skipped2, blocks, skipped3, uuid, label))
 static_assert(offsetof(F2fsSuper, uuid) == 108);
 
+/// NILFS2: the beginning of its superblock at 1 KiB (kernel include/uapi/linux/nilfs2_ondisk.h).
+struct NilfsSuper {
+    little_uint32_t revision;
+    little_uint16_t minor_revision;
+    little_uint16_t magic;
+    little_uint16_t bytes;  ///< of the superblock that the checksum covers
+    little_uint16_t flags;
+    little_uint32_t checksum_seed;
+    little_uint32_t checksum;
+};
+BOOST_DESCRIBE_STRUCT(NilfsSuper, (), (revision, minor_revision, magic, bytes, flags, checksum_seed, checksum))
+static_assert(sizeof(NilfsSuper) == 20);
+
 /// LVM 2 label in one of the first four sectors (lib/format_text/layout.h's label_header and pv_header).
 struct LvmLabel {
     Bytes<8> id;  ///< "LABELONE"

@@ -131,6 +131,7 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<RaidSuper>("raid-super", "superblock of Linux RAID (version 1)", 0, "\xFC\x4E\x2B\xA9"sv),
     row<RaidSuper90>("raid-super90", "superblock of Linux RAID (version 0.90)"),
     row<RaidDevice90>("raid-device90", "device of an array of Linux RAID (version 0.90)"),
+    row<NilfsSuper>("nilfs-super", "superblock of NILFS2", 6, "\x34\x34"sv),
     row<LvmLabel>("lvm-label", "label of an LVM physical volume", 0, "LABELONE"sv),
     row<LvmArea>("lvm-area", "area of an LVM physical volume"),
     row<LvmMetadataHead>("lvm-metadata-head", "head of an LVM metadata area", 4, " LVM2 x[5A%r0N*>"sv),

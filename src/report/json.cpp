@@ -322,6 +322,7 @@ std::string layout_json(const Machine& machine) {
                     {{"first_lba", s.first_lba}, {"sectors", s.sectors}, {"holds", describe_gap(disk, s)}});
         d["findings"] = ordered_json::array();
         for (const auto& f : disk.table.findings) d["findings"].push_back(to_json(f));
+        if (const auto raid = bios_raid(disk)) d["findings"].push_back(to_json(*raid));
         out["disks"].push_back(std::move(d));
     }
     out["made"] = ordered_json::array();

@@ -114,7 +114,9 @@ private:
         names.linux_names = {"mapper/" + mapper, group_.text.group + "/" + volume.name};
         names.grub = {"lvm/" + mapper, fmt::format("lvmid/{}/{}", group_.text.root.text("id"), volume.text("id"))};
         used_.clear();
+        drivers_.clear();
         auto source = content(volume, place, 0);
+        names.drivers.assign(drivers_.begin(), drivers_.end());
         std::vector<VolumeRef> members(used_.begin(), used_.end());
         std::ranges::sort(members, {}, [](const VolumeRef& v) { return v->place; });
         if (!source)
@@ -122,6 +124,18 @@ private:
                                                   std::move(names), source.error());
         return std::make_shared<const Volume>(NodeKind::LogicalVolume, renamed(std::move(*source), place),
                                               std::move(members), std::move(names));
+    }
+
+    /// What device mapper runs such a segment with (kernel drivers/md: dm-raid1.c, dm-raid.c).
+    void needs(std::string_view type) {
+        if (type == "mirror") drivers_.insert("dm_mirror");
+        if (!type.starts_with("raid")) return;
+        drivers_.insert("dm_raid");
+        const char level = type.size() > 4 ? type[4] : '0';
+        drivers_.insert(type.starts_with("raid10") ? "raid10"
+                        : level == '1'             ? "raid1"
+                        : level == '0'             ? "raid0"
+                                                   : "raid456");
     }
 
     tl::unexpected<Error> unsupported(std::string what, const std::string& place) const {
@@ -153,6 +167,7 @@ private:
 
     Result<Source> segment_content(const Item& segment, std::uint64_t extents, const std::string& place, int depth) {
         const std::string type = segment.text("type");
+        needs(type);
         if (type == "striped") return striped(segment, extents, place, depth);
         if (type == "zero") return zero_source(extents * extent_, place);
         if (type == "mirror") return one_of(segment, "mirrors", 0, extents, place, depth);
@@ -284,6 +299,7 @@ private:
     const std::vector<Item>* logical_ = &nothing_;
     std::map<std::string, std::string> copies_;  ///< volumes that hold what a snapshot has kept, and their origin
     std::set<VolumeRef> used_;
+    std::set<std::string> drivers_;
     std::size_t segments_read_ = 0;
 };
 

@@ -6,6 +6,7 @@
 #include <herberge/storage.hpp>
 
 #include "files/ext.hpp"
+#include "files/stored.hpp"
 #include "storage/layers.hpp"
 
 namespace herberge {
@@ -61,6 +62,27 @@ Disk inspect_disk(Source source, int number, std::string path) {
     if (disk.catalogue)
         std::erase_if(disk.table.findings, [](const Finding& f) { return f.code == Code::MbrEntryAtZero; });
     return inspect_partitions(std::move(disk));
+}
+
+std::optional<Finding> bios_raid(const Disk& disk) {
+    struct Mark {
+        std::uint64_t before_end;
+        std::string_view mark, name;
+    };
+    // mdadm's super-intel.c (MPB_SIGNATURE) and the DDF specification 2.0, section 5.5 (anchor header).
+    static constexpr Mark marks[] = {{1024, "Intel Raid ISM Cfg Sig. ", "Intel"}, {512, "\xDE\x11\xDE\x11", "DDF"}};
+    for (const auto& one : marks) {
+        if (disk.source->size() < one.before_end) continue;
+        const std::uint64_t at = disk.source->size() - one.before_end;
+        const auto bytes = disk.source->bytes(at, one.mark.size());
+        if (!bytes || !stored::begins(*bytes, one.mark)) continue;
+        return make_finding(Code::DiskBiosRaid,
+                            fmt::format("d{} is a member of a BIOS RAID ({}): its controller may show something else "
+                                        "than this disk",
+                                        disk.number, one.name),
+                            {evidence_bytes(*disk.source, at, one.mark.size())});
+    }
+    return std::nullopt;
 }
 
 Disk inspect_partitions(Disk disk) {

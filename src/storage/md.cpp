@@ -191,6 +191,11 @@ private:
         out.linux_names.push_back("disk/by-id/md-uuid-" + mdadm_uuid());
         out.grub = {place};
         out.grub.push_back("mduuid/" + uuid_digits());
+        out.drivers = {told_.level < 0                       ? "linear"
+                       : told_.level == 0                    ? "raid0"
+                       : told_.level == 1                    ? "raid1"
+                       : told_.level >= 4 && told_.level < 7 ? "raid456"
+                                                             : "raid10"};
         return out;
     }
 

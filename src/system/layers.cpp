@@ -37,6 +37,39 @@ constexpr Need needs[] = {
       "lib/systemd/systemd-cryptsetup", "usr/bin/systemd-cryptsetup"}},
 };
 
+/// Drivers that some volumes need besides (kernel drivers/md).
+struct Driver {
+    std::string_view module, option, words;
+};
+constexpr Driver further[] = {
+    {"linear", "CONFIG_MD_LINEAR", "md/linear:"},  {"raid0", "CONFIG_MD_RAID0", "md/raid0:"},
+    {"raid1", "CONFIG_MD_RAID1", "md/raid1:"},     {"raid10", "CONFIG_MD_RAID10", "md/raid10:"},
+    {"raid456", "CONFIG_MD_RAID456", "md/raid:"},  {"dm_raid", "CONFIG_DM_RAID", "dm-raid"},
+    {"dm_mirror", "CONFIG_DM_MIRROR", "dm-mirror"}};
+
+/// Is the driver in the RAM disk or built in? Holds, or why it does not, or that it cannot be told.
+Claim judge_driver(const Driver& driver, const std::string& what, const Ramdisk* ramdisk, const RootDemand& demand) {
+    Claim out;
+    out.stage = Stage::Root;
+    out.state = State::Holds;
+    if (drivers::brings(ramdisk, demand, driver.module)) return out;
+    Told inside = drivers::builtin(demand, driver.module, driver.option);
+    if (inside == Told::Unknown && demand.kernel_mentions)
+        if (const auto told = demand.kernel_mentions(driver.words)) inside = *told ? Told::Yes : Told::No;
+    if (inside == Told::No)
+        out.break_with(
+            make_finding(Code::RamdiskNoLayerDriver,
+                         fmt::format("the driver {} for {} is neither in the RAM disk nor built into the kernel",
+                                     driver.module, what),
+                         {evidence_place("RAM disk:/lib/modules", fmt::format("{}.ko", driver.module), "absent")}));
+    if (inside == Told::Unknown) {
+        out.state = State::Unknown;
+        out.text = fmt::format("whether the kernel has the driver {} for {} built in is not told by any file here",
+                               driver.module, what);
+    }
+    return out;
+}
+
 /// "lvm/inn/root", and what it is made of, down to the disks.
 void collect(const Volume& volume, std::vector<const Volume*>& out, int depth) {
     constexpr int most_depth = 8;
@@ -93,27 +126,12 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
                  evidence_place(layer->place)}));
             return out;
         }
-        if (!drivers::brings(ramdisk, demand, need->module)) {
-            Told inside = drivers::builtin(demand, need->module, need->option);
-            if (inside == Told::Unknown && demand.kernel_mentions)
-                if (const auto told = demand.kernel_mentions(need->words)) inside = *told ? Told::Yes : Told::No;
-            if (inside == Told::No) {
-                out.break_with(make_finding(
-                    Code::RamdiskNoLayerDriver,
-                    fmt::format("the driver {} for {} is neither in the RAM disk nor built into the kernel",
-                                need->module, what),
-                    {evidence_place("RAM disk:/lib/modules", fmt::format("{}.ko", need->module), "absent")}));
-                return out;
-            }
-            if (inside == Told::Unknown) {
-                out.state = State::Unknown;
-                out.text = fmt::format(
-                    "whether the kernel has the driver {} for {} built in is not told by any file "
-                    "here",
-                    need->module, what);
-                return out;
-            }
-        }
+        std::vector<Driver> wanted = {{need->module, need->option, need->words}};
+        for (const auto& driver : layer->names.drivers)
+            if (const auto* one = std::ranges::find(further, driver, &Driver::module); one != std::end(further))
+                wanted.push_back(*one);
+        for (const auto& driver : wanted)
+            if (auto claim = judge_driver(driver, what, ramdisk, demand); claim.state != State::Holds) return claim;
         if (layer->kind == NodeKind::LogicalVolume && ramdisk->builder == "dracut")
             if (const auto why = not_told_to_open(*layer, arguments)) {
                 out.break_with(make_finding(Code::RootNotOpened, fmt::format("{}, not {}", *why, layer->place),

@@ -3,6 +3,8 @@
 
 #include <fmt/format.h>
 
+#include <herberge/budget.hpp>
+
 namespace herberge::walk {
 
 Source open_reference(const FileReference& file) {
@@ -37,6 +39,21 @@ std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelI
     return mentions_[key] = told ? std::optional(*told) : std::nullopt;
 }
 
+namespace {
+
+/// What stays in memory until the walk ends is charged to it: names, and the files that steer the start.
+Result<Ramdisk> kept(Result<Ramdisk> ramdisk, const std::string& place) {
+    constexpr std::uint64_t entry = 128;  // of the map, beside its text
+    if (!ramdisk) return ramdisk;
+    std::uint64_t bytes = 0;
+    for (const auto& [name, file] : ramdisk->files)
+        bytes += entry + name.size() + file.target.size() + file.content.size();
+    if (auto charged = charge(Cost::Kept, bytes, place); !charged) return tl::unexpected(charged.error());
+    return ramdisk;
+}
+
+}  // namespace
+
 std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
     std::string key;
     for (const auto& file : files)
@@ -51,8 +68,8 @@ std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<File
             slot = std::make_shared<const Result<Ramdisk>>(
                 fail(ErrorKind::NotFound, "the RAM disk cannot be opened", files.front().place));
         else
-            slot =
-                std::make_shared<const Result<Ramdisk>>(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")));
+            slot = std::make_shared<const Result<Ramdisk>>(
+                kept(inspect_ramdisk(*concatenate(std::move(parts), 4, "RAM disk")), files.front().place));
     }
     return slot;
 }

@@ -160,9 +160,8 @@ bool World::layer_at_hand(const VolumeRef& volume, const Modules& modules) const
     };
     if (volume->info.content() == Content::Encrypted)
         return reads_encrypted(*volume, modules) && (all_modules_ || modules.asked.contains(volume));
-    if (volume->info.content() == Content::Member)
-        return volume->info.is(Family::Raid) ? any({"mdraid09", "mdraid1x", "diskfilter"}) : any({"lvm"});
-    return false;
+    if (volume->info.is(Family::Raid)) return any({"mdraid09", "mdraid1x", "diskfilter"});
+    return volume->info.is(Family::Lvm) && any({"lvm"});
 }
 
 /// GRUB has the module that makes this volume of others.
