@@ -6,6 +6,7 @@
 #include <cstdio>
 #include <nlohmann/json.hpp>
 
+#include "cellar.hpp"
 #include "help_disc.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
@@ -46,6 +47,58 @@ TEST_F(Tool, CheckPutsTheVerdictFirstAndExitsByIt) {
     EXPECT_NE(broken.out.find("grub.cfg:21"), std::string::npos);
     EXPECT_NE(broken.out.find("error: you need to load the kernel first."), std::string::npos);
     EXPECT_EQ(broken.out.find('\x1b'), std::string::npos) << "a pipe gets no colour";
+}
+
+TEST_F(Tool, UnlocksWithWhatAFileHolds) {
+    const auto image = folder_.write("vault.img", demo::vault().build());
+    const auto key = folder_.write("vault.key", forge::to_bytes(std::string(demo::vault_passphrase) + "\n"));
+    const auto shut = tool("check " + image);
+    EXPECT_EQ(shut.status, 4) << shut.out;
+    EXPECT_NE(shut.out.find("holds as far as ramdisk; the rest cannot be told"), std::string::npos) << shut.out;
+    EXPECT_NE(shut.out.find("d1p2 is encrypted: with --unlock d1p2=FILE (its passphrase or key file) what lies inside "
+                            "is looked at, too."),
+              std::string::npos)
+        << shut.out;
+    const auto open = tool("check " + image + " --unlock d1p2=" + key);
+    EXPECT_EQ(open.status, 0) << open.out;
+    EXPECT_NE(open.out.find("lvm/inn/root  Almhof Cellar 3 (Silberdistel)  starts\n"), std::string::npos) << open.out;
+    EXPECT_EQ(open.out.find("--unlock"), std::string::npos) << open.out;
+    EXPECT_EQ(open.out.find(demo::vault_passphrase), std::string::npos);
+    const auto layout = tool("layout " + image + " --unlock d1p2=" + key);
+    EXPECT_NE(layout.out.find("pbkdf2-sha256  1000 rounds  whole\n"), std::string::npos) << layout.out;
+    EXPECT_LT(layout.out.find("\nopen/d1p2"), layout.out.find("\nlvm/inn/root")) << layout.out;
+    EXPECT_TRUE(tool("copy " + image + " --unlock d1p2=" + key + " --from lvm/inn/root:/etc/hostname --to -")
+                    .out.starts_with("cellar\n"));
+    const auto header = tool("sector " + image + " --at d1p2");
+    EXPECT_NE(header.out.find("header of LUKS 2"), std::string::npos) << header.out;
+    EXPECT_NE(header.out.find("checksum_kind"), std::string::npos) << header.out;
+    folder_.write("wrong.key", forge::to_bytes("edelweiss"));
+    const auto wrong = tool("check " + image + " --unlock d1p2=" + folder_.file("wrong.key"));
+    EXPECT_EQ(wrong.status, 4);
+    EXPECT_NE(wrong.out.find("does not open d1p2: no key slot opens by it"), std::string::npos) << wrong.out;
+}
+
+TEST_F(Tool, RefusesKeysThatAreNone) {
+    const auto image = folder_.write("vault.img", demo::vault().build());
+    const auto key = folder_.write("vault.key", forge::to_bytes(demo::vault_passphrase));
+    folder_.write("empty.key", {});
+    const struct {
+        std::string option;
+        int status;
+        const char* says;
+    } cases[] = {{"d1p2", 2, "--unlock wants PLACE=FILE, such as d1p2=key.txt"},
+                 {"=" + key, 2, "--unlock wants PLACE=FILE"},
+                 {"d1p2=", 2, "--unlock wants PLACE=FILE"},
+                 {"d1p9=" + key, 2, "--unlock: there is no d1p9 here"},
+                 {"d1p1=" + key, 2, "--unlock: d1p1 is no LUKS volume"},
+                 {"d1p2=" + folder_.file("absent.key"), 3, "absent.key: it cannot be read"},
+                 {"d1p2=" + folder_.file("empty.key"), 3, "empty.key: it is no file, or an empty one"},
+                 {"d1p2=/dev/zero", 3, "/dev/zero: it is no file, or an empty one"}};
+    for (const auto& one : cases) {
+        const auto ran = tool("check " + image + " --unlock " + one.option);
+        EXPECT_EQ(ran.status, one.status) << one.option;
+        EXPECT_NE(ran.out.find(one.says), std::string::npos) << ran.out;
+    }
 }
 
 TEST_F(Tool, DiscsAreWalkedFromDriveOrStick) {

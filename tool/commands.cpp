@@ -88,7 +88,7 @@ std::string locked_text(const Machine& machine) {
 
 int run_check(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     const Verdict verdict = check(opened.machine, wanted);
@@ -104,7 +104,7 @@ int run_check(const Options& options) {
 
 int run_systems(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     const Verdict verdict = check(opened.machine, wanted);
@@ -124,7 +124,7 @@ int run_systems(const Options& options) {
 
 int run_startup(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     const Terminal terminal;
     bool any = false;
     for (const auto& system : find_systems(opened.machine)) {
@@ -148,7 +148,7 @@ int run_startup(const Options& options) {
 
 int run_layout(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     const Terminal terminal;
     print(options.format == "json" ? layout_json(opened.machine) : layout_text(opened.machine, terminal));
     if (options.stats) opened.stats();
@@ -157,7 +157,7 @@ int run_layout(const Options& options) {
 
 int run_entries(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     std::vector<BootOptionState> boot;
@@ -252,7 +252,7 @@ int show_structure(const Options& options, const Inputs& opened) {
 
 int run_sector(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     if (!options.structure.empty()) return show_structure(options, opened);
     std::vector<std::pair<const Disk*, std::uint64_t>> wanted;
     if (options.place.empty()) {
@@ -305,7 +305,7 @@ int list_structures() {
 
 int run_files(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     auto place = parse_place(options.place);
     if (!place || place->offset)
         return complain(Exit::usage, fmt::format("“{}” is not a directory; {}", options.place, place_help));
@@ -344,7 +344,7 @@ int run_files(const Options& options) {
 
 int run_copy(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     const auto place = parse_place(options.place);
     if (!place || (!place->path && !place->offset))
         return complain(Exit::usage,
@@ -407,7 +407,7 @@ std::optional<std::vector<KeyPress>> parse_keys(std::string_view text) {
 
 int run_rehearse(const Options& options) {
     Inputs opened;
-    if (!opened.open(options)) return Exit::unreadable;
+    if (!opened.open(options)) return opened.status;
     RehearsalOptions wanted;
     wanted.name_files = true;
     wanted.most_instructions = static_cast<std::uint64_t>(options.millions * 1e6);
@@ -493,7 +493,7 @@ int show_stories(const std::string& head, const std::vector<demo::Story>& storie
                 return complain(Exit::unreadable, fmt::format("{}: cannot be written", key));
             one.unlock = {"d1p2=" + key};
         }
-        if (!opened.open(one)) return Exit::unreadable;
+        if (!opened.open(one)) return opened.status;
         const Verdict verdict = check(opened.machine);
         const auto& system = verdict.systems.front();
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(path, 34)), disk.story));
@@ -561,7 +561,7 @@ int run_demo(const Options& options) {
             several.images.push_back(path);
         }
         Inputs opened;
-        if (!opened.open(several)) return Exit::unreadable;
+        if (!opened.open(several)) return opened.status;
         print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(machine.name, 34)), machine.story));
         for (const auto& system : check(opened.machine).systems)
             print(fmt::format("      {}  {}\n",

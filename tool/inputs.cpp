@@ -52,7 +52,7 @@ bool Inputs::read_keys(const std::vector<std::string>& unlock) {
         const auto equals = one.find('=');
         const std::string path = equals == std::string::npos ? std::string{} : one.substr(equals + 1);
         if (equals == 0 || path.empty()) {
-            complain(Exit::usage, "--unlock wants PLACE=FILE, such as d1p2=key.txt");
+            status = complain(Exit::usage, "--unlock wants PLACE=FILE, such as d1p2=key.txt");
             return false;
         }
         std::error_code why;
@@ -62,16 +62,17 @@ bool Inputs::read_keys(const std::vector<std::string>& unlock) {
         in.rdbuf()->pubsetbuf(nullptr, 0);
         in.open(path, std::ios::binary);
         if (!in || size == 0 || size > most) {
-            complain(Exit::unreadable, printable(fmt::format("{}: {}", path,
-                                                             !in           ? "it cannot be read"
-                                                             : size > most ? "it is too large for a key"
-                                                                           : "it is no file, or an empty one")));
+            status =
+                complain(Exit::unreadable, printable(fmt::format("{}: {}", path,
+                                                                 !in           ? "it cannot be read"
+                                                                 : size > most ? "it is too large for a key"
+                                                                               : "it is no file, or an empty one")));
             return false;
         }
         Secret secret(std::vector<std::uint8_t>(static_cast<std::size_t>(size)));
         in.read(reinterpret_cast<char*>(secret.bytes().data()), static_cast<std::streamsize>(size));
         if (static_cast<std::uintmax_t>(in.gcount()) != size) {
-            complain(Exit::unreadable, printable(path + ": it cannot be read"));
+            status = complain(Exit::unreadable, printable(path + ": it cannot be read"));
             return false;
         }
         keys_.push_back({one.substr(0, equals), std::make_shared<const Secret>(std::move(secret)), path});
@@ -102,7 +103,7 @@ bool Inputs::read_unreadable(const std::string& path) {
         const bool good = take_number(digits, first) && digits.empty() && (words >> count) &&
                           first < (std::uint64_t{1} << 54U) && count < (std::uint64_t{1} << 54U);
         if (!good || (words >> word)) {
-            complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
+            status = complain(Exit::usage, fmt::format("{}:{}: not a first sector and a count", path, number));
             return false;
         }
         unreadable_[disk].emplace_back(first * 512, count * 512);
@@ -116,7 +117,7 @@ bool Inputs::open(const Options& options) {
         const int number = static_cast<int>(i) + 1;
         auto file = open_image(options.images[i], number);
         if (!file) {
-            complain(Exit::unreadable, printable(file.error().text()));
+            status = complain(Exit::unreadable, printable(file.error().text()));
             return false;
         }
         files.push_back(*file);
@@ -128,7 +129,7 @@ bool Inputs::open(const Options& options) {
         machine.disks.push_back(inspect_disk(source, number, options.images[i]));
         if (options.optical) into_optical_drive(machine.disks.back());
         if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
-            complain(Exit::unreadable, printable(problem->text()));
+            status = complain(Exit::unreadable, printable(problem->text()));
             return false;
         }
     }
@@ -137,8 +138,9 @@ bool Inputs::open(const Options& options) {
     for (const auto& key : keys_) {
         const auto volume = machine.at(key.place);
         if (volume != nullptr && volume->info.is(Family::Luks)) continue;
-        complain(Exit::usage, printable(volume == nullptr ? fmt::format("--unlock: there is no {} here", key.place)
-                                                          : fmt::format("--unlock: {} is no LUKS volume", key.place)));
+        status = complain(Exit::usage,
+                          printable(volume == nullptr ? fmt::format("--unlock: there is no {} here", key.place)
+                                                      : fmt::format("--unlock: {} is no LUKS volume", key.place)));
         return false;
     }
     return true;

@@ -33,6 +33,8 @@ struct Inputs {
     std::vector<std::shared_ptr<const herberge::ImageFile>> files;
     std::vector<std::shared_ptr<const herberge::DamagedSource>> damaged;
 
+    int status = Exit::unreadable;  ///< of the program, where it cannot be had
+
     /// False: it cannot be had, and that has been said.
     bool open(const Options& options);
     /// How much was read, and how long it took, on standard error.

@@ -205,6 +205,10 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         const Volume& volume = *held;
         const auto start = volume.source->locate(0, sector);
         if (!start.empty() && start.front().offset == lba * sector && !zero) {
+            // What lies around other things, or keeps its superblock here, has no boot code.
+            const bool described = volume.info.content() != Content::Files || volume.info.is(Family::Xfs) ||
+                                   volume.info.is(Family::Squashfs);
+            if (described && !has_signature && walk::view_structures(view, disk, lba)) return view;
             volume_boot_sector(view, disk, volume);
             return view;
         }
