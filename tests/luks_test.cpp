@@ -321,6 +321,38 @@ INSTANTIATE_TEST_SUITE_P(
         Hostile{"NoObject", "{\"keyslots\"", "[\"keyslots\"", ErrorKind::Malformed, "no JSON object"}),
     support::by_name);
 
+TEST(Luks, WhatIsNotKnownIsNotBroken) {
+    const struct {
+        const char *from, *to, *beyond;
+    } cases[] = {
+        // While it is being deciphered for good, the first segment is a plain one.
+        {R"("segments":{"0":{"type":"crypt")",
+         R"("segments":{"0":{"type":"linear","offset":"0","size":"512"},"1":{"type":"crypt")",
+         "it is being enciphered anew"},
+        {R"("digests":{"0":{"type":"pbkdf2")", R"("digests":{"0":{"type":"blake9")",
+         "its key is recognised by a digest that is not known"},
+        {R"("keyslots":{"0":{"type":"luks2")", R"("keyslots":{"0":{"type":"luks7")", ""},
+    };
+    for (const auto& one : cases) {
+        const auto bytes = with_text([&](std::string& text) {
+            const auto at = text.find(one.from);
+            ASSERT_NE(at, std::string::npos) << one.from;
+            text.replace(at, std::string_view(one.from).size(), one.to);
+        });
+        const auto told = describe_luks(*support::source_of(bytes, "d1"));
+        ASSERT_TRUE(told) << one.to << told.error().text();
+        EXPECT_EQ(told->beyond ? told->beyond->what : "", one.beyond);
+        if (*one.beyond == '\0') {
+            ASSERT_EQ(told->slots.size(), 1U);
+            EXPECT_EQ(told->slots[0].derivation, "luks7");
+            EXPECT_FALSE(told->slots[0].problem);
+        }
+        const auto opened = open_luks(support::source_of(bytes, "d1"), secret_of(passphrase), "x");
+        ASSERT_FALSE(opened);
+        EXPECT_EQ(opened.error().lack(), Lack::Unsupported) << opened.error().text();
+    }
+}
+
 TEST(Luks, ADeepTextIsNotFollowed) {
     const auto deep = with_text(
         [](std::string& text) { text.insert(1, "\"a\":" + std::string(5000, '[') + std::string(5000, ']') + ","); });
@@ -511,6 +543,13 @@ INSTANTIATE_TEST_SUITE_P(
                Starts::No,
                Code::RootNotOpened,
                "names the encrypted d1p2"},
+        Change{"NamedByADeviceOfAnotherMachine",
+               [](auto& c) { c.crypttab = "vault /dev/nvme0n1p7 none luks\n"; },
+               {},
+               true,
+               Starts::Yes,
+               {},
+               "cryptsetup opens the unlocked volume open/d1p2"},
         Change{"NoProgram",
                [](auto& c) { c.ramdisk.remove("/sbin/cryptsetup"); },
                {},

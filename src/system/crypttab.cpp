@@ -17,7 +17,7 @@ constexpr std::size_t most_lines = 200;
 void resolve_source(const Machine& machine, CryptLine& line) {
     auto found = resolve_device(machine, line.source);
     line.volume = std::move(found.volume);
-    line.cannot_tell = found.cannot_tell;
+    line.cannot_tell = found.cannot_tell || found.depends_on_hardware;
     using Kind = RootReference::Kind;
     line.by_mark = found.kind == Kind::Uuid || found.kind == Kind::Label || found.kind == Kind::PartUuid ||
                    found.kind == Kind::PartLabel;
@@ -177,6 +177,10 @@ Claim judge_encrypted(const Volume& volume) {
         }
     }
     out.findings = told->findings;
+    if (told->beyond) {
+        out.text = told->beyond->what;
+        return out;
+    }
     const auto seen = [&](const KeySlot& slot) {
         return slot.overwritten ? evidence_bytes(*volume.source, *slot.overwritten, 512, "bytes that look random")
                                 : evidence_error(*slot.problem);
@@ -270,8 +274,7 @@ Claim judge_unlocking(const Machine& machine, const RootReference& root, const R
     }
     for (const auto& volume : volumes) {
         const bool named = std::ranges::any_of(lines, [&](const CryptLine& line) {
-            return line.volume == volume ||
-                   (line.volume == nullptr && line.cannot_tell && !(nothing_opens && line.by_mark));
+            return line.volume == volume || (line.cannot_tell && !(nothing_opens && line.by_mark));
         });
         if (!named && ramdisk != nullptr) {
             auto claim = judge_not_named(*volume, *ramdisk, lines);

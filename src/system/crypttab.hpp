@@ -18,9 +18,9 @@ struct CryptLine {
     std::string source;  ///< "UUID=…", "/dev/sda2"
     std::string key;     ///< a file; empty: the passphrase is asked for
     std::string options;
-    std::string where;  ///< "RAM disk:/cryptroot/crypttab, line 1"
-    VolumeRef volume;   ///< what `source` is here; null: nothing answers to it
-    bool cannot_tell = false;
+    std::string where;         ///< "RAM disk:/cryptroot/crypttab, line 1"
+    VolumeRef volume;          ///< what `source` is here; null: nothing answers to it
+    bool cannot_tell = false;  ///< … or it may be another one on another machine: /dev/sda2
     bool by_mark =
         false;  ///< `source` is a UUID or a label: what lies inside something that nobody opens never answers
 };

@@ -259,9 +259,16 @@ void take_segment(const json& segments, const ByteSource& volume, Header& out) {
 void take_slots(const json& slots, const ByteSource& volume, Header& out) {
     for (const auto& [name, slot] : slots.items()) {
         if (out.slots.size() >= most_slots || !slot.is_object()) continue;
-        if (text(slot, "type") != "luks2") continue;
+        const std::string type = text(slot, "type");
+        if (type == "reencrypt") continue;
         Slot one;
         std::from_chars(name.data(), name.data() + name.size(), one.told.number);
+        if (type != "luks2") {
+            // Whoever knows this kind may open it.
+            one.told.derivation = type;
+            out.slots.push_back(std::move(one));
+            continue;
+        }
         const auto& kdf = part(slot, "kdf");
         const auto& area = part(slot, "area");
         const auto& splitter = part(slot, "af");
@@ -310,6 +317,9 @@ Result<Header> read_version_2(const ByteSource& volume) {
                       base64(one, "digest"), slot_numbers(one, "keyslots")};
         break;
     }
+    if (out.digest.value.empty() && !out.told.beyond)
+        out.told.beyond = Error{
+            ErrorKind::Unsupported, "its key is recognised by a digest that is not known", volume.place(), {}, {}};
     take_slots(part(copy->text, "keyslots"), volume, out);
     std::erase_if(out.slots, [&](const Slot& slot) {
         return std::ranges::find(out.digest.slots, slot.told.number) == out.digest.slots.end();
