@@ -219,8 +219,8 @@ void collect_around(const VolumeRef& volume, std::vector<VolumeRef>& out, int de
     for (const auto& member : volume->made_of) collect_around(member, out, depth + 1);
 }
 
-/// Nothing at the start names this volume. Debian's scripts open what their table lists, and nothing else; others may
-/// go by rules that are not followed here.
+/// Nothing at the start names this volume. Debian's scripts open what their table lists, and nothing else; others, or
+/// somebody's own beside them, may go by rules that are not followed here.
 Claim judge_not_named(const Volume& volume, const Ramdisk& ramdisk, const std::vector<CryptLine>& lines) {
     Claim out;
     out.stage = Stage::Root;
@@ -230,7 +230,7 @@ Claim judge_not_named(const Volume& volume, const Ramdisk& ramdisk, const std::v
     const std::string what =
         fmt::format("neither the RAM disk nor the command line names the encrypted {} (UUID {}){}", volume.place,
                     volume.info.uuid, others.empty() ? "" : fmt::format(", but {}", fmt::join(others, ", ")));
-    if (ramdisk.builder == "initramfs-tools" || ramdisk.find("cryptroot/crypttab") != nullptr) {
+    if (ramdisk.find("cryptroot/crypttab") != nullptr) {
         out.break_with(
             make_finding(Code::RootNotOpened, what,
                          {evidence_place("RAM disk:/cryptroot/crypttab", "UUID=" + volume.info.uuid,
