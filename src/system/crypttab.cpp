@@ -141,10 +141,8 @@ VolumeRef by_crypt_name(const Machine& machine, std::string_view name, const Ram
         machine.each_volume(Observer::Linux, [&](const Volume& volume) {
             const auto* fs = volume.files(Observer::Linux);
             if (fs == nullptr || found != nullptr) return;
-            const auto file = resolve(*fs, "/etc/crypttab");
-            const auto source = file ? fs->open(file->file.id, "/etc/crypttab") : fail(ErrorKind::NotFound, "absent");
-            const auto text = source ? (*source)->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "absent");
-            if (text) look(parse_crypttab(machine, *text, volume.place + ":/etc/crypttab"));
+            if (const auto text = read_text_file(*fs, "/etc/crypttab"))
+                look(parse_crypttab(machine, *text, volume.place + ":/etc/crypttab"));
         });
     if (found == nullptr || found->info.content() != Content::Encrypted) return nullptr;
     const auto inside = std::ranges::find_if(machine.layered, [&](const VolumeRef& v) {
@@ -246,7 +244,7 @@ Claim judge_not_named(const Volume& volume, const Ramdisk& ramdisk, const std::v
 std::vector<VolumeRef> only_hiding_places(const Machine& machine) {
     std::vector<VolumeRef> out;
     machine.each_volume(Observer::Linux, [&](const Volume& volume) {
-        if (volume.info.is(Family::Luks) && !machine.understands(volume)) out.push_back(volume.shared_from_this());
+        if (is_locked(machine, volume)) out.push_back(volume.shared_from_this());
     });
     const auto places = machine.places_of([&](const Volume& volume) {
         return std::ranges::find(out, &volume, [](const VolumeRef& v) { return v.get(); }) != out.end();

@@ -35,6 +35,11 @@ struct CryptLine {
 [[nodiscard]] std::vector<CryptLine> opened_at_start(const Machine& machine, const Ramdisk* ramdisk,
                                                      const CommandLine& arguments);
 
+/// A LUKS volume that is not opened here.
+[[nodiscard]] inline bool is_locked(const Machine& machine, const Volume& volume) {
+    return volume.info.is(Family::Luks) && !machine.understands(volume);
+}
+
 /// What "/dev/mapper/NAME" is: by the command line, the RAM disk, else by the crypttab of a system that can be read.
 /// The volume inside where it is opened here, else the encrypted one. Null: nobody says.
 [[nodiscard]] VolumeRef by_crypt_name(const Machine& machine, std::string_view name, const Ramdisk* ramdisk,

@@ -17,10 +17,6 @@ namespace {
 
 constexpr std::uint64_t most_key = std::uint64_t{8} << 20U;
 
-bool is_locked(const Machine& machine, const VolumeRef& volume) {
-    return volume != nullptr && volume->info.is(Family::Luks) && !machine.understands(*volume);
-}
-
 /// "keyfile-offset=512": the number behind an option of a crypttab line.
 std::uint64_t option_number(std::string_view options, std::string_view name, std::uint64_t otherwise) {
     while (!options.empty()) {
@@ -92,16 +88,18 @@ private:
             const auto content = file ? (*file)->bytes(0, (*file)->size(), most_key) : tl::unexpected(file.error());
             return content ? *content : std::vector<std::uint8_t>{};
         };
-        const auto table = bytes("/etc/crypttab");
-        for (const auto& line :
-             parse_crypttab(machine_, std::string(table.begin(), table.end()), volume.place + ":/etc/crypttab")) {
+        const auto table = read_text_file(fs, "/etc/crypttab");
+        if (!table) return;
+        for (const auto& line : parse_crypttab(machine_, *table, volume.place + ":/etc/crypttab")) {
             if (!line.key.starts_with('/') || line.key.starts_with("/dev/")) continue;
             take(line, bytes(line.key), fmt::format("{}:{}", volume.place, line.key));
         }
     }
 
     void take(const CryptLine& line, std::vector<std::uint8_t> bytes, const std::string& origin) {
-        if (!is_locked(machine_, line.volume) || line.options.find("keyscript=") != std::string::npos) return;
+        if (line.volume == nullptr || !is_locked(machine_, *line.volume) ||
+            line.options.find("keyscript=") != std::string::npos)
+            return;
         const auto from = option_number(line.options, "keyfile-offset", 0);
         if (from >= bytes.size()) return;
         const auto size =
@@ -123,9 +121,7 @@ private:
 
 bool any_locked(const Machine& machine) {
     bool out = false;
-    machine.each_volume(Observer::Linux, [&](const Volume& volume) {
-        out = out || (volume.info.is(Family::Luks) && !machine.understands(volume));
-    });
+    machine.each_volume(Observer::Linux, [&](const Volume& volume) { out = out || is_locked(machine, volume); });
     return out;
 }
 
@@ -138,8 +134,8 @@ std::vector<VolumeKey> carried_keys(const Machine& machine) {
 void open_layers(Machine& machine, std::vector<VolumeKey> keys) {
     constexpr int most_rounds = 4;  // a key on a volume that a key on another volume opens, and so on
     std::vector<VolumeKey> carried;
+    machine.more_layers = {luks_layer(std::move(keys))};
     for (int round = 0; round < most_rounds; ++round) {
-        machine.more_layers = {luks_layer(keys)};
         assemble_layers(machine);
         auto more = carried_keys(machine);
         std::erase_if(more, [&](const VolumeKey& key) {
@@ -148,8 +144,9 @@ void open_layers(Machine& machine, std::vector<VolumeKey> keys) {
             });
         });
         if (more.empty()) break;
-        keys.insert(keys.end(), more.begin(), more.end());
         carried.insert(carried.end(), more.begin(), more.end());
+        // A layer of their own: what the others opened stays open, and is not derived again.
+        machine.more_layers.push_back(luks_layer(std::move(more)));
     }
     for (const auto& key : carried) {
         const auto volume = machine.at(key.place);

@@ -52,7 +52,6 @@ std::optional<std::string> Interpreter::refuses_to_open(const Volume& volume) {
     if (!at_hand(module_for(ciphers, cipher))) return fmt::format("Cipher {} isn't available.", cipher);
     // Up to 2.06 no GRUB derives keys by Argon2; what distributions add comes as a module of that name.
     const bool argon2 = context_.modules.loaded.contains("argon2");
-    std::optional<std::string> why = "Invalid passphrase.";
     for (const auto& slot : told->slots) {
         if (slot.derivation.starts_with("argon2") && !argon2) continue;
         const auto dash = slot.derivation.find('-');
@@ -61,7 +60,7 @@ std::optional<std::string> Interpreter::refuses_to_open(const Volume& volume) {
         if (!at_hand(module_for(hashes, hash))) continue;
         return std::nullopt;
     }
-    return why;
+    return "Invalid passphrase.";
 }
 
 int Interpreter::cmd_cryptomount(const Arguments& a, const Command& /*c*/) {
