@@ -33,5 +33,5 @@ if [ "$quick" = no ]; then
     build sanitize
     ctest --test-dir build/sanitize -j "$(nproc)" --output-on-failure | tail -n 15 || status=1
 fi
-ctest --test-dir build/release -j "$(nproc)" --output-on-failure | tail -n 15 || status=1
+ctest --test-dir build/release -j "$(nproc)" --output-on-failure | tail -n 40 || status=1
 exit $status

@@ -3,6 +3,12 @@
 // wrote.
 #pragma once
 
+#include <iostream>
+
+#include <fcntl.h>
+#include <sys/file.h>
+#include <unistd.h>
+
 #include "support.hpp"
 
 namespace support {
@@ -97,6 +103,20 @@ inline void write_tree(const forge::Tree& tree, const std::string& folder) {
     }
 }
 
+/// While it lives, no other process on this machine has one.
+class Turn {
+public:
+    Turn() : file_(::open("/tmp/herberge-test-turn", O_CREAT | O_RDWR | O_CLOEXEC, 0666)) {
+        if (file_ < 0 || ::flock(file_, LOCK_EX) != 0) ADD_FAILURE() << "no lock in /tmp";
+    }
+    ~Turn() { ::close(file_); }
+    Turn(const Turn&) = delete;
+    Turn& operator=(const Turn&) = delete;
+
+private:
+    int file_;
+};
+
 /// A file system in a file of the folder that its own tool makes (`make`, the image's name behind it) and the kernel
 /// fills: `tree` below `where`, which `before` may create and `then` change, both run in it. Empty: that cannot be done
 /// here.
@@ -105,9 +125,17 @@ inline std::string filled_by_kernel(const Folder& folder, const std::string& mak
                                     const std::string& before = "true", const std::string& then = "true") {
     const std::string image = folder.file("volume.img");
     const std::string mount = folder.file("mount");
-    if (shell("truncate -s " + size + " " + image + " && " + make + " " + image).status != 0) return {};
+    const auto works = [](const std::string& command) {
+        const auto ran = shell(command);
+        // What keeps a test from running is told where it is skipped.
+        if (ran.status != 0) std::cout << command << ": " << ran.out << '\n';
+        return ran.status == 0;
+    };
+    // Two of XFS or Btrfs that carry the same UUID are neither made nor mounted at a time: tests beside this one wait.
+    const Turn turn;
+    if (!works("truncate -s " + size + " " + image + " && " + make + " " + image)) return {};
     std::filesystem::create_directories(mount);
-    if (shell("mount -o loop" + mount_options + " " + image + " " + mount).status != 0) return {};
+    if (!works("mount -o loop" + mount_options + " " + image + " " + mount)) return {};
     const auto inside = [&](const std::string& command) {
         const auto ran = shell("cd " + mount + " && " + command);
         EXPECT_EQ(ran.status, 0) << ran.out;
