@@ -235,9 +235,9 @@ TEST(Findings, OfSectorsThatTheMediumDoesNotGive) {
               "");
     const Bytes ext = forge::make_ext(demo::front_desk().root, demo::front_desk().ext);
     const Volume lost(with_unreadable(memory_source(ext, "d1p1", 1), {{1024, 512}}), 1, 1);
-    EXPECT_EQ(judge_root_mount(lost).findings.at(0).code, Code::RootUnreadable);
+    EXPECT_EQ(judge_root_mount(lost, "").findings.at(0).code, Code::RootUnreadable);
     const Volume groups(with_unreadable(memory_source(ext, "d1p1", 1), {{2048, 512}}), 1, 1);
-    EXPECT_EQ(judge_root_mount(groups).findings.at(0).code, Code::ExtGroupUnreadable);
+    EXPECT_EQ(judge_root_mount(groups, "").findings.at(0).code, Code::ExtGroupUnreadable);
 }
 
 TEST(Findings, OfPointersThatLeadNowhere) {
@@ -307,7 +307,7 @@ TEST(Findings, OfADiscThatWasNotCopiedToItsEnd) {
 
 TEST(Findings, OfARootThatCannotBeMounted) {
     const Volume blank(memory_source(Bytes(1U << 20U), "d1p2", 1), 1, 2);
-    const auto claim = judge_root_mount(blank);
+    const auto claim = judge_root_mount(blank, "");
     EXPECT_EQ(claim.state, State::Breaks);
     EXPECT_EQ(claim.findings.at(0).code, Code::RootNoFileSystem);
     EXPECT_EQ(claim.findings.at(0).symptom, "mount: mounting d1p2 on /root failed: Invalid argument");
@@ -334,8 +334,8 @@ TEST(Findings, OfFatVolumes) {
     fat.resize(fat.size() - 512);
     const auto small = open_file_system(memory_source(fat, "d1p1", 1), Reader::Kernel);
     ASSERT_TRUE(small);
-    ASSERT_EQ((*small)->mount_obstacles().size(), 1U);
-    EXPECT_EQ((*small)->mount_obstacles().front().code, Code::FatLargerThanPartition);
+    ASSERT_EQ((*small)->mount_obstacles("").size(), 1U);
+    EXPECT_EQ((*small)->mount_obstacles("").front().code, Code::FatLargerThanPartition);
 }
 
 TEST(Codes, EachIsMetByATestOrADemoDisk) {
@@ -354,7 +354,10 @@ TEST(Codes, EachIsMetByATestOrADemoDisk) {
         CheckOptions options;
         options.rehearse = false;
         if (!flash.empty()) options.variables = *read_uefi_variables(folder.write("flash", flash));
-        for (const auto& finding : check(machine, options).findings) met_by_demo.insert(finding.code);
+        for (const auto& finding : check(machine, options).findings) {
+            met_by_demo.insert(finding.code);
+            support::expect_screen_of_table(finding);
+        }
     };
     for (const auto& story : demo::front_desk_disks()) note(story.make());
     for (const auto& story : demo::office_pc_disks()) note(story.make());

@@ -93,7 +93,7 @@ TEST_P(ExtShapes, EveryFileReadsBackAsItWasWritten) {
         }
         const auto many = resolve(*fs, "/many");
         EXPECT_EQ(fs->list(many->file.id)->size(), 203U);  // with "." and ".." and the link
-        EXPECT_TRUE(fs->mount_obstacles().empty()) << fs->mount_obstacles().front().text;
+        EXPECT_TRUE(fs->mount_obstacles("").empty()) << fs->mount_obstacles("").front().text;
         EXPECT_TRUE(fs->remarks().empty()) << fs->remarks().front().text;
     }
 }
@@ -196,7 +196,7 @@ TEST(Damage, UnknownFeaturesAreNamed) {
 
 TEST(Damage, ADirtyJournalIsToldAndStopsNothing) {
     const auto fs = open(forge::make_ext({}, with(shaped(1024, true, true), [](auto& o) { o.dirty_journal = true; })));
-    EXPECT_TRUE(fs->mount_obstacles().empty());
+    EXPECT_TRUE(fs->mount_obstacles("").empty());
     ASSERT_EQ(fs->remarks().size(), 1U);
     EXPECT_EQ(fs->remarks()[0].code, Code::ExtJournalDirty);
 }
@@ -212,7 +212,7 @@ TEST_P(Obstacles, KeepTheKernelFromMounting) {
     GetParam().damage(image);
     const auto fs = open(image);
     ASSERT_TRUE(fs);
-    const auto found = fs->mount_obstacles();
+    const auto found = fs->mount_obstacles("");
     EXPECT_TRUE(std::any_of(found.begin(), found.end(), [](const Finding& f) { return f.code == GetParam().code; }));
 }
 INSTANTIATE_TEST_SUITE_P(
@@ -293,7 +293,7 @@ TEST(Damage, RandomBytesNeverCrashTheReader) {
         for (const auto reader : {Reader::Kernel, Reader::Loader}) {
             const auto fs = open_file_system(memory_source(image, "d1p1"), reader);
             if (!fs) continue;
-            (void)(*fs)->mount_obstacles();
+            (void)(*fs)->mount_obstacles("");
             (void)(*fs)->remarks();
             const auto etc = resolve(**fs, "/etc");
             if (!etc) continue;

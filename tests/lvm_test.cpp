@@ -6,8 +6,8 @@
 #include <fmt/format.h>
 
 #include "cellar.hpp"
+#include "shapes.hpp"
 #include "storage/lvm_metadata.hpp"
-#include "support.hpp"
 
 using namespace herberge;
 using forge::Bytes;
@@ -597,32 +597,12 @@ TEST(LvmGrub, ReadsItsFilesFromALogicalVolume) {
     }
 }
 
-/// Loop devices of the system, which go away with the test.
-class Loops {
-public:
-    explicit Loops(const std::vector<std::string>& files) {
-        for (const auto& file : files) {
-            const auto made = support::shell("losetup -f --show " + file);
-            if (made.status != 0) continue;
-            devices.push_back(made.out.substr(0, made.out.find('\n')));
-        }
-    }
-    Loops(const Loops&) = delete;
-    Loops& operator=(const Loops&) = delete;
-    Loops(Loops&&) = delete;
-    Loops& operator=(Loops&&) = delete;
-    ~Loops() {
-        for (const auto& device : devices) support::shell("losetup -d " + device);
-    }
-    std::vector<std::string> devices;
-};
-
 TEST(Lvm, GroupsOfTheSystemsOwnToolsAreReadAsTheyListThem) {
     if (support::shell("command -v vgcreate && command -v losetup").status != 0) GTEST_SKIP() << "no LVM tools here";
     const support::Folder folder;
     std::vector<std::string> files{folder.file("a.img"), folder.file("b.img")};
     support::shell(fmt::format("truncate -s 64M {} {}", files[0], files[1]));
-    const Loops loops(files);
+    const support::Loops loops(files);
     if (loops.devices.size() != 2) GTEST_SKIP() << "no loop devices here";
     const std::string two = loops.devices[0] + " " + loops.devices[1];
     const std::string how = fmt::format(" --driverloaded n --devices {},{} ", loops.devices[0], loops.devices[1]);

@@ -147,6 +147,26 @@ inline std::string filled_by_kernel(const Folder& folder, const std::string& mak
     return image;
 }
 
+/// Loop devices of the system, which go away with the test.
+class Loops {
+public:
+    explicit Loops(const std::vector<std::string>& files) {
+        for (const auto& file : files) {
+            const auto made = shell("losetup -f --show " + file);
+            if (made.status != 0) continue;
+            devices.push_back(made.out.substr(0, made.out.find('\n')));
+        }
+    }
+    Loops(const Loops&) = delete;
+    Loops& operator=(const Loops&) = delete;
+    Loops(Loops&&) = delete;
+    Loops& operator=(Loops&&) = delete;
+    ~Loops() {
+        for (const auto& device : devices) shell("losetup -d " + device);
+    }
+    std::vector<std::string> devices;
+};
+
 /// An image with changes laid over it.
 struct Changed {
     std::shared_ptr<herberge::Overlay> layer;  ///< null: there is none

@@ -76,8 +76,8 @@ TEST(Observers, StrictnessDiffersByReader) {
     }
     const auto* kernel = volume->files(Observer::Linux);
     ASSERT_NE(kernel, nullptr);
-    ASSERT_EQ(kernel->mount_obstacles().size(), 1U);
-    EXPECT_EQ(kernel->mount_obstacles()[0].code, Code::ExtSuperChecksum);
+    ASSERT_EQ(kernel->mount_obstacles("").size(), 1U);
+    EXPECT_EQ(kernel->mount_obstacles("")[0].code, Code::ExtSuperChecksum);
 }
 
 TEST(Observers, NothingThereAndNotReadableAreTwoThings) {

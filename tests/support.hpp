@@ -57,10 +57,20 @@ inline Bytes first_entries_swapped(Bytes image) {
 }
 
 /// A machine together with its verdict: verdicts point into the machine.
+/// What a finding shows on the screen is a screen that the table has for its code.
+inline void expect_screen_of_table(const herberge::Finding& finding) {
+    if (finding.symptom.empty()) return;
+    const auto screens = herberge::screens_of(finding.code);
+    EXPECT_TRUE(std::ranges::any_of(screens, [&](auto s) { return herberge::is_such_screen(finding.symptom, s); }))
+        << herberge::code_id(finding.code) << ": not in the table: " << finding.symptom;
+}
+
 struct Checked {
     herberge::Machine machine;
     herberge::Verdict verdict;
-    explicit Checked(Bytes image) : machine(machine_of(std::move(image))), verdict(herberge::check(machine)) {}
+    explicit Checked(Bytes image) : machine(machine_of(std::move(image))), verdict(herberge::check(machine)) {
+        for (const auto& finding : verdict.findings) expect_screen_of_table(finding);
+    }
     [[nodiscard]] const herberge::SystemVerdict& system() const { return verdict.systems.front(); }
     [[nodiscard]] std::string stage() const {
         return system().stops_at ? std::string(herberge::stage_id(*system().stops_at))

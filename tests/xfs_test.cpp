@@ -62,7 +62,7 @@ TEST_P(XfsMade, EveryFileComesBack) {
         EXPECT_EQ((*fs)->list(resolve(**fs, "/thirty")->file.id)->size(), 32U);
         EXPECT_GT(resolve(**fs, "/small.txt")->file.modified, 1'700'000'000);
         EXPECT_GT((*fs)->extents(resolve(**fs, "/scattered")->file.id)->size(), 200U);
-        EXPECT_TRUE((*fs)->mount_obstacles().empty());
+        EXPECT_TRUE((*fs)->mount_obstacles("").empty());
     }
 }
 INSTANTIATE_TEST_SUITE_P(Kinds, XfsMade,
@@ -150,7 +150,7 @@ TEST(Xfs, AFileSystemLargerThanItsVolumeIsNotMounted) {
     if (!d.made()) GTEST_SKIP() << "no XFS can be made and mounted here";
     const auto fs = open_file_system(slice(d.layer, 0, d.layer->size() - 4096, "d1p1"), Reader::Kernel);
     ASSERT_TRUE(fs);
-    const auto obstacles = (*fs)->mount_obstacles();
+    const auto obstacles = (*fs)->mount_obstacles("");
     ASSERT_EQ(obstacles.size(), 1U);
     EXPECT_EQ(obstacles[0].code, Code::XfsNotMountable);
     EXPECT_NE(obstacles[0].text.find("it is larger (320.0 MiB) than the volume"), std::string::npos)
@@ -170,12 +170,12 @@ TEST(Xfs, DamageInAnyGroupKeepsTheKernelFromMounting) {
                  {3 * group + 512, "the numbers of group 3's free space are overwritten"},
                  {2 * group + 1024 + 40, "the numbers of group 2's inodes fail their checksum"},
                  {3 * 4096 + 148, "the inodes' tree's first nodes fail their checksum"}};
-    EXPECT_TRUE((*d.open())->mount_obstacles().empty());
+    EXPECT_TRUE((*d.open())->mount_obstacles("").empty());
     for (const auto& one : cases) {
         d.flip(one.at, 1);
         const auto fs = d.open();
         ASSERT_TRUE(fs) << one.text;
-        const auto obstacles = (*fs)->mount_obstacles();
+        const auto obstacles = (*fs)->mount_obstacles("");
         ASSERT_EQ(obstacles.size(), 1U) << one.text;
         EXPECT_EQ(obstacles[0].code, Code::XfsNotMountable);
         EXPECT_EQ(obstacles[0].text, fmt::format("the XFS driver refuses d1p1: {}", one.text));
@@ -184,7 +184,7 @@ TEST(Xfs, DamageInAnyGroupKeepsTheKernelFromMounting) {
     // What a mount does not read does not keep it: the list of free blocks, another group's tree of inodes.
     for (const std::uint64_t at : {std::uint64_t{1536 + 64}, group + 3 * 4096 + 148}) {
         d.flip(at, 1);
-        EXPECT_TRUE((*d.open())->mount_obstacles().empty()) << at;
+        EXPECT_TRUE((*d.open())->mount_obstacles("").empty()) << at;
         d.flip(at, 1);
     }
 }

@@ -5,6 +5,7 @@
 #include <cstdint>
 #include <memory>
 #include <optional>
+#include <span>
 #include <string>
 #include <string_view>
 #include <vector>
@@ -143,8 +144,9 @@ public:
     [[nodiscard]] virtual Result<std::vector<Extent>> extents(FileId file) const = 0;
     /// Names compare without case.
     [[nodiscard]] virtual bool ignores_case() const { return false; }
-    /// Why the operating system's driver would refuse to mount; empty: it would mount.
-    [[nodiscard]] virtual std::vector<Finding> mount_obstacles() const { return {}; }
+    /// Why the operating system's driver would refuse to mount with these options ("ro,degraded"); empty: it would
+    /// mount.
+    [[nodiscard]] virtual std::vector<Finding> mount_obstacles(std::string_view /*options*/) const { return {}; }
     /// Oddities that do not stop anything by themselves: a dirty journal, a differing backup superblock.
     [[nodiscard]] virtual std::vector<Finding> remarks() const { return {}; }
 };
@@ -177,8 +179,11 @@ struct ResolveOptions {
 [[nodiscard]] std::shared_ptr<const FileSystem> rooted_at(std::shared_ptr<const FileSystem> fs, FileId root);
 
 /// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it.
-/// Errors: NotFound (nothing known there), Unsupported (recognised, not readable; the message names it), Malformed.
-[[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader);
+/// `others`: further devices of the same file system (Btrfs).
+/// Errors: NotFound (nothing known there, or what is needed lies on a device that is not there), Unsupported
+/// (recognised, not readable; the message names it), Malformed.
+[[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader,
+                                                                         std::span<const Source> others = {});
 
 /// What a volume holds, judged by its superblock alone; Format::None when nothing is recognised.
 [[nodiscard]] VolumeInfo recognise_volume(const ByteSource& volume);

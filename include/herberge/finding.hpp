@@ -94,9 +94,14 @@ struct FindingCode {
     Stage stage;        ///< the stage it usually concerns
     Severity severity;  ///< the severity it usually has
     std::string_view meaning;
-    std::string_view symptom;  ///< what the screen shows, in general terms; may be empty
+    std::string_view symptom;  ///< what the screen shows: screens in general terms with " | " between; may be empty
 };
 [[nodiscard]] std::span<const FindingCode> finding_codes();
+/// The screens that a code may show, in general terms: "…" stands for what differs from one machine to the next, a text
+/// in parentheses for what no text says. The first is the most usual; none: nothing is seen of it. They live forever.
+[[nodiscard]] std::vector<std::string_view> screens_of(Code code);
+/// Whether the fixed parts of `general`, one of `screens_of`, stand in `screen` in their order.
+[[nodiscard]] bool is_such_screen(std::string_view screen, std::string_view general);
 
 /// What can be said of one stage on the way to a system, and by which evidence.
 struct Claim {

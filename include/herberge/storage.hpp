@@ -72,6 +72,9 @@ struct Volume : std::enable_shared_from_this<Volume> {
     std::vector<VolumeRef> made_of;      ///< of a layer: the members in use, in the layer's own order
     LayerNames names;                    ///< of a layer
     std::optional<Error> not_assembled;  ///< of a layer: why its bytes cannot be had; `source` is empty then
+    std::vector<Source> other_devices;   ///< of a file system that lies on several: the others that are there
+    /// The place of another of its devices, at which it is listed; empty: here.
+    std::string listed_at;
 
     /// Looks at the first bytes. `place` is the source's.
     Volume(Source bytes, int on_disk, int number, std::string uuid = {}, std::string label = {});
@@ -81,6 +84,9 @@ struct Volume : std::enable_shared_from_this<Volume> {
 
     /// The same volume with one of its subvolumes as the root: `root` is that directory. Its place is the volume's own.
     [[nodiscard]] VolumeRef rooted(FileId root) const;
+
+    /// The same volume as one device of a file system that has several: `others` are the further ones.
+    [[nodiscard]] VolumeRef joined(std::vector<Source> others, std::string listed) const;
 
     /// What `observer` takes it for. Who knows no layers sees a mirror's member whose metadata lies at its end as the
     /// file system that it holds.
@@ -102,6 +108,7 @@ struct Volume : std::enable_shared_from_this<Volume> {
 private:
     using Opened = Result<std::shared_ptr<const FileSystem>>;
     [[nodiscard]] const Opened& opened(Reader reader) const;
+    [[nodiscard]] std::shared_ptr<Volume> copied() const;
 
     VolumeInfo plain_;            ///< without looking for layers
     std::optional<FileId> root_;  ///< none: the file system's own
@@ -192,7 +199,8 @@ struct PartitionNames {
 [[nodiscard]] PartitionNames disk_names(const Disk& disk);
 
 /// Makes arrays, logical volumes and their kin of the volumes on the machine's disks, and of each other
-/// (Machine::layered). Call it once all disks are there; what it made before is dropped.
+/// (Machine::layered), and tells the devices of one file system of each other (Volume::other_devices). Call it once all
+/// disks are there; what it made before is dropped.
 void assemble_layers(Machine& machine);
 
 /// The description of a BIOS RAID at the disk's end (Intel, DDF): what its controller shows may be something else than

@@ -225,7 +225,7 @@ struct MediumDrivers {
 /// Would the RAM disk of an install or live medium find the packed root that its command line asks for?
 [[nodiscard]] PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments);
 /// Mountable by the kernel's driver?
-[[nodiscard]] Claim judge_root_mount(const Volume& volume);
+[[nodiscard]] Claim judge_root_mount(const Volume& volume, std::string_view options);
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
     Claim result;

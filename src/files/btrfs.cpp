@@ -6,6 +6,7 @@
 #include <map>
 
 #include "bytes/blocks.hpp"
+#include "bytes/listed.hpp"
 #include "files/btrfs_trees.hpp"
 #include "files/stored.hpp"
 
@@ -124,7 +125,8 @@ public:
                 const auto spot = trees_->locate(logical);
                 if (!spot) break;
                 const std::uint64_t some = std::min(spot->room, left);
-                for (const auto& range : trees_->volume()->locate(spot->at, some)) out.push_back(range);
+                const auto& first = spot->copies.front();
+                for (const auto& range : (*first.device)->locate(first.at, some)) out.push_back(range);
                 logical += some;
                 left -= some;
             }
@@ -332,7 +334,11 @@ public:
                 const auto spot = trees_->locate(logical);
                 if (!spot) return tl::unexpected(spot.error());
                 const std::uint64_t some = std::min(spot->room, left);
-                out.push_back({offset, some, spot->at});
+                const auto here = std::ranges::find_if(
+                    spot->copies, [&](const auto& copy) { return *copy.device == trees_->volume(); });
+                if (here == spot->copies.end())
+                    return fail(ErrorKind::Unsupported, "a part of the file lies on another device", place_of(file));
+                out.push_back({offset, some, here->at});
                 logical += some;
                 offset += some;
                 left -= some;
@@ -341,8 +347,10 @@ public:
         return out;
     }
 
-    [[nodiscard]] std::vector<Finding> mount_obstacles() const override {
+    [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view options) const override {
         std::vector<Finding> out;
+        if (super_.devices > trees_->devices().size() && !is_listed(options, "degraded"))
+            out.push_back(absent_devices());
         const auto& volume = *trees_->volume();
         if (super_.device_bytes > volume.size())
             out.push_back(
@@ -357,6 +365,29 @@ public:
     }
 
 private:
+    /// The driver wants all devices (kernel fs/btrfs/volumes.c, read_one_dev: btrfs_report_missing_device).
+    [[nodiscard]] Finding absent_devices() const {
+        const auto& volume = *trees_->volume();
+        std::string which;
+        std::string screen;
+        if (const auto absent = trees_->absent())
+            for (const auto& device : *absent) {
+                which += fmt::format("{}{} ({})", which.empty() ? "" : ", ", device.number, device.uuid);
+                screen += fmt::format("BTRFS error: devid {} uuid {} is missing\n", device.number, device.uuid);
+            }
+        return make_finding(
+            Code::BtrfsDeviceMissing,
+            fmt::format("the Btrfs driver refuses {}: of its {} devices {} there{}, and the mount options do not say "
+                        "“degraded”",
+                        volume.place(), std::uint64_t{super_.devices},
+                        trees_->devices().size() == 1 ? "one is" : fmt::format("{} are", trees_->devices().size()),
+                        which.empty() ? "" : "; missing: " + which),
+            {evidence_bytes(volume, super_at + offsetof(ondisk::BtrfsSuper, devices), 8,
+                            fmt::format("at most {}", trees_->devices().size()),
+                            fmt::format("{}", std::uint64_t{super_.devices}))},
+            screen + "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed");
+    }
+
     [[nodiscard]] std::string place_of(FileId file) const {
         return fmt::format("{}, tree {}, inode {}", trees_->volume()->place(), tree_of(file), inode_of(file));
     }
@@ -506,6 +537,21 @@ VolumeInfo info_of(const ondisk::BtrfsSuper& super) {
     return info;
 }
 
+/// The devices that belong together, by their numbers: of two with the same number the one that was written last.
+btrfs::Devices devices_of(const Source& volume, const ondisk::BtrfsSuper& super, std::span<const Source> others) {
+    btrfs::Devices out{{super.device, volume}};
+    std::map<std::uint64_t, std::uint64_t> generations{{super.device, super.generation}};
+    for (const auto& other : others) {
+        const auto its = other->load<ondisk::BtrfsSuper>(super_at);
+        if (!its || !begins(its->magic, "_BHRfS_M") || its->uuid != super.uuid) continue;
+        const auto known = generations.find(its->device);
+        if (known != generations.end() && (its->device == super.device || known->second >= its->generation)) continue;
+        generations[its->device] = its->generation;
+        out[its->device] = other;
+    }
+    return out;
+}
+
 }  // namespace
 
 std::optional<VolumeInfo> recognise_btrfs(const ByteSource& volume) {
@@ -514,28 +560,42 @@ std::optional<VolumeInfo> recognise_btrfs(const ByteSource& volume) {
     return info_of(*super);
 }
 
-Result<std::shared_ptr<const FileSystem>> open_btrfs(const Source& volume, Reader reader) {
-    const auto bytes = volume->bytes(super_at, super_size);
+std::optional<BtrfsDevices> btrfs_devices(const ByteSource& volume) {
+    const auto super = volume.load<ondisk::BtrfsSuper>(super_at);
+    if (!super || !begins(super->magic, "_BHRfS_M")) return std::nullopt;
+    return BtrfsDevices{super->devices, super->device};
+}
+
+Result<std::shared_ptr<const FileSystem>> open_btrfs(const Source& volume, Reader reader,
+                                                     std::span<const Source> others) {
+    auto bytes = volume->bytes(super_at, super_size);
     if (!bytes) return tl::unexpected(bytes.error());
-    const auto super = ondisk::from_bytes<ondisk::BtrfsSuper>(*bytes);
+    auto super = ondisk::from_bytes<ondisk::BtrfsSuper>(*bytes);
+    const bool strict = reader == Reader::Kernel;
+    const auto devices = devices_of(volume, super, others);
+    if (strict)
+        // The driver goes by the superblock that was written last (fs/btrfs/super.c: latest_dev).
+        for (const auto& [number, device] : devices)
+            if (auto more = device->bytes(super_at, super_size))
+                if (const auto its = ondisk::from_bytes<ondisk::BtrfsSuper>(*more); its.generation > super.generation) {
+                    super = its;
+                    bytes = std::move(more);
+                }
     const std::string place = fmt::format("{}@{}+{}", volume->place(), super_at, super_size);
     constexpr std::uint64_t known = 0xFFF;
     if (const std::uint64_t more = super.incompatible & ~known; more != 0)
         return fail(ErrorKind::Unsupported, fmt::format("Btrfs with features that are not known here ({:x})", more),
                     place);
-    if (super.checksum_type != 0)
+    if (super.checksum_type >= btrfs::sum_count)
         return fail(ErrorKind::Unsupported, "Btrfs with checksums that are not read here", place);
-    if (super.devices > 1)
-        return fail(ErrorKind::Unsupported, "a Btrfs of several devices, which is not read here", place);
-    const bool strict = reader == Reader::Kernel;
-    if (strict && !btrfs::checksum_holds(*bytes))
+    if (strict && !btrfs::checksum_holds(*bytes, static_cast<btrfs::Sum>(std::uint16_t{super.checksum_type})))
         return fail(ErrorKind::Checksum, "the Btrfs superblock fails its checksum", place);
     const std::uint32_t node = super.node_size;
     const std::uint32_t sector = super.sector_size;
     if (node < 4096 || node > 65536 || (node & (node - 1)) != 0 || sector < 4096 || sector > 65536 ||
         (sector & (sector - 1)) != 0 || super.chunk_array_size > 2048)
         return fail(ErrorKind::Malformed, "the Btrfs superblock contradicts itself", place);
-    auto trees = std::make_shared<btrfs::Trees>(volume, super, strict);
+    auto trees = std::make_shared<btrfs::Trees>(volume, devices, super, strict);
     if (auto done = trees->read_chunks(std::span(*bytes).subspan(chunks_at, super.chunk_array_size)); !done)
         return tl::unexpected(done.error());
     auto out = std::make_shared<const Btrfs>(std::move(trees), super, info_of(super));

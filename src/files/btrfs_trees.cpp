@@ -2,6 +2,8 @@
 #include "files/btrfs_trees.hpp"
 
 #include <fmt/format.h>
+#include <gcrypt.h>
+#include <xxhash.h>
 #include <algorithm>
 
 #include <herberge/budget.hpp>
@@ -21,12 +23,26 @@ constexpr std::uint64_t raid0 = 8, raid10 = 64, raid5 = 128, raid6 = 256;
 
 }  // namespace
 
-bool checksum_holds(std::span<const std::uint8_t> bytes) {
-    return ~crc32c(~0U, bytes.subspan(32)) == ondisk::from_bytes<ondisk::little_uint32_t>(bytes);
+bool checksum_holds(std::span<const std::uint8_t> bytes, Sum with) {
+    const auto told = bytes.first(32);
+    const auto rest = bytes.subspan(32);
+    const auto digest = [&](int algorithm) {
+        std::array<std::uint8_t, 32> made{};
+        gcry_md_hash_buffer(algorithm, made.data(), rest.data(), rest.size());
+        return std::ranges::equal(made, told);
+    };
+    switch (with) {
+        case Sum::Crc32c: return ~crc32c(~0U, rest) == ondisk::from_bytes<ondisk::little_uint32_t>(told);
+        case Sum::XxHash64:
+            return XXH64(rest.data(), rest.size(), 0) == ondisk::from_bytes<ondisk::little_uint64_t>(told);
+        case Sum::Sha256: return digest(GCRY_MD_SHA256);
+        case Sum::Blake2b: return digest(GCRY_MD_BLAKE2B_256);
+    }
+    return false;
 }
 
-Trees::Trees(Source volume, const ondisk::BtrfsSuper& super, bool strict)
-    : volume_(std::move(volume)), super_(super), strict_(strict) {}
+Trees::Trees(Source volume, Devices devices, const ondisk::BtrfsSuper& super, bool strict)
+    : volume_(std::move(volume)), devices_(std::move(devices)), super_(super), strict_(strict) {}
 
 Result<void> Trees::add_chunk(std::uint64_t logical, std::span<const std::uint8_t> bytes) {
     Chunk chunk;
@@ -34,8 +50,11 @@ Result<void> Trees::add_chunk(std::uint64_t logical, std::span<const std::uint8_
     if (bytes.size() < sizeof(chunk.told)) return fail(ErrorKind::Malformed, "a chunk is cut short", volume_->place());
     chunk.told = ondisk::from_bytes<ondisk::BtrfsChunk>(bytes);
     const std::size_t count = chunk.told.stripes;
-    if (count == 0 || bytes.size() < sizeof(chunk.told) + count * sizeof(ondisk::BtrfsStripe) ||
-        chunk.told.length == 0 || chunk.told.stripe_length == 0 || logical > ~std::uint64_t{0} - chunk.told.length)
+    const std::uint64_t type = chunk.told.type;
+    const std::size_t least = (type & kind::raid6) != 0 ? 3 : (type & (kind::raid5 | kind::raid10)) != 0 ? 2 : 1;
+    if (count < least || ((type & kind::raid10) != 0 && chunk.told.sub_stripes != 2) ||
+        bytes.size() < sizeof(chunk.told) + count * sizeof(ondisk::BtrfsStripe) || chunk.told.length == 0 ||
+        chunk.told.stripe_length == 0 || logical > ~std::uint64_t{0} - chunk.told.length)
         return fail(ErrorKind::Malformed, "a chunk is damaged", volume_->place());
     for (std::size_t i = 0; i < count; ++i)
         chunk.stripes.push_back(
@@ -67,37 +86,57 @@ Result<void> Trees::read_chunks(std::span<const std::uint8_t> own) {
     return walked ? outcome : walked;
 }
 
+std::vector<std::size_t> Trees::stripes_of(const Chunk& chunk, std::uint64_t within, std::uint64_t& offset,
+                                           std::uint64_t& room) {
+    const std::uint64_t type = chunk.told.type;
+    const std::uint64_t length = chunk.told.stripe_length;
+    const std::uint64_t count = chunk.stripes.size();
+    const std::uint64_t number = within / length;
+    const std::uint64_t inside = within % length;
+    std::vector<std::size_t> out;
+    const auto striped = [&](std::uint64_t row, std::uint64_t stripe) {
+        offset = row * length + inside;
+        room = std::min(length - inside, chunk.told.length - within);
+        out.push_back(static_cast<std::size_t>(stripe));
+    };
+    // kernel fs/btrfs/volumes.c, __btrfs_map_block
+    if ((type & kind::raid0) != 0) {
+        striped(number / count, number % count);
+    } else if ((type & kind::raid10) != 0) {
+        const std::uint64_t pairs = count / 2;
+        striped(number / pairs, number % pairs * 2);
+        out.push_back(out.front() + 1);
+    } else if ((type & (kind::raid5 | kind::raid6)) != 0) {
+        // The parity moves on by one device with each row.
+        const std::uint64_t data = count - ((type & kind::raid6) != 0 ? 2 : 1);
+        const std::uint64_t row = number / data;
+        striped(row, (number % data + row) % count);
+    } else {
+        offset = within;
+        room = chunk.told.length - within;
+        for (std::size_t i = 0; i < count; ++i) out.push_back(i);
+    }
+    return out;
+}
+
 Result<Trees::Spot> Trees::locate(std::uint64_t logical) const {
     auto chunk = std::ranges::upper_bound(chunks_, logical, {}, &Chunk::logical);
     if (chunk == chunks_.begin() || logical - std::prev(chunk)->logical >= std::prev(chunk)->told.length)
         return fail(ErrorKind::Malformed, fmt::format("no chunk has the address {}", logical), volume_->place());
     --chunk;
-    const std::uint64_t within = logical - chunk->logical;
-    const std::uint64_t type = chunk->told.type;
-    if ((type & (kind::raid5 | kind::raid6 | kind::raid10)) != 0)
-        return fail(ErrorKind::Unsupported, "a Btrfs whose chunks go over several devices, which is not read here",
-                    volume_->place());
-    const auto own = [&](const ondisk::BtrfsStripe& stripe) { return stripe.device == super_.device; };
     Spot out;
-    if ((type & kind::raid0) != 0) {
-        const std::uint64_t number = within / chunk->told.stripe_length;
-        const std::uint64_t inside = within % chunk->told.stripe_length;
-        const auto& stripe = chunk->stripes[number % chunk->stripes.size()];
-        if (!own(stripe))
-            return fail(ErrorKind::Unsupported, "a part of the Btrfs lies on another device", volume_->place());
-        out.at = stripe.offset + number / chunk->stripes.size() * chunk->told.stripe_length + inside;
-        out.room = chunk->told.stripe_length - inside;
-        return out;
+    std::uint64_t offset = 0;
+    std::uint64_t elsewhere = 0;
+    for (const auto index : stripes_of(*chunk, logical - chunk->logical, offset, out.room)) {
+        const auto& stripe = chunk->stripes[index];
+        const auto device = devices_.find(stripe.device);
+        if (device == devices_.end()) elsewhere = stripe.device;
+        else out.copies.push_back({&device->second, stripe.offset + offset});
     }
-    bool any = false;
-    for (const auto& stripe : chunk->stripes) {
-        if (!own(stripe)) continue;
-        if (any) out.copies.push_back(stripe.offset + within);
-        else out.at = stripe.offset + within;
-        any = true;
-    }
-    if (!any) return fail(ErrorKind::Unsupported, "a part of the Btrfs lies on another device", volume_->place());
-    out.room = chunk->told.length - within;
+    if (out.copies.empty())
+        return fail(ErrorKind::NotFound,
+                    fmt::format("a part of the Btrfs lies on its device {}, which is not there", elsewhere),
+                    volume_->place());
     return out;
 }
 
@@ -106,11 +145,33 @@ Result<void> Trees::read(std::uint64_t logical, std::span<std::uint8_t> into) co
         const auto spot = locate(logical);
         if (!spot) return tl::unexpected(spot.error());
         const auto length = static_cast<std::size_t>(std::min<std::uint64_t>(spot->room, into.size()));
-        if (auto done = volume_->read(spot->at, into.first(length)); !done) return done;
+        Result<void> done;
+        for (const auto& copy : spot->copies) {
+            done = (*copy.device)->read(copy.at, into.first(length));
+            if (done) break;
+        }
+        if (!done) return done;
         logical += length;
         into = into.subspan(length);
     }
     return {};
+}
+
+Result<std::vector<Trees::Absent>> Trees::absent() const {
+    constexpr std::uint8_t device_item = 216;
+    constexpr std::size_t most = 64;
+    std::vector<Absent> out;
+    const auto walked = walk({super_.chunk_root, super_.chunk_level}, {1, device_item, 0},
+                             [&](const Key& key, std::span<const std::uint8_t> data) {
+                                 if (key.object != 1 || key.type != device_item) return false;
+                                 if (data.size() < sizeof(ondisk::BtrfsDevice)) return true;
+                                 const auto told = ondisk::from_bytes<ondisk::BtrfsDevice>(data);
+                                 if (!devices_.contains(told.number))
+                                     out.push_back({told.number, uuid_text(told.uuid)});
+                                 return out.size() < most;
+                             });
+    if (!walked) return tl::unexpected(walked.error());
+    return out;
 }
 
 Result<Trees::Node> Trees::node(std::uint64_t logical, unsigned level) const {
@@ -125,16 +186,16 @@ Result<Trees::Node> Trees::node(std::uint64_t logical, unsigned level) const {
     const auto spot = locate(logical);
     if (!spot) return tl::unexpected(spot.error());
     if (spot->room < super_.node_size) return fail(ErrorKind::Malformed, "a node lies across chunks", volume_->place());
-    std::vector<std::uint64_t> places{spot->at};
-    places.insert(places.end(), spot->copies.begin(), spot->copies.end());
     Error first;
-    for (std::size_t i = 0; i < places.size(); ++i) {
-        const std::string place = fmt::format("{}@{}+{}", volume_->place(), places[i], std::uint32_t{super_.node_size});
-        auto bytes = volume_->bytes(places[i], super_.node_size);
+    for (std::size_t i = 0; i < spot->copies.size(); ++i) {
+        const auto& device = **spot->copies[i].device;
+        const std::uint64_t at = spot->copies[i].at;
+        const std::string place = fmt::format("{}@{}+{}", device.place(), at, std::uint32_t{super_.node_size});
+        auto bytes = device.bytes(at, super_.node_size);
         Error error;
         if (bytes) {
             const auto head = ondisk::from_bytes<ondisk::BtrfsNode>(*bytes);
-            if (strict_ && !checksum_holds(*bytes))
+            if (strict_ && !checksum_holds(*bytes, static_cast<Sum>(std::uint16_t{super_.checksum_type})))
                 error = {ErrorKind::Checksum, "a node of a Btrfs tree fails its checksum", place, {}, {}};
             else if (head.position != logical || head.level != level)
                 error = {

@@ -4,6 +4,7 @@
 
 #include <functional>
 #include <list>
+#include <map>
 #include <memory>
 #include <mutex>
 #include <tuple>
@@ -35,10 +36,13 @@ struct Tree {
 /// An item of a leaf: its key and its data. The data lives as long as the call.
 using Visit = std::function<bool(const Key&, std::span<const std::uint8_t>)>;  ///< false: enough
 
+/// The devices of a file system that are there, by their numbers.
+using Devices = std::map<std::uint64_t, Source>;
+
 class Trees {
 public:
-    /// `strict`: checksums count.
-    Trees(Source volume, const ondisk::BtrfsSuper& super, bool strict);
+    /// `strict`: checksums count. `volume` is the device that is asked, and one of `devices`.
+    Trees(Source volume, Devices devices, const ondisk::BtrfsSuper& super, bool strict);
     /// Reads where everything lies: the superblock's own chunks, then the tree of chunks.
     Result<void> read_chunks(std::span<const std::uint8_t> own);
 
@@ -47,16 +51,27 @@ public:
     /// The item with this key; Error NotFound.
     [[nodiscard]] Result<std::vector<std::uint8_t>> item(const Tree& tree, const Key& key) const;
 
-    /// Where a logical address lies on the device, and how many bytes follow in one piece; Error Unsupported (parity,
-    /// another device), Malformed (no chunk has it).
-    struct Spot {
+    /// A place on a device.
+    struct Place {
+        const Source* device = nullptr;  ///< lives as long as the trees
         std::uint64_t at = 0;
-        std::uint64_t room = 0;
-        std::vector<std::uint64_t> copies;  ///< further ones
     };
+    /// Where a logical address lies, and how many bytes follow in one piece.
+    struct Spot {
+        std::vector<Place> copies;  ///< at least one; those on devices that are not there are left out
+        std::uint64_t room = 0;
+    };
+    /// Errors: NotFound (on no device that is there), Malformed (no chunk has it).
     [[nodiscard]] Result<Spot> locate(std::uint64_t logical) const;
     [[nodiscard]] Result<void> read(std::uint64_t logical, std::span<std::uint8_t> into) const;
     [[nodiscard]] const Source& volume() const { return volume_; }
+    [[nodiscard]] const Devices& devices() const { return devices_; }
+    /// The device's number and UUID, as the tree of chunks has them; those that are not there. At most 64.
+    struct Absent {
+        std::uint64_t number = 0;
+        std::string uuid;
+    };
+    [[nodiscard]] Result<std::vector<Absent>> absent() const;
 
 private:
     struct Chunk {
@@ -70,7 +85,12 @@ private:
     /// False: the visitor has enough.
     Result<bool> walk_node(std::uint64_t logical, unsigned level, const Key& first, const Visit& visit) const;
 
+    /// The places of `within` a chunk, by the chunk's profile; and how far they go.
+    [[nodiscard]] static std::vector<std::size_t> stripes_of(const Chunk& chunk, std::uint64_t within,
+                                                             std::uint64_t& offset, std::uint64_t& room);
+
     Source volume_;
+    Devices devices_;
     ondisk::BtrfsSuper super_;
     bool strict_;
     std::vector<Chunk> chunks_;  ///< ascending
@@ -78,7 +98,10 @@ private:
     mutable std::list<std::pair<std::uint64_t, Node>> kept_;  ///< nodes read last, by logical address
 };
 
-/// The checksum of a node or superblock: CRC-32C over what follows its 32 bytes.
-[[nodiscard]] bool checksum_holds(std::span<const std::uint8_t> bytes);
+/// What checksums are made with.
+enum class Sum : std::uint16_t { Crc32c, XxHash64, Sha256, Blake2b };
+constexpr std::uint16_t sum_count = 4;
+/// The checksum of a node or superblock: over what follows its 32 bytes, which it begins with.
+[[nodiscard]] bool checksum_holds(std::span<const std::uint8_t> bytes, Sum with);
 
 }  // namespace herberge::btrfs

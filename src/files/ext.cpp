@@ -7,6 +7,7 @@
 #include <algorithm>
 
 #include "files/ext_fs.hpp"
+#include "files/ext_journal.hpp"
 #include "files/stored.hpp"
 
 namespace herberge {
@@ -248,17 +249,23 @@ void ExtFs::check_journal(std::vector<Finding>& out, bool obstacles) const {
                              "EXT4-fs: error loading journal"));
         return;
     }
+    if (obstacles && journal_problem_)
+        out.push_back(make_finding(
+            Code::ExtJournalBad,
+            fmt::format("the kernel does not replay the journal of {}: {}", volume_->place(), journal_problem_->what),
+            {evidence_error(*journal_problem_)}, "EXT4-fs: error loading journal"));
     if (obstacles || (super->start == 0 && !has_incompat(incompat::recover))) return;
     out.push_back(make_finding(
         Code::ExtJournalDirty,
         fmt::format("{} was not unmounted cleanly: the kernel replays its journal when mounting; boot loaders read "
-                    "past the journal and may see older file contents than the system will",
-                    volume_->place()),
+                    "past the journal and may see older file contents than the system will{}",
+                    volume_->place(),
+                    fast_commits_ ? "; what its fast commits still change is not looked at here" : ""),
         {evidence_bytes(**file, offsetof(ondisk::JournalSuper, start), 4, "0",
                         fmt::format("log starts at block {}", static_cast<std::uint32_t>(super->start)))}));
 }
 
-std::vector<Finding> ExtFs::mount_obstacles() const {
+std::vector<Finding> ExtFs::mount_obstacles(std::string_view /*options*/) const {
     std::vector<Finding> out;
     check_geometry(out);
     std::vector<Finding> groups;
@@ -350,7 +357,22 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
         return refuse("the ext superblock has an impossible descriptor size", fmt::format("{} bytes", descriptor));
     if (info.size == 0 || info.size / info.block_size <= super.first_data_block)
         return refuse("the ext superblock has an impossible block count");
-    return std::make_shared<const ext::ExtFs>(volume, reader, super, std::move(info));
+    auto as_it_lies = std::make_shared<const ext::ExtFs>(volume, reader, super, info);
+    constexpr auto recover = ext::incompat::recover;
+    if (reader == Reader::Loader || (super.feature_incompat & recover) == 0 || super.journal_inode == 0)
+        return as_it_lies;
+    // The kernel replays the journal before it reads anything else, also when it mounts read-only.
+    const auto journal = as_it_lies->open(super.journal_inode, volume->place() + " journal");
+    if (!journal) return as_it_lies;
+    auto replayed = ext::replay_journal(volume, *journal, info.block_size);
+    const auto after = replayed.volume->load<ondisk::ExtSuper>(ext::super_offset);
+    if (!after) return tl::unexpected(after.error());
+    const bool same = after->magic == super.magic && after->log_block_size == super.log_block_size &&
+                      after->inode_size == super.inode_size && after->blocks_per_group == super.blocks_per_group &&
+                      after->inodes_per_group == super.inodes_per_group &&
+                      after->descriptor_size == super.descriptor_size;
+    if (!same) return refuse("the journal holds the superblock of another file system");
+    return std::make_shared<const ext::ExtFs>(std::move(replayed), reader, *after, ext::describe(*after));
 }
 
 bool is_primary_ext(const ByteSource& volume) {

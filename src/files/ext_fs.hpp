@@ -7,6 +7,7 @@
 
 #include <herberge/files.hpp>
 
+#include "files/ext_journal.hpp"
 #include "ondisk/ext.hpp"
 
 namespace herberge::ext {
@@ -71,6 +72,12 @@ struct Inode {
 class ExtFs final : public FileSystem {
 public:
     ExtFs(Source volume, Reader reader, const ondisk::ExtSuper& super, VolumeInfo info);
+    /// The same behind its replayed journal.
+    ExtFs(Replayed replayed, Reader reader, const ondisk::ExtSuper& super, VolumeInfo info)
+        : ExtFs(std::move(replayed.volume), reader, super, std::move(info)) {
+        journal_problem_ = std::move(replayed.problem);
+        fast_commits_ = replayed.fast_commits;
+    }
 
     [[nodiscard]] const VolumeInfo& info() const override { return info_; }
     [[nodiscard]] FileId root() const override { return 2; }
@@ -80,7 +87,7 @@ public:
     [[nodiscard]] Result<std::string> link_target(FileId link) const override;
     [[nodiscard]] Result<Source> open(FileId file, std::string place) const override;
     [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override;
-    [[nodiscard]] std::vector<Finding> mount_obstacles() const override;
+    [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override;
     [[nodiscard]] std::vector<Finding> remarks() const override;
 
 private:
@@ -121,6 +128,8 @@ private:
     std::uint32_t descriptor_size_;
     std::uint32_t inode_size_;
     std::uint32_t seed_;
+    std::optional<Error> journal_problem_;
+    bool fast_commits_ = false;
 };
 
 }  // namespace herberge::ext

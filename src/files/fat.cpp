@@ -193,7 +193,7 @@ public:
         return chain(first_cluster(*entry), size, false);
     }
 
-    [[nodiscard]] std::vector<Finding> mount_obstacles() const override {
+    [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override {
         std::vector<Finding> out;
         if (g_.bytes > volume_->size())
             out.push_back(make_finding(

@@ -22,10 +22,14 @@ struct Bidder {
     Result<std::shared_ptr<const FileSystem>> (*open)(const Source&, Reader);  ///< null: recognised only
 };
 
+Result<std::shared_ptr<const FileSystem>> open_btrfs_alone(const Source& volume, Reader reader) {
+    return open_btrfs(volume, reader, {});
+}
+
 /// A FAT's parameter block is the weakest mark of all: it comes last.
 constexpr Bidder bidders[] = {{recognise_ext, open_ext},           {recognise_ntfs, open_ntfs},
                               {recognise_squashfs, open_squashfs}, {recognise_xfs, open_xfs},
-                              {recognise_btrfs, open_btrfs},       {recognise_by_mark, nullptr},
+                              {recognise_btrfs, open_btrfs_alone}, {recognise_by_mark, nullptr},
                               {recognise_iso9660, open_iso9660},   {recognise_fat, open_fat}};
 
 class Rooted final : public FileSystem {
@@ -44,7 +48,9 @@ public:
     }
     [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override { return fs_->extents(file); }
     [[nodiscard]] bool ignores_case() const override { return fs_->ignores_case(); }
-    [[nodiscard]] std::vector<Finding> mount_obstacles() const override { return fs_->mount_obstacles(); }
+    [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view options) const override {
+        return fs_->mount_obstacles(options);
+    }
     [[nodiscard]] std::vector<Finding> remarks() const override { return fs_->remarks(); }
 
 private:
@@ -71,7 +77,9 @@ VolumeInfo recognise_plain_volume(const ByteSource& volume) {
     return {};
 }
 
-Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader) {
+Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader,
+                                                           std::span<const Source> others) {
+    if (!others.empty() && recognise_btrfs(*volume)) return open_btrfs(volume, reader, others);
     for (const auto& bidder : bidders) {
         const auto info = bidder.recognise(*volume);
         if (!info) continue;

@@ -147,7 +147,7 @@ public:
         return extents_of(*inode);
     }
 
-    [[nodiscard]] std::vector<Finding> mount_obstacles() const override {
+    [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override {
         std::vector<Finding> out;
         const auto refuse = [&](std::string text, std::uint64_t at, std::uint64_t length, std::string expected,
                                 std::string found, std::string screen) {

@@ -112,6 +112,28 @@ struct BtrfsStripe {
 BOOST_DESCRIBE_STRUCT(BtrfsStripe, (), (device, offset, uuid))
 static_assert(sizeof(BtrfsStripe) == 32);
 
+/// A device, in the tree of chunks.
+struct BtrfsDevice {
+    little_uint64_t number;
+    little_uint64_t bytes;
+    little_uint64_t used;
+    little_uint32_t io_align;
+    little_uint32_t io_width;
+    little_uint32_t sector_size;
+    little_uint64_t type;
+    little_uint64_t generation;
+    little_uint64_t start;
+    little_uint32_t group;
+    std::uint8_t seek_speed;
+    std::uint8_t bandwidth;
+    Bytes<16> uuid;
+    Bytes<16> file_system;
+};
+BOOST_DESCRIBE_STRUCT(BtrfsDevice, (),
+                      (number, bytes, used, io_align, io_width, sector_size, type, generation, start, group, seek_speed,
+                       bandwidth, uuid, file_system))
+static_assert(sizeof(BtrfsDevice) == 98);
+
 struct BtrfsInode {
     little_uint64_t generation;
     little_uint64_t transaction;

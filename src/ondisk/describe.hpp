@@ -17,6 +17,7 @@ namespace herberge::ondisk {
 
 using boost::endian::big_uint16_t;
 using boost::endian::big_uint32_t;
+using boost::endian::big_uint64_t;
 using boost::endian::little_int32_t;
 using boost::endian::little_uint16_t;
 using boost::endian::little_uint32_t;

@@ -260,20 +260,92 @@ struct ExtDirEntry {
 BOOST_DESCRIBE_STRUCT(ExtDirEntry, (), (inode, record_length, name_length, file_type))
 static_assert(sizeof(ExtDirEntry) == 8);
 
-/// The start of the journal's superblock (fs/jbd2: big-endian).
+/// The start of the journal's superblock (include/linux/jbd2.h: all big-endian).
 struct JournalSuper {
-    big_uint32_t magic;  ///< 0xC03B3998
-    big_uint32_t block_type;
+    big_uint32_t magic;       ///< 0xC03B3998
+    big_uint32_t block_type;  ///< 3: without the features, 4
     big_uint32_t sequence;
     big_uint32_t block_size;
     big_uint32_t max_blocks;
     big_uint32_t first_block;
     big_uint32_t first_sequence;
     big_uint32_t start;  ///< first block of the log; 0: nothing to replay
+    big_uint32_t error;
+    big_uint32_t compatible;
+    big_uint32_t incompatible;
+    big_uint32_t read_only_compatible;
+    Bytes<16> uuid;
+    big_uint32_t users;
+    big_uint32_t copy;
+    big_uint32_t most_in_transaction;
+    big_uint32_t most_data;
+    std::uint8_t checksum_type;
+    Bytes<3> padding;
+    big_uint32_t fast_commit_blocks;
 };
 BOOST_DESCRIBE_STRUCT(JournalSuper, (),
-                      (magic, block_type, sequence, block_size, max_blocks, first_block, first_sequence, start))
-static_assert(sizeof(JournalSuper) == 32);
+                      (magic, block_type, sequence, block_size, max_blocks, first_block, first_sequence, start, error,
+                       compatible, incompatible, read_only_compatible, uuid, users, copy, most_in_transaction,
+                       most_data, checksum_type, padding, fast_commit_blocks))
+static_assert(offsetof(JournalSuper, uuid) == 48 && sizeof(JournalSuper) == 88);
+
+/// What every block of the log's own begins with.
+struct JournalHead {
+    big_uint32_t magic;
+    big_uint32_t type;  ///< 1: descriptor, 2: commit, 5: revocation
+    big_uint32_t sequence;
+};
+BOOST_DESCRIBE_STRUCT(JournalHead, (), (magic, type, sequence))
+static_assert(sizeof(JournalHead) == 12);
+
+/// In a descriptor: a block that follows. With 64 bits the number's upper half follows.
+struct JournalTag {
+    big_uint32_t block;
+    big_uint16_t checksum;
+    big_uint16_t flags;
+};
+BOOST_DESCRIBE_STRUCT(JournalTag, (), (block, checksum, flags))
+static_assert(sizeof(JournalTag) == 8);
+
+/// The same with checksums of the third kind.
+struct JournalTag3 {
+    big_uint32_t block;
+    big_uint32_t flags;
+    big_uint32_t block_high;
+    big_uint32_t checksum;
+};
+BOOST_DESCRIBE_STRUCT(JournalTag3, (), (block, flags, block_high, checksum))
+static_assert(sizeof(JournalTag3) == 16);
+
+struct JournalCommit {
+    JournalHead head;
+    std::uint8_t checksum_type;
+    std::uint8_t checksum_size;
+    Bytes<2> padding;
+    big_uint32_t checksum;
+    Bytes<28> more;
+    big_uint64_t seconds;
+};
+BOOST_DESCRIBE_STRUCT(JournalCommit, (), (head, checksum_type, checksum_size, padding, checksum, more, seconds))
+static_assert(offsetof(JournalCommit, checksum) == 16 && offsetof(JournalCommit, seconds) == 48);
+
+/// Numbers of blocks follow that are not to be replayed.
+struct JournalRevoke {
+    JournalHead head;
+    big_uint32_t bytes;  ///< with this head
+};
+BOOST_DESCRIBE_STRUCT(JournalRevoke, (), (head, bytes))
+static_assert(sizeof(JournalRevoke) == 16);
+
+/// What a fast commit begins with (fs/ext4/fast_commit.h: little-endian).
+struct FastCommitHead {
+    little_uint16_t tag;
+    little_uint16_t length;
+    little_uint32_t features;
+    little_uint32_t transaction;
+};
+BOOST_DESCRIBE_STRUCT(FastCommitHead, (), (tag, length, features, transaction))
+static_assert(sizeof(FastCommitHead) == 12);
 
 /// An extended attribute (section "Extended Attributes"); its name follows.
 struct ExtAttribute {

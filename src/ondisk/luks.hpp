@@ -6,8 +6,6 @@
 
 namespace herberge::ondisk {
 
-using boost::endian::big_uint64_t;
-
 struct Luks1Slot {
     big_uint32_t state;  ///< 0x00AC71F3 in use, 0x0000DEAD free
     big_uint32_t iterations;

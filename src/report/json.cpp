@@ -487,9 +487,11 @@ std::string findings_markdown() {
             stage_id(stage), stage_meaning(stage));
         for (const auto& row : finding_codes()) {
             if (row.stage != stage) continue;
-            std::string symptom(row.symptom);
-            for (std::size_t at = 0; (at = symptom.find('\n', at)) != std::string::npos; at += 4)
-                symptom.replace(at, 1, "<br>");
+            std::string symptom;
+            for (const auto screen : screens_of(row.code)) {
+                if (!symptom.empty()) symptom += "<br>*or*<br>";
+                for (const char c : screen) symptom += c == '\n' ? "<br>" : std::string(1, c);
+            }
             out += fmt::format("| `{}` | {} | {} | {} |\n", row.id, severity_id(row.severity), row.meaning, symptom);
         }
     }

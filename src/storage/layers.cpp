@@ -3,6 +3,9 @@
 #include "storage/layers.hpp"
 
 #include <algorithm>
+#include <map>
+
+#include "files/btrfs.hpp"
 
 namespace herberge {
 
@@ -38,6 +41,27 @@ int depth(const Volume& volume) {
     return out;
 }
 
+/// Tells the devices of each Btrfs of one another. All hold the whole file system; it is listed at its first one.
+void join_devices(Machine& machine) {
+    std::map<std::string, std::vector<VolumeRef*>> groups;
+    const auto take = [&](VolumeRef& volume) {
+        const auto devices = volume->not_assembled ? std::nullopt : btrfs_devices(*volume->source);
+        if (devices && devices->count > 1 && volume->info.is(Family::Btrfs))
+            groups[volume->info.uuid].push_back(&volume);
+    };
+    for (auto& disk : machine.disks)
+        for (auto& volume : disk.volumes) take(volume);
+    for (auto& volume : machine.layered) take(volume);
+    for (const auto& [uuid, group] : groups)
+        for (auto* volume : group) {
+            std::vector<Source> others;
+            for (const auto* other : group)
+                if (other != volume) others.push_back((*other)->source);
+            const bool first = volume == group.front();
+            *volume = (*volume)->joined(std::move(others), first ? std::string{} : (*group.front())->place);
+        }
+}
+
 }  // namespace
 
 void assemble_layers(Machine& machine) {
@@ -63,6 +87,7 @@ void assemble_layers(Machine& machine) {
                 if (machine.layered.size() < most_made) machine.layered.push_back(volume);
     }
     std::ranges::stable_sort(machine.layered, {}, [](const VolumeRef& v) { return depth(*v); });
+    join_devices(machine);
     for (const auto& one : made) {
         machine.layer_findings.insert(machine.layer_findings.end(), one.assembly.findings.begin(),
                                       one.assembly.findings.end());

@@ -75,9 +75,23 @@ Volume::Volume(NodeKind of, Source bytes, std::vector<VolumeRef> members, LayerN
 }
 
 VolumeRef Volume::rooted(FileId root) const {
+    const auto out = copied();
+    out->root_ = root;
+    return out;
+}
+
+VolumeRef Volume::joined(std::vector<Source> others, std::string listed) const {
+    const auto out = copied();
+    out->other_devices = std::move(others);
+    out->listed_at = std::move(listed);
+    return out;
+}
+
+std::shared_ptr<Volume> Volume::copied() const {
     auto out = made_of.empty() ? std::make_shared<Volume>(source, disk, partition, partuuid, partlabel)
                                : std::make_shared<Volume>(kind, source, made_of, names, not_assembled);
-    out->root_ = root;
+    out->other_devices = other_devices;
+    out->listed_at = listed_at;
     return out;
 }
 
@@ -91,7 +105,7 @@ const VolumeInfo& Volume::as(Observer observer) const { return observer_traits(o
 const Volume::Opened& Volume::opened(Reader reader) const {
     const auto which = static_cast<std::size_t>(reader);
     std::call_once(once_[which], [&] {
-        opened_[which] = open_file_system(source, reader);
+        opened_[which] = open_file_system(source, reader, other_devices);
         if (root_ && *opened_[which]) opened_[which] = rooted_at(**opened_[which], *root_);
     });
     return *opened_[which];

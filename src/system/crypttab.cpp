@@ -8,6 +8,8 @@
 
 #include <herberge/unlock.hpp>
 
+#include "bytes/listed.hpp"
+
 namespace herberge {
 
 namespace {
@@ -34,16 +36,14 @@ std::vector<std::string> words_of(std::string_view line) {
 CryptLine parse_listed(const Machine& machine, std::string_view text, std::string where) {
     CryptLine out;
     out.where = std::move(where);
-    while (!text.empty()) {
-        const auto end = std::min(text.find(','), text.size());
-        const auto one = text.substr(0, end);
-        text.remove_prefix(std::min(end + 1, text.size()));
+    any_listed(text, [&](std::string_view one) {
         for (const auto& [option, field] :
              {std::pair<std::string_view, std::string CryptLine::*>{"target=", &CryptLine::name},
               {"source=", &CryptLine::source},
               {"key=", &CryptLine::key}})
             if (one.starts_with(option)) out.*field = std::string(one.substr(option.size()));
-    }
+        return false;
+    });
     if (out.key == "none") out.key.clear();
     resolve_source(machine, out);
     return out;

@@ -139,6 +139,8 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
     std::vector<InstalledSystem> out;
     std::vector<std::string> arrays;
     machine.each_volume(Observer::Linux, [&](const Volume& volume) {
+        // A file system of several devices is the same in each of them.
+        if (!volume.listed_at.empty()) return;
         // What lies in a member is looked at where it is put together.
         if (machine.understands(volume)) return;
         // A mirror shows the same system in each of its members.

@@ -7,6 +7,7 @@
 
 #include <herberge/system.hpp>
 
+#include "bytes/listed.hpp"
 #include "system/drivers.hpp"
 
 namespace herberge {
@@ -99,6 +100,38 @@ std::optional<std::string> not_told_to_open(const Volume& volume, const CommandL
     return fmt::format("the command line has the RAM disk open {} only", fmt::join(named, ", "));
 }
 
+/// The kernel mounts a Btrfs of several devices once it was told of all of them: by `btrfs device scan`, by the rule of
+/// udev that asks whether all are there, or by the mount option device= (btrfs(5)).
+Claim judge_devices(const Volume& volume, const Ramdisk* ramdisk, const CommandLine& arguments) {
+    Claim out;
+    out.stage = Stage::Root;
+    out.state = State::Holds;
+    const auto options = arguments.value("rootflags").value_or("");
+    if (volume.other_devices.empty() || is_listed(options, "degraded") ||
+        any_listed(options, [](std::string_view one) { return one.starts_with("device="); }))
+        return out;
+    for (const std::string_view path : {"usr/bin/btrfs", "bin/btrfs", "sbin/btrfs", "usr/sbin/btrfs",
+                                        "usr/lib/udev/rules.d/64-btrfs.rules", "lib/udev/rules.d/64-btrfs.rules"})
+        if (ramdisk != nullptr && ramdisk->find(path) != nullptr) {
+            out.text = fmt::format("{} tells the kernel of the other devices of {}", path.substr(path.rfind('/') + 1),
+                                   volume.place);
+            out.evidence.push_back(evidence_place("RAM disk:/" + std::string(path)));
+            return out;
+        }
+    std::string others;
+    for (const auto& other : volume.other_devices) others += (others.empty() ? "" : ", ") + other->place();
+    auto finding =
+        make_finding(Code::RamdiskNoLayerProgram,
+                     fmt::format("nothing {} tells the kernel that the Btrfs on {} lies on {}, too",
+                                 ramdisk != nullptr ? "in the RAM disk" : "that runs before the root is mounted",
+                                 volume.place, others),
+                     {evidence_place("RAM disk:/usr/bin/btrfs", "the program that looks for its devices", "absent"),
+                      evidence_place(volume.place)});
+    finding.symptom = "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed";
+    out.break_with(std::move(finding));
+    return out;
+}
+
 }  // namespace
 
 Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDemand& demand,
@@ -141,6 +174,10 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
         opened.push_back(fmt::format("{} opens {}", name, what));
         out.evidence.push_back(evidence_place("RAM disk:/" + std::string(*program), {}, std::string(name)));
     }
+    auto devices = judge_devices(volume, ramdisk, arguments);
+    if (devices.state != State::Holds) return devices;
+    if (!devices.text.empty()) opened.push_back(devices.text);
+    out.evidence.insert(out.evidence.end(), devices.evidence.begin(), devices.evidence.end());
     out.text = fmt::format("{}", fmt::join(opened, ", then "));
     return out;
 }

@@ -9,6 +9,7 @@
 
 #include <herberge/system.hpp>
 
+#include "bytes/listed.hpp"
 #include "files/ext.hpp"
 
 namespace herberge {
@@ -234,30 +235,14 @@ RootReference resolve_root(const Machine& machine, std::string_view root) {
     return out;
 }
 
-namespace {
-/// Whether one of the words of a list with commas fits.
-template <class Fits>
-bool any_listed(std::string_view list, Fits fits) {
-    while (!list.empty()) {
-        const auto end = std::min(list.find(','), list.size());
-        if (fits(list.substr(0, end))) return true;
-        list.remove_prefix(std::min(end + 1, list.size()));
-    }
-    return false;
-}
-}  // namespace
-
 bool file_system_fits(Format format, std::string_view type) {
     const auto& traits = traits_of(format);
     return any_listed(type, [&](std::string_view word) {
-        return word == "auto" || word == "fuseblk" || word == traits.name ||
-               any_listed(traits.mount_names, [&](std::string_view name) { return name == word; });
+        return word == "auto" || word == "fuseblk" || word == traits.name || is_listed(traits.mount_names, word);
     });
 }
 
-bool FstabLine::has_option(std::string_view option) const {
-    return any_listed(options, [&](std::string_view word) { return word == option; });
-}
+bool FstabLine::has_option(std::string_view option) const { return is_listed(options, option); }
 
 std::vector<FstabLine> parse_fstab(std::string_view text) {
     std::vector<FstabLine> out;
@@ -328,7 +313,7 @@ Result<VolumeRef> mounted_root(const VolumeRef& volume, const CommandLine& argum
     return chosen == fs->root() ? volume : volume->rooted(chosen);
 }
 
-Claim judge_root_mount(const Volume& volume) {
+Claim judge_root_mount(const Volume& volume, std::string_view options) {
     Claim out;
     if (volume.not_assembled) {
         const Error& why = *volume.not_assembled;
@@ -364,6 +349,13 @@ Claim judge_root_mount(const Volume& volume) {
                                                     volume.place, problem->what),
                                         {evidence_error(*problem)},
                                         "mount: mounting " + volume.place + " on /root failed: Input/output error"));
+            return out;
+        }
+        if (problem && problem->lack() == Lack::Absent && volume.info.is(Family::Btrfs)) {
+            out.break_with(make_finding(Code::BtrfsDeviceMissing,
+                                        fmt::format("the Btrfs driver refuses {}: {}", volume.place, problem->what),
+                                        {evidence_error(*problem)},
+                                        "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed"));
             return out;
         }
         // What no reader here knows, or what lies behind a layer; what is damaged is told below.
@@ -412,7 +404,7 @@ Claim judge_root_mount(const Volume& volume) {
                                     "mount: mounting " + volume.place + " on /root failed: Invalid argument"));
         return out;
     }
-    const auto obstacles = volume.files(Observer::Linux)->mount_obstacles();
+    const auto obstacles = volume.files(Observer::Linux)->mount_obstacles(options);
     for (const auto& finding : obstacles) {
         auto copy = finding;
         copy.stage = Stage::Root;

@@ -349,7 +349,8 @@ private:
                                printable(line.mount_point)));
             return;
         }
-        if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(); !obstacles.empty()) {
+        if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(line.options);
+            !obstacles.empty()) {
             breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
                                obstacles.front().text),

@@ -78,6 +78,31 @@ std::span<const FindingCode> finding_codes() { return codes; }
 
 std::string_view code_id(Code code) { return codes[static_cast<std::size_t>(code)].id; }
 
+std::vector<std::string_view> screens_of(Code code) {
+    constexpr std::string_view between = " | ";
+    std::vector<std::string_view> out;
+    auto rest = codes[static_cast<std::size_t>(code)].symptom;
+    while (!rest.empty()) {
+        const auto end = rest.find(between);
+        out.push_back(rest.substr(0, end));
+        rest = end == rest.npos ? std::string_view{} : rest.substr(end + between.size());
+    }
+    return out;
+}
+
+bool is_such_screen(std::string_view screen, std::string_view general) {
+    constexpr std::string_view differs = "…";
+    while (!general.empty()) {
+        const auto end = general.find(differs);
+        const auto fixed = general.substr(0, end);
+        const auto at = screen.find(fixed);
+        if (at == screen.npos) return false;
+        screen.remove_prefix(at + fixed.size());
+        general = end == general.npos ? std::string_view{} : general.substr(end + differs.size());
+    }
+    return true;
+}
+
 Finding make_finding(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
     const auto& row = codes[static_cast<std::size_t>(code)];
     return {code, row.stage, row.severity, std::move(text), std::move(evidence), std::move(symptom)};

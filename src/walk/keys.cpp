@@ -7,6 +7,7 @@
 
 #include <herberge/chain.hpp>
 
+#include "bytes/listed.hpp"
 #include "system/crypttab.hpp"
 #include "walk/artifacts.hpp"
 #include "walk/routes.hpp"
@@ -19,16 +20,13 @@ constexpr std::uint64_t most_key = std::uint64_t{8} << 20U;
 
 /// "keyfile-offset=512": the number behind an option of a crypttab line.
 std::uint64_t option_number(std::string_view options, std::string_view name, std::uint64_t otherwise) {
-    while (!options.empty()) {
-        const auto end = std::min(options.find(','), options.size());
-        const auto one = options.substr(0, end);
-        options.remove_prefix(std::min(end + 1, options.size()));
-        if (!one.starts_with(name) || one.size() <= name.size() || one[name.size()] != '=') continue;
-        std::uint64_t value = 0;
+    std::uint64_t out = otherwise;
+    any_listed(options, [&](std::string_view one) {
+        if (!one.starts_with(name) || one.size() <= name.size() || one[name.size()] != '=') return false;
         const auto digits = one.substr(name.size() + 1);
-        if (std::from_chars(digits.data(), digits.data() + digits.size(), value).ec == std::errc{}) return value;
-    }
-    return otherwise;
+        return std::from_chars(digits.data(), digits.data() + digits.size(), out).ec == std::errc{};
+    });
+    return out;
 }
 
 class Finder {

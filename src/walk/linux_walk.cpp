@@ -532,7 +532,8 @@ private:
         if (!root.volume->not_assembled) {
             auto layers = judge_layers(*root.volume, ramdisk, demand, arguments_);
             if (layers.state == State::Breaks) {
-                layers.findings.front().symptom = not_found_symptom(root.written, ramdisk);
+                if (auto& screen = layers.findings.front().symptom; screen.empty())
+                    screen = not_found_symptom(root.written, ramdisk);
                 layers.evidence.insert(layers.evidence.begin(), where);
                 ladder_.set(Stage::Root, layers);
                 return false;
@@ -546,7 +547,7 @@ private:
                            fmt::format("mount: mounting {} on /root failed: No such file or directory", root.written));
             return false;
         }
-        auto mount = judge_root_mount(*root.volume);
+        auto mount = judge_root_mount(*root.volume, arguments_.value("rootflags").value_or(""));
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
             ladder_.breaks(Code::RootTypeWrong,
                            fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place,
