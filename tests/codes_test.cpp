@@ -129,6 +129,25 @@ const std::vector<Met>& met() {
     return all;
 }
 
+TEST(RamdiskCut, BehindItsInitLacksTheShellBecauseOfThat) {
+    auto d = demo::front_desk();
+    d.ramdisk.file("/init", "#!/usr/bin/shell\n", 0755);
+    d.ramdisk.file("/usr/bin/shell", forge::noise(50000, 3), 0755);
+    d.rebuild_ramdisk = false;
+    Bytes packed = forge::gzip(forge::make_cpio(d.ramdisk));
+    packed.resize(packed.size() - 30000);
+    d.root.file(path_of_ramdisk(), packed);
+    const Checked checked(d.build());
+    EXPECT_EQ(checked.stage(), "ramdisk");
+    ASSERT_EQ(checked.system().at(Stage::Ramdisk).findings.at(0), Code::RamdiskDamaged);
+    const auto& finding = *std::ranges::find(checked.verdict.findings, Code::RamdiskDamaged, &Finding::code);
+    EXPECT_TRUE(finding.text.starts_with("the RAM disk is damaged: ")) << finding.text;
+    EXPECT_TRUE(finding.text.ends_with("so the interpreter /usr/bin/shell of /init is not in the RAM disk"));
+    EXPECT_EQ(finding.evidence.size(), 2U);
+    EXPECT_NE(finding.symptom.find("Initramfs unpacking failed: "), std::string::npos) << finding.symptom;
+    EXPECT_NE(finding.symptom.find("Failed to execute /init (error -2)"), std::string::npos);
+}
+
 class Findings : public testing::TestWithParam<std::size_t> {};
 TEST_P(Findings, AreMade) {
     const auto& wanted = met()[GetParam()];

@@ -160,6 +160,28 @@ void print_key_slots(std::string& out, const herberge::Machine& machine, const T
     slots.print(out, terminal, 0);
 }
 
+/// What opens each BitLocker volume.
+void print_protectors(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
+    Table table{{{"encrypted", "header", "cipher", "opened by", "protector"}}};
+    machine.each_volume(herberge::Observer::Analyst, [&](const herberge::Volume& volume) {
+        if (volume.info.format != herberge::Format::Bitlocker) return;
+        const auto told = herberge::describe_bitlocker(*volume.source);
+        if (!told) {
+            table.rows.push_back({volume.place, "—", "—", printable(told.error().what), "—"});
+            return;
+        }
+        const std::string header = told->damaged_copies.empty()
+                                       ? "BitLocker"
+                                       : fmt::format("BitLocker, {} of 3 copies", 3 - told->damaged_copies.size());
+        if (told->protectors.empty()) table.rows.push_back({volume.place, header, told->cipher, "nothing", "—"});
+        for (const auto& one : told->protectors)
+            table.rows.push_back({volume.place, header, told->cipher, one.kind, one.id});
+    });
+    if (table.rows.size() == 1) return;
+    out += "\n";
+    table.print(out, terminal, 0);
+}
+
 /// What layers make of the disks' volumes.
 void print_layers(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
     Table made{{{"place", "size", "what", "made of", "holds", "label", "UUID", "Linux"}}};
@@ -180,6 +202,7 @@ void print_layers(std::string& out, const herberge::Machine& machine, const Term
         made.print(out, terminal, 0);
     }
     print_key_slots(out, machine, terminal);
+    print_protectors(out, machine, terminal);
     if (machine.layer_findings.empty()) return;
     out += "\n";
     print_findings(out, machine.layer_findings, terminal);

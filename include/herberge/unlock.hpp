@@ -70,6 +70,26 @@ struct LuksDescription {
 /// Errors: Malformed or Checksum when no header can be used; Unsupported for a version that is not known.
 [[nodiscard]] Result<LuksDescription> describe_luks(const ByteSource& volume, bool slots = true);
 
+/// What opens a BitLocker volume: each of them alone does.
+struct KeyProtector {
+    std::string id;                ///< GUID
+    std::string kind;              ///< "this machine's TPM", "a recovery password"
+    bool opens_by_itself = false;  ///< without anybody who types or plugs in something
+};
+
+/// What the metadata of a BitLocker volume says.
+struct BitlockerDescription {
+    std::string id;      ///< GUID of the volume
+    std::string cipher;  ///< "AES-XTS, 128 bits"
+    std::uint64_t encrypted_bytes = 0;
+    std::vector<KeyProtector> protectors;
+    std::vector<Error> damaged_copies;  ///< of the three that there are
+};
+
+/// Reads the first whole one of the three copies of the metadata. Costs three sectors and up to 192 KiB of reading.
+/// Errors: Malformed when none is whole; Unsupported for Windows Vista's volumes and those on removable media.
+[[nodiscard]] Result<BitlockerDescription> describe_bitlocker(const ByteSource& volume);
+
 /// A passphrase, or what is in a key file, for the encrypted volume at `place` ("d1p2", "lvm/inn/safe").
 struct VolumeKey {
     std::string place;

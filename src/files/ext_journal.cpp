@@ -269,9 +269,9 @@ private:
         const std::size_t end =
             std::min<std::size_t>(ondisk::from_bytes<ondisk::JournalRevoke>(held.bytes).bytes, held.bytes.size());
         for (std::size_t at = sizeof(ondisk::JournalRevoke); at + size <= end; at += size) {
-            const std::uint64_t block =
-                size == 8 ? std::uint64_t{ondisk::from_bytes<ondisk::big_uint64_t>(held.bytes, at)}
-                          : std::uint64_t{ondisk::from_bytes<ondisk::big_uint32_t>(held.bytes, at)};
+            const std::uint64_t block = size == 8
+                                            ? std::uint64_t{ondisk::from_bytes<ondisk::big_uint64_t>(held.bytes, at)}
+                                            : std::uint64_t{ondisk::from_bytes<ondisk::big_uint32_t>(held.bytes, at)};
             auto [known, fresh] = revoked_.emplace(block, held.sequence);
             if (!fresh && static_cast<std::int32_t>(held.sequence - known->second) > 0) known->second = held.sequence;
         }

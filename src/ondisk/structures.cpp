@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "ondisk/bitlocker.hpp"
 #include "ondisk/btrfs.hpp"
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
@@ -130,6 +131,11 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<BtrfsRootReference>("btrfs-root-reference", "where a Btrfs subvolume is entered"),
     row<BtrfsExtent>("btrfs-extent", "extent of Btrfs"),
     row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
+    // bitlocker.hpp
+    row<BitlockerBlock>("bitlocker-block", "copy of the metadata of BitLocker", 0, "-FVE-FS-"sv),
+    row<BitlockerHead>("bitlocker-head", "head of the metadata of BitLocker"),
+    row<BitlockerEntry>("bitlocker-entry", "entry in the metadata of BitLocker"),
+    row<BitlockerProtector>("bitlocker-protector", "key protector of BitLocker"),
     // luks.hpp
     row<Luks1Header>("luks1-header", "header of LUKS 1", 0, "LUKS\xBA\xBE\0\1"sv),
     row<Luks1Slot>("luks1-slot", "key slot of LUKS 1"),

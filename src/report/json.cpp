@@ -262,6 +262,27 @@ std::string startup_json(const InstalledSystem& system, const std::vector<Startu
     return finish(out);
 }
 
+namespace {
+/// What opens a BitLocker volume, and what of its metadata is damaged.
+ordered_json bitlocker_json(const Volume& volume) {
+    const auto told = describe_bitlocker(*volume.source);
+    ordered_json out = {{"place", clean(volume.place)}, {"problem", nullptr}};
+    if (!told) {
+        out["problem"] = clean(told.error().text());
+        return out;
+    }
+    out["id"] = told->id;
+    out["cipher"] = told->cipher;
+    out["encrypted_bytes"] = told->encrypted_bytes;
+    out["protectors"] = ordered_json::array();
+    for (const auto& one : told->protectors)
+        out["protectors"].push_back({{"id", one.id}, {"kind", one.kind}, {"opens_by_itself", one.opens_by_itself}});
+    out["damaged_copies"] = ordered_json::array();
+    for (const auto& problem : told->damaged_copies) out["damaged_copies"].push_back(clean(problem.text()));
+    return out;
+}
+}  // namespace
+
 std::string layout_json(const Machine& machine) {
     ordered_json out = {{"schema", "herberge/layout/1"}};
     out["disks"] = ordered_json::array();
@@ -369,6 +390,10 @@ std::string layout_json(const Machine& machine) {
             for (const auto& f : told->findings) one["findings"].push_back(to_json(f));
         }
         out["encrypted"].push_back(std::move(one));
+    });
+    out["bitlocker"] = ordered_json::array();
+    machine.each_volume(Observer::Analyst, [&](const Volume& volume) {
+        if (volume.info.format == Format::Bitlocker) out["bitlocker"].push_back(bitlocker_json(volume));
     });
     out["findings"] = ordered_json::array();
     for (const auto& f : machine.layer_findings) out["findings"].push_back(to_json(f));

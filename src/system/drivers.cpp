@@ -167,6 +167,14 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
         out.break_with(make_finding(code, std::move(text), std::move(evidence), std::move(symptom)));
         return out;
     };
+    // What is not there in a RAM disk that ends early is not there because of that.
+    auto lacks = [&](Code code, const std::string& text, const std::string& symptom, std::vector<Evidence> evidence) {
+        if (!ramdisk.damage) return breaks(code, text, symptom, std::move(evidence));
+        evidence.insert(evidence.begin(), evidence_error(*ramdisk.damage));
+        return breaks(
+            Code::RamdiskDamaged, fmt::format("the RAM disk is damaged: {}; so {}", ramdisk.damage->what, text),
+            ramdisk.kernel_message.empty() ? symptom : ramdisk.kernel_message + "\n" + symptom, std::move(evidence));
+    };
     for (const auto& member : ramdisk.members) {
         std::string option(compression_name(member.compression));
         std::ranges::transform(option, option.begin(),
@@ -212,7 +220,7 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
         const auto* interpreter = ramdisk.find(word);
         runner = word;
         if (interpreter == nullptr || !interpreter->executable() || !interpreter->complete)
-            return breaks(
+            return lacks(
                 Code::RamdiskInitUnusable,
                 fmt::format("the interpreter {} of {} is not in the RAM disk", printable(word), init),
                 fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.",
@@ -225,14 +233,14 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
         const ElfInfo& elf = *running->elf;
         const auto* loader = ramdisk.find(elf.interpreter);
         if (loader == nullptr || !loader->executable())
-            return breaks(
+            return lacks(
                 Code::RamdiskInitUnusable,
                 fmt::format("{} in the RAM disk needs {}, which is not there", runner, printable(elf.interpreter)),
                 fmt::format("Failed to execute {} (error -2)\nKernel panic - not syncing: No working init found.",
                             init),
                 {Evidence{{}, "RAM disk:" + runner, {}, printable(elf.interpreter), "absent"}});
         if (const auto problem = library_problem(*program_files(ramdisk), runner, elf))
-            return breaks(
+            return lacks(
                 Code::RamdiskLibraryMissing,
                 fmt::format("{} in the RAM disk needs {}: {}", runner, printable(problem->library), problem->words),
                 fmt::format("{}: error while loading shared libraries: {}: {}\n"
