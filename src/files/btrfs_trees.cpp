@@ -134,7 +134,7 @@ Result<Trees::Spot> Trees::locate(std::uint64_t logical) const {
         else out.copies.push_back({&device->second, stripe.offset + offset});
     }
     if (out.copies.empty())
-        return fail(ErrorKind::NotFound,
+        return fail(ErrorKind::Unreadable,
                     fmt::format("a part of the Btrfs lies on its device {}, which is not there", elsewhere),
                     volume_->place());
     return out;

@@ -61,7 +61,7 @@ public:
         std::vector<Place> copies;  ///< at least one; those on devices that are not there are left out
         std::uint64_t room = 0;
     };
-    /// Errors: NotFound (on no device that is there), Malformed (no chunk has it).
+    /// Errors: Unreadable (on no device that is there), Malformed (no chunk has it).
     [[nodiscard]] Result<Spot> locate(std::uint64_t logical) const;
     [[nodiscard]] Result<void> read(std::uint64_t logical, std::span<std::uint8_t> into) const;
     [[nodiscard]] const Source& volume() const { return volume_; }

@@ -10,6 +10,7 @@
 #include <herberge/system.hpp>
 
 #include "bytes/listed.hpp"
+#include "files/btrfs.hpp"
 #include "files/ext.hpp"
 
 namespace herberge {
@@ -343,19 +344,20 @@ Claim judge_root_mount(const Volume& volume, std::string_view options) {
     }
     if (volume.files(Observer::Linux) == nullptr) {
         const auto problem = volume.problem(Observer::Linux);
+        if (const auto devices = btrfs_devices(*volume.source);
+            problem && problem->unreadable() && devices && devices->count > volume.other_devices.size() + 1) {
+            out.break_with(make_finding(Code::BtrfsDeviceMissing,
+                                        fmt::format("the Btrfs driver refuses {}: {}", volume.place, problem->what),
+                                        {evidence_error(*problem)},
+                                        "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed"));
+            return out;
+        }
         if (problem && problem->unreadable()) {
             out.break_with(make_finding(Code::RootUnreadable,
                                         fmt::format("the superblock of {} lies in sectors that cannot be read: {}",
                                                     volume.place, problem->what),
                                         {evidence_error(*problem)},
                                         "mount: mounting " + volume.place + " on /root failed: Input/output error"));
-            return out;
-        }
-        if (problem && problem->lack() == Lack::Absent && volume.info.is(Family::Btrfs)) {
-            out.break_with(make_finding(Code::BtrfsDeviceMissing,
-                                        fmt::format("the Btrfs driver refuses {}: {}", volume.place, problem->what),
-                                        {evidence_error(*problem)},
-                                        "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed"));
             return out;
         }
         // What no reader here knows, or what lies behind a layer; what is damaged is told below.
