@@ -2,6 +2,8 @@
 // A whole volume: recognise, mount checks, walk every directory, read every file.
 #include <herberge/herberge.hpp>
 
+#include "files/ext_journal.hpp"
+
 namespace {
 
 void visit(const herberge::FileSystem& fs, herberge::FileId directory, int depth, int& budget) {
@@ -26,10 +28,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     for (const auto reader : {herberge::Reader::Loader, herberge::Reader::Kernel}) {
         const auto fs = herberge::open_file_system(volume, reader);
         if (!fs) continue;
-        (void)(*fs)->mount_obstacles();
+        (void)(*fs)->mount_obstacles("ro");
         (void)(*fs)->remarks();
         int budget = 500;
         visit(**fs, (*fs)->root(), 0, budget);
     }
+    // Any bytes as the log of a journal.
+    const auto replayed = herberge::ext::replay_journal(volume, volume, 1024);
+    (void)replayed.volume->bytes(0, size);
     return 0;
 }

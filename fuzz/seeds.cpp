@@ -101,5 +101,17 @@ int main(int argc, char** argv) {
     disk.resize(200U << 10U);
     disk.insert(disk.begin(), 2);
     good = write("kernel", "disk", disk) && good;
+    // Three members, a third of the input each: a group's first mebibyte, LUKS headers of both versions.
+    auto group = forge::make_lvm("inn", {{"root", forge::Bytes(1U << 20U)}});
+    group.resize(64U << 10U);
+    group.resize(3 * group.size());
+    good = write("layers", "group", group) && good;
+    auto locked = forge::make_luks(forge::Bytes(4096), "edelweiss", {1});
+    locked.resize(600U << 10U);
+    auto second = forge::make_luks(forge::Bytes(4096), "edelweiss", {2});
+    second.resize(locked.size());
+    locked.insert(locked.end(), second.begin(), second.end());
+    locked.resize(3 * second.size());
+    good = write("layers", "luks", locked) && good;
     return good ? 0 : 1;
 }
