@@ -215,6 +215,55 @@ TEST(Xfs, DamageInAnInodeIsAnErrorWithItsNumber) {
     EXPECT_EQ(gone.error().what, "no inode where one should be");
 }
 
+TEST(Xfs, OneThatWasNotUnmountedIsTold) {
+    const support::Folder folder;
+    const auto image = folder.file("volume.img");
+    const auto mount = folder.file("mount");
+    const auto copy = folder.file("left.img");
+    std::filesystem::create_directories(mount);
+    {
+        const support::Turn turn;
+        const auto ran =
+            support::shell(fmt::format("set -e; truncate -s 320M {0}; mkfs.xfs -q {0}; cp {0} {0}.fresh; mount -o loop "
+                                       "{0} {1}; cd {1}; mkdir etc; "
+                                       "echo cellar >etc/hostname; sync etc/hostname etc .; cp {0} {2}; "
+                                       "for i in $(seq 3000); do echo $i >room$i; done; sync; cd /; umount {1}",
+                                       image, mount, copy));
+        if (ran.status != 0) {
+            support::shell("umount " + mount);
+            GTEST_SKIP() << "no XFS can be made and mounted here: " << ran.out;
+        }
+    }
+    for (const auto& clean : {image + ".fresh", image}) {
+        const auto fs = open_file_system(*open_image(clean, 1), Reader::Kernel);
+        ASSERT_TRUE(fs) << fs.error().text();
+        EXPECT_FALSE((*fs)->unreplayed()) << clean;
+        EXPECT_TRUE((*fs)->remarks().empty());
+    }
+    const auto left = open_file_system(*open_image(copy, 1), Reader::Kernel);
+    ASSERT_TRUE(left);
+    EXPECT_EQ((*left)->unreplayed(), "its log is not replayed here");
+    ASSERT_EQ((*left)->remarks().size(), 1U);
+    EXPECT_EQ((*left)->remarks()[0].code, Code::XfsLogDirty);
+    EXPECT_FALSE(resolve(**left, "/etc/hostname")) << "it stands in the log only";
+    // A system in it that lacks its init is doubtful, not broken.
+    auto desk = demo::front_desk();
+    desk.root = support::boot_files(desk.root);
+    support::edit(desk.root, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=/dev/sdb");
+    desk.ramdisk.file(std::string("/lib/modules/") + demo::release + "/kernel/fs/xfs.ko",
+                      forge::make_kernel_module("xfs"));
+    desk.swap_size = 0;
+    Machine machine;
+    machine.disks.push_back(inspect_disk(memory_source(desk.build(), "d1", 1), 1, "desk.img"));
+    machine.disks.push_back(inspect_disk(*open_image(copy, 2), 2, "left.img"));
+    const auto verdict = check(machine);
+    ASSERT_FALSE(verdict.systems.empty());
+    const auto& init = verdict.systems[0].at(Stage::Init);
+    EXPECT_EQ(init.state, State::Doubtful) << init.text;
+    EXPECT_NE(init.text.find("d2 was not unmounted cleanly, and its log is not replayed here"), std::string::npos)
+        << init.text;
+}
+
 TEST(Xfs, NoiseEndsInErrors) {
     Damaged d;
     if (!d.made()) GTEST_SKIP() << "no XFS can be made and mounted here";

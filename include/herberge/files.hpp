@@ -147,6 +147,9 @@ public:
     /// Why the operating system's driver would refuse to mount with these options ("ro,degraded"); empty: it would
     /// mount.
     [[nodiscard]] virtual std::vector<Finding> mount_obstacles(std::string_view /*options*/) const { return {}; }
+    /// What the operating system's driver would still change while it mounts, and is not looked at here: "its log is
+    /// not replayed here"; none: what is read is what it will see.
+    [[nodiscard]] virtual std::optional<std::string> unreplayed() const { return std::nullopt; }
     /// Oddities that do not stop anything by themselves: a dirty journal, a differing backup superblock.
     [[nodiscard]] virtual std::vector<Finding> remarks() const { return {}; }
 };
@@ -180,8 +183,8 @@ struct ResolveOptions {
 
 /// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it.
 /// `others`: further devices of the same file system (Btrfs).
-/// Errors: NotFound (nothing known there, or what is needed lies on a device that is not there), Unsupported
-/// (recognised, not readable; the message names it), Malformed.
+/// Errors: NotFound (nothing known there), Unsupported (recognised, not readable; the message names it), Malformed,
+/// Unreadable (also: what is needed lies on a device that is not there).
 [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader,
                                                                          std::span<const Source> others = {});
 

@@ -364,6 +364,11 @@ public:
         return out;
     }
 
+    [[nodiscard]] std::optional<std::string> unreplayed() const override {
+        return super_.log_root == 0 ? std::nullopt
+                                    : std::optional<std::string>("the tree of its log is not replayed here");
+    }
+
 private:
     /// The driver wants all devices (kernel fs/btrfs/volumes.c, read_one_dev: btrfs_report_missing_device).
     [[nodiscard]] Finding absent_devices() const {

@@ -88,6 +88,10 @@ public:
     [[nodiscard]] Result<Source> open(FileId file, std::string place) const override;
     [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override;
     [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override;
+    [[nodiscard]] std::optional<std::string> unreplayed() const override {
+        return fast_commits_ ? std::optional<std::string>("the fast commits in its journal are not replayed here")
+                             : std::nullopt;
+    }
     [[nodiscard]] std::vector<Finding> remarks() const override;
 
 private:

@@ -51,6 +51,7 @@ public:
     [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view options) const override {
         return fs_->mount_obstacles(options);
     }
+    [[nodiscard]] std::optional<std::string> unreplayed() const override { return fs_->unreplayed(); }
     [[nodiscard]] std::vector<Finding> remarks() const override { return fs_->remarks(); }
 
 private:

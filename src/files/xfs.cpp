@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "files/stored.hpp"
+#include "files/xfs_log.hpp"
 #include "ondisk/xfs.hpp"
 
 namespace herberge {
@@ -180,6 +181,24 @@ public:
                    "XFS: filesystem is marked as having an external log; specify logdev on the mount "
                    "command line.");
         return out;
+    }
+
+    [[nodiscard]] std::optional<std::string> unreplayed() const override {
+        if (super_.log_start == 0) return std::nullopt;
+        const auto start = byte_of_block(super_.log_start);
+        if (!start) return std::nullopt;
+        const auto clean =
+            xfs::log_is_clean(*volume_, *start, std::uint64_t{super_.log_blocks} * std::uint64_t{super_.block_size});
+        return clean && *clean ? std::nullopt : std::optional<std::string>("its log is not replayed here");
+    }
+
+    [[nodiscard]] std::vector<Finding> remarks() const override {
+        if (!unreplayed()) return {};
+        return {make_finding(Code::XfsLogDirty,
+                             fmt::format("{} was not unmounted cleanly: the kernel replays its log when mounting, and "
+                                         "may then see other files than are read here",
+                                         volume_->place()),
+                             {evidence_place(volume_->place(), "an unmount at the log's end")})};
     }
 
 private:

@@ -116,6 +116,8 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<XfsDirectoryHead>("xfs-directory-head", "head of a directory block of XFS", 0, "XDB3"sv),
     row<XfsDirectoryTail>("xfs-directory-tail", "end of a directory of XFS that is one block"),
     row<XfsLinkHead>("xfs-link-head", "head of a block of a long link of XFS", 0, "XSLM"sv),
+    row<XfsLogRecord>("xfs-log-record", "record of the log of XFS", 0, "\xFE\xED\xBA\xBE"sv),
+    row<XfsLogOperation>("xfs-log-operation", "operation in the log of XFS"),
     // btrfs.hpp
     row<BtrfsKey>("btrfs-key", "key of a Btrfs tree"),
     row<BtrfsSuper>("btrfs-super", "superblock of Btrfs", 64, "_BHRfS_M"sv),

@@ -221,4 +221,36 @@ struct XfsLinkHead {
 BOOST_DESCRIBE_STRUCT(XfsLinkHead, (), (magic, offset, length, checksum, uuid, owner, block, last_write))
 static_assert(sizeof(XfsLinkHead) == 56);
 
+/// What a record of the log begins with (fs/xfs/libxfs/xfs_log_format.h); it goes on with the cycles of its sectors.
+struct XfsLogRecord {
+    big_uint32_t magic;  ///< 0xFEEDBABE
+    big_uint32_t cycle;
+    big_uint32_t version;
+    big_uint32_t length;  ///< bytes behind the record's own sectors
+    big_uint64_t number;
+    big_uint64_t tail;
+    little_uint32_t checksum;
+    big_uint32_t previous;
+    big_uint32_t operations;
+    Bytes<256> cycles;
+    big_uint32_t format;
+    Bytes<16> uuid;
+    big_uint32_t size;  ///< of the buffer that it was written from
+};
+BOOST_DESCRIBE_STRUCT(XfsLogRecord, (),
+                      (magic, cycle, version, length, number, tail, checksum, previous, operations, cycles, format,
+                       uuid, size))
+static_assert(offsetof(XfsLogRecord, operations) == 40 && sizeof(XfsLogRecord) == 324);
+
+/// What each operation in a record begins with; its first word is the sector's cycle where it opens a sector.
+struct XfsLogOperation {
+    big_uint32_t transaction;
+    big_uint32_t length;
+    std::uint8_t client;
+    std::uint8_t flags;  ///< bit 5: an unmount
+    big_uint16_t reserved;
+};
+BOOST_DESCRIBE_STRUCT(XfsLogOperation, (), (transaction, length, client, flags, reserved))
+static_assert(sizeof(XfsLogOperation) == 12);
+
 }  // namespace herberge::ondisk

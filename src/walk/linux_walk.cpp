@@ -103,13 +103,27 @@ public:
             return;
         }
         if (!judge_the_root(root, demand, ramdisk)) return;
-        const auto init = judge_init(*root.volume, arguments_, ramdisk);
+        auto init = judge_init(*root.volume, arguments_, ramdisk);
+        doubt_if_unreplayed(init.result, *root.volume);
         ladder_.set(Stage::Init, init.result);
         if (init.result.state == State::Breaks) return;
-        ladder_.set(Stage::Services, judge_services(machine_, *root.volume, init, arguments_));
+        auto services = judge_services(machine_, *root.volume, init, arguments_);
+        doubt_if_unreplayed(services, *root.volume);
+        ladder_.set(Stage::Services, services);
     }
 
 private:
+    /// What breaks by files that the kernel may see otherwise, once it replayed a log, is not proven to break.
+    static void doubt_if_unreplayed(Claim& claim, const Volume& volume) {
+        const FileSystem* files = volume.files(Observer::Linux);
+        const auto why = files != nullptr && claim.state == State::Breaks ? files->unreplayed() : std::nullopt;
+        if (!why) return;
+        claim.state = State::Doubtful;
+        claim.text += fmt::format("; but {} was not unmounted cleanly, and {}", volume.place, *why);
+        for (auto& finding : claim.findings)
+            if (finding.severity == Severity::Breaks) finding.severity = Severity::Risk;
+    }
+
     /// The system that a live medium keeps in one file, or in several that lie over each other.
     void packed_root(PackedRoot packed, const RootDemand& demand, const Ramdisk& ramdisk) {
         if (!packed.layers.empty() && packed.result.state == State::Holds) {
@@ -558,6 +572,7 @@ private:
                                : std::string(mount_panic));
             return false;
         }
+        doubt_if_unreplayed(mount, *root.volume);
         mount.evidence.insert(mount.evidence.begin(), where);
         mount.findings.insert(mount.findings.end(), key_findings_.begin(), key_findings_.end());
         if (mount.state == State::Breaks && ramdisk != nullptr)
@@ -578,8 +593,8 @@ private:
             }
         }
         ladder_.set(Stage::Root, mount);
-        return mount.state == State::Holds ||
-               (mount.state == State::Unknown && root.volume->files(Observer::Linux) != nullptr);
+        return mount.state == State::Holds || ((mount.state == State::Unknown || mount.state == State::Doubtful) &&
+                                               root.volume->files(Observer::Linux) != nullptr);
     }
 
     const Machine& machine_;
