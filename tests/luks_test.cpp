@@ -633,6 +633,16 @@ TEST(Vaults, ARootUnderTheNameThatTheTableGives) {
     EXPECT_NE(shut.root().text.find("d1p2 is encrypted (luks2): the machine will ask for its passphrase"),
               std::string::npos)
         << shut.root().text;
+    // What the RAM disk lacks to open it is seen without the key.
+    desk.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/drivers/md/dm-crypt.ko");
+    const Vault closed(support::first_entries_swapped(desk.build()));
+    EXPECT_EQ(closed.system().starts, Starts::No);
+    EXPECT_EQ(closed.system().stops_at, Stage::Root);
+    ASSERT_FALSE(closed.root().findings.empty());
+    EXPECT_EQ(closed.root().findings[0], Code::RamdiskNoLayerDriver);
+    EXPECT_NE(closed.root().text.find("the driver dm_crypt for the encrypted volume d1p2 is neither in the RAM disk"),
+              std::string::npos)
+        << closed.root().text;
 }
 
 // --- keys that the machine carries ----------------------------------------------------------------------------------

@@ -142,11 +142,17 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
     std::vector<const Volume*> layers;
     collect(volume, layers, 0);
     std::ranges::reverse(layers);  // as they are opened
+    // What is still shut here is opened there, under the name that the command line gives, by who knows the key.
+    const bool shut = volume.info.is(Family::Luks) && arguments.value("root").value_or("").starts_with("/dev/mapper/");
+    if (shut) layers.push_back(&volume);
     std::vector<std::string> opened;
     for (const auto* layer : layers) {
-        const auto* need = std::ranges::find(needs, layer->kind, &Need::kind);
+        const bool to_open = shut && layer == &volume;
+        const auto kind = to_open ? NodeKind::Unlocked : layer->kind;
+        const auto* need = std::ranges::find(needs, kind, &Need::kind);
         if (need == std::end(needs)) continue;
-        const std::string what = fmt::format("the {} {}", node_kind_name(layer->kind), layer->place);
+        const std::string what = to_open ? fmt::format("the encrypted volume {}", layer->place)
+                                         : fmt::format("the {} {}", node_kind_name(kind), layer->place);
         const auto program = std::ranges::find_if(need->programs, [&](std::string_view path) {
             return !path.empty() && ramdisk != nullptr && ramdisk->find(path) != nullptr;
         });
@@ -165,7 +171,7 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
                 wanted.push_back(*one);
         for (const auto& driver : wanted)
             if (auto claim = judge_driver(driver, what, ramdisk, demand); claim.state != State::Holds) return claim;
-        if (layer->kind == NodeKind::LogicalVolume && ramdisk->builder == "dracut")
+        if (kind == NodeKind::LogicalVolume && ramdisk->builder == "dracut")
             if (const auto why = not_told_to_open(*layer, arguments)) {
                 out.break_with(make_finding(Code::RootNotOpened, fmt::format("{}, not {}", *why, layer->place),
                                             {evidence_place(layer->place)}));
