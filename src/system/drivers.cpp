@@ -104,6 +104,7 @@ std::vector<std::pair<Controller, std::string>> usable_paths(const Ramdisk* ramd
 std::string controllers_text(const std::vector<std::pair<Controller, std::string>>& usable) {
     std::vector<std::string> there;
     std::vector<std::string_view> absent;
+    there.reserve(usable.size());
     for (const auto& [controller, drivers] : usable)
         there.push_back(fmt::format("{} ({})", controller_name(controller), drivers));
     for (const Controller usual : {Controller::Ata, Controller::Nvme, Controller::VirtioBlk, Controller::VirtioScsi,
