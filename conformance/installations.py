@@ -131,7 +131,7 @@ class Base:
 class Machine:
     """A virtual PC with disks, until its console shows an end."""
 
-    def __init__(self, name, disks, firmware="bios", kernel=None, ramdisk=None, append="", seconds=900, silence=150):
+    def __init__(self, name, disks, firmware="bios", kernel=None, ramdisk=None, append="", seconds=1200, silence=200):
         self.silence = silence
         self.name, self.disks, self.firmware, self.kernel, self.ramdisk, self.append, self.seconds = name, disks, firmware, kernel, ramdisk, append, seconds
 
@@ -213,6 +213,8 @@ def making(kind):
     if "cmdline" in kind:
         out += f"mkdir -p /mnt/etc/kernel; echo \"{kind['cmdline']}\" >/mnt/etc/kernel/cmdline\n"
         out += f"sed -i 's,console=ttyS0 panic=2,console=ttyS0 panic=2 {kind['cmdline'] if 'root=' not in kind['cmdline'] else ''},' /mnt/etc/default/grub\n"
+    # Emulated, devices may take longer to be told than systemd waits for them.
+    out += "mkdir -p /mnt/etc/systemd/system.conf.d; printf '[Manager]\\nDefaultTimeoutStartSec=300s\\n' >/mnt/etc/systemd/system.conf.d/slow.conf\n"
     if kind.get("sysv"):
         out += (f"printf '#!/bin/sh\\necho {UP} >/dev/console\\n' >/mnt/etc/init.d/inn; chmod +x /mnt/etc/init.d/inn; ln -s ../init.d/inn /mnt/etc/rc2.d/S99inn\n")
     out += f"cp /ramdisks/{kind['name']} /mnt/boot/initrd.img-$(ls /lib/modules)\n"
