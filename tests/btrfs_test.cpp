@@ -207,20 +207,16 @@ std::vector<std::string> fill_several(const support::Folder& folder, int count, 
                                       const forge::Tree& tree) {
     std::vector<std::string> images;
     for (int i = 0; i < count; ++i) images.push_back(folder.file(fmt::format("device{}.img", i + 1)));
-    const auto works = [](const std::string& command) {
-        const auto ran = support::shell(command);
-        if (ran.status != 0) std::cout << command << ": " << ran.out << '\n';
-        return ran.status == 0;
-    };
     const support::Turn turn;
-    if (!works(fmt::format("truncate -s 256M {}", fmt::join(images, " ")))) return {};
+    if (!support::works(fmt::format("truncate -s 256M {}", fmt::join(images, " ")))) return {};
     const support::Loops loops(images);
     if (static_cast<int>(loops.devices.size()) != count) return {};
     const auto mount = folder.file("mount");
     std::filesystem::create_directories(mount);
-    if (!works(fmt::format("mkfs.btrfs -q -f -L inn -U b7f50000-0001-4a01-8a01-00000b7f5001 {} {}", options,
-                           fmt::join(loops.devices, " "))) ||
-        !works(fmt::format("mount -o device={} {} {}", fmt::join(loops.devices, ",device="), loops.devices[0], mount)))
+    if (!support::works(fmt::format("mkfs.btrfs -q -f -L inn -U b7f50000-0001-4a01-8a01-00000b7f5001 {} {}", options,
+                                    fmt::join(loops.devices, " "))) ||
+        !support::works(
+            fmt::format("mount -o device={} {} {}", fmt::join(loops.devices, ",device="), loops.devices[0], mount)))
         return {};
     support::write_tree(tree, mount);
     EXPECT_EQ(support::shell("umount " + mount).status, 0);

@@ -117,6 +117,13 @@ private:
     int file_;
 };
 
+/// Whether a command works; what keeps a test from running is told where it is skipped.
+inline bool works(const std::string& command) {
+    const auto ran = shell(command);
+    if (ran.status != 0) std::cout << command << ": " << ran.out << '\n';
+    return ran.status == 0;
+}
+
 /// A file system in a file of the folder that its own tool makes (`make`, the image's name behind it) and the kernel
 /// fills: `tree` below `where`, which `before` may create and `then` change, both run in it. Empty: that cannot be done
 /// here.
@@ -125,12 +132,6 @@ inline std::string filled_by_kernel(const Folder& folder, const std::string& mak
                                     const std::string& before = "true", const std::string& then = "true") {
     const std::string image = folder.file("volume.img");
     const std::string mount = folder.file("mount");
-    const auto works = [](const std::string& command) {
-        const auto ran = shell(command);
-        // What keeps a test from running is told where it is skipped.
-        if (ran.status != 0) std::cout << command << ": " << ran.out << '\n';
-        return ran.status == 0;
-    };
     // Two of XFS or Btrfs that carry the same UUID are neither made nor mounted at a time: tests beside this one wait.
     const Turn turn;
     if (!works("truncate -s " + size + " " + image + " && " + make + " " + image)) return {};

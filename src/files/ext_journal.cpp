@@ -111,7 +111,6 @@ public:
         out.volume = volume;
         out.problem = read(out);
         if (out.problem || logged_.empty()) return out;
-        out.blocks = logged_.size();
         out.volume = std::make_shared<const ReplayedVolume>(volume, journal_, std::move(logged_), block_size_);
         return out;
     }
@@ -165,7 +164,7 @@ private:
         }
         seed_ = crc32c(~0U, super->uuid);
         next_ = super->first_sequence;
-        if (auto problem = scan(super->start, out)) return problem;
+        if (auto problem = scan(super->start)) return problem;
         for (const auto& revoke : revokes_) take_revoke(revoke);
         for (const auto& descriptor : descriptors_)
             if (auto problem = take_blocks(descriptor)) return problem;
@@ -174,7 +173,7 @@ private:
     }
 
     /// Finds the whole transactions (do_one_pass, PASS_SCAN).
-    std::optional<Error> scan(std::uint64_t block, Replayed& out) {
+    std::optional<Error> scan(std::uint64_t block) {
         std::vector<Held> descriptors;
         std::vector<Held> revokes;
         bool suspicious = false;  // a block of the transaction fails its checksum
@@ -209,7 +208,6 @@ private:
                 std::ranges::move(revokes, std::back_inserter(revokes_));
                 descriptors.clear();
                 revokes.clear();
-                ++out.transactions;
                 ++next_;
             } else {
                 return std::nullopt;

@@ -11,8 +11,6 @@ namespace herberge::ext {
 /// A volume as it is once its journal was replayed.
 struct Replayed {
     Source volume;  ///< the one that was given, where there is nothing to replay
-    std::size_t blocks = 0;
-    std::size_t transactions = 0;
     /// Fast commits behind the last transaction, which are not replayed here.
     bool fast_commits = false;
     /// Why the kernel gives up on the journal, and does not mount: Checksum, Malformed, or the reader's.
