@@ -345,8 +345,8 @@ TEST(Findings, OfFatVolumes) {
         return out;
     };
     EXPECT_EQ(remarks(fat), std::vector<Code>{});
-    const std::size_t reserved = fat[14] | fat[15] << 8U;
-    const std::size_t length = (fat[22] | fat[23] << 8U) * std::size_t{512};
+    const std::size_t reserved = fat[14] | std::size_t{fat[15]} << 8U;
+    const std::size_t length = (fat[22] | std::size_t{fat[23]} << 8U) * 512;
     Bytes differ = fat;
     differ[reserved * 512 + length + 40] ^= 0xFFU;
     EXPECT_EQ(remarks(differ), std::vector<Code>{Code::FatCopiesDiffer});

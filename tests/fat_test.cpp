@@ -109,7 +109,7 @@ TEST(Fat, ADirectoryWhoseChainIsACircleIsRefused) {
     const std::size_t root = (4 + 2 * sectors) * 512;
     for (std::size_t i = root; i < root + 16384; i += 32)
         if (image[i + 11] == 0x10) {
-            const std::size_t cluster = image[i + 26] | image[i + 27] << 8U;
+            const std::size_t cluster = image[i + 26] | std::size_t{image[i + 27]} << 8U;
             forge::put16(image, 2048 + cluster * 2, static_cast<std::uint16_t>(cluster));
         }
     const auto fs = opened(image);

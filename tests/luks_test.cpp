@@ -365,7 +365,7 @@ TEST(Luks, ADeepTextIsNotFollowed) {
 
 TEST(Luks, CutAnywhereIsAnError) {
     const auto whole = forge::make_luks(Bytes(4096), passphrase);
-    for (const std::size_t size : {0U, 5U, 100U, 511U, 512U, 4096U, 16383U, 16384U, 32768U, 40000U, 290'000U}) {
+    for (const std::ptrdiff_t size : {0, 5, 100, 511, 512, 4096, 16383, 16384, 32768, 40000, 290'000}) {
         const Bytes cut(whole.begin(), whole.begin() + size);
         EXPECT_FALSE(open_luks(support::source_of(cut, "d1"), secret_of(passphrase), "x")) << size;
     }

@@ -13,7 +13,6 @@ using support::Bytes;
 namespace {
 
 constexpr const char* certificates_by_sha256 = "3bd2a492-96c0-4079-b420-fcf98ef103ed";
-constexpr const char* images_by_sha1 = "826ca512-cf10-4ac9-b187-be01496631bd";
 
 /// Keys of a house, of its clock, and of somebody else; making them takes a while.
 struct Keys {

@@ -520,7 +520,9 @@ TEST_P(Expectations, HoldValueByValue) {
     }
     const auto letters = windows_drive_letters(machine, *windows);
     ASSERT_TRUE(letters);
-    for (const auto& [letter, where] : r.at("drive_letters").items()) {
+    for (const auto& expected : r.at("drive_letters").items()) {
+        const std::string& letter = expected.key();
+        const auto& where = expected.value();
         const auto found = std::find_if(letters->begin(), letters->end(),
                                         [&](const DriveLetter& l) { return l.letter == letter + ":"; });
         ASSERT_NE(found, letters->end()) << letter;

@@ -49,12 +49,8 @@ struct ImageState {
 
 class WindowsWalk {
 public:
-    WindowsWalk(const Machine& machine, const MenuEntry& entry, const Menu& menu, Ladder& ladder)
-        : machine_(machine),
-          entry_(entry),
-          menu_(menu),
-          ladder_(ladder),
-          start_(entry.windows ? *entry.windows : WindowsStart{}) {}
+    WindowsWalk(const MenuEntry& entry, const Menu& menu, Ladder& ladder)
+        : entry_(entry), menu_(menu), ladder_(ladder), start_(entry.windows ? *entry.windows : WindowsStart{}) {}
 
     void run() {
         if (!entry()) return;
@@ -545,7 +541,6 @@ private:
                      evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});
     }
 
-    const Machine& machine_;
     const MenuEntry& entry_;
     const Menu& menu_;
     Ladder& ladder_;
@@ -561,9 +556,9 @@ private:
 
 bool is_nt(const Start& start) { return std::holds_alternative<NtStart>(start); }
 
-Step run_nt(const Start& start, const Before& /*before*/, Context& context, Ladder& ladder) {
+Step run_nt(const Start& start, const Before& /*before*/, Context& /*context*/, Ladder& ladder) {
     const auto& nt = std::get<NtStart>(start);
-    WindowsWalk(context.machine, *nt.entry, *nt.menu, ladder).run();
+    WindowsWalk(*nt.entry, *nt.menu, ladder).run();
     return {};
 }
 
