@@ -8,16 +8,10 @@
 #include <filesystem>
 #include <fstream>
 #include <optional>
-#include <set>
 
 #include <herberge/herberge.hpp>
 
-#include "cellar.hpp"
-#include "demo_disks.hpp"
-#include "help_disc.hpp"
 #include "inputs.hpp"
-#include "kiosk.hpp"
-#include "office_pc.hpp"
 #include "output_file.hpp"
 #include "views.hpp"
 
@@ -34,27 +28,6 @@ int print(const std::string& text) {
     std::fwrite(text.data(), 1, text.size(), stdout);
     return Exit::all_start;
 }
-
-/// What the walk is to assume; nonzero: already complained.
-int walk_options(const Options& options, CheckOptions& wanted) {
-    wanted.firmware = options.firmware == "bios"             ? FirmwareKind::Bios
-                      : options.firmware.starts_with("uefi") ? FirmwareKind::Uefi
-                                                             : FirmwareKind::Auto;
-    if (options.firmware == "uefi32") wanted.efi_machine = EfiMachine::Ia32;
-    wanted.rehearse = !options.no_rehearsal;
-    wanted.secure_boot = options.secure_boot == "on"    ? SecureBoot::On
-                         : options.secure_boot == "off" ? SecureBoot::Off
-                                                        : SecureBoot::Auto;
-    if (options.variables.empty()) return 0;
-    auto variables = read_uefi_variables(options.variables);
-    if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));
-    wanted.variables = std::move(*variables);
-    return 0;
-}
-
-}  // namespace
-
-namespace {
 
 /// Which of the unreadable sectors a start asks for.
 std::string asked_text(const Inputs& opened) {
@@ -431,150 +404,6 @@ int run_rehearse(const Options& options) {
                    rehearsal.end == RehearsalEnd::UntilReached
                ? Exit::all_start
                : Exit::some_fail;
-}
-
-namespace {
-
-/// One line, or a few, about a verdict.
-std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
-    std::string out;
-    std::string said = system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
-                       : system.stops_at
-                           ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
-                                 printable(system.at(*system.stops_at).text)
-                           : terminal.ink(Ink::Warn, untold(system));
-    for (const auto& part : wrap(said, terminal.width() - 6)) out += "      " + part + "\n";
-    return out;
-}
-
-/// The names of the files that an earlier run wrote into a demo folder: these alone may be written again.
-class DemoFolder {
-public:
-    explicit DemoFolder(const std::string& folder)
-        : list_((std::filesystem::path(folder) / "demo-disks.txt").string()) {
-        std::ifstream file(list_);
-        std::string line;
-        while (names_.size() < 1000 && std::getline(file, line)) names_.insert(line);
-    }
-    /// False: a file of that name is there, and is none of ours (already complained).
-    bool claim(const std::string& path) {
-        const auto name = std::filesystem::path(path).filename().string();
-        std::error_code ignored;
-        if (!names_.contains(name) && std::filesystem::exists(std::filesystem::symlink_status(path, ignored))) {
-            complain(Exit::unreadable,
-                     fmt::format("{} is there already and was not written by this command; nothing is replaced", path));
-            return false;
-        }
-        if (names_.insert(name).second) std::ofstream(list_, std::ios::app) << name << '\n';
-        return true;
-    }
-
-private:
-    std::string list_;
-    std::set<std::string> names_;
-};
-
-/// Writes disks and walks them; nonzero: already complained.
-int show_stories(const std::string& head, const std::vector<demo::Story>& stories, const Options& options,
-                 DemoFolder& folder, const Terminal& terminal) {
-    print(head + "\n\n");
-    for (const auto& disk : stories) {
-        const std::string path = (std::filesystem::path(options.folder) / disk.name).string();
-        if (!folder.claim(path)) return Exit::unreadable;
-        const auto written = demo::write_disk(disk, path);
-        if (!written) return complain(Exit::unreadable, written.error().text());
-        Inputs opened;
-        Options one = options;
-        one.images = {path};
-        if (!disk.key.empty()) {
-            const std::string key = std::filesystem::path(path).replace_extension(".key").string();
-            if (!folder.claim(key)) return Exit::unreadable;
-            if (!(std::ofstream(key) << disk.key << '\n'))
-                return complain(Exit::unreadable, fmt::format("{}: cannot be written", key));
-            one.unlock = {"d1p2=" + key};
-        }
-        if (!opened.open(one)) return opened.status;
-        const Verdict verdict = check(opened.machine);
-        const auto& system = verdict.systems.front();
-        print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(path, 34)), disk.story));
-        print(said_of(system, terminal));
-    }
-    return 0;
-}
-
-}  // namespace
-
-int run_demo(const Options& options) {
-    std::error_code error;
-    std::filesystem::create_directories(options.folder, error);
-    if (error) return complain(Exit::unreadable, fmt::format("{}: {}", options.folder, error.message()));
-    DemoFolder folder(options.folder);
-    const Terminal terminal;
-    if (const int problem = show_stories("The front desk of the inn Almhof: one machine, in several states.",
-                                         demo::front_desk_disks(), options, folder, terminal);
-        problem != 0)
-        return problem;
-    if (const int problem = show_stories("\nThe wine cellar's machine, in a group of logical volumes.",
-                                         demo::cellar_disks(), options, folder, terminal);
-        problem != 0)
-        return problem;
-    if (const int problem =
-            show_stories("\nThe same machine with its group in an encrypted volume (--unlock d1p2=FILE).",
-                         demo::vault_disks(), options, folder, terminal);
-        problem != 0)
-        return problem;
-    if (const int problem =
-            show_stories("\nThe owner's office PC, with Windows.", demo::office_pc_disks(), options, folder, terminal);
-        problem != 0)
-        return problem;
-    if (const int problem = show_stories("\nThe technician's disc, which starts from a drive or a stick.",
-                                         demo::help_discs(), options, folder, terminal);
-        problem != 0)
-        return problem;
-    print("\nThe check-in kiosk, which starts by UEFI: a disk and the firmware's variables.\n\n");
-    for (const auto& story : demo::kiosk_stories()) {
-        const auto base = std::filesystem::path(options.folder) / story.name;
-        const auto disk = story.disk();
-        Options one = options;
-        one.images = {base.string() + ".img"};
-        one.variables = base.string() + ".fd";
-        one.firmware = "uefi";
-        if (!folder.claim(one.images.front()) || !folder.claim(one.variables)) return Exit::unreadable;
-        if (!forge::write_sparse(one.images.front(), disk) ||
-            !forge::write_sparse(one.variables, story.variables(disk)))
-            return complain(Exit::unreadable, fmt::format("{}: cannot be written", one.images.front()));
-        Inputs opened;
-        CheckOptions wanted;
-        if (!opened.open(one) || walk_options(one, wanted) != 0) return Exit::unreadable;
-        print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(one.images.front(), 34)), story.story));
-        print(said_of(check(opened.machine, wanted).systems.front(), terminal));
-    }
-    print("\nThe back office of the inn Almhof: one machine with two disks.\n\n");
-    for (const auto& machine : demo::back_office_machines()) {
-        Options several = options;
-        several.images.clear();
-        for (const auto& [name, make] : machine.disks) {
-            const std::string path = (std::filesystem::path(options.folder) / name).string();
-            if (!folder.claim(path)) return Exit::unreadable;
-            if (!forge::write_sparse(path, make()))
-                return complain(Exit::unreadable, fmt::format("{}: cannot be written", path));
-            several.images.push_back(path);
-        }
-        Inputs opened;
-        if (!opened.open(several)) return opened.status;
-        print(fmt::format("{}  {}\n", terminal.ink(Ink::Bold, pad(machine.name, 34)), machine.story));
-        for (const auto& system : check(opened.machine).systems)
-            print(fmt::format("      {}  {}\n",
-                              pad(fmt::format("{} {}", pad(system.place.value_or("—"), 5), printable(system.name)), 50),
-                              system.starts == Starts::Yes ? terminal.ink(Ink::Good, "starts")
-                              : system.stops_at
-                                  ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at)))
-                                  : terminal.ink(Ink::Warn, untold(system))));
-    }
-    print(fmt::format(
-        "\nLook at one: herberge check {0}/no-init.img\n         or: herberge systems {0}/office.img {0}/archive.img\n",
-        options.folder));
-    return Exit::all_start;
 }
 
 }  // namespace tool

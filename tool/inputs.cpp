@@ -195,4 +195,20 @@ std::optional<Place> parse_place(std::string_view text) {
     return out;
 }
 
+int walk_options(const Options& options, CheckOptions& wanted) {
+    wanted.firmware = options.firmware == "bios"             ? FirmwareKind::Bios
+                      : options.firmware.starts_with("uefi") ? FirmwareKind::Uefi
+                                                             : FirmwareKind::Auto;
+    if (options.firmware == "uefi32") wanted.efi_machine = EfiMachine::Ia32;
+    wanted.rehearse = !options.no_rehearsal;
+    wanted.secure_boot = options.secure_boot == "on"    ? SecureBoot::On
+                         : options.secure_boot == "off" ? SecureBoot::Off
+                                                        : SecureBoot::Auto;
+    if (options.variables.empty()) return 0;
+    auto variables = read_uefi_variables(options.variables);
+    if (!variables) return complain(Exit::unreadable, printable(variables.error().text()));
+    wanted.variables = std::move(*variables);
+    return 0;
+}
+
 }  // namespace tool

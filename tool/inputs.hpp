@@ -61,4 +61,7 @@ struct Place {
 };
 std::optional<Place> parse_place(std::string_view text);
 
+/// What the walk is to assume; nonzero: already complained.
+int walk_options(const Options& options, herberge::CheckOptions& wanted);
+
 }  // namespace tool

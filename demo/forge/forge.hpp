@@ -154,6 +154,7 @@ struct ModuleOptions {
     std::vector<std::string> needs = {"grub_malloc"};
     std::vector<std::string> defines;
     bool symbols = true;  ///< false: no symbol table, as a module has that only pulls in others
+    Bytes code;           ///< what it executes
 };
 Bytes make_grub_module(const ModuleOptions& options);
 
@@ -163,6 +164,7 @@ struct CoreOptions {
     std::string embedded_config;
     std::uint64_t first_sector = 1;
     bool redundancy = true;
+    std::map<std::string, Bytes> code;  ///< of its modules
 };
 /// The core image from its first sector on, its list of runs filled in.
 Bytes make_grub_core(const CoreOptions& options = {});

@@ -112,6 +112,7 @@ Bytes make_grub_module(const ModuleOptions& options) {
         while (out.size() % 4 != 0) out.push_back(0);
         return at;
     };
+    add(options.code);
     Bytes name = to_bytes(options.name);
     name.push_back(0);
     Bytes depends;
@@ -167,7 +168,10 @@ Bytes make_grub_core(const CoreOptions& options) {
         put32(list, list.size(), static_cast<std::uint32_t>(body.size() + 8));
         list.insert(list.end(), body.begin(), body.end());
     };
-    for (const auto& name : options.modules) part(0, make_grub_module({name, {}, {}, {}}));
+    for (const auto& name : options.modules) {
+        const auto code = options.code.find(name);
+        part(0, make_grub_module({name, {}, {}, {}, true, code != options.code.end() ? code->second : Bytes{}}));
+    }
     auto text = [](std::string_view value) {
         Bytes out = to_bytes(value);
         out.push_back(0);

@@ -98,6 +98,8 @@ struct VolumeInfo {
     std::uint64_t size = 0;        ///< bytes the file system claims
     std::uint32_t block_size = 0;  ///< bytes
     std::vector<std::string> features;
+    /// Bits of the features without which a driver must not read it, as its superblock has them (ext, XFS, Btrfs).
+    std::uint32_t incompatible = 0;
     std::string last_mounted;       ///< where, if recorded
     std::int64_t last_written = 0;  ///< seconds since 1970, 0: unknown
     /// Something is recognised.

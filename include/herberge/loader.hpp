@@ -265,6 +265,8 @@ struct GrubCore {
     std::vector<std::string> modules;  ///< embedded, in order
     std::vector<std::uint8_t> kernel;  ///< the unpacked image
     std::vector<std::string> symbols;  ///< that embedded modules define, where they are not in the unpacked image
+    /// By the name of an embedded file system driver, the bits of incompatible features that it lets pass.
+    std::map<std::string, std::uint32_t, std::less<>> features;
     std::vector<std::uint8_t> memory_disk;
     std::vector<std::uint8_t> first_code;  ///< the sector that loads the rest, as it lies on the disk
     std::vector<std::uint8_t> start_up;    ///< what its redundancy does not cover: header, start-up code, decoder

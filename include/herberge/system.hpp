@@ -224,8 +224,12 @@ struct MediumDrivers {
                                            const PackedRoot& packed);
 /// Would the RAM disk of an install or live medium find the packed root that its command line asks for?
 [[nodiscard]] PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments);
-/// Mountable by the kernel's driver?
-[[nodiscard]] Claim judge_root_mount(const Volume& volume, std::string_view options);
+/// Mountable by the driver of the kernel `release` ("6.1.0-50-amd64"; empty: of any)? `options`: of the mount.
+[[nodiscard]] Claim judge_root_mount(const Volume& volume, std::string_view options, std::string_view release = {});
+/// Does the driver of the kernel `release` ("6.1.0-50-amd64") know all features that this ext, XFS or Btrfs needs?
+/// None: it does, or there is no telling.
+[[nodiscard]] std::optional<Claim> judge_kernel_features(const VolumeInfo& info, const std::string& place,
+                                                         std::string_view release);
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
     Claim result;

@@ -2,11 +2,13 @@
 #include "files/btrfs.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <map>
 
 #include "bytes/listed.hpp"
 #include "files/btrfs_content.hpp"
+#include "files/features.hpp"
 #include "files/stored.hpp"
 
 namespace herberge {
@@ -383,6 +385,7 @@ VolumeInfo info_of(const ondisk::BtrfsSuper& super) {
     info.label = fixed_text(super.label);
     info.block_size = super.sector_size;
     info.size = super.total_bytes;
+    info.incompatible = static_cast<std::uint32_t>(super.incompatible);
     return info;
 }
 
@@ -431,9 +434,12 @@ Result<std::shared_ptr<const FileSystem>> open_btrfs(const Source& volume, Reade
                     bytes = std::move(more);
                 }
     const std::string place = fmt::format("{}@{}+{}", volume->place(), super_at, super_size);
-    constexpr std::uint64_t known = 0xFFF;
+    // Simple quotas are counted in a tree that no file is found by.
+    constexpr std::uint64_t known = 0x10FFF;
     if (const std::uint64_t more = super.incompatible & ~known; more != 0)
-        return fail(ErrorKind::Unsupported, fmt::format("Btrfs with features that are not known here ({:x})", more),
+        return fail(ErrorKind::Unsupported,
+                    fmt::format("Btrfs with features that are not read here: {}",
+                                fmt::join(incompatible_names(Family::Btrfs, static_cast<std::uint32_t>(more)), ", ")),
                     place);
     if (super.checksum_type >= btrfs::sum_count)
         return fail(ErrorKind::Unsupported, "Btrfs with checksums that are not read here", place);

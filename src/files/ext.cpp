@@ -8,6 +8,7 @@
 
 #include "files/ext_fs.hpp"
 #include "files/ext_journal.hpp"
+#include "files/features.hpp"
 #include "files/stored.hpp"
 
 namespace herberge {
@@ -24,24 +25,6 @@ struct FeatureName {
     std::string_view name;
 };
 
-constexpr FeatureName incompat_names[] = {
-    {incompat::compression, "compression"},
-    {incompat::filetype, "filetype"},
-    {incompat::recover, "needs_recovery"},
-    {incompat::journal_dev, "journal_dev"},
-    {incompat::meta_bg, "meta_bg"},
-    {incompat::extents, "extent"},
-    {incompat::bit64, "64bit"},
-    {incompat::mmp, "mmp"},
-    {incompat::flex_bg, "flex_bg"},
-    {incompat::ea_inode, "ea_inode"},
-    {incompat::dirdata, "dirdata"},
-    {incompat::csum_seed, "metadata_csum_seed"},
-    {incompat::largedir, "large_dir"},
-    {incompat::inline_data, "inline_data"},
-    {incompat::encrypt, "encrypt"},
-    {incompat::casefold, "casefold"},
-};
 constexpr FeatureName compat_names[] = {
     {0x1, "dir_prealloc"},    {0x2, "imagic_inodes"},  {0x4, "has_journal"},     {0x8, "ext_attr"},
     {0x10, "resize_inode"},   {0x20, "dir_index"},     {0x200, "sparse_super2"}, {0x400, "fast_commit"},
@@ -77,6 +60,7 @@ VolumeInfo describe(const ondisk::ExtSuper& super) {
     if ((super.feature_incompat & incompat::bit64) != 0) blocks |= std::uint64_t{super.blocks_count_high} << 32U;
     info.size = blocks < (std::uint64_t{1} << 47U) ? blocks * info.block_size : 0;
     info.features = feature_names(super);
+    info.incompatible = super.feature_incompat;
     info.last_mounted = stored::fixed_text(super.last_mounted);
     info.last_written = super.write_time;
     return info;
@@ -92,14 +76,8 @@ bool is_power_of(std::uint32_t value, std::uint32_t base) {
 std::vector<std::string> feature_names(const ondisk::ExtSuper& super) {
     std::vector<std::string> out;
     name_bits(out, super.feature_compat, compat_names, "compatible");
-    name_bits(out, super.feature_incompat, incompat_names, "incompatible");
+    for (auto& name : incompatible_names(Family::Ext, super.feature_incompat)) out.push_back(std::move(name));
     name_bits(out, super.feature_ro_compat, ro_compat_names, "read-only compatible");
-    return out;
-}
-
-std::vector<std::string> unknown_incompat(std::uint32_t bits) {
-    std::vector<std::string> out;
-    name_bits(out, bits & ~incompat::readable, incompat_names, "incompatible");
     return out;
 }
 
@@ -332,9 +310,10 @@ Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader 
     if (super.magic != ext::super_magic) return refuse("no ext superblock");
     if (info.format == Format::ExtJournal)
         return fail(ErrorKind::Unsupported, "an external journal holds no files", volume->place());
-    if (const auto unknown = ext::unknown_incompat(super.feature_incompat); !unknown.empty())
+    if (const std::uint32_t unknown = super.feature_incompat & ~ext::incompat::readable; unknown != 0)
         return fail(ErrorKind::Unsupported,
-                    fmt::format("the file system uses features that are not read here: {}", fmt::join(unknown, ", ")),
+                    fmt::format("the file system uses features that are not read here: {}",
+                                fmt::join(incompatible_names(Family::Ext, unknown), ", ")),
                     volume->place());
     if (info.block_size == 0)
         return refuse("the ext superblock has an impossible block size",

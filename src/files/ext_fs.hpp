@@ -57,7 +57,6 @@ inline constexpr std::uint32_t casefold = 0x40000000;
 }  // namespace inode_flag
 
 std::vector<std::string> feature_names(const ondisk::ExtSuper& super);
-std::vector<std::string> unknown_incompat(std::uint32_t bits);
 
 /// An inode with the bytes behind it that extended attributes live in.
 struct Inode {

@@ -17,20 +17,28 @@ namespace herberge {
 
 namespace {
 
+using Opened = Result<std::shared_ptr<const FileSystem>>;
+
 struct Bidder {
     std::optional<VolumeInfo> (*recognise)(const ByteSource&);
-    Result<std::shared_ptr<const FileSystem>> (*open)(const Source&, Reader);  ///< null: recognised only
+    Opened (*open)(const Source&, Reader, std::span<const Source>);  ///< null: recognised only
 };
 
-Result<std::shared_ptr<const FileSystem>> open_btrfs_alone(const Source& volume, Reader reader) {
-    return open_btrfs(volume, reader, {});
+/// Of a file system that lies on one device.
+template <Opened (*open)(const Source&, Reader)>
+Opened alone(const Source& volume, Reader reader, std::span<const Source> /*others*/) {
+    return open(volume, reader);
 }
 
 /// A FAT's parameter block is the weakest mark of all: it comes last.
-constexpr Bidder bidders[] = {{recognise_ext, open_ext},           {recognise_ntfs, open_ntfs},
-                              {recognise_squashfs, open_squashfs}, {recognise_xfs, open_xfs},
-                              {recognise_btrfs, open_btrfs_alone}, {recognise_by_mark, nullptr},
-                              {recognise_iso9660, open_iso9660},   {recognise_fat, open_fat}};
+constexpr Bidder bidders[] = {{recognise_ext, alone<open_ext>},
+                              {recognise_ntfs, alone<open_ntfs>},
+                              {recognise_squashfs, alone<open_squashfs>},
+                              {recognise_xfs, alone<open_xfs>},
+                              {recognise_btrfs, open_btrfs},
+                              {recognise_by_mark, nullptr},
+                              {recognise_iso9660, alone<open_iso9660>},
+                              {recognise_fat, alone<open_fat>}};
 
 class Rooted final : public FileSystem {
 public:
@@ -80,11 +88,10 @@ VolumeInfo recognise_plain_volume(const ByteSource& volume) {
 
 Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume, Reader reader,
                                                            std::span<const Source> others) {
-    if (!others.empty() && recognise_btrfs(*volume)) return open_btrfs(volume, reader, others);
     for (const auto& bidder : bidders) {
         const auto info = bidder.recognise(*volume);
         if (!info) continue;
-        if (bidder.open != nullptr) return bidder.open(volume, reader);
+        if (bidder.open != nullptr) return bidder.open(volume, reader, others);
         return fail(ErrorKind::Unsupported, fmt::format("{}: its files are not read here", info->name()),
                     volume->place());
     }

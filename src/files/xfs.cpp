@@ -2,8 +2,10 @@
 #include "files/xfs.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 
+#include "files/features.hpp"
 #include "files/stored.hpp"
 #include "files/xfs_log.hpp"
 #include "ondisk/xfs.hpp"
@@ -27,8 +29,6 @@ namespace incompatible {
 constexpr std::uint32_t file_type = 1, needs_repair = 16;
 // … sparse inodes, big times, 64-bit counters, exchanged ranges, parent pointers.
 constexpr std::uint32_t known = 0xFF;
-// What GRUB reads since 2.06; later versions read more.
-constexpr std::uint32_t known_to_grub = 0x1F;
 }  // namespace incompatible
 
 /// The checksum of a structure with its field, at `field`, taken as 0 (kernel fs/xfs/libxfs/xfs_cksum.h).
@@ -492,6 +492,7 @@ VolumeInfo info_of(const ondisk::XfsSuper& super) {
     info.block_size = super.block_size;
     info.size = super.blocks * super.block_size;
     info.features.push_back(fmt::format("version {}", super.version & 15U));
+    if ((super.version & 15U) == 5) info.incompatible = super.incompatible;
     return info;
 }
 
@@ -536,9 +537,10 @@ Result<std::shared_ptr<const FileSystem>> open_xfs(const Source& volume, Reader 
     if (const auto why = impossible(*super))
         return fail(ErrorKind::Malformed, fmt::format("the XFS superblock contradicts itself: {}", *why), place);
     if (version == 5) {
-        const std::uint32_t known = reader == Reader::Kernel ? incompatible::known : incompatible::known_to_grub;
-        if (const std::uint32_t more = super->incompatible & ~known; more != 0)
-            return fail(ErrorKind::Unsupported, fmt::format("XFS with features that not everything reads ({:x})", more),
+        if (const std::uint32_t more = super->incompatible & ~incompatible::known; more != 0)
+            return fail(ErrorKind::Unsupported,
+                        fmt::format("XFS with features that are not read here: {}",
+                                    fmt::join(incompatible_names(Family::Xfs, more), ", ")),
                         place);
         const auto sector = volume->bytes(0, super->sector_size);
         if (!sector) return tl::unexpected(sector.error());

@@ -151,6 +151,32 @@ VolumeRef by_crypt_name(const Machine& machine, std::string_view name, const Ram
     return inside != machine.layered.end() ? *inside : found;
 }
 
+void follow_crypt_name(const Machine& machine, RootReference& reference, const Ramdisk* ramdisk,
+                       const CommandLine& arguments) {
+    constexpr std::string_view mapper = "/dev/mapper/";
+    if (reference.volume != nullptr || !reference.written.starts_with(mapper)) return;
+    reference.volume =
+        by_crypt_name(machine, std::string_view(reference.written).substr(mapper.size()), ramdisk, arguments);
+    if (reference.volume != nullptr) reference.cannot_tell = false;
+}
+
+std::string why_not_opened(const Machine& machine, std::string_view device, const Ramdisk* ramdisk,
+                           const CommandLine& arguments) {
+    constexpr std::string_view mapper = "/dev/mapper/";
+    if (!device.starts_with(mapper)) return {};
+    for (const auto& line : opened_at_start(machine, ramdisk, arguments))
+        if (line.name == device.substr(mapper.size()) && line.volume == nullptr && !line.cannot_tell)
+            return fmt::format("; {} makes it from {}, which is not there", line.where, line.source);
+    return {};
+}
+
+bool is_made_anew(const CryptLine& line) {
+    return line.key == "/dev/urandom" || line.key == "/dev/random" || line.key == "/dev/hwrng" ||
+           any_listed(line.options, [](std::string_view option) {
+               return option == "swap" || option == "tmp" || option.starts_with("tmp=");
+           });
+}
+
 namespace {
 
 /// Header and key slots of an encrypted volume: whether it could be opened by who knows the passphrase.

@@ -45,6 +45,17 @@ struct CryptLine {
 [[nodiscard]] VolumeRef by_crypt_name(const Machine& machine, std::string_view name, const Ramdisk* ramdisk,
                                       const CommandLine& arguments);
 
+/// Where nothing answers to "/dev/mapper/NAME" by itself: puts in what by_crypt_name says.
+void follow_crypt_name(const Machine& machine, RootReference& reference, const Ramdisk* ramdisk,
+                       const CommandLine& arguments);
+
+/// "; RAM disk:/cryptroot/crypttab, line 1 makes it from UUID=…, which is not there", where that is so; else empty.
+[[nodiscard]] std::string why_not_opened(const Machine& machine, std::string_view device, const Ramdisk* ramdisk,
+                                         const CommandLine& arguments);
+
+/// The volume is made anew at every start, with a key that nobody knows (options "swap", "tmp", or a random key).
+[[nodiscard]] bool is_made_anew(const CryptLine& line);
+
 /// Would the encrypted volumes around the root be opened, or, where the root is not seen, those that the RAM disk
 /// opens? Header, copy and key slots of each are looked at, and whether the RAM disk or the command line names it.
 /// Holds too where there are none; `ramdisk` may be null.

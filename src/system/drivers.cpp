@@ -135,6 +135,32 @@ bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view m
            !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
 }
 
+RootDemand demand_of(const VolumeRef& root, const FileReference& kernel, const KernelImage& image,
+                     const Ramdisk* ramdisk) {
+    RootDemand out;
+    out.volume = root;
+    if (root != nullptr) out.file_system = root->info.format;
+    out.kernel_release = image.release;
+    if (image.release.empty()) return out;
+    const std::string config = "config-" + image.release;
+    if (const auto* fs = kernel.volume != nullptr ? kernel.volume->files(Observer::Loader) : nullptr) {
+        const auto slash = kernel.real_path.rfind('/');
+        out.config =
+            read_text_file(*fs, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config)
+                .value_or("");
+    }
+    if (ramdisk != nullptr)
+        for (const auto& [path, file] : ramdisk->files)
+            if (path.ends_with("/modules.builtin") && !file.content.empty()) out.builtin = file.content;
+    if (const auto* fs = root != nullptr ? root->files(Observer::Linux) : nullptr) {
+        if (out.config.empty()) out.config = read_text_file(*fs, "/boot/" + config).value_or("");
+        if (out.builtin.empty())
+            out.builtin =
+                read_text_file(*fs, fmt::format("/lib/modules/{}/modules.builtin", image.release)).value_or("");
+    }
+    return out;
+}
+
 }  // namespace drivers
 
 std::string_view controller_name(Controller controller) {

@@ -4,6 +4,8 @@
 
 #include <string_view>
 
+#include <herberge/artifact.hpp>
+#include <herberge/loader.hpp>
 #include <herberge/system.hpp>
 
 namespace herberge::drivers {
@@ -15,5 +17,10 @@ enum class Told : std::uint8_t { Yes, No, Unknown };
 [[nodiscard]] Told builtin(const RootDemand& demand, std::string_view module, std::string_view option);
 /// A module of the RAM disk that this kernel would load.
 [[nodiscard]] bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module);
+
+/// What that kernel must bring for the root: its release, its configuration and list of built-in modules, wherever the
+/// system keeps them. `root` and `ramdisk` may be null.
+[[nodiscard]] RootDemand demand_of(const VolumeRef& root, const FileReference& kernel, const KernelImage& image,
+                                   const Ramdisk* ramdisk);
 
 }  // namespace herberge::drivers

@@ -314,7 +314,7 @@ Result<VolumeRef> mounted_root(const VolumeRef& volume, const CommandLine& argum
     return chosen == fs->root() ? volume : volume->rooted(chosen);
 }
 
-Claim judge_root_mount(const Volume& volume, std::string_view options) {
+Claim judge_root_mount(const Volume& volume, std::string_view options, std::string_view release) {
     Claim out;
     if (volume.not_assembled) {
         const Error& why = *volume.not_assembled;
@@ -342,6 +342,8 @@ Claim judge_root_mount(const Volume& volume, std::string_view options) {
                         volume.names.linux_names.empty() ? "" : volume.names.linux_names.front())));
         return out;
     }
+    const auto too_new = judge_kernel_features(volume.info, volume.place, release);
+    if (too_new && too_new->state == State::Breaks) return *too_new;
     if (volume.files(Observer::Linux) == nullptr) {
         const auto problem = volume.problem(Observer::Linux);
         if (const auto devices = btrfs_devices(*volume.source);
@@ -418,6 +420,7 @@ Claim judge_root_mount(const Volume& volume, std::string_view options) {
         out.evidence = obstacles.front().evidence;
         return out;
     }
+    if (too_new) return *too_new;
     out.state = State::Holds;
     out.text = fmt::format("{} is a mountable {} file system", volume.place, volume.info.name());
     out.evidence.push_back(evidence_bytes(*volume.source, 1024, 1024, {},

@@ -6,6 +6,8 @@
 
 #include <herberge/system.hpp>
 
+#include "system/crypttab.hpp"
+
 namespace herberge {
 
 namespace {
@@ -273,6 +275,16 @@ private:
         }
     }
 
+    /// Its crypttab makes this device anew at every start.
+    [[nodiscard]] bool made_anew(std::string_view device) {
+        constexpr std::string_view mapper = "/dev/mapper/";
+        if (!device.starts_with(mapper)) return false;
+        const auto lines = parse_crypttab(machine_, text_of("/etc/crypttab").value_or(""), at("/etc/crypttab"));
+        return std::ranges::any_of(lines, [&](const CryptLine& line) {
+            return line.name == device.substr(mapper.size()) && is_made_anew(line);
+        });
+    }
+
     void mount(const FstabLine& line) {
         static constexpr std::array<std::string_view, 16> no_disk = {
             "proc", "sysfs",   "tmpfs",  "devtmpfs", "devpts",  "none",     "nfs",  "nfs4",
@@ -280,7 +292,9 @@ private:
         if (std::ranges::find(no_disk, line.type) != no_disk.end() || line.device.starts_with("//") ||
             line.has_option("bind") || line.has_option("_netdev"))
             return;
-        const auto target = resolve_device(machine_, line.device);
+        auto target = resolve_device(machine_, line.device);
+        follow_crypt_name(machine_, target, nullptr, arguments_);
+        if (target.volume == nullptr && made_anew(target.written)) return;
         const bool needed = !line.has_option("noauto") && !line.has_option("nofail") &&
                             !line.has_option("x-systemd.automount") && line.type != "swap" && line.mount_point != "/";
         if (target.cannot_tell && needed)

@@ -3,6 +3,7 @@
 #include "walk/step.hpp"
 
 #include "system/crypttab.hpp"
+#include "system/drivers.hpp"
 #include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "walk/lost.hpp"
@@ -18,33 +19,6 @@ namespace {
 
 constexpr std::string_view mount_panic =
     "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
-
-/// The kernel's configuration and list of built-in modules, wherever the system keeps them.
-RootDemand make_demand(const VolumeRef& root, const FileReference& kernel, const KernelImage& image,
-                       const Ramdisk* ramdisk) {
-    RootDemand out;
-    out.volume = root;
-    if (root != nullptr) out.file_system = root->info.format;
-    out.kernel_release = image.release;
-    if (image.release.empty()) return out;
-    const std::string config = "config-" + image.release;
-    if (const auto* fs = kernel.volume != nullptr ? kernel.volume->files(Observer::Loader) : nullptr) {
-        const auto slash = kernel.real_path.rfind('/');
-        out.config =
-            read_text_file(*fs, kernel.real_path.substr(0, slash == std::string::npos ? 0 : slash) + "/" + config)
-                .value_or("");
-    }
-    if (ramdisk != nullptr)
-        for (const auto& [path, file] : ramdisk->files)
-            if (path.ends_with("/modules.builtin") && !file.content.empty()) out.builtin = file.content;
-    if (const auto* fs = root != nullptr ? root->files(Observer::Linux) : nullptr) {
-        if (out.config.empty()) out.config = read_text_file(*fs, "/boot/" + config).value_or("");
-        if (out.builtin.empty())
-            out.builtin =
-                read_text_file(*fs, fmt::format("/lib/modules/{}/modules.builtin", image.release)).value_or("");
-    }
-    return out;
-}
 
 class LinuxWalk {
 public:
@@ -79,7 +53,7 @@ public:
             if (auto mounted = mounted_root(root.volume, arguments_)) root.volume = *mounted;
             else no_subvolume_ = mounted.error();
         }
-        RootDemand demand = make_demand(root.volume, entry_.kernel.front(), *image, ramdisk);
+        RootDemand demand = drivers::demand_of(root.volume, entry_.kernel.front(), *image, ramdisk);
         demand.locked_down = around_.locked_down;
         if (around_.controller && root.volume != nullptr && root.volume->disk == around_.controller_disk) {
             demand.controller = around_.controller;
@@ -532,7 +506,8 @@ private:
             if (!root.near.empty()) evidence.front().found += fmt::format("; but {}", fmt::join(root.near, ", "));
             ladder_.breaks(Code::RootNotFound,
                            fmt::format("nothing on this machine answers to root={}{}", root.written,
-                                       root.note.empty() ? "" : " (" + root.note + ")"),
+                                       root.note.empty() ? why_not_opened(machine_, root.written, ramdisk, arguments_)
+                                                         : " (" + root.note + ")"),
                            std::move(evidence), not_found_symptom(root.written, ramdisk));
             return false;
         }
@@ -561,7 +536,8 @@ private:
                            fmt::format("mount: mounting {} on /root failed: No such file or directory", root.written));
             return false;
         }
-        auto mount = judge_root_mount(*root.volume, arguments_.value("rootflags").value_or(""));
+        auto mount =
+            judge_root_mount(*root.volume, arguments_.value("rootflags").value_or(""), held_kernel_->value().release);
         if (const auto wrong = wrong_type(*root.volume); mount.state == State::Holds && wrong) {
             ladder_.breaks(Code::RootTypeWrong,
                            fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place,

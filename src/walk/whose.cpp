@@ -50,13 +50,9 @@ bool is_other_program(const MenuEntry& entry) {
 }
 
 RootReference named_root(const Machine& machine, const MenuEntry& entry, const Ramdisk* ramdisk) {
-    constexpr std::string_view mapper = "/dev/mapper/";
     const CommandLine arguments(entry.arguments);
     auto root = resolve_root(machine, arguments.value("root").value_or(""));
-    if (root.volume == nullptr && root.written.starts_with(mapper)) {
-        root.volume = by_crypt_name(machine, std::string_view(root.written).substr(mapper.size()), ramdisk, arguments);
-        if (root.volume != nullptr) root.cannot_tell = false;
-    }
+    follow_crypt_name(machine, root, ramdisk, arguments);
     return root;
 }
 

@@ -67,6 +67,7 @@ bool read_modules(GrubCore& core) {
             if (header.type == 0) {
                 const auto module = grub::read_module(body);
                 core.modules.push_back(module ? module->name : "?");
+                if (module && module->features) core.features[module->name] = *module->features;
             } else if (header.type == 2) {
                 core.embedded_config = text;
             } else if (header.type == 3) {
@@ -326,6 +327,7 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
         if (header.type == 0) {
             const auto module = grub::read_module(body, pe->wide);
             core.modules.push_back(module ? module->name : "?");
+            if (module && module->features) core.features[module->name] = *module->features;
             if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
         } else if (header.type == 1) {
             core.memory_disk.assign(body.begin(), body.end());

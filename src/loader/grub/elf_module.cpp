@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "loader/grub/features.hpp"
 #include "ondisk/linux.hpp"
 
 namespace herberge::grub {
@@ -58,6 +59,7 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
         }
     }
     if (out.name.empty()) return refuse("no module name found");
+    out.features = accepted_features(out.name, file);
     // Without a symbol table it may still pull in others (grub-core/kern/dl.c, grub_dl_resolve_symbols): all_video
     // does.
     return out;

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string>
 #include <vector>
@@ -16,6 +17,8 @@ struct Module {
     std::vector<std::string> depends;
     std::vector<std::string> defines;  ///< global symbols
     std::vector<std::string> needs;    ///< undefined symbols
+    /// Of a file system driver: the bits of incompatible features that it lets pass; none: its code does not tell.
+    std::optional<std::uint32_t> features;
 };
 
 /// Reads a module as grub_dl_load_core does; the Error's `what` is GRUB's own message without "error: ".

@@ -281,6 +281,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     grub::Modules modules;
     modules.loaded.insert(core.modules.begin(), core.modules.end());
     modules.symbols.insert(core.symbols.begin(), core.symbols.end());
+    modules.features = core.features;
     world.set_memory_disk(core.memory_disk);
     world.set_verifier(verifier);
     // What an embedded module defines stands in the unpacked image too, so that its names count as exported.
@@ -359,9 +360,11 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
             return out;
         }
         stop_at(out, no_file_system ? Code::GrubPrefixFileSystem : Code::GrubNormalModule,
-                no_file_system ? fmt::format("GRUB cannot read the file system in {} that holds its files",
-                                             volume != nullptr ? volume->place : device_name)
-                               : fmt::format("GRUB cannot load its module normal: {}", message),
+                no_file_system
+                    ? fmt::format("GRUB cannot read the file system in {} that holds its files{}",
+                                  volume != nullptr ? volume->place : device_name,
+                                  volume != nullptr ? world.refusal_clause(*volume, interpreter.context().modules) : "")
+                    : fmt::format("GRUB cannot load its module normal: {}", message),
                 {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "a sound module",
                                 message)},
                 "grub rescue>");

@@ -52,7 +52,8 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
         Code code = Code::EntryKernelMissing;
         if (opened.failure == Opened::Failure::Device || opened.failure == Opened::Failure::FileSystem) {
             code = Code::EntryDeviceMissing;
-            reason = fmt::format("the device the kernel {} is looked for on cannot be used: {}", a[1], opened.message);
+            reason = fmt::format("the device the kernel {} is looked for on cannot be used: {}{}", a[1], opened.message,
+                                 opened.because);
         } else if (opened.failure == Opened::Failure::Read) {
             code = Code::KernelUnreadable;
         }

@@ -2,11 +2,14 @@
 #include "loader/grub/world.hpp"
 
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <array>
 #include <cctype>
 #include <charconv>
 #include <cstring>
+
+#include "loader/grub/features.hpp"
 
 namespace herberge::grub {
 
@@ -21,15 +24,6 @@ std::optional<int> whole_number(std::string_view text) {
     const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
     if (text.empty() || error != std::errc{} || end != text.data() + text.size()) return std::nullopt;
     return value;
-}
-
-/// Features that grub-core/fs/ext2.c (2.06) supports or ignores, by the names used in VolumeInfo.
-bool ext_within_reach(const VolumeInfo& info) {
-    static constexpr std::array<std::string_view, 7> beyond = {"compression", "journal_dev", "ea_inode", "dirdata",
-                                                               "large_dir",   "inline_data", "casefold"};
-    return std::ranges::none_of(info.features, [](const std::string& feature) {
-        return std::ranges::find(beyond, feature) != beyond.end() || feature.starts_with("unknown incompatible");
-    });
 }
 
 std::string_view driver_for(const VolumeInfo& info) { return traits_of(info.format).grub_module; }
@@ -124,22 +118,47 @@ std::vector<std::pair<std::string, Device>> World::search_order(const Modules& m
 }
 
 bool World::driver_at_hand(std::string_view driver, const Modules& modules) const {
-    if (all_modules_ || modules.loaded.contains(driver)) return true;
+    return all_modules_ || modules.loaded.contains(driver) || autoloaded(driver, modules);
+}
+
+std::optional<Modules> World::autoloaded(std::string_view driver, const Modules& modules) const {
     // Normal mode tries the drivers named in fs.lst one by one (grub_fs_autoload_hook).
-    if (!file_system_modules_.contains(driver)) return false;
+    if (!file_system_modules_.contains(driver)) return std::nullopt;
     Modules copy = modules;
-    return !load_one(driver, list_prefix_, copy, 0);
+    if (load_one(driver, list_prefix_, copy, 0)) return std::nullopt;
+    return copy;
 }
 
 bool World::readable(const Volume& volume, const Modules& modules) const {
     const auto driver = driver_for(volume.as(Observer::Grub));
     return !driver.empty() && volume.files(Observer::Grub) != nullptr && driver_at_hand(driver, modules) &&
-           ext_within_reach(volume.as(Observer::Grub));
+           refused_features(volume, modules).empty();
+}
+
+std::vector<std::string> World::refused_features(const Volume& volume, const Modules& modules) const {
+    const auto& info = volume.as(Observer::Grub);
+    const auto driver = driver_for(info);
+    const auto refused = [&](const Modules& with) {
+        const auto accepted = with.features.find(driver);
+        return grub::refused_features(info,
+                                      accepted != with.features.end() ? std::optional(accepted->second) : std::nullopt);
+    };
+    if (all_modules_ || modules.loaded.contains(driver)) return refused(modules);
+    const auto loaded = autoloaded(driver, modules);
+    return loaded ? refused(*loaded) : std::vector<std::string>{};
+}
+
+std::string World::refusal_clause(const Volume& volume, const Modules& modules) const {
+    const auto refused = refused_features(volume, modules);
+    return refused.empty() ? std::string{}
+                           : fmt::format(": GRUB's driver does not take {} with {}", volume.as(Observer::Grub).name(),
+                                         fmt::join(refused, ", "));
 }
 
 bool World::unread(const Volume& volume, const Modules& modules) const {
     const auto driver = driver_for(volume.as(Observer::Grub));
-    return !driver.empty() && volume.files(Observer::Grub) == nullptr && driver_at_hand(driver, modules);
+    return !driver.empty() && volume.files(Observer::Grub) == nullptr && driver_at_hand(driver, modules) &&
+           refused_features(volume, modules).empty();
 }
 
 bool World::reads_encrypted(const Volume& volume, const Modules& modules) const {
@@ -260,6 +279,7 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
                                   out.volume->as(Observer::Grub).name()));
     if (out.volume != nullptr && out.volume->mark_unreadable())
         return refuse(Opened::Failure::Read, read_failure(*out.volume->problem(Observer::Grub), device_name));
+    if (out.volume != nullptr) out.because = refusal_clause(*out.volume, modules);
     if (out.volume == nullptr || !readable(*out.volume, modules))
         return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
     out.place = fmt::format("{}:{}", out.volume->place, file);
@@ -369,6 +389,7 @@ std::optional<Error> World::load_one(std::string_view name, std::string_view pre
                 return Error{ErrorKind::Malformed, fmt::format("symbol `{}' not found.", symbol), {}, {}, {}};
     modules.symbols.insert(module.defines.begin(), module.defines.end());
     modules.loaded.emplace(name);
+    if (module.features) modules.features[module.name] = *module.features;
     return std::nullopt;
 }
 

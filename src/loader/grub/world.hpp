@@ -26,8 +26,9 @@ struct Device {
 /// The modules loaded so far. Copied for each entry that is tried.
 struct Modules {
     std::set<std::string, std::less<>> loaded;
-    std::set<std::string, std::less<>> symbols;  ///< what the loaded ones define
-    std::set<VolumeRef> asked;                   ///< encrypted volumes that cryptomount opened: somebody typed the key
+    std::set<std::string, std::less<>> symbols;                  ///< what the loaded ones define
+    std::map<std::string, std::uint32_t, std::less<>> features;  ///< that the loaded file system drivers let pass
+    std::set<VolumeRef> asked;  ///< encrypted volumes that cryptomount opened: somebody typed the key
 };
 
 /// A file GRUB opened or failed to open.
@@ -37,6 +38,7 @@ struct Opened {
     Resolved resolved;
     std::string message;  ///< GRUB's own words when it failed, without "error: "
     std::string place;    ///< "d1p1:/boot/x" where a device was found
+    std::string because;  ///< of an unknown file system: ": " and what its driver does not take; empty: nothing to add
     enum class Failure : std::uint8_t {
         None,
         Device,
@@ -77,6 +79,10 @@ public:
     [[nodiscard]] std::vector<std::pair<std::string, Device>> search_order(const Modules& modules) const;
     /// Whether a file system driver for this volume is at hand (and its features are within GRUB's reach).
     [[nodiscard]] bool readable(const Volume& volume, const Modules& modules) const;
+    /// Features for which the driver that is at hand refuses this volume; empty: none.
+    [[nodiscard]] std::vector<std::string> refused_features(const Volume& volume, const Modules& modules) const;
+    /// The same as a clause behind a statement: ": GRUB's driver does not take ext4 with …"; empty: none.
+    [[nodiscard]] std::string refusal_clause(const Volume& volume, const Modules& modules) const;
     /// A file system that GRUB has a driver at hand for, and that is not read here.
     [[nodiscard]] bool unread(const Volume& volume, const Modules& modules) const;
     /// Volumes that this GRUB could find something in, and that are not looked into here; empty: none. `files`: also
@@ -116,6 +122,8 @@ public:
 
 private:
     [[nodiscard]] bool driver_at_hand(std::string_view driver, const Modules& modules) const;
+    /// The modules after normal mode loaded this file system driver by itself; none: it does not.
+    [[nodiscard]] std::optional<Modules> autoloaded(std::string_view driver, const Modules& modules) const;
     [[nodiscard]] bool opens(const Volume& volume, const Modules& modules) const;
     [[nodiscard]] bool layer_at_hand(const VolumeRef& volume, const Modules& modules) const;
     [[nodiscard]] std::optional<Device> layered_device(std::string_view name, const Modules& modules) const;
