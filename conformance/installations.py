@@ -216,7 +216,8 @@ def making(kind):
     # Emulated, devices may take longer to be told than systemd waits for them.
     out += "mkdir -p /mnt/etc/systemd/system.conf.d; printf '[Manager]\\nDefaultTimeoutStartSec=300s\\n' >/mnt/etc/systemd/system.conf.d/slow.conf\n"
     if kind.get("sysv"):
-        out += (f"printf '#!/bin/sh\\necho {UP} >/dev/console\\n' >/mnt/etc/init.d/inn; chmod +x /mnt/etc/init.d/inn; ln -s ../init.d/inn /mnt/etc/rc2.d/S99inn\n")
+        # Scripts of the runlevels are started by a list that insserv makes; init's own table is read as it is.
+        out += f"echo 'in:2345:once:/bin/sh -c \"echo {UP} >/dev/console\"' >>/mnt/etc/inittab\n"
     out += f"cp /ramdisks/{kind['name']} /mnt/boot/initrd.img-$(ls /lib/modules)\n"
     out += f"export DISKS=\"{disks}\"\ninside '{kind['finish']}'\n"
     return out + f"leave\n{kind.get('close', 'true')}\nset +e\necho MADE-IT\n"

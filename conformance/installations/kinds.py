@@ -34,7 +34,7 @@ ramdisk_gone = dict(name="RAM disk gone", do="rm /mnt/boot/initrd.img-*", stage=
 ramdisk_cut = dict(name="RAM disk cut in half", do="f=$(ls /mnt/boot/initrd.img-*); truncate -s $(($(stat -c %s $f) / 2)) $f", stage="ramdisk",
                    screen=r"Unable to mount root fs|junk within compressed|Initramfs unpacking failed|ALERT!|not syncing")
 init_gone = dict(name="init gone", do="rm /mnt/usr/sbin/init /mnt/usr/lib/systemd/systemd; rm -f /mnt/etc/init /mnt/usr/bin/sh /mnt/usr/bin/dash",
-                 stage="init", screen=r"No init found|No working init|Target filesystem doesn't have")
+                 stage="init", screen=r"No init found|No working init|Target filesystem doesn't have|Failed to execute fallback shell")
 fstab_device = dict(name="fstab names a lost disk", do="echo 'UUID=0bad1d00-0000-4000-8000-00000bad1d01 /srv ext4 defaults 0 2' >>/mnt/etc/fstab",
                     stage="services", screen=r"emergency mode|emergency.target|root account is locked")
 fstab_nofail = dict(name="the same with nofail", do="echo 'UUID=0bad1d00-0000-4000-8000-00000bad1d01 /srv ext4 nofail,x-systemd.device-timeout=3 0 2' >>/mnt/etc/fstab",
@@ -128,8 +128,8 @@ INSTALLATIONS = [
          fstab="UUID={ROOT} / ext4 errors=remount-ro 0 1\nLABEL=EFI /efi vfat umask=0077 0 1", cmdline="root=UUID={ROOT} ro console=ttyS0",
          finish="bootctl install --no-variables --esp-path=/efi; k=$(ls /lib/modules); kernel-install add $k /boot/vmlinuz-$k /boot/initrd.img-$k",
          open="mount ${D1}2 /mnt; mount ${D1}1 /mnt/efi",
-         faults=[dict(name="kernel gone", do="rm /mnt/efi/*/*/linux", stage="entry", screen=r"Error (opening|loading).*linux|Not Found|not found"),
-                 dict(name="entries gone", do="rm /mnt/efi/loader/entries/*", stage="configuration", screen=r"No loader found|No bootable|Reboot Into Firmware"),
+         faults=[dict(name="kernel gone", do="rm /mnt/efi/*/*/linux", stage="configuration", screen=r"Reboot Into Firmware"),
+                 dict(name="entries gone", do="rm /mnt/efi/loader/entries/*", stage="configuration", screen=r"Reboot Into Firmware"),
                  dict(name="RAM disk gone", do="rm /mnt/efi/*/*/initrd*", stage="ramdisk", screen=r"Error|Not Found|not found|panic"),
                  dict(name="another root", do="sed -i 's/root=UUID=[0-9a-f-]*/root=UUID=0bad1d00-0000-4000-8000-00000bad1d01/' /mnt/efi/loader/entries/*", stage="root", screen=ALERT),
                  init_gone, fstab_device]),
@@ -141,7 +141,7 @@ INSTALLATIONS = [
          open="vgchange -ay inn; udevadm settle; mount /dev/inn/root /mnt; mount ${D1}2 /mnt/boot",
          faults=[kernel_gone, menu_gone, init_gone,
                  dict(name="another volume in the menu", do="sed -i 's,rd.lvm.lv=inn/root,rd.lvm.lv=inn/rot,' /mnt/boot/grub/grub.cfg", stage="root",
-                      screen=r"does not exist|dracut-initqueue.*timeout|emergency"),
+                      screen=r"does not exist|dracut-initqueue.*timeout|emergency|Failed to find logical volume"),
                  dict(name="group renamed", raw="vgchange -an inn; vgrename inn gasthof", stage="root", screen=r"does not exist|timeout|emergency")]),
     dict(name="sysv-ext4", packages="sysvinit-core", disks=[BIOS_GPT], sysv=True,
          make="mkfs.ext4 -q -U {ROOT} ${D1}2; mount ${D1}2 /mnt", fstab="UUID={ROOT} / ext4 errors=remount-ro 0 1", finish=GRUB_BIOS,

@@ -420,13 +420,16 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
     }
     out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
     if (out.menu.entries.empty()) {
-        stop(out, Code::BootEntriesMissing,
-             fmt::format(
-                 "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
-                 volume.place),
-             {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
-                             reader.dropped.empty() ? "none" : reader.dropped.front().second)},
-             "No loader found. Configuration files in \\loader\\entries\\*.conf are needed.");
+        stop(
+            out, Code::BootEntriesMissing,
+            fmt::format(
+                "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
+                volume.place),
+            {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
+                            reader.dropped.empty() ? "none" : reader.dropped.front().second)},
+            // An entry of its own, wherever the firmware has a setup page to go to (src/boot/efi/boot.c).
+            "Reboot Into Firmware Interface (alone in the menu, and taken when its time is up; firmware without such a "
+            "page: No loader found.)");
         out.returns = true;
         return out;
     }
