@@ -4,11 +4,13 @@
 #include <sys/wait.h>
 #include <array>
 #include <cstdio>
+#include <fstream>
 #include <nlohmann/json.hpp>
 
 #include "cellar.hpp"
 #include "help_disc.hpp"
 #include "kiosk.hpp"
+#include "ledger.hpp"
 #include "office_pc.hpp"
 #include "support.hpp"
 
@@ -66,7 +68,7 @@ TEST_F(Tool, UnlocksWithWhatAFileHolds) {
     EXPECT_EQ(open.out.find(demo::vault_passphrase), std::string::npos);
     const auto layout = tool("layout " + image + " --unlock d1p2=" + key);
     EXPECT_NE(layout.out.find("pbkdf2-sha256  1000 rounds  whole\n"), std::string::npos) << layout.out;
-    EXPECT_LT(layout.out.find("\nopen/d1p2"), layout.out.find("\nlvm/inn/root")) << layout.out;
+    EXPECT_LT(layout.out.find("\nopen/d1p2"), layout.out.find("\n└ lvm/inn/root")) << layout.out;
     EXPECT_TRUE(tool("copy " + image + " --unlock d1p2=" + key + " --from lvm/inn/root:/etc/hostname --to -")
                     .out.starts_with("cellar\n"));
     const auto header = tool("sector " + image + " --at d1p2");
@@ -76,6 +78,39 @@ TEST_F(Tool, UnlocksWithWhatAFileHolds) {
     const auto wrong = tool("check " + image + " --unlock d1p2=" + folder_.file("wrong.key"));
     EXPECT_EQ(wrong.status, 4);
     EXPECT_NE(wrong.out.find("does not open d1p2: no key slot opens by it"), std::string::npos) << wrong.out;
+}
+
+TEST_F(Tool, EveryCommandWorksInVolumesOfVolumes) {
+    const auto disks = demo::ledger().build();
+    const auto key = folder_.write("ledger.key", forge::to_bytes(std::string(demo::ledger_passphrase) + "\n"));
+    const std::string machine = folder_.write("1.img", disks[0]) + " " + folder_.write("2.img", disks[1]) +
+                                " --unlock " + demo::ledger_vault + "=" + key;
+    const auto drawn = tool("layout " + machine).out;
+    std::size_t at = 0;
+    for (const char* row :
+         {"\nmd/boot   ", "\nmd/books  ", "\n└ lvm/almhof/books  ", "\n  └ open/lvm/almhof/books  "}) {
+        const auto found = drawn.find(row);
+        EXPECT_NE(found, std::string::npos) << row << drawn;
+        EXPECT_LT(at, found) << row;
+        at = found;
+    }
+    const std::string inside = std::string("open/") + demo::ledger_vault;
+    EXPECT_NE(tool("files " + machine + " --in " + inside + ":/etc").out.find("hostname"), std::string::npos);
+    const auto copied = folder_.file("hostname");
+    EXPECT_EQ(tool("copy " + machine + " --from " + inside + ":/etc/hostname --to " + copied).status, 0);
+    std::ifstream in(copied);
+    EXPECT_EQ((std::string{std::istreambuf_iterator<char>(in), {}}), "ledger\n");
+    const auto sector = tool("sector " + machine + " --at " + inside).out;
+    EXPECT_NE(sector.find("\"XFSB\""), std::string::npos) << sector;
+    EXPECT_EQ(sector.find(inside + "@0+512  superblock of XFS"), 0U) << sector;
+    const auto super = tool("sector " + machine + " --at md/boot@1024").out;
+    EXPECT_EQ(super.find("md/boot@1024+512  superblock of md/boot (ext4), first half\n"), 0U) << super;
+    EXPECT_EQ(tool("sector " + machine + " --at md/boot@6291455").status, 0);
+    EXPECT_EQ(tool("sector " + machine + " --at md/boot@6291456").status, 3);
+    EXPECT_EQ(tool("sector " + machine + " --at md/none").status, 2);
+    const auto systems = tool("systems " + machine).out;
+    EXPECT_NE(systems.find(inside), std::string::npos) << systems;
+    EXPECT_NE(systems.find("Almhof Ledger Server 2 (Steinbock)"), std::string::npos) << systems;
 }
 
 TEST_F(Tool, RefusesKeysThatAreNone) {

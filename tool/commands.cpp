@@ -221,6 +221,20 @@ int show_structure(const Options& options, const Inputs& opened) {
     return Exit::all_start;
 }
 
+/// A sector of a volume that layers make.
+int show_layered_sector(const Options& options, const Inputs& opened, const Place& place) {
+    const VolumeRef volume = opened.machine.at(place.layered);
+    if (volume == nullptr || volume->not_assembled)
+        return complain(Exit::usage,
+                        fmt::format("there is no volume {}{}", printable(place.layered),
+                                    volume == nullptr ? "" : ": " + printable(volume->not_assembled->what)));
+    const auto view = view_sector(*volume, place.offset.value_or(0) / 512);
+    if (!view) return complain(Exit::unreadable, printable(view.error().text()));
+    print_view(options, *view);
+    if (options.stats) opened.stats();
+    return Exit::all_start;
+}
+
 }  // namespace
 
 int run_sector(const Options& options) {
@@ -244,9 +258,10 @@ int run_sector(const Options& options) {
         }
     } else {
         const auto place = parse_place(options.place);
-        const Disk* disk = place ? opened.machine.disk(place->disk) : nullptr;
-        if (!place || place->path || !place->layered.empty())
+        if (!place || place->path)
             return complain(Exit::usage, fmt::format("“{}” is not a sector; {}", options.place, place_help));
+        if (!place->layered.empty()) return show_layered_sector(options, opened, *place);
+        const Disk* disk = opened.machine.disk(place->disk);
         if (disk == nullptr) return complain(Exit::usage, fmt::format("there is no disk d{}", place->disk));
         std::uint64_t lba = place->offset.value_or(0) / 512;
         if (place->partition != 0) {

@@ -182,14 +182,38 @@ void print_protectors(std::string& out, const herberge::Machine& machine, const 
     table.print(out, terminal, 0);
 }
 
+/// Volumes that layers make, each behind the first of those it is made of, and how deep it lies.
+std::vector<std::pair<herberge::VolumeRef, std::size_t>> nested(const herberge::Machine& machine) {
+    std::vector<std::pair<herberge::VolumeRef, std::size_t>> out;
+    const auto is_made = [&](const herberge::VolumeRef& volume) {
+        return std::ranges::find(machine.layered, volume) != machine.layered.end();
+    };
+    const auto base = [&](const herberge::VolumeRef& volume) {
+        const auto found = std::ranges::find_if(volume->made_of, is_made);
+        return found != volume->made_of.end() ? *found : nullptr;
+    };
+    // Layers are made in rounds: what a volume is made of stands before it.
+    for (const auto& volume : machine.layered) {
+        const auto below = base(volume);
+        auto at = std::ranges::find(out, below, &std::pair<herberge::VolumeRef, std::size_t>::first);
+        const std::size_t depth = at != out.end() ? at->second + 1 : 0;
+        if (at != out.end()) do
+                ++at;
+            while (at != out.end() && at->second >= depth);
+        out.insert(at, {volume, depth});
+    }
+    return out;
+}
+
 /// What layers make of the disks' volumes.
 void print_layers(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
     Table made{{{"place", "size", "what", "made of", "holds", "label", "UUID", "Linux"}}};
-    for (const auto& volume : machine.layered) {
+    for (const auto& [volume, depth] : nested(machine)) {
         std::vector<std::string> members;
         for (const auto& member : volume->made_of) members.push_back(member->place);
+        const std::string branch = depth == 0 ? "" : std::string((depth - 1) * 2, ' ') + "└ ";
         made.rows.push_back(
-            {volume->place, volume->not_assembled ? "—" : size_text(volume->source->size()),
+            {branch + volume->place, volume->not_assembled ? "—" : size_text(volume->source->size()),
              std::string(herberge::node_kind_name(volume->kind)), fmt::format("{}", fmt::join(members, ", ")),
              volume->not_assembled  ? printable(volume->not_assembled->what)
              : volume->info.known() ? volume->info.name()

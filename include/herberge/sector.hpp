@@ -29,6 +29,9 @@ struct SectorView {
 /// at the sector's beginning. Errors: OutOfRange, and what reading reports.
 [[nodiscard]] Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba);
 
+/// The same for a volume that layers make: an array, a logical or unlocked volume, which lies on no one disk.
+[[nodiscard]] Result<SectorView> view_sector(const Volume& volume, std::uint64_t lba);
+
 /// `count` structures of one kind from byte `offset` of `source` on, whatever lies there. Errors: TooLarge beyond 1 MiB
 /// of them, and what reading reports.
 [[nodiscard]] Result<SectorView> view_structure(const ByteSource& source, std::uint64_t offset,

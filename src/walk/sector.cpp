@@ -152,6 +152,33 @@ void lilo_first_sector(SectorView& view) {
 
 }  // namespace
 
+Result<SectorView> view_sector(const Volume& volume, std::uint64_t lba) {
+    SectorView view;
+    const std::uint64_t count = volume.source->size() / sector;
+    if (lba >= count)
+        return fail(ErrorKind::OutOfRange, "no such sector", volume.place, fmt::format("below {}", count),
+                    fmt::format("{}", lba));
+    view.place = fmt::format("{}@{}+{}", volume.place, lba * sector, sector);
+    auto bytes = volume.source->bytes(lba * sector, sector);
+    if (!bytes) return tl::unexpected(bytes.error());
+    view.bytes = std::move(*bytes);
+    view.messages = messages_in(std::span(view.bytes).first(446), 4);
+    if (std::ranges::all_of(view.bytes, [](auto b) { return b == 0; })) {
+        view.kind = "zeros";
+    } else if (volume.info.is(Family::Ext) && (lba == 2 || lba == 3)) {
+        const auto both = volume.source->bytes(1024, 1024);
+        if (!both) return tl::unexpected(both.error());
+        ext_super(view, *both, volume, static_cast<std::size_t>(lba - 2));
+    } else if (auto fields = lba == 0 ? boot_sector_fields(volume.info.format, view.bytes) : std::vector<Field>{};
+               !fields.empty()) {
+        view.kind = fmt::format("boot sector of {} ({})", volume.place, volume.info.name());
+        view.fields = std::move(fields);
+    } else if (!walk::view_structures(view, volume, lba * sector)) {
+        view.kind = "not recognised";
+    }
+    return view;
+}
+
 Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
     SectorView view;
     if (lba >= disk.source->size() / sector)

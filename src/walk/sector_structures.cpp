@@ -94,26 +94,30 @@ std::optional<std::string> fat_directory_at(const Volume& volume, std::uint64_t 
     return std::nullopt;
 }
 
+bool fat_entries(SectorView& view, const Volume& volume, std::uint64_t offset) {
+    const auto path = fat_directory_at(volume, offset);
+    if (!path) return false;
+    view.kind = fmt::format("directory entries of {}:{}", volume.place, *path);
+    view.messages.clear();
+    for (std::size_t at = 0; at < sector && view.bytes[at] != 0; at += sizeof(ondisk::FatEntry)) {
+        constexpr std::uint8_t deleted = 0xE5;
+        constexpr std::uint8_t long_name = 0x0F;
+        const auto entry = ondisk::from_bytes<ondisk::FatEntry>(view.bytes, at);
+        const std::string prefix = fmt::format("entry {}.", at / sizeof(entry));
+        if ((entry.attributes & 0x3FU) == long_name) add<ondisk::FatLongEntry>(view, at, prefix);
+        else add<ondisk::FatEntry>(view, at, prefix);
+        if (view.bytes[at] == deleted) view.fields[view.fields.size() - 1].meaning = "of a deleted file";
+    }
+    return true;
+}
+
 bool fat_entries(SectorView& view, const Disk& disk, std::uint64_t lba) {
     for (const auto& volume : disk.volumes) {
         if (!volume->info.is(Family::Fat)) continue;
         const auto where = volume->source->locate(0, volume->source->size());
         if (where.size() != 1 || lba * sector < where[0].offset || lba * sector - where[0].offset >= where[0].length)
             continue;
-        const auto path = fat_directory_at(*volume, lba * sector - where[0].offset);
-        if (!path) return false;
-        view.kind = fmt::format("directory entries of {}:{}", volume->place, *path);
-        view.messages.clear();
-        for (std::size_t at = 0; at < sector && view.bytes[at] != 0; at += sizeof(ondisk::FatEntry)) {
-            constexpr std::uint8_t deleted = 0xE5;
-            constexpr std::uint8_t long_name = 0x0F;
-            const auto entry = ondisk::from_bytes<ondisk::FatEntry>(view.bytes, at);
-            const std::string prefix = fmt::format("entry {}.", at / sizeof(entry));
-            if ((entry.attributes & 0x3FU) == long_name) add<ondisk::FatLongEntry>(view, at, prefix);
-            else add<ondisk::FatEntry>(view, at, prefix);
-            if (view.bytes[at] == deleted) view.fields[view.fields.size() - 1].meaning = "of a deleted file";
-        }
-        return true;
+        return fat_entries(view, *volume, lba * sector - where[0].offset);
     }
     return false;
 }
@@ -244,7 +248,14 @@ bool view_gpt(SectorView& view, const Disk& disk, std::uint64_t lba) {
 }
 
 bool view_structures(SectorView& view, const Disk& disk, std::uint64_t lba) {
-    if (view_gpt(view, disk, lba) || fat_entries(view, disk, lba)) return true;
+    return view_gpt(view, disk, lba) || fat_entries(view, disk, lba) || view_marked(view);
+}
+
+bool view_structures(SectorView& view, const Volume& volume, std::uint64_t offset) {
+    return (volume.info.is(Family::Fat) && fat_entries(view, volume, offset)) || view_marked(view);
+}
+
+bool view_marked(SectorView& view) {
     const auto all = structure_kinds();
     const auto kind = std::ranges::find_if(all, [&](const StructureKind& k) { return k.marks(view.bytes); });
     if (kind == all.end()) return false;
