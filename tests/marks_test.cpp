@@ -54,7 +54,6 @@ INSTANTIATE_TEST_SUITE_P(
                          Content::Files, "cellar"},
                     Made{"Erofs", "mkdir in && echo wine > in/list && rm volume && mkfs.erofs volume in", 1,
                          Format::Erofs, "erofs", Content::Files, ""},
-                    Made{"F2fs", "mkfs.f2fs -q -l cellar volume", 64, Format::F2fs, "f2fs", Content::Files, "cellar"},
                     Made{"Bcache", "make-bcache -B volume", 32, Format::Bcache, "bcache member", Content::Member, ""},
                     Made{"Verity", "mv volume data && truncate -s 8M volume && veritysetup format data volume", 8,
                          Format::Verity, "dm-verity hashes", Content::Member, ""}),

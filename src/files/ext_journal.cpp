@@ -187,6 +187,7 @@ private:
             const std::uint64_t here = block;
             block = behind(block, 1);
             if (head.type == kind::descriptor || head.type == kind::revoke) {
+                if (auto paid = charge(Cost::Kept, bytes->size(), journal_->place()); !paid) return paid.error();
                 suspicious = suspicious || !tail_holds(*bytes);
                 auto& list = head.type == kind::descriptor ? descriptors : revokes;
                 list.push_back({here, next_, std::move(*bytes)});

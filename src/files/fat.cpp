@@ -83,20 +83,6 @@ std::string padded(std::span<const std::uint8_t> text) {
     return printable(out);
 }
 
-std::int64_t unix_time(std::uint16_t date, std::uint16_t time) {
-    if (date == 0) return 0;
-    const int year = 1980 + (date >> 9U);
-    const int month = std::clamp((date >> 5U) & 15, 1, 12);
-    const int day = std::max(1, date & 31);
-    // Days since 1970 of a civil date (proleptic Gregorian).
-    const int y = month <= 2 ? year - 1 : year;
-    const int era = y / 400;
-    const int of_era = y - era * 400;
-    const int of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
-    const std::int64_t days = std::int64_t{era} * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
-    return days * 86400 + (time >> 11U) * 3600 + ((time >> 5U) & 63) * 60 + (time & 31) * 2;
-}
-
 std::string short_name(const ondisk::FatEntry& entry) {
     auto piece = [&](std::size_t from, std::size_t length, bool lower) {
         std::string out;
@@ -140,7 +126,7 @@ public:
         if (!entry) return tl::unexpected(entry.error());
         out.type = (entry->attributes & attribute_directory) != 0 ? FileType::Directory : FileType::Regular;
         out.size = out.type == FileType::Regular ? static_cast<std::uint32_t>(entry->size) : 0;
-        out.modified = unix_time(entry->modified_date, entry->modified_time);
+        out.modified = fat_time(entry->modified_date, entry->modified_time);
         return out;
     }
 
@@ -426,6 +412,20 @@ std::string directory_label(const ByteSource& volume, const Geometry& g) {
 }
 
 }  // namespace
+
+std::int64_t fat_time(std::uint16_t date, std::uint16_t time) {
+    if (date == 0) return 0;
+    const int year = 1980 + (date >> 9U);
+    const int month = std::clamp((date >> 5U) & 15, 1, 12);
+    const int day = std::max(1, date & 31);
+    // Days since 1970 of a civil date (proleptic Gregorian).
+    const int y = month <= 2 ? year - 1 : year;
+    const int era = y / 400;
+    const int of_era = y - era * 400;
+    const int of_year = (153 * (month + (month > 2 ? -3 : 9)) + 2) / 5 + day - 1;
+    const std::int64_t days = std::int64_t{era} * 146097 + of_era * 365 + of_era / 4 - of_era / 100 + of_year - 719468;
+    return days * 86400 + (time >> 11U) * 3600 + ((time >> 5U) & 63) * 60 + (time & 31) * 2;
+}
 
 std::optional<VolumeInfo> recognise_fat(const ByteSource& volume) {
     const auto g = geometry(volume);

@@ -8,6 +8,9 @@
 
 namespace herberge {
 
+/// Seconds since 1970 of a date and a time as FAT and exFAT have them, taken as UTC; 0 for no date.
+std::int64_t fat_time(std::uint16_t date, std::uint16_t time);
+
 /// Judges by the BIOS parameter block; a FAT needs no 55AA and no jump.
 std::optional<VolumeInfo> recognise_fat(const ByteSource& volume);
 

@@ -47,29 +47,6 @@ Found bitlocker(const ByteSource& volume) {
     return info;
 }
 
-Found exfat(const ByteSource& volume) {
-    const auto boot = volume.load<ondisk::ExfatBoot>(0);
-    if (!boot || !begins(boot->name, "EXFAT   ") || boot->sector_shift < 9 || boot->sector_shift > 12 ||
-        boot->cluster_shift > 16)
-        return std::nullopt;
-    auto info = named(Format::Exfat);
-    info.size = boot->sectors << boot->sector_shift;
-    info.block_size = 1U << (boot->sector_shift + std::min<unsigned>(boot->cluster_shift, 16));
-    info.uuid = fmt::format("{:04X}-{:04X}", boot->serial >> 16U, boot->serial & 0xFFFFU);
-    return info;
-}
-
-Found f2fs(const ByteSource& volume) {
-    const auto super = volume.load<ondisk::F2fsSuper>(1024);
-    if (!super || super->magic != 0xF2F52010U) return std::nullopt;
-    auto info = named(Format::F2fs);
-    info.uuid = uuid_text(super->uuid);
-    info.label = printable(utf8_from(units_from(super->label, false, true)));
-    info.block_size = super->log_block_size < 20 ? 1U << super->log_block_size : 0;
-    info.size = super->blocks * info.block_size;
-    return info;
-}
-
 Found luks(const ByteSource& volume) {
     auto header = volume.load<ondisk::Luks2Header>(0);
     if (!header) return std::nullopt;
@@ -196,8 +173,7 @@ std::optional<VolumeInfo> recognise_layer(const ByteSource& volume) {
 }
 
 std::optional<VolumeInfo> recognise_by_mark(const ByteSource& volume) {
-    for (const auto& look : {exfat, f2fs, swap})
-        if (auto found = look(volume)) return found;
+    if (auto info = swap(volume)) return info;
     auto found = look_for(volume, plain_marks);
     if (found && found->format == Format::Nilfs && !is_nilfs(volume)) return std::nullopt;
     return found;

@@ -5,7 +5,9 @@
 #include <herberge/files.hpp>
 
 #include "files/btrfs.hpp"
+#include "files/exfat.hpp"
 #include "files/ext.hpp"
+#include "files/f2fs.hpp"
 #include "files/fat.hpp"
 #include "files/iso9660.hpp"
 #include "files/marks.hpp"
@@ -36,6 +38,8 @@ constexpr Bidder bidders[] = {{recognise_ext, alone<open_ext>},
                               {recognise_squashfs, alone<open_squashfs>},
                               {recognise_xfs, alone<open_xfs>},
                               {recognise_btrfs, open_btrfs},
+                              {recognise_f2fs, alone<open_f2fs>},
+                              {recognise_exfat, alone<open_exfat>},
                               {recognise_by_mark, nullptr},
                               {recognise_iso9660, alone<open_iso9660>},
                               {recognise_fat, alone<open_fat>}};

@@ -40,43 +40,6 @@ BOOST_DESCRIBE_STRUCT(NtfsBoot, (),
                        index_size, pad2, serial, checksum, code, signature))
 static_assert(sizeof(NtfsBoot) == 512);
 
-/// exFAT (Microsoft "exFAT file system specification", section 3.1).
-struct ExfatBoot {
-    Bytes<3> jump;
-    Bytes<8> name;  ///< "EXFAT   "
-    Bytes<53> zero;
-    little_uint64_t partition_offset;
-    little_uint64_t sectors;
-    little_uint32_t fat_offset;
-    little_uint32_t fat_sectors;
-    little_uint32_t heap_offset;
-    little_uint32_t clusters;
-    little_uint32_t root_cluster;
-    little_uint32_t serial;
-    little_uint16_t revision;
-    little_uint16_t flags;
-    std::uint8_t sector_shift;
-    std::uint8_t cluster_shift;
-};
-BOOST_DESCRIBE_STRUCT(ExfatBoot, (),
-                      (jump, name, zero, partition_offset, sectors, fat_offset, fat_sectors, heap_offset, clusters,
-                       root_cluster, serial, revision, flags, sector_shift, cluster_shift))
-static_assert(sizeof(ExfatBoot) == 110);
-
-/// F2FS superblock at 1 KiB (kernel include/linux/f2fs_fs.h).
-struct F2fsSuper {
-    little_uint32_t magic;  ///< 0xF2F52010
-    Bytes<12> skipped;
-    little_uint32_t log_block_size;
-    Bytes<16> skipped2;
-    little_uint64_t blocks;
-    Bytes<64> skipped3;
-    Bytes<16> uuid;
-    Bytes<1024> label;  ///< UTF-16
-};
-BOOST_DESCRIBE_STRUCT(F2fsSuper, (), (magic, skipped, log_block_size, skipped2, blocks, skipped3, uuid, label))
-static_assert(offsetof(F2fsSuper, uuid) == 108);
-
 /// NILFS2: the beginning of its superblock at 1 KiB (kernel include/uapi/linux/nilfs2_ondisk.h).
 struct NilfsSuper {
     little_uint32_t revision;

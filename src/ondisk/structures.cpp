@@ -5,7 +5,9 @@
 
 #include "ondisk/bitlocker.hpp"
 #include "ondisk/btrfs.hpp"
+#include "ondisk/exfat.hpp"
 #include "ondisk/ext.hpp"
+#include "ondisk/f2fs.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/grub.hpp"
@@ -105,6 +107,9 @@ constexpr auto kinds = std::to_array<StructureKind>({
     // marks.hpp
     row<NtfsBoot>("ntfs-boot", "boot sector of NTFS", 3, "NTFS    "sv),
     row<ExfatBoot>("exfat-boot", "boot sector of exFAT", 3, "EXFAT   "sv),
+    row<ExfatFile>("exfat-file", "first directory entry of an exFAT file"),
+    row<ExfatStream>("exfat-stream", "where an exFAT file lies"),
+    row<ExfatName>("exfat-name", "part of an exFAT file's name"),
     // xfs.hpp
     row<XfsSuper>("xfs-super", "superblock of XFS", 0, "XFSB"sv),
     row<XfsInode>("xfs-inode", "inode of XFS"),
@@ -132,7 +137,12 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<BtrfsDirectoryItem>("btrfs-directory-item", "entry of a Btrfs directory"),
     row<BtrfsRootReference>("btrfs-root-reference", "where a Btrfs subvolume is entered"),
     row<BtrfsExtent>("btrfs-extent", "extent of Btrfs"),
-    row<F2fsSuper>("f2fs-super", "superblock of F2FS"),
+    row<F2fsSuper>("f2fs-super", "superblock of F2FS", 0, "\x10\x20\xF5\xF2"sv),
+    row<F2fsCheckpoint>("f2fs-checkpoint", "head of an F2FS checkpoint"),
+    row<F2fsInode>("f2fs-inode", "inode of F2FS"),
+    row<F2fsNodeTail>("f2fs-node-tail", "end of an F2FS node"),
+    row<F2fsNodePlace>("f2fs-node-place", "where an F2FS node lies"),
+    row<F2fsName>("f2fs-name", "directory entry of F2FS"),
     // bitlocker.hpp
     row<BitlockerBlock>("bitlocker-block", "copy of the metadata of BitLocker", 0, "-FVE-FS-"sv),
     row<BitlockerHead>("bitlocker-head", "head of the metadata of BitLocker"),
