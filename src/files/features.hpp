@@ -16,7 +16,9 @@ namespace herberge {
 struct KernelVersion {
     int major = 0;
     int minor = 0;
-    auto operator<=>(const KernelVersion&) const = default;
+    friend constexpr bool operator<=(const KernelVersion& a, const KernelVersion& b) {
+        return a.major != b.major ? a.major < b.major : a.minor <= b.minor;
+    }
 };
 inline constexpr KernelVersion no_kernel{1 << 20, 0};
 
