@@ -404,7 +404,7 @@ TEST(LvmTool, VolumesAreListedAndTheirFilesRead) {
     const auto layout = support::shell(TOOL_PATH " layout " + image);
     EXPECT_NE(layout.out.find("lvm/inn/root  2.5 MiB  logical volume  d1       ext4   inn-root"), std::string::npos)
         << layout.out;
-    EXPECT_NE(layout.out.find("/dev/mapper/inn-root"), std::string::npos) << layout.out;
+    EXPECT_NE(layout.out.find("mapper/inn-root"), std::string::npos) << layout.out;
     EXPECT_NE(layout.out.find("the volume group inn lacks 1 of its 2 physical volumes"), std::string::npos)
         << layout.out;
     const auto json = support::shell(TOOL_PATH " layout --format json " + image);

@@ -94,6 +94,10 @@ TEST_F(Tool, EveryCommandWorksInVolumesOfVolumes) {
         EXPECT_LT(at, found) << row;
         at = found;
     }
+    EXPECT_NE(drawn.find("\nlvm/almhof/books       mapper/almhof-books   "), std::string::npos) << drawn;
+    EXPECT_NE(drawn.find("  cryptouuid/1ed6e70000034a018a01000001ed6e73  1ed6e700-0001-4a01-8a01-000001ed6e71\n"),
+              std::string::npos)
+        << drawn;
     const std::string inside = std::string("open/") + demo::ledger_vault;
     EXPECT_NE(tool("files " + machine + " --in " + inside + ":/etc").out.find("hostname"), std::string::npos);
     const auto copied = folder_.file("hostname");

@@ -207,23 +207,29 @@ std::vector<std::pair<herberge::VolumeRef, std::size_t>> nested(const herberge::
 
 /// What layers make of the disks' volumes.
 void print_layers(std::string& out, const herberge::Machine& machine, const Terminal& terminal) {
-    Table made{{{"place", "size", "what", "made of", "holds", "label", "UUID", "Linux"}}};
+    Table made{{{"place", "size", "what", "made of", "holds", "label"}}};
+    Table named{{{"place", "Linux", "GRUB 2", "UUID"}}};
     for (const auto& [volume, depth] : nested(machine)) {
         std::vector<std::string> members;
         for (const auto& member : volume->made_of) members.push_back(member->place);
         const std::string branch = depth == 0 ? "" : std::string((depth - 1) * 2, ' ') + "└ ";
-        made.rows.push_back(
-            {branch + volume->place, volume->not_assembled ? "—" : size_text(volume->source->size()),
-             std::string(herberge::node_kind_name(volume->kind)), fmt::format("{}", fmt::join(members, ", ")),
-             volume->not_assembled  ? printable(volume->not_assembled->what)
-             : volume->info.known() ? volume->info.name()
-                                    : "?",
-             volume->info.label.empty() ? "—" : volume->info.label, volume->info.uuid.empty() ? "—" : volume->info.uuid,
-             volume->names.linux_names.empty() ? "—" : "/dev/" + printable(volume->names.linux_names.front())});
+        made.rows.push_back({branch + volume->place, volume->not_assembled ? "—" : size_text(volume->source->size()),
+                             std::string(herberge::node_kind_name(volume->kind)),
+                             fmt::format("{}", fmt::join(members, ", ")),
+                             volume->not_assembled  ? printable(volume->not_assembled->what)
+                             : volume->info.known() ? volume->info.name()
+                                                    : "?",
+                             volume->info.label.empty() ? "—" : volume->info.label});
+        const auto& names = volume->names;
+        named.rows.push_back({volume->place, names.linux_names.empty() ? "—" : printable(names.linux_names.front()),
+                              names.grub.empty() ? "—" : printable(names.grub.front()),
+                              volume->info.uuid.empty() ? "—" : volume->info.uuid});
     }
     if (made.rows.size() > 1) {
         out += "\n";
         made.print(out, terminal, 0);
+        out += "\n";
+        named.print(out, terminal, 0);
     }
     print_key_slots(out, machine, terminal);
     print_protectors(out, machine, terminal);
