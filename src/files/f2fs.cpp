@@ -38,7 +38,7 @@ namespace inside {
 constexpr std::uint8_t attributes = 0x1, data = 0x2, names = 0x4, later = 0x20;
 }
 namespace feature {
-constexpr std::uint32_t later_fields = 0x8, flexible_attributes = 0x40, inode_checksum = 0x20;
+constexpr std::uint32_t inode_checksum = 0x20, flexible_attributes = 0x40;
 }
 
 /// The kernel's sum over bytes that follow on others (fs/f2fs/f2fs.h, f2fs_chksum).
