@@ -9,6 +9,7 @@
 
 #include "bytes/text16.hpp"
 #include "files/stored.hpp"
+#include "files/walked.hpp"
 #include "ondisk/f2fs.hpp"
 
 namespace herberge {
@@ -18,7 +19,7 @@ namespace {
 using namespace stored;
 using ondisk::little_uint32_t;
 
-constexpr std::uint64_t super_at = 1024, second_super_at = 4096 + 1024;
+constexpr std::uint64_t super_at = 1024;
 constexpr std::uint32_t magic = 0xF2F52010;
 constexpr std::uint64_t block_size = 4096;
 constexpr std::size_t words_at = 360;  // of an inode's block: 923 words, then five nodes
@@ -103,24 +104,11 @@ public:
     }
 
     [[nodiscard]] Result<FileId> lookup(FileId directory, std::string_view name) const override {
-        std::optional<FileId> found;
-        const auto walked = walk(directory, [&](const DirEntry& entry) {
-            if (entry.name == name) found = entry.id;
-            return !found;
-        });
-        if (found) return *found;
-        if (!walked) return tl::unexpected(walked.error());
-        return fail(ErrorKind::NotFound, fmt::format("no “{}” in the directory", printable(name)), place_of(directory));
+        return walked::lookup([&](const auto& visit) { return walk(directory, visit); }, name, place_of(directory));
     }
 
     [[nodiscard]] Result<std::vector<DirEntry>> list(FileId directory) const override {
-        std::vector<DirEntry> out;
-        const auto walked = walk(directory, [&](const DirEntry& entry) {
-            out.push_back(entry);
-            return true;
-        });
-        if (!walked) return tl::unexpected(walked.error());
-        return out;
+        return walked::list([&](const auto& visit) { return walk(directory, visit); });
     }
 
     [[nodiscard]] Result<std::string> link_target(FileId link) const override {
@@ -429,14 +417,6 @@ Result<Pack> read_pack(const Source& volume, Reader reader, const ondisk::F2fsSu
     return out;
 }
 
-std::optional<ondisk::F2fsSuper> super_of(const ByteSource& volume) {
-    for (const std::uint64_t at : {super_at, second_super_at}) {
-        const auto super = volume.load<ondisk::F2fsSuper>(at);
-        if (super && super->magic == magic) return *super;
-    }
-    return std::nullopt;
-}
-
 }  // namespace
 
 std::optional<VolumeInfo> recognise_f2fs(const ByteSource& volume) {
@@ -453,7 +433,7 @@ std::optional<VolumeInfo> recognise_f2fs(const ByteSource& volume) {
 }
 
 Result<std::shared_ptr<const FileSystem>> open_f2fs(const Source& volume, Reader reader) {
-    const auto super = super_of(*volume);
+    const auto super = volume->load<ondisk::F2fsSuper>(super_at);
     const auto info = recognise_f2fs(*volume);
     if (!super || !info) return fail(ErrorKind::Malformed, "no F2FS superblock", volume->place());
     const std::string place = fmt::format("{}@{}+{}", volume->place(), super_at, sizeof(ondisk::F2fsSuper));

@@ -7,6 +7,7 @@
 
 #include "files/features.hpp"
 #include "files/stored.hpp"
+#include "files/walked.hpp"
 #include "files/xfs_log.hpp"
 #include "ondisk/xfs.hpp"
 
@@ -74,24 +75,11 @@ public:
     }
 
     [[nodiscard]] Result<FileId> lookup(FileId directory, std::string_view name) const override {
-        std::optional<FileId> found;
-        const auto walked = walk(directory, [&](const DirEntry& entry) {
-            if (entry.name == name) found = entry.id;
-            return !found;
-        });
-        if (found) return *found;
-        if (!walked) return tl::unexpected(walked.error());
-        return fail(ErrorKind::NotFound, fmt::format("no “{}” in the directory", printable(name)), place_of(directory));
+        return walked::lookup([&](const auto& visit) { return walk(directory, visit); }, name, place_of(directory));
     }
 
     [[nodiscard]] Result<std::vector<DirEntry>> list(FileId directory) const override {
-        std::vector<DirEntry> out;
-        const auto walked = walk(directory, [&](const DirEntry& entry) {
-            out.push_back(entry);
-            return true;
-        });
-        if (!walked) return tl::unexpected(walked.error());
-        return out;
+        return walked::list([&](const auto& visit) { return walk(directory, visit); });
     }
 
     [[nodiscard]] Result<std::string> link_target(FileId link) const override {

@@ -279,9 +279,10 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
                                   out.volume->as(Observer::Grub).name()));
     if (out.volume != nullptr && out.volume->mark_unreadable())
         return refuse(Opened::Failure::Read, read_failure(*out.volume->problem(Observer::Grub), device_name));
-    if (out.volume != nullptr) out.because = refusal_clause(*out.volume, modules);
-    if (out.volume == nullptr || !readable(*out.volume, modules))
+    if (out.volume == nullptr || !readable(*out.volume, modules)) {
+        if (out.volume != nullptr) out.because = refusal_clause(*out.volume, modules);
         return refuse(Opened::Failure::FileSystem, "unknown filesystem.");
+    }
     out.place = fmt::format("{}:{}", out.volume->place, file);
     auto resolved = resolve(*out.volume->files(Observer::Grub), file, {.most_links = most_links, .follow_last = true});
     if (!resolved) {
