@@ -11,13 +11,11 @@ constexpr const char* cellar_swap_uuid = "ce11a700-0003-4a01-8a01-00000ce11a03";
 
 }  // namespace
 
-Cellar cellar() {
-    Cellar out;
-    const auto desk = front_desk();
-    for (const auto& [path, node] : desk.root.nodes()) {
-        const bool boot = path.starts_with("/boot/");
-        auto& tree = boot ? out.boot : out.root;
-        const std::string at = boot ? path.substr(5) : path;
+void split_boot(const forge::Tree& whole, forge::Tree& boot, forge::Tree& root) {
+    for (const auto& [path, node] : whole.nodes()) {
+        const bool below = path.starts_with("/boot/");
+        auto& tree = below ? boot : root;
+        const std::string at = below ? path.substr(5) : path;
         switch (node.kind) {
             case forge::Node::Kind::Directory: tree.directory(at); break;
             case forge::Node::Kind::Link: tree.link(at, node.target); break;
@@ -25,7 +23,13 @@ Cellar cellar() {
             default: break;
         }
     }
-    out.root.directory("/boot");
+    root.directory("/boot");
+}
+
+Cellar cellar() {
+    Cellar out;
+    const auto desk = front_desk();
+    split_boot(desk.root, out.boot, out.root);
     out.root.file(
         "/etc/os-release",
         "PRETTY_NAME=\"Almhof Cellar 3 (Silberdistel)\"\nNAME=\"Almhof Cellar\"\nVERSION_ID=\"3\"\nID=almhofcellar\n");

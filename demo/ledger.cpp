@@ -3,6 +3,7 @@
 
 #include <algorithm>
 
+#include "cellar.hpp"
 #include "forge/servers.hpp"
 
 namespace demo {
@@ -33,18 +34,7 @@ std::string digits(std::string uuid) {
 Ledger ledger() {
     Ledger out;
     const auto desk = front_desk();
-    for (const auto& [path, node] : desk.root.nodes()) {
-        const bool boot = path.starts_with("/boot/");
-        auto& tree = boot ? out.boot : out.root;
-        const std::string at = boot ? path.substr(5) : path;
-        switch (node.kind) {
-            case forge::Node::Kind::Directory: tree.directory(at); break;
-            case forge::Node::Kind::Link: tree.link(at, node.target); break;
-            case forge::Node::Kind::File: tree.file(at, node.content, node.mode); break;
-            default: break;
-        }
-    }
-    out.root.directory("/boot");
+    split_boot(desk.root, out.boot, out.root);
     out.root.file(
         "/etc/os-release",
         "PRETTY_NAME=\"Almhof Ledger Server 2 (Steinbock)\"\nNAME=\"Almhof Ledger Server\"\nVERSION_ID=\"2\"\n"
