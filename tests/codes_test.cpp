@@ -329,7 +329,7 @@ TEST(Findings, OfARootThatCannotBeMounted) {
     const auto claim = judge_root_mount(blank, "");
     EXPECT_EQ(claim.state, State::Breaks);
     EXPECT_EQ(claim.findings.at(0).code, Code::RootNoFileSystem);
-    EXPECT_EQ(claim.findings.at(0).symptom, "mount: mounting d1p2 on /root failed: Invalid argument");
+    EXPECT_EQ(claim.findings.at(0).symptom, "");  // what mounts it has its own words
     EXPECT_EQ(claim.text, "d1p2 holds no file system that could be mounted");
 }
 

@@ -9,13 +9,11 @@
 
 #include "artifact/libraries.hpp"
 #include "system/drivers.hpp"
+#include "system/ramdisk_screens.hpp"
 
 namespace herberge {
 
 namespace {
-
-constexpr std::string_view mount_panic =
-    "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 
 /// A disk needs its block driver and one of the drivers below it.
 struct DriverPath {
@@ -212,7 +210,7 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
                           fmt::format("the kernel was built without support for {} RAM disks",
                                       compression_name(member.compression)),
                           fmt::format("Initramfs unpacking failed: compression method {} not configured\n{}",
-                                      compression_name(member.compression), mount_panic),
+                                      compression_name(member.compression), root_panic),
                           {});
     }
     if (ramdisk.too_large) {
@@ -224,15 +222,15 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
     if (ramdisk.damage && (program == nullptr || !program->complete))
         return breaks(Code::RamdiskDamaged,
                       fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
-                      ramdisk.kernel_message.empty() ? std::string(mount_panic)
-                                                     : fmt::format("{}\n{}", ramdisk.kernel_message, mount_panic),
+                      ramdisk.kernel_message.empty() ? std::string(root_panic)
+                                                     : fmt::format("{}\n{}", ramdisk.kernel_message, root_panic),
                       {evidence_error(*ramdisk.damage)});
     if (program == nullptr) {
         const bool early = !ramdisk.members.empty() && std::ranges::all_of(ramdisk.members, &RamdiskMember::early);
         return breaks(early ? Code::RamdiskOnlyEarly : Code::RamdiskNoInit,
                       early ? "the RAM disk holds only early microcode: the archive with the init is missing"
                             : fmt::format("the RAM disk holds no {}", init),
-                      std::string(mount_panic),
+                      std::string(root_panic),
                       {Evidence{{}, shape.empty() ? "empty RAM disk" : shape, {}, init, "not in the RAM disk"}});
     }
     if (program->is_directory() || !program->executable())

@@ -6,6 +6,7 @@
 #include <herberge/system.hpp>
 
 #include "system/packages.hpp"
+#include "system/ramdisk_screens.hpp"
 
 namespace herberge {
 
@@ -116,14 +117,11 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
                         : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
     else if (late)
         // The RAM disk's test for the execute bit passes; executing then fails.
-        symptom = fmt::format(
-            "switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
-            "exitcode=0x00000100 ]---",
+        symptom = screen_init_refused(
             out.asked,
-            first.code == Code::ProgramInterpreterMissing ? "No such file or directory" : "Exec format error");
-    else
-        symptom = fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.",
-                              out.asked);
+            first.code == Code::ProgramInterpreterMissing ? "No such file or directory" : "Exec format error",
+            *ramdisk);
+    else symptom = screen_init_missing(out.asked, *ramdisk);
     result.break_with(make_finding(*first.code, fmt::format("the init {} cannot run: {}", out.asked, first.why),
                                    first.evidence, std::move(symptom)));
     return out;

@@ -334,12 +334,9 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
             Code::RootVolumeIncomplete,
             fmt::format("the {} {} cannot be put together: {}", node_kind_name(volume.kind), volume.place, why.what),
             {evidence_error(why)},
-            fmt::format("{}ALERT! /dev/{} does not exist. Dropping to a shell!",
-                        group ? fmt::format("Refusing activation of partial LV {}. Use '--activationmode partial' to "
-                                            "override.\n",
-                                            volume.names.linux_names.size() > 1 ? volume.names.linux_names[1] : "")
-                              : "",
-                        volume.names.linux_names.empty() ? "" : volume.names.linux_names.front())));
+            group ? fmt::format("Refusing activation of partial LV {}. Use '--activationmode partial' to override.",
+                                volume.names.linux_names.size() > 1 ? volume.names.linux_names[1] : "")
+                  : ""));
         return out;
     }
     const auto too_new = judge_kernel_features(volume.info, volume.place, release);
@@ -358,8 +355,7 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
             out.break_with(make_finding(Code::RootUnreadable,
                                         fmt::format("the superblock of {} lies in sectors that cannot be read: {}",
                                                     volume.place, problem->what),
-                                        {evidence_error(*problem)},
-                                        "mount: mounting " + volume.place + " on /root failed: Input/output error"));
+                                        {evidence_error(*problem)}));
             return out;
         }
         // What no reader here knows, or what lies behind a layer; what is damaged is told below.
@@ -388,10 +384,10 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
             return out;
         }
         if (volume.info.known() && !damaged && !volume.info.is(Family::Ext)) {
-            out.break_with(make_finding(
-                Code::RootNotAFileSystem,
-                fmt::format("{} holds {}, not a root file system", volume.place, volume.info.name()),
-                {evidence_place(volume.place, "a file system", volume.info.name())}, "VFS: Unable to mount root fs"));
+            out.break_with(
+                make_finding(Code::RootNotAFileSystem,
+                             fmt::format("{} holds {}, not a root file system", volume.place, volume.info.name()),
+                             {evidence_place(volume.place, "a file system", volume.info.name())}));
             return out;
         }
         std::vector<Evidence> evidence{problem ? evidence_error(*problem) : evidence_place(volume.place)};
@@ -404,8 +400,7 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
             evidence.push_back(evidence_bytes(*volume.source, backup->offset, 1024, {},
                                               "backup superblock, UUID " + backup->info.uuid));
         }
-        out.break_with(make_finding(Code::RootNoFileSystem, std::move(text), std::move(evidence),
-                                    "mount: mounting " + volume.place + " on /root failed: Invalid argument"));
+        out.break_with(make_finding(Code::RootNoFileSystem, std::move(text), std::move(evidence)));
         return out;
     }
     const auto obstacles = volume.files(Observer::Linux)->mount_obstacles(options);

@@ -6,6 +6,7 @@
 #include "system/drivers.hpp"
 #include "system/medium.hpp"
 #include "system/packages.hpp"
+#include "system/ramdisk_screens.hpp"
 #include "walk/lost.hpp"
 #include "walk/whose.hpp"
 
@@ -16,9 +17,6 @@
 namespace herberge::walk {
 
 namespace {
-
-constexpr std::string_view mount_panic =
-    "---[ end Kernel panic - not syncing: VFS: Unable to mount root fs on unknown-block(0,0) ]---";
 
 class LinuxWalk {
 public:
@@ -332,14 +330,14 @@ private:
         }
         if (held != nullptr) {
             ladder_.breaks(Code::RamdiskUnreadable, "the RAM disk cannot be read: " + held->error().text(),
-                           {evidence_error(held->error())}, std::string(mount_panic));
+                           {evidence_error(held->error())}, std::string(root_panic));
             return false;
         }
         // The kernel starts without a RAM disk: does it need one?
         const auto missing = std::ranges::find_if(entry_.ramdisks, [](const FileReference& f) { return !f.found(); });
         std::vector<Evidence> evidence;
         std::string what = "the entry names no RAM disk";
-        std::string symptom(mount_panic);
+        std::string symptom(root_panic);
         Code code = Code::RamdiskNotNamed;
         if (missing != entry_.ramdisks.end()) {
             code = Code::RamdiskMissing;
@@ -348,7 +346,7 @@ private:
             if (!missing->near_misses.empty())
                 line.found += fmt::format("; there is {}", fmt::join(missing->near_misses, ", "));
             evidence.push_back(std::move(line));
-            symptom = fmt::format("error: {}\n{}", *missing->error, mount_panic);
+            symptom = fmt::format("error: {}\n{}", *missing->error, root_panic);
         } else {
             evidence.push_back(entry_line());
         }
@@ -386,14 +384,6 @@ private:
         ladder_.set(Stage::Ramdisk, State::NotNeeded,
                     fmt::format("{}; the kernel has what it needs built in: {}", what, drivers.text), evidence);
         return true;
-    }
-
-    [[nodiscard]] std::string not_found_symptom(const std::string& written, const Ramdisk* ramdisk) const {
-        if (ramdisk == nullptr)
-            return fmt::format("VFS: Cannot open root device \"{}\" or unknown-block(0,0): error -6\n{}", written,
-                               mount_panic);
-        return fmt::format(
-            "Gave up waiting for root file system device.\nALERT! {} does not exist. Dropping to a shell!", written);
     }
 
     /// A device name of a kind that none of the drivers at hand gives: /dev/sda with nothing but virtio_blk.
@@ -449,7 +439,7 @@ private:
         auto claim = judge_unlocking(machine_, root, ramdisk, arguments_);
         key_findings_ = claim.findings;
         if (claim.state == State::Breaks) {
-            claim.findings.front().symptom += "\n" + not_found_symptom(root.written, ramdisk);
+            claim.findings.front().symptom += "\n" + screen_root_missing(root.written, ramdisk);
             ladder_.set(Stage::Root, claim);
             return false;
         }
@@ -462,7 +452,7 @@ private:
                                              root.written.empty() ? "no root=" : "root=" + root.written);
         if (root.kind == RootReference::Kind::Absent) {
             ladder_.breaks(Code::RootNotNamed, "the kernel's command line has no root=", {where},
-                           "No root device specified. Boot arguments must include a root= parameter.");
+                           screen_root_unnamed(ramdisk));
             return false;
         }
         if (ramdisk != nullptr) {
@@ -474,11 +464,11 @@ private:
                     fmt::format("the RAM disk is damaged behind its init: {}; {}", ramdisk->damage->what, drivers.text),
                     {evidence_error(*ramdisk->damage)},
                     fmt::format("{}{}{}", ramdisk->kernel_message, ramdisk->kernel_message.empty() ? "" : "\n",
-                                not_found_symptom(root.written, ramdisk)));
+                                screen_root_missing(root.written, ramdisk)));
                 return false;
             }
             if (drivers.state == State::Breaks) {
-                drivers.findings.front().symptom = not_found_symptom(root.written, ramdisk);
+                drivers.findings.front().symptom = screen_root_missing(root.written, ramdisk);
                 ladder_.set(Stage::Root, drivers);
                 return false;
             }
@@ -486,7 +476,7 @@ private:
             if (drivers.state == State::Holds) driver_text_ = drivers.text;
         }
         if (const auto why = disk_name_impossible(root, demand, ramdisk)) {
-            ladder_.breaks(Code::RootDeviceNameWrong, *why, {where}, not_found_symptom(root.written, ramdisk));
+            ladder_.breaks(Code::RootDeviceNameWrong, *why, {where}, screen_root_missing(root.written, ramdisk));
             return false;
         }
         if (!judge_the_keys(root, ramdisk)) return false;
@@ -508,21 +498,21 @@ private:
                            fmt::format("nothing on this machine answers to root={}{}", root.written,
                                        root.note.empty() ? why_not_opened(machine_, root.written, ramdisk, arguments_)
                                                          : " (" + root.note + ")"),
-                           std::move(evidence), not_found_symptom(root.written, ramdisk));
+                           std::move(evidence), screen_root_missing(root.written, ramdisk));
             return false;
         }
         const Disk* disk = machine_.disk(root.volume->disk);
         if (const auto why = disk != nullptr ? disk->refuses_table(Observer::Linux, arguments_.has("gpt"))
                                              : std::optional<std::string>{}) {
             ladder_.breaks(Code::RootTableRefused, "the kernel sees no partitions: " + *why, {where},
-                           not_found_symptom(root.written, ramdisk));
+                           screen_root_missing(root.written, ramdisk));
             return false;
         }
         if (!root.volume->not_assembled) {
             auto layers = judge_layers(*root.volume, ramdisk, demand, arguments_);
             if (layers.state == State::Breaks) {
                 if (auto& screen = layers.findings.front().symptom; screen.empty())
-                    screen = not_found_symptom(root.written, ramdisk);
+                    screen = screen_root_missing(root.written, ramdisk);
                 layers.evidence.insert(layers.evidence.begin(), where);
                 ladder_.set(Stage::Root, layers);
                 return false;
@@ -533,7 +523,7 @@ private:
         }
         if (no_subvolume_) {
             ladder_.breaks(Code::RootSubvolumeMissing, no_subvolume_->what, {where, evidence_error(*no_subvolume_)},
-                           fmt::format("mount: mounting {} on /root failed: No such file or directory", root.written));
+                           screen_mount_refused(root.written, "No such file or directory", ramdisk));
             return false;
         }
         auto mount =
@@ -543,17 +533,21 @@ private:
                            fmt::format("rootfstype={} does not fit {}, which holds {}", *wrong, root.volume->place,
                                        root.volume->info.name()),
                            {where, evidence_place(root.volume->place, *wrong, root.volume->info.name())},
-                           ramdisk != nullptr
-                               ? fmt::format("mount: mounting {} on /root failed: Invalid argument", root.written)
-                               : std::string(mount_panic));
+                           screen_mount_refused(root.written, "Invalid argument", ramdisk));
             return false;
         }
         doubt_if_unreplayed(mount, *root.volume);
         mount.evidence.insert(mount.evidence.begin(), where);
         mount.findings.insert(mount.findings.end(), key_findings_.begin(), key_findings_.end());
-        if (mount.state == State::Breaks && ramdisk != nullptr)
-            mount.findings.front().symptom +=
-                fmt::format("\nmount: mounting {} on /root failed: Invalid argument", root.written);
+        if (mount.state == State::Breaks) {
+            // The driver's own words first, if it has any.
+            auto& breaking = mount.findings.front();
+            if (!breaking.symptom.empty()) breaking.symptom += '\n';
+            const auto* reason = breaking.code == Code::RootUnreadable ? "Input/output error" : "Invalid argument";
+            breaking.symptom += breaking.code == Code::RootVolumeIncomplete
+                                    ? screen_root_missing(root.written, ramdisk)
+                                    : screen_mount_refused(root.written, reason, ramdisk);
+        }
         if (mount.state == State::Holds) {
             mount.text = fmt::format("root={} is {}: {}", root.written, root.volume->place, mount.text);
             if (!driver_text_.empty()) mount.text += "; " + driver_text_;

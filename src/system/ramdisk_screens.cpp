@@ -1,0 +1,78 @@
+// SPDX-License-Identifier: MIT
+#include "system/ramdisk_screens.hpp"
+
+#include <fmt/format.h>
+
+namespace herberge {
+
+namespace {
+
+/// The link that dracut waits for: root=UUID=… is looked for under /dev/disk.
+std::string waited_for(std::string_view written) {
+    struct Tag {
+        std::string_view name, folder;
+    };
+    static constexpr Tag tags[] = {
+        {"UUID=", "by-uuid"}, {"LABEL=", "by-label"}, {"PARTUUID=", "by-partuuid"}, {"PARTLABEL=", "by-partlabel"}};
+    for (const auto& tag : tags)
+        if (written.starts_with(tag.name))
+            return fmt::format("/dev/disk/{}/{}", tag.folder, written.substr(tag.name.size()));
+    return std::string(written);
+}
+
+}  // namespace
+
+std::string screen_root_unnamed(const Ramdisk* ramdisk) {
+    if (ramdisk == nullptr) return screen_root_missing("(null)", nullptr);
+    if (ramdisk->builder == "dracut") return "dracut: FATAL: No or empty root= argument\ndracut: Refusing to continue";
+    return "No root device specified. Boot arguments must include a root= parameter.";
+}
+
+std::string screen_root_missing(std::string_view written, const Ramdisk* ramdisk) {
+    if (ramdisk == nullptr)
+        return fmt::format("VFS: Cannot open root device \"{}\" or unknown-block(0,0): error -6\n{}", written,
+                           root_panic);
+    if (ramdisk->builder == "dracut")
+        return fmt::format(
+            "Warning: dracut-initqueue: timeout, still waiting for following initqueue hooks:\n"
+            "Warning: \"{}\" does not exist\nEntering emergency mode. Exit the shell to continue.",
+            waited_for(written));
+    if (ramdisk->builder == "mkinitcpio")
+        return fmt::format(
+            "ERROR: device '{}' not found. Skipping fsck.\n"
+            "ERROR: Failed to mount '{}' on real root\nYou are now being dropped into an emergency shell.",
+            written, written);
+    return fmt::format("Gave up waiting for root file system device.\nALERT! {} does not exist. Dropping to a shell!",
+                       written);
+}
+
+std::string screen_mount_refused(std::string_view written, std::string_view reason, const Ramdisk* ramdisk) {
+    if (ramdisk == nullptr) return std::string(root_panic);
+    if (ramdisk->builder == "dracut")
+        return "Failed to mount sysroot.mount - /sysroot.\nEntering emergency mode. Exit the shell to continue.";
+    if (ramdisk->builder == "mkinitcpio")
+        return fmt::format(
+            "ERROR: Failed to mount '{}' on real root\nYou are now being dropped into an emergency shell.", written);
+    return fmt::format("mount: mounting {} on /root failed: {}", written, reason);
+}
+
+std::string screen_init_missing(std::string_view asked, const Ramdisk& ramdisk) {
+    if (ramdisk.builder == "dracut")
+        return fmt::format("Failed to execute {}\n[!!!!!!] Failed to execute fallback shell.", asked);
+    if (ramdisk.builder == "mkinitcpio")
+        return fmt::format(
+            "ERROR: Root device mounted successfully, but {} does not exist.\nBailing out, you are on your own. Good "
+            "luck.",
+            asked);
+    return fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", asked);
+}
+
+std::string screen_init_refused(std::string_view asked, std::string_view reason, const Ramdisk& ramdisk) {
+    if (ramdisk.builder == "dracut") return fmt::format("Failed to execute {}", asked);
+    return fmt::format(
+        "switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
+        "exitcode=0x00000100 ]---",
+        asked, reason);
+}
+
+}  // namespace herberge
