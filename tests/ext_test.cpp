@@ -334,8 +334,7 @@ TEST(ExtIndex, AnOldTailInBlockZeroIsNoTail) {
                            image + " >/dev/null 2>&1; [ $? -le 1 ]; }")
                               .c_str()),
               0);
-    std::ifstream in(image, std::ios::binary);
-    forge::Bytes bytes{std::istreambuf_iterator<char>(in), {}};
+    forge::Bytes bytes = support::file_bytes(image);
     const auto fs = open_file_system(support::source_of(bytes), Reader::Kernel);
     ASSERT_TRUE(fs) << fs.error().text();
     const auto directory = resolve(**fs, "/boot");

@@ -35,8 +35,7 @@ Bytes filled(const support::Folder& folder, const std::string& options, const fo
                         "{0}",
                         image, options, files)))
         return {};
-    std::ifstream in(image, std::ios::binary);
-    return {std::istreambuf_iterator<char>(in), {}};
+    return support::file_bytes(image);
 }
 
 Result<std::shared_ptr<const FileSystem>> opened(const Bytes& image, Reader reader = Reader::Kernel) {

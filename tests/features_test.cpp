@@ -66,9 +66,8 @@ TEST(AcceptedFeatures, OfThePackagedDrivers) {
     int seen = 0;
     for (const char* platform : {"i386-pc", "x86_64-efi"})
         for (const auto& [driver, some] : {std::pair{"ext2", 0x2C6U}, std::pair{"xfs", 0x1U}}) {
-            std::ifstream in(fmt::format("/usr/lib/grub/{}/{}.mod", platform, driver), std::ios::binary);
-            if (!in) continue;
-            const Bytes code{std::istreambuf_iterator<char>(in), {}};
+            const Bytes code = support::file_bytes(fmt::format("/usr/lib/grub/{}/{}.mod", platform, driver));
+            if (code.empty()) continue;
             const auto accepted = grub::accepted_features(driver, code);
             ASSERT_TRUE(accepted) << platform << " " << driver;
             EXPECT_EQ(*accepted & some, some) << platform << " " << driver;

@@ -17,10 +17,7 @@ namespace {
 
 constexpr const char* passphrase = "enzian, three steps down";
 
-Bytes read_all(const std::string& path) {
-    std::ifstream in(path, std::ios::binary);
-    return {(std::istreambuf_iterator<char>(in)), {}};
-}
+Bytes read_all(const std::string& path) { return support::file_bytes(path); }
 Secret secret_of(std::string_view text) { return Secret(std::vector<std::uint8_t>(text.begin(), text.end())); }
 
 /// cryptsetup opens the volume with this key file: what a machine would do. It works on a copy, which it may repair.

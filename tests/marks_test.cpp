@@ -31,8 +31,7 @@ TEST_P(Marks, AreNamedAsTheSystemNamesThem) {
     const auto path = folder.write("volume", Bytes(GetParam().mib << 20U));
     const auto run = shell("cd " + folder.file("") + " && PATH=$PATH:/sbin:/usr/sbin && " + GetParam().command);
     ASSERT_EQ(run.status, 0) << run.out;
-    std::ifstream in(path, std::ios::binary);
-    const Bytes bytes((std::istreambuf_iterator<char>(in)), {});
+    const Bytes bytes = support::file_bytes(path);
     const auto info = recognise_volume(*support::source_of(bytes, "d1p1"));
     EXPECT_EQ(info.format, GetParam().format);
     EXPECT_EQ(info.name(), GetParam().text);
@@ -63,8 +62,7 @@ TEST(Marks, OneByteLessIsNone) {
     const support::Folder folder;
     const auto path = folder.write("volume", Bytes(160U << 20U));
     ASSERT_EQ(shell("/sbin/mkfs.nilfs2 -q " + path).status, 0);
-    std::ifstream in(path, std::ios::binary);
-    Bytes bytes((std::istreambuf_iterator<char>(in)), {});
+    Bytes bytes = support::file_bytes(path);
     bytes.resize(1U << 20U);  // without the second superblock, at the end
     EXPECT_EQ(recognise_volume(*support::source_of(bytes)).format, Format::Nilfs);
     bytes[1024 + 60] ^= 1U;  // under the checksum

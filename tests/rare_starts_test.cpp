@@ -355,8 +355,7 @@ TEST(RareRemarks, AFat32WhoseInfoSectorLostItsMark) {
     const support::Folder folder;
     const auto path = folder.write("fat32", Bytes(40U << 20U));
     ASSERT_EQ(std::system(("/sbin/mkfs.fat -F 32 -s 1 " + path + " >/dev/null").c_str()), 0);
-    std::ifstream in(path, std::ios::binary);
-    Bytes bytes((std::istreambuf_iterator<char>(in)), {});
+    Bytes bytes = support::file_bytes(path);
     const auto remarks = [](const Bytes& volume) {
         const auto machine = support::machine_of(volume);
         const auto* fs = machine.disks.at(0).volumes.at(0)->files(Observer::Linux);

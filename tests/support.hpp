@@ -115,6 +115,16 @@ private:
     std::string path_;
 };
 
+/// What a file of this machine holds; nothing where it cannot be read. In one piece: a byte at a time takes seconds.
+inline Bytes file_bytes(const std::string& path) {
+    std::ifstream in(path, std::ios::binary | std::ios::ate);
+    if (!in) return {};
+    Bytes out(static_cast<std::size_t>(in.tellg()));
+    in.seekg(0);
+    in.read(reinterpret_cast<char*>(out.data()), static_cast<std::streamsize>(out.size()));
+    return out;
+}
+
 /// Replaces text in a file wherever it stands; that it stands there is expected.
 inline void edit(forge::Tree& tree, const std::string& path, const std::string& from, const std::string& to) {
     auto& bytes = tree.at(path).content;
