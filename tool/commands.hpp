@@ -35,7 +35,18 @@ struct Options {
     std::string name;           ///< variables: one of them
     bool no_rehearsal = false;  ///< check
     bool strict = false;        ///< check: what cannot be told counts as not starting
-    bool replace = false;       ///< copy
+    bool replace = false;       ///< copy, mend
+    std::string patch_to;       ///< mend: files to write
+    std::string undo_to;
+    std::string steps_to;
+    std::string patch;                  ///< apply
+    std::vector<std::string> copies;    ///< apply: --to, one for each disk that changes
+    bool device_yes = false;            ///< apply: a copy may be a block device
+    int proposal = 1;                   ///< mend: which one
+    std::vector<std::string> seen;      ///< symptom: lines
+    std::vector<std::string> supposed;  ///< suppose: lines, each as in the file of changes
+    std::string changes;                ///< suppose: a file of such lines
+    std::string seen_in;                ///< symptom: a file of them, - for standard input
 };
 
 int run_check(const Options& options);
@@ -50,6 +61,12 @@ int run_copy(const Options& options);
 int run_entries(const Options& options);
 int run_variables(const Options& options);
 int run_rehearse(const Options& options);
+/// From a screen back to what may have brought it about; some_fail: the text is not known.
+int run_symptom(const Options& options);
+/// some_fail: a system has no proposal.
+int run_mend(const Options& options);
+int run_apply(const Options& options);
+int run_suppose(const Options& options);
 int run_demo(const Options& options);
 
 }  // namespace tool

@@ -1,7 +1,7 @@
 # bash completion for herberge                                   SPDX-License-Identifier: MIT
 _herberge() {
     local current=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}
-    local commands="check systems startup layout sector entries variables files copy rehearse demo"
+    local commands="check systems startup layout sector entries variables files copy rehearse suppose mend apply symptom demo"
     if [ "$COMP_CWORD" -eq 1 ]; then
         mapfile -t COMPREPLY < <(compgen -W "$commands --help --version" -- "$current")
         return
@@ -21,6 +21,10 @@ _herberge() {
         sector) options="$options --format --stats --unlock --at --as --byte --count --kinds --boot-sectors --optical" ;;
         files) options="$options --format --stats --unlock --in" ;;
         rehearse) options="$options --format --stats --unlock --optical --keys --until --millions" ;;
+        apply) options="$options --unlock --optical --patch --to --device-yes" ;;
+        mend) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --patch-to --undo-to --steps-to --proposal --replace" ;;
+        suppose) options="$options --format --firmware --variables --secure-boot --evidence --strict --stats --unlock --unreadable --optical --choose --kernel --ramdisk --arguments --order --without --active --identifier --content --remove --patch --changes" ;;
+        symptom) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --seen --seen-in" ;;
         copy) options="$options --stats --unlock --from --to --replace" ;;
     esac
     case $current in

@@ -45,6 +45,49 @@ void add_firmware(CLI::App& command, Options& options) {
         ->check(CLI::IsMember({"auto", "on", "off"}));
 }
 
+/// Each option is a line of what may also stand in the file of changes.
+void add_suppositions(CLI::App& command, Options& options) {
+    const struct {
+        const char* word;
+        const char* type;
+        const char* help;
+    } words[] = {
+        {"choose", "ENTRY", "Somebody takes this entry of the menu: its title, or its place (1>0)"},
+        {"kernel", "PLACE", "An entry by hand at the loader's prompt: its kernel, such as d1p2:/boot/vmlinuz"},
+        {"ramdisk", "PLACE", "… its RAM disk"},
+        {"arguments", "TEXT", "… the kernel's command line"},
+        {"order", "DISKS", "The firmware tries the disks in this order: d2,d1"},
+        {"without", "DISKS", "These disks are not there: d2"},
+        {"active", "PLACE", "This is the active partition of its disk: d1p1"},
+        {"identifier", "PLACE=ID", "A volume's file system has this UUID or serial"},
+        {"content", "PLACE=FILE", "A file on a volume holds what this file holds"},
+        {"remove", "PLACE", "A file is not there"},
+        {"patch", "FILE", "The disks are changed by this patch"},
+    };
+    for (const auto& one : words)
+        command
+            .add_option_function<std::vector<std::string>>(
+                std::string("--") + one.word,
+                [&options, word = std::string(one.word)](const std::vector<std::string>& given) {
+                    for (const auto& rest : given) options.supposed.push_back(word + " " + rest);
+                },
+                one.help)
+            ->type_name(one.type)
+            ->type_size(1)
+            ->expected(1, 1000)
+            ->allow_extra_args(false);
+    command.add_option(
+        "--changes", options.changes,
+        "A text file of such changes, one per line: the option's name without its hyphens, and its value");
+    command.add_flag("--strict", options.strict, "As with check");
+    command.add_flag("--evidence", options.all_evidence, "As with check");
+    command.footer(
+        "Nothing is written to an image. Options may be given several times. The exit status is that of check for what "
+        "is supposed.\n\nExamples:\n  herberge suppose desk.img --choose \"Desk, older kernel\"\n  herberge suppose "
+        "desk.img --active d1p2\n  herberge suppose a.img b.img --order d2,d1\n  herberge suppose desk.img --kernel "
+        "d1p1:/boot/vmlinuz-6.1.0 --arguments \"root=/dev/sda1 ro\"");
+}
+
 /// A standard stream that is closed would give its number to the next file that is opened.
 void hold_standard_streams() {
     for (int descriptor = 0; descriptor < 3; ++descriptor)
@@ -181,6 +224,68 @@ int run(int argc, char** argv) {
         "1:esc,2:down,3:enter\n  herberge rehearse desk.img "
         "--until loader --format json");
     rehearse->callback([&] { status = tool::run_rehearse(options); });
+
+    auto* mend = app.add_subcommand("mend", "What would make a system start that does not, proven on an overlay");
+    add_images(*mend, options);
+    add_format(*mend, options);
+    add_firmware(*mend, options);
+    mend->add_option("--patch-to", options.patch_to, "Write a proposal's changes to this file (- for standard output)");
+    mend->add_option("--undo-to", options.undo_to, "Write what takes them back");
+    mend->add_option("--steps-to", options.steps_to, "Write them as a list to follow by hand");
+    mend->add_option("--proposal", options.proposal, "Which proposal, as they are numbered")
+        ->check(CLI::Range(1, 1000))
+        ->capture_default_str();
+    mend->add_flag("--replace", options.replace, "Files to write may be there already");
+    mend->footer(
+        "Each proposal was made on an overlay and the machine was walked again: the system starts, and no other one "
+        "fares worse. Nothing is written to an image; herberge apply writes a patch to a copy.\n"
+        "Exit status 1: for some system nothing was found.\n\n"
+        "Examples:\n  herberge mend desk.img\n  herberge mend desk.img --proposal 2 --patch-to mend.json --undo-to "
+        "undo.json");
+    mend->callback([&] { status = tool::run_mend(options); });
+
+    auto* apply = app.add_subcommand("apply", "Write a patch into a copy of the images; never into the images");
+    add_images(*apply, options);
+    apply->add_option("--patch", options.patch, "The patch, as mend writes it")->required();
+    apply
+        ->add_option(
+            "--to", options.copies,
+            "The copy of the disk that changes: made with the changes if it is not there; if it is, changed in "
+            "place, and what is replaced kept in FILE.undo.json. One for each disk that changes, in their order")
+        ->required()
+        ->allow_extra_args(false);
+    apply->add_flag("--device-yes", options.device_yes, "A copy may be a block device");
+    apply->footer(
+        "Nothing is written unless every byte that changes is there as the patch expects it.\n\nExample:\n  herberge "
+        "apply "
+        "desk.img --patch mend.json --to mended.img");
+    apply->callback([&] { status = tool::run_apply(options); });
+
+    auto* suppose =
+        app.add_subcommand("suppose", "The same verdict if something were otherwise, and what that changes");
+    add_images(*suppose, options);
+    add_format(*suppose, options);
+    add_firmware(*suppose, options);
+    add_suppositions(*suppose, options);
+    suppose->callback([&] { status = tool::run_suppose(options); });
+
+    auto* symptom = app.add_subcommand(
+        "symptom", "From what a screen shows back to the stage and the faults that it may come from");
+    add_images(*symptom, options);
+    add_format(*symptom, options);
+    add_firmware(*symptom, options);
+    symptom->get_option("IMAGE")->required(false);
+    symptom
+        ->add_option("--seen", options.seen,
+                     "A line of the screen, or a part of it, or an error number; may be given several times")
+        ->allow_extra_args(false);
+    symptom->add_option("--seen-in", options.seen_in, "A text file with what was seen; - for standard input");
+    symptom->footer(
+        "With images, the faults that these really have come first, then what they can be shown not to have.\n"
+        "Exit status 1: the text is not known.\n\n"
+        "Examples:\n  herberge symptom --seen 0xc000000f\n  herberge symptom desk.img --seen \"VFS: Unable to mount "
+        "root\"\n  herberge symptom --seen-in console.txt --format json");
+    symptom->callback([&] { status = tool::run_symptom(options); });
 
     auto* demo = app.add_subcommand("demo", "Write the demo disks into a folder and walk them");
     demo->add_option("FOLDER", options.folder, "Where to; made if it is not there")->default_val("demo-disks");

@@ -27,6 +27,14 @@ std::string variables_text(const herberge::UefiVariables& variables, const std::
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
 std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files,
                        const Terminal& terminal);
+/// What was supposed, and how each system fares by it.
+std::string turns_text(const std::vector<std::string>& supposed, const std::vector<herberge::SystemTurn>& turns,
+                       const Terminal& terminal);
+/// The proposals for each system that does not start, numbered through.
+std::string mend_text(const std::vector<herberge::Mending>& mendings, const Terminal& terminal);
+/// One proposal as a list to follow by hand.
+std::string steps_text(const herberge::Proposal& proposal);
+std::string symptom_text(const herberge::SymptomReading& reading, const Terminal& terminal);
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);
 /// Of a system whose start cannot be told: how far it holds.
 std::string untold(const herberge::SystemVerdict& system);

@@ -80,10 +80,25 @@ struct Verdict {
     std::vector<Finding> findings;
     std::vector<Menu> menus;  ///< of every loader that was reached
     std::vector<StartEdge> graph;
+    bool at_menu_taken = false;  ///< CheckOptions::at_menu: there was such a menu and entry
     /// Every system starts, and there is at least one.
     [[nodiscard]] bool all_start() const;
     /// Some system would not start, or none was found.
     [[nodiscard]] bool some_fail() const;
+};
+
+/// An entry that somebody writes by hand at a loader's prompt. Files are places: "d1p2:/boot/vmlinuz-6.1".
+struct HandEntry {
+    std::string kernel;
+    std::vector<std::string> ramdisks;
+    std::string arguments;  ///< the kernel's command line
+};
+
+/// What somebody does at a loader's menu instead of waiting.
+struct AtMenu {
+    /// An entry's title, or its place in the menu ("1>0"): of the first menu on the way that has it; empty: none.
+    std::string choice;
+    std::optional<HandEntry> by_hand;  ///< at the first menu on the way, in place of all its entries
 };
 
 struct CheckOptions {
@@ -95,6 +110,7 @@ struct CheckOptions {
     UefiVariables variables;
     SecureBoot secure_boot = SecureBoot::Auto;
     EfiMachine efi_machine = EfiMachine::X64;
+    std::optional<AtMenu> at_menu;  ///< none: nobody is at the machine
     /// What the walk may cost; what is judged after something ran out is unknown, and says so.
     BudgetLimits limits;
 };

@@ -125,6 +125,12 @@ struct Subvolume {
     FileId root = 0;
 };
 
+/// Bytes of a volume that would become others.
+struct VolumeEdit {
+    std::uint64_t offset = 0;
+    std::vector<std::uint8_t> bytes;
+};
+
 /// A read-only file system. Inode-level operations only; paths are the resolver's business.
 class FileSystem {
 public:
@@ -144,6 +150,34 @@ public:
     [[nodiscard]] virtual Result<Source> open(FileId file, std::string place) const = 0;
     /// The file's extents in bytes of the volume, in file order; holes are left out.
     [[nodiscard]] virtual Result<std::vector<Extent>> extents(FileId file) const = 0;
+    /// What would have to change on the volume for `file` to have `size` bytes, in the blocks that it has: its content
+    /// is not touched. Errors: Unsupported (this reader cannot tell), TooLarge (it has no room for so many, or would
+    /// have blocks left over).
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> resized(FileId /*file*/, std::uint64_t /*size*/) const {
+        return fail(ErrorKind::Unsupported, "files of this file system keep their size here");
+    }
+    /// … for `file` to have these permissions (the POSIX mode's lower 12 bits).
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> with_permissions(FileId /*file*/,
+                                                                           std::uint32_t /*permissions*/) const {
+        return fail(ErrorKind::Unsupported, "permissions are not changed on this file system here");
+    }
+    /// What would have to change on the volume for `directory` to have a file of this name and content, or an empty
+    /// directory: in free blocks; a file of this name that is there is replaced. Errors: TooLarge (no room),
+    /// Unsupported, Malformed (not a name).
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> with_file(FileId /*directory*/, std::string_view /*name*/,
+                                                                    std::span<const std::uint8_t> /*content*/) const {
+        return fail(ErrorKind::Unsupported, "files are not added to this file system here");
+    }
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> with_directory(FileId /*directory*/,
+                                                                         std::string_view /*name*/) const {
+        return fail(ErrorKind::Unsupported, "directories are not added to this file system here");
+    }
+    /// What would have to change on the volume for `directory` not to have `name` any more; the file itself and its
+    /// blocks stay. Errors: NotFound, Unsupported.
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> without_name(FileId /*directory*/,
+                                                                       std::string_view /*name*/) const {
+        return fail(ErrorKind::Unsupported, "names are not taken out of this file system here");
+    }
     /// Names compare without case.
     [[nodiscard]] virtual bool ignores_case() const { return false; }
     /// Why the operating system's driver would refuse to mount with these options ("ro,degraded"); empty: it would

@@ -6,6 +6,8 @@
 #include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/chain.hpp>
+#include <herberge/change.hpp>
+#include <herberge/compare.hpp>
 #include <herberge/efi_files.hpp>
 #include <herberge/error.hpp>
 #include <herberge/fields.hpp>
@@ -13,6 +15,7 @@
 #include <herberge/finding.hpp>
 #include <herberge/hive.hpp>
 #include <herberge/loader.hpp>
+#include <herberge/mend.hpp>
 #include <herberge/partition.hpp>
 #include <herberge/pe.hpp>
 #include <herberge/rehearsal.hpp>
@@ -20,6 +23,8 @@
 #include <herberge/sector.hpp>
 #include <herberge/signature.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/suppose.hpp>
+#include <herberge/symptom.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 #include <herberge/unlock.hpp>

@@ -6,10 +6,13 @@
 #include <vector>
 
 #include <herberge/chain.hpp>
+#include <herberge/compare.hpp>
 #include <herberge/efi_files.hpp>
 #include <herberge/fields.hpp>
+#include <herberge/mend.hpp>
 #include <herberge/rehearsal.hpp>
 #include <herberge/storage.hpp>
+#include <herberge/symptom.hpp>
 #include <herberge/visibility.hpp>
 
 namespace HERBERGE_PUBLIC herberge {
@@ -43,6 +46,13 @@ struct ListedFile {
 [[nodiscard]] std::string files_json(const std::string& place, const std::vector<ListedFile>& files);
 /// "herberge/rehearsal/1".
 [[nodiscard]] std::string rehearsal_json(const Rehearsal& rehearsal);
+/// "herberge/symptom/1": what a screen may come from.
+[[nodiscard]] std::string symptom_json(const SymptomReading& reading);
+/// "herberge/mend/1": every system that does not start, and what would make it start.
+[[nodiscard]] std::string mend_json(const std::vector<Mending>& mendings);
+/// "herberge/suppose/1": what was supposed, what that changes, and the verdict as "herberge/check/1".
+[[nodiscard]] std::string suppose_json(const std::vector<std::string>& supposed, const Machine& machine,
+                                       const Verdict& verdict, const std::vector<SystemTurn>& turns);
 /// The table of all finding codes as a Markdown page (docs/findings.md).
 [[nodiscard]] std::string findings_markdown();
 

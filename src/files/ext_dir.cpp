@@ -131,4 +131,51 @@ Result<std::vector<DirEntry>> ExtFs::list(FileId directory) const {
     return out;
 }
 
+Result<std::vector<VolumeEdit>> ExtFs::without_name(FileId directory, std::string_view name) const {
+    if (has_incompat(incompat::recover))
+        return fail(ErrorKind::Unsupported, "the journal is not empty: the kernel would replay it over the change",
+                    volume_->place());
+    const auto found = inode(directory);
+    if (!found) return tl::unexpected(found.error());
+    if ((found->flags() & (inode_flag::inline_data | inode_flag::encrypted)) != 0)
+        return fail(ErrorKind::Unsupported, "the directory has no blocks of its own, or is encrypted",
+                    inode_place(directory));
+    const auto runs = map(*found);
+    if (!runs) return tl::unexpected(runs.error());
+    for (const auto& run : *runs)
+        for (std::uint64_t done = 0; done < run.length; done += block_size_) {
+            auto block = volume_->bytes(run.base_offset + done, block_size_);
+            if (!block) return tl::unexpected(block.error());
+            std::size_t before = block->size();
+            for (std::size_t at = 0; at + sizeof(ondisk::ExtDirEntry) <= block->size();) {
+                auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(*block, at);
+                const std::size_t length = entry.record_length;
+                if (length < sizeof(entry) || length > block->size() - at || block_size_ == 65536) break;
+                const std::string_view here(reinterpret_cast<const char*>(block->data()) + at + sizeof(entry),
+                                            std::min<std::size_t>(entry.name_length, length - sizeof(entry)));
+                if (entry.inode != 0 && here == name) {
+                    // As the kernel does it: the entry before it takes its room, the first of a block is left empty.
+                    if (before < block->size()) {
+                        auto last = ondisk::from_bytes<ondisk::ExtDirEntry>(*block, before);
+                        last.record_length = static_cast<std::uint16_t>(last.record_length + length);
+                        std::memcpy(block->data() + before, &last, sizeof(last));
+                    } else {
+                        entry.inode = 0;
+                        std::memcpy(block->data() + at, &entry, sizeof(entry));
+                    }
+                    if (has_ro_compat(ro_compat::metadata_csum)) {
+                        const std::size_t tail = block->size() - sizeof(ondisk::ExtDirTail);
+                        auto end = ondisk::from_bytes<ondisk::ExtDirTail>(*block, tail);
+                        end.checksum = crc32c(inode_seed(*found), std::span(*block).first(tail));
+                        std::memcpy(block->data() + tail, &end, sizeof(end));
+                    }
+                    return std::vector<VolumeEdit>{{run.base_offset + done, std::move(*block)}};
+                }
+                before = at;
+                at += length;
+            }
+        }
+    return fail(ErrorKind::NotFound, fmt::format("no entry named {}", printable(name)), inode_place(directory));
+}
+
 }  // namespace herberge::ext

@@ -86,6 +86,10 @@ public:
     [[nodiscard]] Result<std::string> link_target(FileId link) const override;
     [[nodiscard]] Result<Source> open(FileId file, std::string place) const override;
     [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> resized(FileId file, std::uint64_t size) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_permissions(FileId file,
+                                                                   std::uint32_t permissions) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> without_name(FileId directory, std::string_view name) const override;
     [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override;
     [[nodiscard]] std::optional<std::string> unreplayed() const override {
         return fast_commits_ ? std::optional<std::string>("the fast commits in its journal are not replayed here")
@@ -107,7 +111,16 @@ private:
     [[nodiscard]] Result<ondisk::ExtGroup> group(std::uint32_t number) const;
     [[nodiscard]] bool group_checksum_holds(std::uint32_t number, std::span<const std::uint8_t> raw) const;
     [[nodiscard]] std::uint64_t group_field(std::uint32_t low, std::uint32_t high) const;
+    [[nodiscard]] Result<std::uint64_t> inode_offset(FileId number) const;
     [[nodiscard]] Result<Inode> inode(FileId number) const;
+    struct InodeChecksum {
+        std::uint32_t computed = 0, stored = 0;
+        bool whole = false;  ///< all 32 bits of it are stored
+    };
+    [[nodiscard]] InodeChecksum inode_checksum(const Inode& inode) const;
+    /// An inode that may be changed, and what writes it back.
+    [[nodiscard]] Result<Inode> changeable(FileId file) const;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> written_back(Inode inode) const;
     [[nodiscard]] std::uint32_t inode_seed(const Inode& inode) const;
     [[nodiscard]] Result<std::vector<Extent>> map(const Inode& inode) const;
     Result<void> map_extent_node(const Inode& inode, std::span<const std::uint8_t> node, int depth, Mapping& out) const;

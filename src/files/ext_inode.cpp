@@ -44,7 +44,7 @@ struct ExtFs::Mapping {
     }
 };
 
-Result<Inode> ExtFs::inode(FileId number) const {
+Result<std::uint64_t> ExtFs::inode_offset(FileId number) const {
     if (number == 0 || number > super_.inodes_count)
         return fail(ErrorKind::Malformed, "an inode number outside the file system", inode_place(number),
                     fmt::format("1 to {}", static_cast<std::uint32_t>(super_.inodes_count)));
@@ -57,33 +57,91 @@ Result<Inode> ExtFs::inode(FileId number) const {
     if (table >= blocks_)
         return fail(ErrorKind::Malformed, "an inode table outside the file system", inode_place(number),
                     fmt::format("a block below {}", blocks_), fmt::format("block {}", table));
+    return table * block_size_ + ((number - 1) % super_.inodes_per_group) * inode_size_;
+}
+
+/// Only for file systems with metadata_csum.
+ExtFs::InodeChecksum ExtFs::inode_checksum(const Inode& inode) const {
+    constexpr std::size_t low_at = offsetof(ondisk::ExtInode, checksum_low);
+    auto raw = inode.raw;
+    raw[low_at] = raw[low_at + 1] = 0;
+    InodeChecksum out;
+    out.stored = inode.head.checksum_low;
+    if (inode_size_ > 128) {
+        const auto extra = ondisk::from_bytes<ondisk::ExtInodeExtra>(inode.raw, 128);
+        if (extra.extra_isize >= 4) {
+            out.whole = true;
+            out.stored |= std::uint32_t{extra.checksum_high} << 16U;
+            raw[130] = raw[131] = 0;
+        }
+    }
+    out.computed = crc32c(inode_seed(inode), raw);
+    if (!out.whole) out.computed &= 0xFFFFU;
+    return out;
+}
+
+Result<Inode> ExtFs::inode(FileId number) const {
+    const auto at = inode_offset(number);
+    if (!at) return tl::unexpected(at.error());
     Inode out;
     out.number = number;
     out.raw.resize(inode_size_);
-    const std::uint64_t at = table * block_size_ + ((number - 1) % super_.inodes_per_group) * inode_size_;
-    if (auto done = volume_->read(at, out.raw); !done) return tl::unexpected(done.error());
+    if (auto done = volume_->read(*at, out.raw); !done) return tl::unexpected(done.error());
     out.head = ondisk::from_bytes<ondisk::ExtInode>(out.raw);
     if (checks_metadata()) {
-        constexpr std::size_t low_at = offsetof(ondisk::ExtInode, checksum_low);
-        auto raw = out.raw;
-        raw[low_at] = raw[low_at + 1] = 0;
-        std::uint32_t stored = out.head.checksum_low;
-        bool whole = false;
-        if (inode_size_ > 128) {
-            const auto extra = ondisk::from_bytes<ondisk::ExtInodeExtra>(out.raw, 128);
-            if (extra.extra_isize >= 4) {
-                whole = true;
-                stored |= std::uint32_t{extra.checksum_high} << 16U;
-                raw[130] = raw[131] = 0;
-            }
-        }
-        std::uint32_t sum = crc32c(inode_seed(out), raw);
-        if (!whole) sum &= 0xFFFFU;
-        if (sum != stored)
+        const auto sum = inode_checksum(out);
+        if (sum.computed != sum.stored)
             return fail(ErrorKind::Checksum, "the inode fails its checksum", inode_place(number),
-                        fmt::format("{:08x}", sum), fmt::format("{:08x}", stored));
+                        fmt::format("{:08x}", sum.computed), fmt::format("{:08x}", sum.stored));
     }
     return out;
+}
+
+namespace {
+void put(std::vector<std::uint8_t>& raw, std::size_t where, std::uint32_t value, std::size_t bytes) {
+    for (std::size_t i = 0; i < bytes; ++i) raw[where + i] = static_cast<std::uint8_t>(value >> (8 * i));
+}
+}  // namespace
+
+Result<Inode> ExtFs::changeable(FileId file) const {
+    if (has_incompat(incompat::recover))
+        return fail(ErrorKind::Unsupported, "the journal is not empty: the kernel would replay it over the change",
+                    volume_->place());
+    return inode(file);
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::written_back(Inode inode) const {
+    const auto at = inode_offset(inode.number);
+    if (!at) return tl::unexpected(at.error());
+    inode.head = ondisk::from_bytes<ondisk::ExtInode>(inode.raw);
+    if (has_ro_compat(ro_compat::metadata_csum)) {
+        const auto sum = inode_checksum(inode);
+        put(inode.raw, offsetof(ondisk::ExtInode, checksum_low), sum.computed, 2);
+        if (sum.whole) put(inode.raw, 130, sum.computed >> 16U, 2);
+    }
+    return std::vector<VolumeEdit>{{*at, std::move(inode.raw)}};
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::resized(FileId file, std::uint64_t size) const {
+    auto found = changeable(file);
+    if (!found) return tl::unexpected(found.error());
+    constexpr std::uint32_t elsewhere = inode_flag::inline_data | inode_flag::encrypted;
+    if (found->type() != FileType::Regular || (found->flags() & elsewhere) != 0)
+        return fail(ErrorKind::Unsupported, "not a plain file with blocks of its own", inode_place(file));
+    const auto blocks = [&](std::uint64_t bytes) { return bytes / block_size_ + (bytes % block_size_ != 0 ? 1U : 0U); };
+    if (blocks(size) != blocks(found->size()))
+        return fail(ErrorKind::TooLarge, "the file would need another number of blocks", inode_place(file),
+                    fmt::format("{}", blocks(found->size())), fmt::format("{}", blocks(size)));
+    put(found->raw, offsetof(ondisk::ExtInode, size_low), static_cast<std::uint32_t>(size), 4);
+    put(found->raw, offsetof(ondisk::ExtInode, size_high), static_cast<std::uint32_t>(size >> 32U), 4);
+    return written_back(std::move(*found));
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::with_permissions(FileId file, std::uint32_t permissions) const {
+    auto found = changeable(file);
+    if (!found) return tl::unexpected(found.error());
+    put(found->raw, offsetof(ondisk::ExtInode, mode), (found->head.mode & 0xF000U) | (permissions & 07777U), 2);
+    return written_back(std::move(*found));
 }
 
 std::uint32_t ExtFs::inode_seed(const Inode& inode) const {

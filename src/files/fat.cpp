@@ -9,34 +9,12 @@
 #include <mutex>
 
 #include "bytes/text16.hpp"
+#include "files/fat_write.hpp"
 #include "ondisk/fat.hpp"
 
 namespace herberge {
 
-namespace {
-
-constexpr std::uint8_t attribute_label = 0x08;
-constexpr std::uint8_t attribute_directory = 0x10;
-constexpr std::uint8_t attribute_long = 0x0F;
-constexpr std::uint64_t most_directory = std::uint64_t{65536} * 32;  // the specification's limit
-constexpr std::uint32_t bad_or_end_32 = 0x0FFFFFF7;
-
-/// The geometry a BIOS parameter block describes (specification: "FAT Type Determination").
-struct Geometry {
-    std::uint32_t sector = 0;   ///< bytes
-    std::uint32_t cluster = 0;  ///< bytes
-    std::uint64_t fat_offset = 0;
-    std::uint64_t fat_bytes = 0;
-    unsigned fats = 0;
-    std::uint64_t root_offset = 0;  ///< FAT12 and FAT16
-    std::uint64_t root_bytes = 0;
-    std::uint64_t data_offset = 0;
-    std::uint32_t clusters = 0;
-    std::uint32_t root_cluster = 0;  ///< FAT32
-    unsigned bits = 0;
-    std::uint64_t bytes = 0;
-    std::uint8_t media = 0;
-};
+namespace fat {
 
 std::optional<Geometry> geometry(const ByteSource& volume) {
     const auto boot = volume.load<ondisk::FatBoot32>(0);
@@ -77,6 +55,26 @@ std::optional<Geometry> geometry(const ByteSource& volume) {
     return g;
 }
 
+std::uint8_t name_checksum(std::span<const std::uint8_t> name) {
+    std::uint8_t sum = 0;
+    for (const auto c : name) sum = static_cast<std::uint8_t>((((sum & 1U) << 7U) | (sum >> 1U)) + c);
+    return sum;
+}
+
+}  // namespace fat
+
+namespace {
+
+using fat::Geometry;
+using fat::geometry;
+using fat::name_checksum;
+
+constexpr std::uint8_t attribute_label = 0x08;
+constexpr std::uint8_t attribute_directory = 0x10;
+constexpr std::uint8_t attribute_long = 0x0F;
+constexpr std::uint64_t most_directory = std::uint64_t{65536} * 32;  // the specification's limit
+constexpr std::uint32_t bad_or_end_32 = 0x0FFFFFF7;
+
 std::string padded(std::span<const std::uint8_t> text) {
     std::string out(text.begin(), text.end());
     while (!out.empty() && (out.back() == ' ' || out.back() == '\0')) out.pop_back();
@@ -97,12 +95,6 @@ std::string short_name(const ondisk::FatEntry& entry) {
     const std::string base = piece(0, 8, (entry.case_flags & 0x08U) != 0);
     const std::string extension = piece(8, 3, (entry.case_flags & 0x10U) != 0);
     return printable(extension.empty() ? base : base + "." + extension);
-}
-
-std::uint8_t name_checksum(std::span<const std::uint8_t> name) {
-    std::uint8_t sum = 0;
-    for (const auto c : name) sum = static_cast<std::uint8_t>((((sum & 1U) << 7U) | (sum >> 1U)) + c);
-    return sum;
 }
 
 class FatFs : public FileSystem {
@@ -179,6 +171,41 @@ public:
         return chain(first_cluster(*entry), size, false);
     }
 
+    [[nodiscard]] Result<std::vector<VolumeEdit>> resized(FileId file, std::uint64_t size) const override {
+        auto entry = load_entry(file);
+        if (file == 0 || !entry || (entry->attributes & attribute_directory) != 0)
+            return fail(ErrorKind::Unsupported, "not a plain file", volume_->place());
+        const auto clusters = [&](std::uint64_t bytes) { return (bytes + g_.cluster - 1) / g_.cluster; };
+        if (size > 0xFFFFFFFFU || clusters(size) != clusters(entry->size))
+            return fail(ErrorKind::TooLarge, "the file would need another number of clusters", volume_->place(),
+                        fmt::format("{}", clusters(entry->size)), fmt::format("{}", clusters(size)));
+        entry->size = static_cast<std::uint32_t>(size);
+        const auto* bytes = reinterpret_cast<const std::uint8_t*>(&*entry);
+        return std::vector<VolumeEdit>{{file, {bytes, bytes + sizeof(*entry)}}};
+    }
+
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_file(FileId directory, std::string_view name,
+                                                            std::span<const std::uint8_t> content) const override {
+        return put(directory, name, 0x20, content);
+    }
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_directory(FileId directory,
+                                                                 std::string_view name) const override {
+        return put(directory, name, attribute_directory, {});
+    }
+
+    [[nodiscard]] Result<std::vector<VolumeEdit>> without_name(FileId directory, std::string_view name) const override {
+        const auto file = lookup(directory, name);
+        if (!file) return tl::unexpected(file.error());
+        std::vector<VolumeEdit> out{{*file, {0xE5}}};
+        // The pieces of its long name lie before it; those in another cluster are found by its checksum, and left.
+        for (FileId at = *file; at >= 32 && at % g_.cluster != 0 && out.size() < 21; at -= 32) {
+            const auto piece = load_entry(at - 32);
+            if (!piece || (piece->attributes & 0x3FU) != attribute_long || piece->name[0] == 0xE5) break;
+            out.push_back({at - 32, {0xE5}});
+        }
+        return out;
+    }
+
     [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override {
         std::vector<Finding> out;
         if (g_.bytes > volume_->size())
@@ -198,6 +225,20 @@ public:
     }
 
 private:
+    [[nodiscard]] Result<std::vector<VolumeEdit>> put(FileId directory, std::string_view name, std::uint8_t attributes,
+                                                      std::span<const std::uint8_t> content) const {
+        const auto known = lookup(directory, name);
+        if (!known && known.error().kind != ErrorKind::NotFound) return tl::unexpected(known.error());
+        if (known && attributes == attribute_directory)
+            return fail(ErrorKind::Unsupported, "there is something of this name", volume_->place());
+        const auto pieces = directory_extents(directory);
+        if (!pieces) return tl::unexpected(pieces.error());
+        const auto parent = directory != 0 ? load_entry(directory) : Result<ondisk::FatEntry>(ondisk::FatEntry{});
+        if (!parent) return tl::unexpected(parent.error());
+        return fat::with_entry(*volume_, g_, *pieces, first_cluster(*parent),
+                               known ? std::optional<FileId>(*known) : std::nullopt, name, attributes, content);
+    }
+
     struct Named {
         std::string name, short_name;
         FileId id = 0;

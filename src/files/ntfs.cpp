@@ -15,7 +15,6 @@ namespace ntfs {
 
 namespace {
 
-constexpr std::uint64_t record_mask = (std::uint64_t{1} << 48U) - 1;
 constexpr std::size_t most_runs = 1U << 20U;
 constexpr std::size_t most_attributes = 4096;
 constexpr std::uint64_t most_list = std::uint64_t{1} << 20U;

@@ -18,6 +18,8 @@ inline constexpr std::uint32_t standard = 0x10, list = 0x20, file_name = 0x30, v
                                bitmap = 0xB0, reparse = 0xC0;
 }
 
+/// Of a file reference: the number without the sequence.
+inline constexpr std::uint64_t record_mask = (std::uint64_t{1} << 48U) - 1;
 inline constexpr std::uint16_t flag_compressed = 0x0001, flag_encrypted = 0x4000;
 inline constexpr std::uint32_t reparse_junction = 0xA0000003, reparse_symlink = 0xA000000C, reparse_wof = 0x80000017;
 
@@ -64,6 +66,7 @@ public:
     [[nodiscard]] Result<std::string> link_target(FileId link) const override;
     [[nodiscard]] Result<Source> open(FileId file, std::string place) const override;
     [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> resized(FileId file, std::uint64_t size) const override;
     [[nodiscard]] std::vector<Finding> remarks() const override;
 
     [[nodiscard]] Result<Record> record(std::uint64_t number) const;

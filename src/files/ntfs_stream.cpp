@@ -180,6 +180,40 @@ Result<Source> NtfsFs::stream(const Attribute& attribute, std::string place) con
     return extent_source(volume_, extents_of(attribute), attribute.size, std::move(place));
 }
 
+Result<std::vector<VolumeEdit>> NtfsFs::resized(FileId file, std::uint64_t size) const {
+    std::uint64_t at = 0;
+    const auto raw = raw_record(file & record_mask, at);
+    if (!raw) return tl::unexpected(raw.error());
+    const auto head = ondisk::from_bytes<ondisk::NtfsRecord>(*raw);
+    for (std::size_t here = head.first_attribute; here + sizeof(ondisk::NtfsAttribute) <= raw->size();) {
+        const auto a = ondisk::from_bytes<ondisk::NtfsAttribute>(*raw, here);
+        if (a.type == 0xFFFFFFFFU || a.length < sizeof(a) || a.length > raw->size() - here) break;
+        const std::size_t inside = here + sizeof(a);
+        if (a.type == attribute::data && a.name_length == 0 && a.non_resident != 0 && a.flags == 0 &&
+            inside + sizeof(ondisk::NtfsNonResident) <= raw->size()) {
+            const auto n = ondisk::from_bytes<ondisk::NtfsNonResident>(*raw, inside);
+            const auto clusters = [&](std::uint64_t bytes) { return (bytes + cluster_ - 1) / cluster_; };
+            if (n.first_vcn != 0 || size > n.allocated || clusters(size) != clusters(n.size))
+                return fail(ErrorKind::TooLarge, "the file would need another number of clusters", record_place(file));
+            std::vector<VolumeEdit> out;
+            for (const std::size_t field :
+                 {offsetof(ondisk::NtfsNonResident, size), offsetof(ondisk::NtfsNonResident, valid)})
+                for (std::size_t i = 0; i < 8; ++i) {
+                    // The last two bytes of each 512 of a record lie in its update sequence array.
+                    const std::size_t byte = inside + field + i;
+                    const std::size_t tail = byte % 512;
+                    const std::size_t where =
+                        tail < 510 ? byte : std::size_t{head.fixup_offset} + 2 + 2 * (byte / 512) + (tail - 510);
+                    out.push_back({at + where, {static_cast<std::uint8_t>(size >> (8 * i))}});
+                }
+            return out;
+        }
+        here += a.length;
+    }
+    return fail(ErrorKind::Unsupported, "its content lies inside its record, is compressed, or in several records",
+                record_place(file));
+}
+
 Result<FileInfo> NtfsFs::stat(FileId file) const {
     const auto r = record(file);
     if (!r) return tl::unexpected(r.error());

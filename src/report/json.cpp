@@ -6,27 +6,16 @@
 #include <herberge/sector.hpp>
 #include <herberge/unlock.hpp>
 
+#include "report/json_text.hpp"
+
 namespace herberge {
 
 namespace {
 
 using nlohmann::ordered_json;
 
-/// Text from images may be any bytes; JSON wants UTF-8.
-std::string clean(std::string_view text) {
-    std::string out;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        out += shown(text.substr(0, end));
-        if (end < text.size()) out += '\n';
-        text.remove_prefix(std::min(end + 1, text.size()));
-    }
-    return out;
-}
-
-ordered_json text_or_null(std::string_view text) {
-    return text.empty() ? ordered_json(nullptr) : ordered_json(clean(text));
-}
+using report::clean;
+using report::text_or_null;
 
 ordered_json to_json(const Evidence& e) {
     ordered_json out;

@@ -84,17 +84,18 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
     Budget budget(options.limits);
     const BudgetScope counting(budget);
     const auto firmware = likely_firmware(machine, options);
+    const AtMenu* at_menu = options.at_menu ? &*options.at_menu : nullptr;
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
         const Machine view = after_uefi_firmware(machine);
         const auto uefi = walk::uefi_firmware(view, options.variables, options.secure_boot, options.efi_machine);
-        out = walk::judge_all(view, walk::find_routes(*uefi));
+        out = walk::judge_all(view, walk::find_routes(*uefi, at_menu));
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
     } else {
         // A disc that poses as a floppy or hard disk replaces the medium itself.
         const std::shared_ptr<const Machine> posing = with_emulated_drives(machine);
         const Machine& seen = posing != nullptr ? *posing : machine;
-        out = walk::judge_all(seen, walk::find_routes(*walk::bios_firmware(seen, options.rehearse)));
+        out = walk::judge_all(seen, walk::find_routes(*walk::bios_firmware(seen, options.rehearse), at_menu));
     }
     out.firmware = firmware;
     return out;

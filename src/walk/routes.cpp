@@ -6,6 +6,8 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
+#include "loader/family.hpp"
+
 namespace herberge::walk {
 
 namespace {
@@ -47,6 +49,44 @@ Start start_of(const std::shared_ptr<const Menu>& menu, const MenuEntry& entry, 
 
 namespace {
 
+/// A file that somebody names by its place: "d1p2:/boot/vmlinuz".
+FileReference named_by_hand(const Machine& machine, const std::string& place) {
+    const auto colon = place.find(':');
+    const auto volume = machine.at(place.substr(0, colon));
+    if (volume == nullptr || colon == std::string::npos) {
+        FileReference out;
+        out.written = place;
+        out.place = place;
+        out.miss(Lack::Absent, fmt::format("there is no volume {}", place.substr(0, colon)));
+        return out;
+    }
+    return loader::refer(*volume, place, place.substr(colon + 1), 0);
+}
+
+/// `menu` with nothing in it but what somebody writes at its prompt.
+std::shared_ptr<const Menu> menu_by_hand(const Machine& machine, const Menu& menu, const HandEntry& hand) {
+    auto out = std::make_shared<Menu>(menu);
+    MenuEntry entry;
+    entry.title = "by hand";
+    entry.place = menu.place;
+    entry.path = {0};
+    entry.kind = EntryKind::Linux;
+    entry.arguments = hand.arguments;
+    entry.kernel.push_back(named_by_hand(machine, hand.kernel));
+    for (const auto& file : hand.ramdisks) entry.ramdisks.push_back(named_by_hand(machine, file));
+    entry.kernel_loaded = entry.kernel.front().found();
+    for (const auto* file : {&entry.kernel.front(), entry.ramdisks.empty() ? nullptr : &entry.ramdisks.front()})
+        if (file != nullptr && !file->found() && !entry.stop)
+            entry.stop = make_finding(Code::EntryKernelMissing,
+                                      fmt::format("{} cannot be loaded: {}", file->written, *file->error),
+                                      {evidence_place(file->place, file->written, *file->error)});
+    out->entries = {std::move(entry)};
+    out->direct.clear();
+    out->boots_without_menu = false;
+    out->default_entry = 0;
+    return out;
+}
+
 /// Where an entry leads on: to further code, which is walked; none: to a system, or to nothing.
 struct Onward {
     std::optional<Start> start;
@@ -55,7 +95,8 @@ struct Onward {
 
 class Walker {
 public:
-    explicit Walker(Firmware& firmware) : firmware_(firmware), context_(firmware.context()) {}
+    Walker(Firmware& firmware, const AtMenu* at_menu)
+        : firmware_(firmware), context_(firmware.context()), at_menu_(at_menu) {}
 
     Routes run() {
         for (bool more = true; more;) {
@@ -140,17 +181,22 @@ private:
 
     /// Every entry of a loader's menu, what starts by itself first: that is what a system's verdict is about.
     void offer(const Start& from, const std::shared_ptr<const LoaderRun>& run, Route route) {
-        const Menu& menu = run->menu;
-        route.menu = std::shared_ptr<const Menu>(run, &menu);
-        const MenuEntry* automatic = unattended_entry(menu);
+        route.menu = std::shared_ptr<const Menu>(run, &run->menu);
+        const bool by_hand = at_menu_ != nullptr && at_menu_->by_hand && !out_.at_menu_taken;
+        if (by_hand) route.menu = menu_by_hand(context_.machine, run->menu, *at_menu_->by_hand);
+        const Menu& menu = *route.menu;
         std::vector<const MenuEntry*> all;
         collect_leaves(menu.entries, all);
         for (const auto& entry : menu.direct) all.push_back(&entry);
+        const MenuEntry* chosen = by_hand ? all.front() : chosen_of(all);
+        out_.at_menu_taken = out_.at_menu_taken || chosen != nullptr;
+        const MenuEntry* automatic = chosen != nullptr ? chosen : unattended_entry(menu);
         std::stable_partition(all.begin(), all.end(), [&](const MenuEntry* e) { return e == automatic; });
         for (const auto* entry : all) {
             Route next = route;
             next.entry = entry;
-            next.unattended = route.unattended && entry == automatic && (menu.timeout || menu.boots_without_menu);
+            next.unattended = route.unattended && entry == automatic &&
+                              (chosen != nullptr || menu.timeout || menu.boots_without_menu);
             const auto onward = onward_from(from, *entry);
             if (!onward.unfollowed.empty())
                 next.ladder.set(Stage::Entry, State::Unknown, onward.unfollowed,
@@ -173,6 +219,14 @@ private:
             edge({menu_node(menu), text, false, false, sector}, entry->title, next.unattended);
             follow(*onward.start, std::move(next));
         }
+    }
+
+    /// The entry that somebody takes, by its title or its place in the menu; null: none of these.
+    [[nodiscard]] const MenuEntry* chosen_of(const std::vector<const MenuEntry*>& all) const {
+        if (at_menu_ == nullptr || at_menu_->choice.empty() || out_.at_menu_taken) return nullptr;
+        for (const auto* entry : all)
+            if (entry->title == at_menu_->choice || entry->path_text() == at_menu_->choice) return entry;
+        return nullptr;
     }
 
     [[nodiscard]] Onward onward_from(const Start& from, const MenuEntry& entry) const {
@@ -200,6 +254,7 @@ private:
 
     Firmware& firmware_;
     Context context_;
+    const AtMenu* at_menu_;
     Routes out_;
     std::vector<std::string> path_;
     bool came_back_ = false;  ///< what the firmware started gave control back to it
@@ -244,6 +299,6 @@ std::string loader_node(const LoaderRun& run, std::string_view place) {
     return fmt::format("{} (from {})", run.name, place);
 }
 
-Routes find_routes(Firmware& firmware) { return Walker(firmware).run(); }
+Routes find_routes(Firmware& firmware, const AtMenu* at_menu) { return Walker(firmware, at_menu).run(); }
 
 }  // namespace herberge::walk

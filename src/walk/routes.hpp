@@ -33,11 +33,12 @@ struct Routes {
     std::vector<StartEdge> steps;
     std::vector<RefusedStart> refused;  ///< what the firmware's settings name and it passed over
     std::shared_ptr<Artifacts> artifacts = std::make_shared<Artifacts>();  ///< for the programs that the entries start
-    int first_drive = 0;  ///< the disk that the firmware starts; 0: none
+    int first_drive = 0;         ///< the disk that the firmware starts; 0: none
+    bool at_menu_taken = false;  ///< what somebody was to do at a menu was done
 };
 
-/// Every way from power-on.
-[[nodiscard]] Routes find_routes(Firmware& firmware);
+/// Every way from power-on. `at_menu`: what somebody does at a menu; null: nobody is there.
+[[nodiscard]] Routes find_routes(Firmware& firmware, const AtMenu* at_menu = nullptr);
 
 /// A loader's node in the graph: "GRUB 2 (d1p1:/boot/grub/grub.cfg)"; without a menu, by where it was started from.
 [[nodiscard]] std::string loader_node(const LoaderRun& run, std::string_view place);

@@ -30,6 +30,7 @@ public:
 
     Verdict run() {
         Verdict out;
+        out.at_menu_taken = routes_.at_menu_taken;
         for (const auto& loader : routes_.loaders)
             if (!loader->stop) out.menus.push_back(loader->menu);
         installed();

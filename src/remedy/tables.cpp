@@ -1,0 +1,149 @@
+// SPDX-License-Identifier: MIT
+#include "remedy/tables.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <cstring>
+#include <set>
+
+#include "ondisk/gpt.hpp"
+#include "ondisk/mbr.hpp"
+
+namespace herberge::remedy {
+
+namespace {
+
+constexpr std::uint64_t sector = 512;
+
+ondisk::Chs chs_of(std::uint64_t lba) {
+    constexpr std::uint64_t heads = 255, per_track = 63;
+    const std::uint64_t cylinder = lba / (heads * per_track);
+    if (cylinder > 1023) return {0xFE, 0xFF, 0xFF};
+    return {static_cast<std::uint8_t>(lba / per_track % heads),
+            static_cast<std::uint8_t>((lba % per_track + 1) | (cylinder >> 8U) << 6U),
+            static_cast<std::uint8_t>(cylinder)};
+}
+
+template <class T>
+std::span<const std::uint8_t> bytes_of(const T& value) {
+    return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(value)};
+}
+
+/// A header with its checksum set, in the sector that it lies in.
+void seal(ondisk::GptHeader& header, std::vector<std::uint8_t>& raw) {
+    header.header_crc = 0;
+    std::memcpy(raw.data(), &header, sizeof(header));
+    const std::size_t covered = std::clamp<std::size_t>(header.header_size, sizeof(header), raw.size());
+    header.header_crc = crc32(0, std::span(raw).first(covered));
+    std::memcpy(raw.data(), &header, sizeof(header));
+}
+
+struct GptCopy {
+    ondisk::GptHeader header{};
+    std::vector<std::uint8_t> raw;  ///< the header's sector
+    std::vector<std::uint8_t> entries;
+};
+Result<GptCopy> read_copy(const ByteSource& disk, std::uint64_t lba, std::uint64_t size) {
+    constexpr std::uint64_t most_array = std::uint64_t{1} << 22U;
+    GptCopy out;
+    auto raw = disk.bytes(lba * size, size);
+    if (!raw) return tl::unexpected(raw.error());
+    out.raw = std::move(*raw);
+    out.header = ondisk::from_bytes<ondisk::GptHeader>(out.raw);
+    if (!std::equal(out.header.signature.begin(), out.header.signature.end(), "EFI PART"))
+        return fail(ErrorKind::NotFound, "there is no GPT header", disk.place());
+    auto entries = disk.bytes(out.header.entries_lba * size, std::uint64_t{out.header.entries} * out.header.entry_size,
+                              most_array);
+    if (!entries) return tl::unexpected(entries.error());
+    out.entries = std::move(*entries);
+    return out;
+}
+
+Result<void> write_copy(Workshop& shop, int disk, GptCopy& copy, std::uint64_t size) {
+    copy.header.entries_crc = crc32(0, copy.entries);
+    seal(copy.header, copy.raw);
+    if (auto wrote = shop.write(disk, copy.header.my_lba * size, copy.raw); !wrote) return wrote;
+    return shop.write(disk, copy.header.entries_lba * size, copy.entries);
+}
+
+}  // namespace
+
+Result<void> write_entry(Workshop& shop, int disk, std::uint64_t at, const EntryValues& values, std::uint64_t base) {
+    ondisk::MbrEntry entry{};
+    entry.status = values.status;
+    entry.type = values.type;
+    entry.first_lba = values.first;
+    entry.sectors = values.sectors;
+    entry.first = chs_of(base + values.first);
+    entry.last = chs_of(base + values.first + (values.sectors != 0 ? values.sectors - 1 : 0));
+    return shop.write(disk, at, bytes_of(entry));
+}
+
+Result<void> rewrite_gpt(Workshop& shop, const Disk& disk,
+                         const std::function<void(std::span<std::uint8_t>, std::size_t)>& change) {
+    if (!disk.table.primary_sound)
+        return fail(ErrorKind::Unsupported, "the primary GPT is not sound", disk.source->place());
+    const auto source = shop.disk(disk.number);
+    const std::uint64_t size = disk.table.sector_size;
+    auto primary = read_copy(*source, 1, size);
+    if (!primary) return tl::unexpected(primary.error());
+    change(primary->entries, primary->header.entry_size);
+    auto backup = read_copy(*source, primary->header.alternate_lba, size);
+    if (auto wrote = write_copy(shop, disk.number, *primary, size); !wrote) return wrote;
+    if (!backup) return {};  // it was not there before
+    backup->entries = primary->entries;
+    return write_copy(shop, disk.number, *backup, size);
+}
+
+Result<void> restore_gpt(Workshop& shop, const Disk& disk, bool primary) {
+    const auto source = shop.disk(disk.number);
+    const std::uint64_t size = disk.table.sector_size;
+    const std::uint64_t last = source->size() / size - 1;
+    auto copy = read_copy(*source, primary ? last : 1, size);
+    if (!copy) return tl::unexpected(copy.error());
+    const std::uint64_t array = (copy->entries.size() + size - 1) / size;
+    copy->header.my_lba = primary ? 1 : last;
+    copy->header.alternate_lba = primary ? last : 1;
+    copy->header.entries_lba = primary ? 2 : last - array;
+    return write_copy(shop, disk.number, *copy, size);
+}
+
+std::vector<UnlistedVolume> find_unlisted(const Disk& disk) {
+    constexpr std::size_t most_places = 6000;
+    const std::uint64_t end = disk.source->size() / sector;
+    std::set<std::uint64_t> places;
+    for (const auto& stretch : stretches(disk.table, disk.source->size())) {
+        if (stretch.partition != 0) continue;
+        const std::uint64_t to = stretch.first_lba + stretch.sectors;
+        for (const std::uint64_t step : {2048U, 63U})
+            for (std::uint64_t lba = (stretch.first_lba + step - 1) / step * step;
+                 lba < to && places.size() < most_places; lba += step == 63 ? 255 * 63 : step)
+                places.insert(lba);
+        if (stretch.first_lba <= 63 && to > 63) places.insert(63);
+        places.insert(stretch.first_lba);
+    }
+    // An entry that points a little beside its volume.
+    for (const auto& p : disk.table.partitions)
+        for (std::uint64_t distance = 1; distance <= 64; ++distance) {
+            if (p.first_lba >= distance) places.insert(p.first_lba - distance);
+            places.insert(p.first_lba + distance);
+        }
+    for (const auto& p : disk.table.partitions)
+        if (p.first_lba > 2048) places.insert(p.first_lba / 2048 * 2048);
+    std::vector<UnlistedVolume> out;
+    for (const std::uint64_t lba : places) {
+        if (lba == 0 || lba >= end) continue;
+        const bool listed = std::ranges::any_of(
+            disk.table.partitions, [&](const Partition& p) { return p.first_lba == lba && !p.extended(); });
+        if (listed) continue;
+        const auto volume = slice(disk.source, lba * sector, (end - lba) * sector, disk.source->place());
+        auto info = recognise_plain_volume(*volume);
+        if (!info.known() || info.size == 0 || info.size > volume->size() || info.size < 65536) continue;
+        // A copy of a boot sector or superblock is no volume: its files must be there.
+        if (info.content() == Content::Files && !open_file_system(volume, Reader::Loader)) continue;
+        out.push_back({lba, (info.size + sector - 1) / sector, std::move(info)});
+    }
+    return out;
+}
+
+}  // namespace herberge::remedy

@@ -1,0 +1,107 @@
+// SPDX-License-Identifier: MIT
+#include <fmt/format.h>
+
+#include "views.hpp"
+
+namespace tool {
+
+using namespace herberge;
+
+namespace {
+
+constexpr std::size_t most_causes = 6;
+
+struct Page {
+    const Terminal& terminal;
+    std::string out;
+
+    void line(std::string_view text = {}) {
+        out += text;
+        out += '\n';
+    }
+    void indented(std::size_t indent, std::string_view text, Ink ink = Ink::Plain) {
+        const std::size_t room = terminal.width() > indent + 20 ? terminal.width() - indent : 40;
+        for (const auto& part : wrap(shown(text), room)) line(std::string(indent, ' ') + terminal.ink(ink, part));
+    }
+};
+
+/// A screen of several lines in one.
+std::string in_one_line(std::string_view screen) {
+    std::string out;
+    for (const auto& part : lines_of(screen)) out += (out.empty() ? "" : " / ") + part;
+    return out;
+}
+
+void numbers(Page& page, const SymptomReading& reading) {
+    if (reading.numbers.empty()) return;
+    page.line(page.terminal.ink(Ink::Bold, "Numbers in it"));
+    for (const auto& number : reading.numbers) {
+        std::string text = fmt::format("{}: {}", number.written, number_kind_name(number.kind));
+        if (number.known == nullptr) text += ", which is not in the table";
+        else
+            text += fmt::format("{}{}. {}", number.known->name.empty() ? "" : " ", number.known->name,
+                                number.known->meaning);
+        page.indented(2, text);
+    }
+    page.line();
+}
+
+void milestones(Page& page, const SymptomReading& reading) {
+    if (reading.milestones.empty()) return;
+    page.line(page.terminal.ink(Ink::Bold, "How far the machine came"));
+    const std::size_t skip = reading.milestones.size() > 4 ? reading.milestones.size() - 4 : 0;
+    for (std::size_t i = skip; i < reading.milestones.size(); ++i) {
+        const auto& passed = reading.milestones[i];
+        page.indented(2, fmt::format("“{}”: {}", passed.line.substr(0, 60), passed.meaning));
+    }
+    page.line();
+}
+
+void cause(Page& page, const Cause& one) {
+    const auto& row = finding_codes()[static_cast<std::size_t>(one.code)];
+    const Ink ink = one.borne == Borne::Real ? Ink::Bad : one.borne == Borne::Excluded ? Ink::Dim : Ink::Plain;
+    page.indented(4, fmt::format("{}  {}", row.id, row.meaning), ink);
+    page.indented(8, "screen: " + in_one_line(one.screen), Ink::Dim);
+    if (one.borne == Borne::Real) page.indented(8, "this image has it: " + one.borne_text, Ink::Bad);
+    if (one.borne == Borne::Possible) page.indented(8, "on this image: " + one.borne_text);
+    if (one.borne == Borne::Excluded) page.indented(8, "not on this image: " + one.borne_text, Ink::Good);
+    if (!one.apart.empty()) page.indented(8, "may also show: " + in_one_line(one.apart.front()), Ink::Dim);
+}
+
+}  // namespace
+
+std::string symptom_text(const SymptomReading& reading, const Terminal& terminal) {
+    Page page{terminal, {}};
+    if (reading.answers.empty()) {
+        page.line(terminal.ink(Ink::Warn, reading.numbers.empty()
+                                              ? "No screen that is known here fits this text."
+                                              : "No screen that is known here fits this text; its numbers are known."));
+        if (!reading.nearest.empty()) page.line("Nearest to it are:");
+        for (const auto& near : reading.nearest) page.indented(2, in_one_line(near));
+        page.line();
+        numbers(page, reading);
+        return std::move(page.out);
+    }
+    const bool real =
+        reading.answers.front().causes.empty() || reading.answers.front().causes.front().borne != Borne::Real;
+    page.line(terminal.ink(
+        Ink::Bold, fmt::format("{} at {}: {}", real ? "Most likely it stops" : "It stops",
+                               stage_id(reading.answers.front().stage), stage_meaning(reading.answers.front().stage))));
+    page.line();
+    numbers(page, reading);
+    milestones(page, reading);
+    page.line(terminal.ink(Ink::Bold, "What shows such a screen, likeliest first"));
+    for (std::size_t i = 0; i < reading.answers.size(); ++i) {
+        const auto& answer = reading.answers[i];
+        page.line();
+        page.line(fmt::format("{:>2}  {}", i + 1, terminal.ink(Ink::Bold, stage_id(answer.stage))));
+        if (!answer.why.empty()) page.indented(4, answer.why);
+        for (std::size_t j = 0; j < std::min(most_causes, answer.causes.size()); ++j) cause(page, answer.causes[j]);
+        if (answer.causes.size() > most_causes)
+            page.indented(4, fmt::format("and {} more (--format json has all)", answer.causes.size() - most_causes),
+                          Ink::Dim);
+    }
+    return std::move(page.out);
+}
+
+}  // namespace tool
