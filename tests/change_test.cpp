@@ -170,6 +170,7 @@ TEST(Edits, AFileOfAnExtIsRewrittenInItsBlocks) {
             const auto done = remedy::set_content(shop, "d1", "/note", text(content));
             ASSERT_TRUE(done) << done.error().text();
             EXPECT_EQ(file_text(shop.machine(), "d1", "/note"), content);
+            ASSERT_TRUE(remedy::set_permissions(shop, "d1", "/note", 0751));
             const auto fine = checked(folder, shop.machine(), "d1", "e2fsck -fn");
             EXPECT_EQ(fine.status, 0) << fine.out;
         }
@@ -231,6 +232,50 @@ TEST(Edits, AFileOfAFatIsRewrittenAndItsNameGoes) {
         const auto lost = checked(folder, shop.machine(), "d1", "fsck.fat -n").out;
         EXPECT_EQ(lost.find("long file name"), std::string::npos) << lost;
     }
+}
+
+TEST(Edits, FilesAreAddedToAFatAsItsCheckerAndReaderWantThem) {
+    const Folder folder;
+    for (const char* options : {"-F 12 -s 32", "-F 16 -s 2", "-F 32 -s 1"}) {
+        const auto made =
+            support::shell("cd " + folder.file("") + " && rm -f v.img && truncate -s 40M v.img && mkfs.fat " +
+                           std::string(options) + " v.img && mmd -i v.img ::EFI");
+        if (made.status != 0) GTEST_SKIP() << made.out;
+        Machine machine;
+        machine.disks.push_back(inspect_disk(*open_image(folder.file("v.img"), 1), 1, "v.img"));
+        assemble_layers(machine);
+        Workshop shop(machine);
+        std::string large;
+        for (int i = 0; i < 60000; ++i) large += "line " + std::to_string(i) + "\n";
+        const std::pair<const char*, std::string> files[] = {
+            {"/EFI/BOOT/BOOTX64.EFI", large},       {"/loader/entries/A longer name of an entry.conf", "title x\n"},
+            {"/EFI/BOOT/grubx64.efi", "g"},         {"/loader/entries/a longer name two.conf", ""},
+            {"/EFI/BOOT/BOOTX64.EFI", "short now"}, {"/.hidden", "h"}};
+        for (const auto& [path, content] : files) {
+            const auto done = remedy::put_file(shop, "d1", path, text(content));
+            ASSERT_TRUE(done) << path << done.error().text();
+            EXPECT_EQ(file_text(shop.machine(), "d1", path), content) << path;
+            const auto fine = checked(folder, shop.machine(), "d1", "fsck.fat -n");
+            EXPECT_EQ(fine.status, 0) << options << path << fine.out;
+        }
+        const auto image = folder.file("volume.img");
+        EXPECT_EQ(support::shell("mtype -i " + image + " ::/EFI/BOOT/BOOTX64.EFI").out, "short now");
+        EXPECT_EQ(support::shell("mtype -i " + image + " '::/loader/entries/A longer name of an entry.conf'").out,
+                  "title x\n");
+        EXPECT_EQ(remedy::put_file(shop, "d1", "/a:b", text("x")).error().kind, ErrorKind::Malformed);
+        EXPECT_EQ(remedy::put_file(shop, "d1", "/large", text(std::string(41U << 20U, 'x'))).error().kind,
+                  ErrorKind::TooLarge);
+        EXPECT_EQ(remedy::put_file(shop, "d1", "/EFI", text("x")).error().kind, ErrorKind::WrongType);
+    }
+}
+
+TEST(Edits, PermissionsOfAnExt) {
+    const Machine machine = machine_of(healthy());
+    Workshop shop(machine);
+    ASSERT_TRUE(remedy::set_permissions(shop, "d1p1", "/etc/init.d/rcS", 0640));
+    const Machine now = shop.machine();
+    EXPECT_EQ(resolve(*now.at("d1p1")->files(Observer::Linux), "/etc/init.d/rcS")->file.permissions, 0640U);
+    EXPECT_EQ(check(now).systems.at(0).stops_at, Stage::Services);
 }
 
 TEST(Edits, IdentifiersAsTheSystemsOwnToolsSeeThem) {

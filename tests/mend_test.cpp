@@ -1,8 +1,10 @@
 // SPDX-License-Identifier: MIT
 // What mends a machine: each proposal is applied and walked again by the test itself.
 #include <algorithm>
+#include <map>
 #include <nlohmann/json.hpp>
 
+#include "cellar.hpp"
 #include "demo_disks.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
@@ -38,7 +40,7 @@ struct Harm {
     Code cures;
 };
 class Mended : public testing::TestWithParam<Harm> {};
-TEST_P(Mended, IsProvenAndTheFirstProposalIsTheSmallestOne) {
+TEST_P(Mended, IsProvenAndThisIsTheFirstProposal) {
     auto disk = demo::front_desk().build();
     GetParam().change(disk);
     const Machine machine = machine_of(disk);
@@ -123,6 +125,36 @@ TEST(Mend, ConfigurationsAreCorrectedInPlace) {
         })) << found[0].proposals[0].title;
         for (const auto& proposal : found[0].proposals) EXPECT_EQ(after(machine, proposal), "d1p1 yes;");
     }
+}
+
+TEST(Mend, TheDemosDisksSayWhatMendsThem) {
+    // Every broken disk has a proposal, or a sentence on what would have to be brought.
+    const std::map<std::string, std::string> known = {
+        {"wrong-kernel.img", "in d1p1:/boot/grub/grub.cfg, name /boot/vmlinuz-6.1.2-almhof instead of "},
+        {"cloned-root.img", "give the file system of d1p1 the UUID a1b0f000-0001-4a01-8a01-00000a1b0f01 that"},
+        {"no-signature.img", "write the mark 55 AA at the end of d1's first sector"},
+        {"office-pc-ahci-off.img", "let the driver storahci of d1p2 start at boot (Start is 4)"},
+        {"office-pc-cloned.img", "in the boot store d1p1:/Boot/BCD, let "},
+        {"cellar-renamed.img", "in d1p1:/grub/grub.cfg, say root=/dev/mapper/inn2-root instead of "}};
+    std::size_t seen = 0;
+    for (const auto& stories : {demo::front_desk_disks(), demo::office_pc_disks(), demo::cellar_disks()})
+        for (const auto& story : stories) {
+            const Machine machine = machine_of(story.make());
+            const auto found = mended(machine);
+            EXPECT_EQ(found.empty(), story.stops_at.empty()) << story.name;
+            for (const auto& one : found) {
+                EXPECT_NE(one.proposals.empty(), one.bring.empty()) << story.name;
+                for (const auto& proposal : one.proposals)
+                    EXPECT_NE(after(machine, proposal).find(" yes;"), std::string::npos)
+                        << story.name << proposal.title;
+            }
+            const auto expected = known.find(story.name);
+            if (expected == known.end()) continue;
+            ++seen;
+            ASSERT_FALSE(found.at(0).proposals.empty()) << story.name << ": " << found[0].before.reason;
+            EXPECT_TRUE(found[0].proposals[0].title.starts_with(expected->second)) << found[0].proposals[0].title;
+        }
+    EXPECT_EQ(seen, known.size());
 }
 
 TEST(Mend, NothingMakesOthersWorse) {

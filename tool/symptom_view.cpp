@@ -57,14 +57,17 @@ void milestones(Page& page, const SymptomReading& reading) {
     page.line();
 }
 
-void cause(Page& page, const Cause& one) {
+/// What the cause before says as well is not said again.
+void cause(Page& page, const Cause& one, const Cause* before) {
     const auto& row = finding_codes()[static_cast<std::size_t>(one.code)];
     const Ink ink = one.borne == Borne::Real ? Ink::Bad : one.borne == Borne::Excluded ? Ink::Dim : Ink::Plain;
     page.indented(4, fmt::format("{}  {}", row.id, row.meaning), ink);
-    page.indented(8, "screen: " + in_one_line(one.screen), Ink::Dim);
+    if (before == nullptr || before->screen != one.screen)
+        page.indented(8, "screen: " + in_one_line(one.screen), Ink::Dim);
+    const bool said = before != nullptr && before->borne == one.borne && before->borne_text == one.borne_text;
     if (one.borne == Borne::Real) page.indented(8, "this image has it: " + one.borne_text, Ink::Bad);
-    if (one.borne == Borne::Possible) page.indented(8, "on this image: " + one.borne_text);
-    if (one.borne == Borne::Excluded) page.indented(8, "not on this image: " + one.borne_text, Ink::Good);
+    if (one.borne == Borne::Possible && !said) page.indented(8, "on this image: " + one.borne_text);
+    if (one.borne == Borne::Excluded && !said) page.indented(8, "not on this image: " + one.borne_text, Ink::Good);
     if (!one.apart.empty()) page.indented(8, "may also show: " + in_one_line(one.apart.front()), Ink::Dim);
 }
 
@@ -96,7 +99,8 @@ std::string symptom_text(const SymptomReading& reading, const Terminal& terminal
         page.line();
         page.line(fmt::format("{:>2}  {}", i + 1, terminal.ink(Ink::Bold, stage_id(answer.stage))));
         if (!answer.why.empty()) page.indented(4, answer.why);
-        for (std::size_t j = 0; j < std::min(most_causes, answer.causes.size()); ++j) cause(page, answer.causes[j]);
+        for (std::size_t j = 0; j < std::min(most_causes, answer.causes.size()); ++j)
+            cause(page, answer.causes[j], j == 0 ? nullptr : &answer.causes[j - 1]);
         if (answer.causes.size() > most_causes)
             page.indented(4, fmt::format("and {} more (--format json has all)", answer.causes.size() - most_causes),
                           Ink::Dim);

@@ -149,6 +149,8 @@ Result<void> NtfsFs::add_attributes(const std::vector<std::uint8_t>& raw, std::u
             const auto begin = raw.begin() + static_cast<std::ptrdiff_t>(at + r.offset);
             attribute.value.assign(begin, begin + static_cast<std::ptrdiff_t>(static_cast<std::uint32_t>(r.length)));
             attribute.value_at = record_at + at + r.offset;
+            attribute.record_at = record_at;
+            attribute.fixups_at = record_at + head.fixup_offset + 2;
             attribute.size = attribute.valid = r.length;
             out.attributes.push_back(std::move(attribute));
         } else {

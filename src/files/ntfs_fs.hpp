@@ -38,6 +38,8 @@ struct Attribute {
     bool resident = true;
     std::vector<std::uint8_t> value;  ///< resident
     std::uint64_t value_at = 0;       ///< resident: byte of the volume where it begins
+    std::uint64_t record_at = 0;      ///< resident: byte of the volume where its record begins
+    std::uint64_t fixups_at = 0;      ///< resident: … and where that keeps the last two bytes of its first sector
     std::vector<Run> runs;
     std::uint8_t compression_unit = 0;
     std::uint64_t size = 0;

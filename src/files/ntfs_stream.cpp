@@ -16,8 +16,13 @@ namespace {
 /// A value inside its file record: held in memory, located on the volume.
 class ResidentSource : public ByteSource {
 public:
-    ResidentSource(Source volume, std::vector<std::uint8_t> value, std::uint64_t at, std::string place)
-        : volume_(std::move(volume)), value_(std::move(value)), at_(at), place_(std::move(place)) {}
+    ResidentSource(Source volume, const Attribute& attribute, std::string place)
+        : volume_(std::move(volume)),
+          value_(attribute.value),
+          at_(attribute.value_at),
+          record_(attribute.record_at),
+          fixups_(attribute.fixups_at),
+          place_(std::move(place)) {}
     [[nodiscard]] std::uint64_t size() const noexcept override { return value_.size(); }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
         if (offset > value_.size() || into.size() > value_.size() - offset)
@@ -26,14 +31,32 @@ public:
         return {};
     }
     [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
-        return volume_->locate(at_ + offset, length);
+        // The last two bytes of each 512 of the record lie in its update sequence array.
+        constexpr std::uint64_t stride = 512;
+        std::vector<DiskRange> out;
+        for (std::uint64_t done = 0; done < length;) {
+            const std::uint64_t inside = at_ + offset + done - record_;
+            const std::uint64_t tail = inside % stride;
+            const bool moved = tail >= stride - 2;
+            const std::uint64_t piece = std::min(length - done, moved ? stride - tail : stride - 2 - tail);
+            const std::uint64_t where =
+                moved ? fixups_ + inside / stride * 2 + (tail - (stride - 2)) : record_ + inside;
+            for (const auto& range : volume_->locate(where, piece)) {
+                auto* last = out.empty() ? nullptr : &out.back();
+                if (last != nullptr && last->disk == range.disk && last->offset + last->length == range.offset)
+                    last->length += range.length;
+                else out.push_back(range);
+            }
+            done += piece;
+        }
+        return out;
     }
     [[nodiscard]] std::string place() const override { return place_; }
 
 private:
     Source volume_;
     std::vector<std::uint8_t> value_;
-    std::uint64_t at_;
+    std::uint64_t at_, record_, fixups_;
     std::string place_;
 };
 
@@ -171,8 +194,7 @@ std::vector<Extent> NtfsFs::extents_of(const Attribute& attribute) const {
 }
 
 Result<Source> NtfsFs::stream(const Attribute& attribute, std::string place) const {
-    if (attribute.resident)
-        return std::make_shared<const ResidentSource>(volume_, attribute.value, attribute.value_at, std::move(place));
+    if (attribute.resident) return std::make_shared<const ResidentSource>(volume_, attribute, std::move(place));
     if ((attribute.flags & flag_encrypted) != 0)
         return fail(ErrorKind::Unsupported, "the file is encrypted", std::move(place));
     if ((attribute.flags & flag_compressed) != 0 && attribute.compression_unit > 0 && attribute.compression_unit <= 8)

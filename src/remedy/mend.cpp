@@ -56,20 +56,12 @@ public:
         std::vector<Path> level{{Workshop(machine_), {}, {}}};
         for (int depth = 0; depth < limits_.most_changes && !level.empty() && out.proposals.empty(); ++depth)
             level = deepen(level, out);
-        std::ranges::stable_sort(out.proposals, {}, [](const Proposal& p) { return p.patch.size(); });
-        std::ranges::stable_sort(out.proposals, {}, [&](const Proposal& p) { return rank_of(p); });
         if (out.proposals.empty())
             out.bring = remedy::to_bring({machine_, verdict_, options_, system, stop_of(system)});
         return out;
     }
 
 private:
-    static int rank_of(const Proposal& proposal) {
-        const bool helps_more =
-            std::ranges::any_of(proposal.systems, [](const SystemTurn& turn) { return turn.turn == Turn::Worse; });
-        return helps_more ? 1 : 0;
-    }
-
     /// Every idea for every path of a level; those that got further are the next level.
     std::vector<Path> deepen(const std::vector<Path>& level, Mending& out) {
         std::vector<Path> next;

@@ -8,6 +8,7 @@
 #include <herberge/efi_files.hpp>
 #include <herberge/pe.hpp>
 #include <herberge/system.hpp>
+#include <herberge/uefi.hpp>
 
 #include "remedy/edits.hpp"
 #include "remedy/remedy.hpp"
@@ -69,7 +70,11 @@ void efi_applications(const Case& stopped, std::vector<Idea>& out) {
     std::size_t sources = 0;
     for (const auto& file : files) {
         const auto from = file_place(file.place);
-        if (!file.problem.empty() || !from || ++sources > most_sources) continue;
+        // A tool would be started in the system's place; a kernel alone lacks its command line.
+        const bool tool = file.application == EfiApplication::Unknown ||
+                          file.application == EfiApplication::LinuxStub ||
+                          lower_text(file.place).find("memtest") != std::string::npos;
+        if (tool || !file.problem.empty() || !from || ++sources > most_sources) continue;
         const auto content = content_of(stopped.machine, *from, most);
         if (!content) continue;
         for (const auto& place : targets) {

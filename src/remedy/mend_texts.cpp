@@ -86,6 +86,21 @@ std::string replaced(std::string text, std::string_view from, std::string_view t
     return text;
 }
 
+/// The same where it stands as a whole path: not inside a longer one.
+std::string replaced_path(std::string text, std::string_view from, std::string_view to) {
+    const auto goes_on = [](char c) {
+        return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_' || c == '.' ||
+               c == '-' || c == '/' || c == '+';
+    };
+    for (auto at = text.find(from); at != std::string::npos;) {
+        const auto end = at + from.size();
+        const bool whole = (at == 0 || !goes_on(text[at - 1])) && (end == text.size() || !goes_on(text[end]));
+        if (whole) text.replace(at, from.size(), to);
+        at = text.find(from, at + (whole ? to.size() : 1));
+    }
+    return text;
+}
+
 // --- names of files --------------------------------------------------------------------------------------------------
 
 /// Files in the folder of one that is missing, which begin as it does: "/boot/vmlinuz-6.1.0-5" for "…-4".
@@ -106,6 +121,12 @@ std::vector<std::string> siblings(const FileReference& file) {
             if (std::ranges::find(out, path) == out.end()) out.push_back(path);
         }
     if (out.size() > most_candidates) out.resize(most_candidates);
+    // What a link led to, or another folder: kernels and RAM disks are kept in /boot.
+    const auto boot = resolve(*fs, "/boot");
+    const auto kept = boot && folder != "/boot" ? fs->list(boot->file.id) : fail(ErrorKind::NotFound, "none");
+    if (kept)
+        for (const auto& entry : *kept)
+            if (entry.name.starts_with(begin) && out.size() < 2 * most_candidates) out.push_back("/boot/" + entry.name);
     return out;
 }
 
@@ -116,7 +137,7 @@ void missing_files(const Case& stopped, const std::vector<TextFile>& files, std:
         for (const auto& near : siblings(missing))
             for (const auto& file : files)
                 if (file.text.find(missing.written) != std::string::npos)
-                    offer(file, replaced(file.text, missing.written, near),
+                    offer(file, replaced_path(file.text, missing.written, near),
                           fmt::format("in {}, name {} instead of {}, which is not there", file.place(), near,
                                       missing.written),
                           "another version is started than the menu says", 13, out);
@@ -149,8 +170,13 @@ void identifiers(const Case& stopped, const TextFile& file, std::vector<Idea>& o
         if (is_there(stopped.machine, wrong)) continue;
         std::size_t offered = 0;
         stopped.machine.each_volume(Observer::Linux, [&](const Volume& volume) {
-            if (volume.info.uuid.size() != wrong.size() || volume.info.content() == Content::Swap ||
-                ++offered > most_candidates)
+            const bool of_another = std::ranges::any_of(stopped.verdict.systems, [&](const SystemVerdict& other) {
+                return &other != &stopped.system && other.place == volume.place;
+            });
+            // Two lines of fstab for one volume would be one too many.
+            const bool listed = file.path == "/etc/fstab" && file.text.find(volume.info.uuid) != std::string::npos;
+            if (listed || volume.info.uuid.size() != wrong.size() || volume.info.content() == Content::Swap ||
+                of_another || ++offered > most_candidates)
                 return;
             offer(file, replaced(file.text, wrong, volume.info.uuid),
                   fmt::format("in {}, name the volume {} ({}) instead of {}, which is not on this machine",
@@ -196,11 +222,15 @@ void device_names(const Case& stopped, const TextFile& file, std::vector<Idea>& 
 
 /// root=/dev/…: the same volume by its UUID, or the name that another driver gives it.
 void root_devices(const Case& stopped, const TextFile& file, std::vector<Idea>& out) {
-    static const std::regex form("root=/dev/[a-z]{1,8}[0-9]{1,3}\\b");
+    static const std::regex form("root=/dev/[a-zA-Z0-9_./-]{1,80}");
     if (!stopped.system.place) return;
     const auto root = stopped.machine.at(*stopped.system.place);
     if (root == nullptr || root->info.uuid.empty()) return;
     for (const auto& token : tokens_of(file.text, form)) {
+        for (const auto& name : root->names.linux_names)
+            if (token != "root=/dev/" + name)
+                offer(file, replaced(file.text, token, "root=/dev/" + name),
+                      fmt::format("in {}, say root=/dev/{} instead of {}", file.place(), name, token), {}, 12, out);
         offer(file, replaced(file.text, token, "root=UUID=" + root->info.uuid),
               fmt::format("in {}, say root=UUID={} ({}) instead of {}", file.place(), root->info.uuid, root->place,
                           token),

@@ -9,7 +9,7 @@ std::vector<Remedy> remedies() {
     return {{"tables", propose_tables},        {"partitions", propose_partitions},
             {"boot code", propose_boot_code},  {"volume boot sectors", propose_volume_sectors},
             {"configurations", propose_texts}, {"identifiers", propose_identifiers},
-            {"files", propose_files}};
+            {"Windows", propose_windows},      {"files", propose_files}};
 }
 
 std::string to_bring(const Case& stopped) {

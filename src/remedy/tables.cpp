@@ -122,6 +122,10 @@ std::vector<UnlistedVolume> find_unlisted(const Disk& disk) {
         if (stretch.first_lba <= 63 && to > 63) places.insert(63);
         places.insert(stretch.first_lba);
     }
+    for (const auto& p : disk.table.partitions)
+        for (std::uint64_t lba = p.first_lba + 2048;
+             p.extended() && lba < p.first_lba + p.sectors && places.size() < most_places; lba += 2048)
+            places.insert(lba);
     // An entry that points a little beside its volume.
     for (const auto& p : disk.table.partitions)
         for (std::uint64_t distance = 1; distance <= 64; ++distance) {
