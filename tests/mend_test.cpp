@@ -197,7 +197,7 @@ TEST(MendTool, WritesPatchUndoAndSteps) {
     const auto text = tool("--patch-to " + folder.file("p.json") + " --undo-to " + folder.file("u.json") +
                            " --steps-to " + folder.file("s.txt"));
     EXPECT_EQ(text.status, 0) << text.out;
-    EXPECT_NE(text.out.find("Proposal 1 (proven; 1 bytes in 1 places)\n    • write the mark 55 AA"), std::string::npos)
+    EXPECT_NE(text.out.find("Proposal 1 (proven; 1 byte in 1 place)\n    • write the mark 55 AA"), std::string::npos)
         << text.out;
     const auto patch = nlohmann::json::parse(support::shell("cat " + folder.file("p.json")).out);
     EXPECT_EQ(patch.at("schema"), "herberge/patch/1");

@@ -190,7 +190,8 @@ TEST(SymptomTool, SaysTheStageFirstAndWhatTheImageHas) {
     };
     const auto plain = tool("--seen 0xc000000e");
     EXPECT_EQ(plain.status, 0);
-    EXPECT_TRUE(plain.out.starts_with("Most likely it stops at entry: the entry it would start resolves\n"))
+    EXPECT_TRUE(plain.out.starts_with(
+        "Most likely it stops at entry, which completes when the entry it would start resolves\n"))
         << plain.out;
     EXPECT_NE(plain.out.find("0xc000000e: NTSTATUS STATUS_NO_SUCH_DEVICE. A device that the boot store names"),
               std::string::npos);
@@ -200,7 +201,7 @@ TEST(SymptomTool, SaysTheStageFirstAndWhatTheImageHas) {
     const auto image = folder.write("desk.img", desk.build());
     const auto real = tool(image + " --seen 'does not exist. Dropping to a shell'");
     EXPECT_EQ(real.status, 0);
-    EXPECT_TRUE(real.out.starts_with("It stops at root: ")) << real.out;
+    EXPECT_TRUE(real.out.starts_with("It stops at root, which completes when ")) << real.out;
     EXPECT_NE(real.out.find("this image has it: "), std::string::npos);
     const auto unknown = tool("--seen 'the purple cow sings'");
     EXPECT_EQ(unknown.status, 1);

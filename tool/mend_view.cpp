@@ -28,15 +28,20 @@ struct Page {
     }
 };
 
+std::string counted(std::uint64_t number, std::string_view what) {
+    return fmt::format("{} {}{}", number, what, number == 1 ? "" : "s");
+}
+
 std::string name_of(const Mending& one) {
     return one.place ? fmt::format("{} ({})", shown(one.name), *one.place) : shown(one.name);
 }
 
 void proposal(Page& page, const Proposal& one, int number) {
     page.line();
-    page.line(fmt::format("  {} {}", page.terminal.ink(Ink::Good, fmt::format("Proposal {}", number)),
-                          page.terminal.ink(Ink::Dim, fmt::format("(proven; {} bytes in {} places)", one.patch.size(),
-                                                                  one.patch.changes.size()))));
+    page.line(
+        fmt::format("  {} {}", page.terminal.ink(Ink::Good, fmt::format("Proposal {}", number)),
+                    page.terminal.ink(Ink::Dim, fmt::format("(proven; {} in {})", counted(one.patch.size(), "byte"),
+                                                            counted(one.patch.changes.size(), "place")))));
     for (const auto& step : one.steps) page.indented(6, "• ", step);
     for (const auto& risk : one.risks) page.indented(6, "! ", risk, Ink::Warn);
     for (const auto& turn : one.systems) {

@@ -71,6 +71,34 @@ void cause(Page& page, const Cause& one, const Cause* before) {
     if (!one.apart.empty()) page.indented(8, "may also show: " + in_one_line(one.apart.front()), Ink::Dim);
 }
 
+void answer(Page& page, const StageAnswer& one, std::size_t number) {
+    page.line();
+    page.line(fmt::format("{:>2}  {}", number, page.terminal.ink(Ink::Bold, stage_id(one.stage))));
+    if (!one.why.empty()) page.indented(4, one.why);
+    for (std::size_t i = 0; i < std::min(most_causes, one.causes.size()); ++i)
+        cause(page, one.causes[i], i == 0 ? nullptr : &one.causes[i - 1]);
+    if (one.causes.size() > most_causes)
+        page.indented(4, fmt::format("and {} more (--format json has all)", one.causes.size() - most_causes), Ink::Dim);
+}
+
+/// What is far less likely, in a line.
+void in_brief(Page& page, const StageAnswer& one, std::size_t number) {
+    constexpr std::size_t most = 3;
+    std::string text = fmt::format("{:>2}  {}", number, stage_id(one.stage));
+    for (std::size_t i = 0; i < std::min(most, one.causes.size()); ++i)
+        text += (i == 0 ? ": " : ", ") + std::string(code_id(one.causes[i].code));
+    if (one.causes.size() > most) text += fmt::format(" and {} more", one.causes.size() - most);
+    page.line(page.terminal.ink(Ink::Dim, text));
+}
+
+/// How many answers are told in full: where the image has the fault, that one and the next.
+std::size_t whole_answers(const SymptomReading& reading) {
+    std::size_t real = 0;
+    for (const auto& one : reading.answers)
+        if (!one.causes.empty() && one.causes.front().borne == Borne::Real) ++real;
+    return real > 0 ? real : 3;
+}
+
 }  // namespace
 
 std::string symptom_text(const SymptomReading& reading, const Terminal& terminal) {
@@ -88,23 +116,16 @@ std::string symptom_text(const SymptomReading& reading, const Terminal& terminal
     const bool real =
         reading.answers.front().causes.empty() || reading.answers.front().causes.front().borne != Borne::Real;
     page.line(terminal.ink(
-        Ink::Bold, fmt::format("{} at {}: {}", real ? "Most likely it stops" : "It stops",
+        Ink::Bold, fmt::format("{} at {}, which completes when {}", real ? "Most likely it stops" : "It stops",
                                stage_id(reading.answers.front().stage), stage_meaning(reading.answers.front().stage))));
     page.line();
     numbers(page, reading);
     milestones(page, reading);
     page.line(terminal.ink(Ink::Bold, "What shows such a screen, likeliest first"));
-    for (std::size_t i = 0; i < reading.answers.size(); ++i) {
-        const auto& answer = reading.answers[i];
-        page.line();
-        page.line(fmt::format("{:>2}  {}", i + 1, terminal.ink(Ink::Bold, stage_id(answer.stage))));
-        if (!answer.why.empty()) page.indented(4, answer.why);
-        for (std::size_t j = 0; j < std::min(most_causes, answer.causes.size()); ++j)
-            cause(page, answer.causes[j], j == 0 ? nullptr : &answer.causes[j - 1]);
-        if (answer.causes.size() > most_causes)
-            page.indented(4, fmt::format("and {} more (--format json has all)", answer.causes.size() - most_causes),
-                          Ink::Dim);
-    }
+    const std::size_t whole = whole_answers(reading);
+    for (std::size_t i = 0; i < std::min(whole, reading.answers.size()); ++i) answer(page, reading.answers[i], i + 1);
+    if (whole < reading.answers.size()) page.line();
+    for (std::size_t i = whole; i < reading.answers.size(); ++i) in_brief(page, reading.answers[i], i + 1);
     return std::move(page.out);
 }
 
