@@ -269,6 +269,72 @@ TEST(Edits, FilesAreAddedToAFatAsItsCheckerAndReaderWantThem) {
     }
 }
 
+TEST(Edits, FilesAreAddedToAnExtAsItsCheckerAndTheKernelWantThem) {
+    const Folder folder;
+    for (const char* options :
+         {"-b 1024 -O metadata_csum,64bit", "-b 4096 -O metadata_csum,^64bit", "-b 4096 -O ^metadata_csum,uninit_bg",
+          "-b 2048 -O ^metadata_csum,^uninit_bg", "-b 1024 -I 128 -O metadata_csum,metadata_csum_seed"}) {
+        const auto made =
+            support::shell("cd " + folder.file("") +
+                           " && rm -rf tree v.img && mkdir -p tree/boot/grub && "
+                           "printf old > tree/boot/grub/old.cfg && truncate -s 48M v.img && mkfs.ext4 -q -d tree " +
+                           std::string(options) + " v.img");
+        ASSERT_EQ(made.status, 0) << made.out;
+        Machine machine;
+        machine.disks.push_back(inspect_disk(*open_image(folder.file("v.img"), 1), 1, "v.img"));
+        assemble_layers(machine);
+        Workshop shop(machine);
+        std::string large;
+        for (int i = 0; i < 200000; ++i) large += "line " + std::to_string(i) + "\n";
+        const std::pair<const char*, std::string> files[] = {{"/boot/grub/grub.cfg", "menuentry x {\n}\n"},
+                                                             {"/boot/grub/large.mod", large},
+                                                             {"/boot/grub/old.cfg", large},
+                                                             {"/boot/grub/grub.cfg", std::string(9000, 'g')},
+                                                             {"/boot/grub/empty", ""},
+                                                             {"/a", "b"}};
+        for (const auto& [path, content] : files) {
+            const auto done = remedy::put_file(shop, "d1", path, text(content));
+            ASSERT_TRUE(done) << options << path << done.error().text();
+            const Machine now = shop.machine();
+            const auto* fs = now.at("d1")->files(Observer::Linux);
+            ASSERT_NE(fs, nullptr);
+            EXPECT_EQ(read_text_file(*fs, path, 16U << 20U).value_or("?"), content) << path;
+            const auto fine = checked(folder, now, "d1", "e2fsck -fn");
+            EXPECT_EQ(fine.status, 0) << options << path << fine.out;
+        }
+        // The system's own reader finds the same.
+        EXPECT_NE(support::shell("debugfs -R 'cat /boot/grub/grub.cfg' " + folder.file("volume.img")).out.find("ggggg"),
+                  std::string::npos);
+        EXPECT_EQ(remedy::put_file(shop, "d1", "/too-large", text(std::string(49U << 20U, 'x'))).error().kind,
+                  ErrorKind::TooLarge);
+        EXPECT_EQ(remedy::put_file(shop, "d1", "/boot", text("x")).error().kind, ErrorKind::WrongType);
+        EXPECT_EQ(remedy::put_file(shop, "d1", "/none/x", text("x")).error().kind, ErrorKind::Unsupported);
+    }
+}
+
+TEST(Edits, SmallFilesAreAddedToAnExt2) {
+    const Folder folder;
+    ASSERT_EQ(support::shell("cd " + folder.file("") +
+                             " && mkdir -p tree/grub && printf x > tree/grub/old && truncate -s 16M "
+                             "v.img && mkfs.ext2 -q -b 1024 -d tree v.img")
+                  .status,
+              0);
+    Machine machine;
+    machine.disks.push_back(inspect_disk(*open_image(folder.file("v.img"), 1), 1, "v.img"));
+    assemble_layers(machine);
+    Workshop shop(machine);
+    for (const auto& [path, size] :
+         {std::pair{"/grub/grub.cfg", 12 * 1024}, std::pair{"/grub/old", 3000}, std::pair{"/grub/old", 0}}) {
+        const auto done = remedy::put_file(shop, "d1", path, text(std::string(static_cast<std::size_t>(size), 'q')));
+        ASSERT_TRUE(done) << done.error().text();
+        EXPECT_EQ(file_text(shop.machine(), "d1", path), std::string(static_cast<std::size_t>(size), 'q'));
+        const auto fine = checked(folder, shop.machine(), "d1", "e2fsck -fn");
+        EXPECT_EQ(fine.status, 0) << path << size << fine.out;
+    }
+    EXPECT_EQ(remedy::put_file(shop, "d1", "/grub/more", text(std::string(12 * 1024 + 1, 'q'))).error().kind,
+              ErrorKind::TooLarge);
+}
+
 TEST(Edits, PermissionsOfAnExt) {
     const Machine machine = machine_of(healthy());
     Workshop shop(machine);

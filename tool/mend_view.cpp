@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include <fmt/format.h>
 
+#include "page.hpp"
 #include "views.hpp"
 
 namespace tool {
@@ -8,25 +9,6 @@ namespace tool {
 using namespace herberge;
 
 namespace {
-
-struct Page {
-    const Terminal& terminal;
-    std::string out;
-
-    void line(std::string_view text = {}) {
-        out += text;
-        out += '\n';
-    }
-    void indented(std::size_t indent, std::string_view mark, std::string_view text, Ink ink = Ink::Plain) {
-        const std::size_t room = terminal.width() > indent + 20 ? terminal.width() - indent : 40;
-        bool first = true;
-        for (const auto& part : wrap(shown(text), room)) {
-            line(pad(std::string(indent - columns(mark), ' ') + std::string(first ? mark : ""), indent) +
-                 terminal.ink(ink, part));
-            first = false;
-        }
-    }
-};
 
 std::string counted(std::uint64_t number, std::string_view what) {
     return fmt::format("{} {}{}", number, what, number == 1 ? "" : "s");

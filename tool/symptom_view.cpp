@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include <fmt/format.h>
 
+#include "page.hpp"
 #include "views.hpp"
 
 namespace tool {
@@ -10,20 +11,6 @@ using namespace herberge;
 namespace {
 
 constexpr std::size_t most_causes = 6;
-
-struct Page {
-    const Terminal& terminal;
-    std::string out;
-
-    void line(std::string_view text = {}) {
-        out += text;
-        out += '\n';
-    }
-    void indented(std::size_t indent, std::string_view text, Ink ink = Ink::Plain) {
-        const std::size_t room = terminal.width() > indent + 20 ? terminal.width() - indent : 40;
-        for (const auto& part : wrap(shown(text), room)) line(std::string(indent, ' ') + terminal.ink(ink, part));
-    }
-};
 
 /// A screen of several lines in one.
 std::string in_one_line(std::string_view screen) {

@@ -135,24 +135,27 @@ Result<ondisk::ExtGroup> ExtFs::group(std::uint32_t number) const {
     return out;
 }
 
-bool ExtFs::group_checksum_holds(std::uint32_t number, std::span<const std::uint8_t> raw) const {
+std::optional<std::uint16_t> ExtFs::group_checksum(std::uint32_t number, std::span<const std::uint8_t> raw) const {
     constexpr std::size_t at = offsetof(ondisk::ExtGroup, checksum);
-    const auto stored = ondisk::from_bytes<ondisk::little_uint16_t>(raw, at);
     const ondisk::little_uint32_t index(number);
     const std::span<const std::uint8_t> index_bytes(reinterpret_cast<const std::uint8_t*>(&index), 4);
     if (has_ro_compat(ro_compat::metadata_csum)) {
         static constexpr std::array<std::uint8_t, 2> zeros{};
         std::uint32_t sum = crc32c(crc32c(seed_, index_bytes), raw.first(at));
         sum = crc32c(sum, zeros);
-        sum = crc32c(sum, raw.subspan(at + 2));
-        return (sum & 0xFFFFU) == stored;
+        return static_cast<std::uint16_t>(crc32c(sum, raw.subspan(at + 2)));
     }
     if (has_ro_compat(ro_compat::gdt_csum)) {
-        std::uint16_t sum = crc16(crc16(crc16(0xFFFF, super_.uuid), index_bytes), raw.first(at));
-        if (raw.size() > at + 2) sum = crc16(sum, raw.subspan(at + 2));
-        return sum == stored;
+        const std::uint16_t sum = crc16(crc16(crc16(0xFFFF, super_.uuid), index_bytes), raw.first(at));
+        return raw.size() > at + 2 ? crc16(sum, raw.subspan(at + 2)) : sum;
     }
-    return true;
+    return std::nullopt;
+}
+
+bool ExtFs::group_checksum_holds(std::uint32_t number, std::span<const std::uint8_t> raw) const {
+    const auto computed = group_checksum(number, raw);
+    return !computed ||
+           *computed == ondisk::from_bytes<ondisk::little_uint16_t>(raw, offsetof(ondisk::ExtGroup, checksum));
 }
 
 void ExtFs::check_geometry(std::vector<Finding>& out) const {

@@ -89,6 +89,8 @@ public:
     [[nodiscard]] Result<std::vector<VolumeEdit>> resized(FileId file, std::uint64_t size) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> with_permissions(FileId file,
                                                                    std::uint32_t permissions) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_file(FileId directory, std::string_view name,
+                                                            std::span<const std::uint8_t> content) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> without_name(FileId directory, std::string_view name) const override;
     [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override;
     [[nodiscard]] std::optional<std::string> unreplayed() const override {
@@ -100,6 +102,7 @@ public:
 private:
     using Visit = std::function<bool(const ondisk::ExtDirEntry&, std::string_view name)>;
     struct Mapping;
+    struct Draft;
 
     [[nodiscard]] bool has_incompat(std::uint32_t bit) const { return (super_.feature_incompat & bit) != 0; }
     [[nodiscard]] bool has_ro_compat(std::uint32_t bit) const { return (super_.feature_ro_compat & bit) != 0; }
@@ -109,6 +112,12 @@ private:
     [[nodiscard]] std::uint64_t descriptor_offset(std::uint32_t group) const;
     [[nodiscard]] bool group_has_super(std::uint32_t group) const;
     [[nodiscard]] Result<ondisk::ExtGroup> group(std::uint32_t number) const;
+    [[nodiscard]] Result<void> release(const Inode& inode, Draft& draft) const;
+    [[nodiscard]] Result<VolumeEdit> named(const Inode& directory, std::string_view name, FileId file,
+                                           std::uint8_t type) const;
+    /// What a descriptor's checksum must be; none: this file system has none.
+    [[nodiscard]] std::optional<std::uint16_t> group_checksum(std::uint32_t number,
+                                                              std::span<const std::uint8_t> raw) const;
     [[nodiscard]] bool group_checksum_holds(std::uint32_t number, std::span<const std::uint8_t> raw) const;
     [[nodiscard]] std::uint64_t group_field(std::uint32_t low, std::uint32_t high) const;
     [[nodiscard]] Result<std::uint64_t> inode_offset(FileId number) const;

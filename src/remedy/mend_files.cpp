@@ -140,6 +140,21 @@ std::string quoted(std::string name) {
     return name;
 }
 
+/// Entries for the volumes whose own boot sector starts Windows.
+std::string chained(const Case& stopped, int& entries) {
+    std::string out;
+    stopped.machine.each_volume([&](const Volume& volume) {
+        const auto* fs = volume.files(Observer::Grub);
+        if (fs == nullptr || volume.info.uuid.empty() || (!resolve(*fs, "/bootmgr") && !resolve(*fs, "/ntldr"))) return;
+        out += fmt::format(
+            "menuentry \"Windows ({})\" {{\n\tsearch --no-floppy --fs-uuid --set=root {}\n\tchainloader "
+            "+1\n}}\n",
+            volume.place, volume.info.uuid);
+        ++entries;
+    });
+    return out;
+}
+
 void grub_menu(const Case& stopped, std::vector<Idea>& out) {
     if (!stopped.has(Code::GrubConfigMissing) && !stopped.has(Code::GrubConfigEmpty)) return;
     for (const auto& evidence : stopped.rung.evidence) {
@@ -160,17 +175,23 @@ void grub_menu(const Case& stopped, std::vector<Idea>& out) {
                            16, out);
             }
         });
+        std::string all;
+        int entries = 0;
         for (const auto& one : startable(stopped)) {
             if (one.volume->info.uuid.empty() || one.root->info.uuid.empty()) continue;
-            offer_text(
-                *to,
-                fmt::format("{}set timeout=5\nmenuentry \"{}\" {{\n\tsearch --no-floppy --fs-uuid --set=root {}\n"
-                            "\tlinux {} root=UUID={} ro\n{}}}\n",
-                            ours, quoted(one.name), one.volume->info.uuid, one.kernel, one.root->info.uuid,
-                            one.ramdisk.empty() ? "" : "\tinitrd " + one.ramdisk + "\n"),
-                fmt::format("write {} anew, with one entry for {} ({})", evidence.place, one.name, one.root->place),
-                "options that the old menu had are not known", 20, out);
+            all += fmt::format(
+                "menuentry \"{}\" {{\n\tsearch --no-floppy --fs-uuid --set=root {}\n\tlinux {} root=UUID={} ro\n{}}}\n",
+                quoted(one.name), one.volume->info.uuid, one.kernel, one.root->info.uuid,
+                one.ramdisk.empty() ? "" : "\tinitrd " + one.ramdisk + "\n");
+            ++entries;
         }
+        if (stopped.verdict.firmware == FirmwareKind::Bios) all += chained(stopped, entries);
+        if (entries > 0)
+            offer_text(
+                *to, fmt::format("{}set timeout=5\n{}", ours, all),
+                fmt::format("write {} anew, with {}", evidence.place,
+                            entries == 1 ? std::string("one entry") : fmt::format("entries for {} systems", entries)),
+                "options that the old menu had are not known", 20, out);
     }
 }
 

@@ -1,0 +1,364 @@
+// SPDX-License-Identifier: MIT
+// ext2/3/4: what has to change for a directory to have another file: inode, blocks, bitmaps, counters, checksums.
+#include <fmt/format.h>
+#include <algorithm>
+#include <cstring>
+#include <map>
+
+#include "files/ext_fs.hpp"
+
+namespace herberge::ext {
+
+namespace {
+
+constexpr std::uint64_t super_offset = 1024;
+constexpr std::uint16_t inode_uninit = 1, block_uninit = 2;
+constexpr std::uint32_t quota = 0x100, project_quota = 0x2000;
+constexpr std::size_t most_extents = 4;    ///< that lie in the inode itself
+constexpr std::size_t direct_blocks = 12;  ///< … in a file system without extents
+/// In a descriptor of 64 bytes: the upper halves of its counters and checksums.
+constexpr std::size_t free_blocks_high = 0x2C, free_inodes_high = 0x2E, unused_inodes_high = 0x32,
+                      block_checksum_high = 0x38, inode_checksum_high = 0x3A;
+
+template <class T>
+std::vector<std::uint8_t> bytes_of(const T& value) {
+    const auto* begin = reinterpret_cast<const std::uint8_t*>(&value);
+    return {begin, begin + sizeof(value)};
+}
+std::uint32_t get16(const std::vector<std::uint8_t>& raw, std::size_t at) {
+    return raw[at] | std::uint32_t{raw[at + 1]} << 8U;
+}
+void put16(std::vector<std::uint8_t>& raw, std::size_t at, std::uint32_t value) {
+    raw[at] = static_cast<std::uint8_t>(value);
+    raw[at + 1] = static_cast<std::uint8_t>(value >> 8U);
+}
+bool bit(const std::vector<std::uint8_t>& map, std::uint64_t index) {
+    return (map[index / 8] >> (index % 8) & 1U) != 0;
+}
+void set_bit(std::vector<std::uint8_t>& map, std::uint64_t index, bool to) {
+    const auto mask = static_cast<std::uint8_t>(1U << (index % 8));
+    map[index / 8] = static_cast<std::uint8_t>(to ? map[index / 8] | mask : map[index / 8] & ~mask);
+}
+std::size_t padded(std::size_t size) { return (size + 3) / 4 * 4; }
+
+struct Run {
+    std::uint64_t start = 0, blocks = 0;
+};
+
+}  // namespace
+
+/// Block groups under change.
+struct ExtFs::Draft {
+    struct Group {
+        std::vector<std::uint8_t> descriptor, blocks, inodes;
+        std::uint64_t blocks_at = 0, inodes_at = 0;
+    };
+    const ExtFs& fs;
+    std::map<std::uint32_t, Group> groups;
+    std::int64_t blocks_taken = 0, inodes_taken = 0;
+
+    Result<Group*> group(std::uint32_t number) {
+        if (const auto known = groups.find(number); known != groups.end()) return &known->second;
+        Group out;
+        out.descriptor.resize(fs.descriptor_size_);
+        if (auto done = fs.volume_->read(fs.descriptor_offset(number), out.descriptor); !done)
+            return tl::unexpected(done.error());
+        const auto head = fs.group(number);
+        if (!head) return tl::unexpected(head.error());
+        out.blocks_at = fs.group_field(head->block_bitmap_low, head->block_bitmap_high) * fs.block_size_;
+        out.inodes_at = fs.group_field(head->inode_bitmap_low, head->inode_bitmap_high) * fs.block_size_;
+        auto blocks = fs.volume_->bytes(out.blocks_at, fs.block_size_);
+        auto inodes = fs.volume_->bytes(out.inodes_at, fs.block_size_);
+        if (!blocks || !inodes) return tl::unexpected(!blocks ? blocks.error() : inodes.error());
+        out.blocks = std::move(*blocks);
+        out.inodes = std::move(*inodes);
+        return &groups.emplace(number, std::move(out)).first->second;
+    }
+    static bool has(const Group& group, std::uint16_t flag) {
+        return (get16(group.descriptor, offsetof(ondisk::ExtGroup, flags)) & flag) != 0;
+    }
+    /// A counter of 32 bits in two halves.
+    void count(Group& group, std::size_t low, std::size_t high, std::int64_t by) const {
+        const bool wide = fs.descriptor_size_ >= 64;
+        const std::uint32_t now = get16(group.descriptor, low) | (wide ? get16(group.descriptor, high) << 16U : 0U);
+        const auto then = static_cast<std::uint32_t>(static_cast<std::int64_t>(now) + by);
+        put16(group.descriptor, low, then);
+        if (wide) put16(group.descriptor, high, then >> 16U);
+    }
+
+    Result<FileId> take_inode(std::uint32_t first) {
+        const std::uint32_t per_group = fs.super_.inodes_per_group;
+        for (std::uint32_t i = 0; i < fs.groups_; ++i) {
+            const std::uint32_t number = (first + i) % fs.groups_;
+            auto held = group(number);
+            if (!held) return tl::unexpected(held.error());
+            Group& g = **held;
+            if (has(g, inode_uninit)) continue;
+            for (std::uint32_t index = 0; index < per_group && index / 8 < g.inodes.size(); ++index) {
+                const FileId id = FileId{number} * per_group + index + 1;
+                const std::uint32_t reserved =
+                    fs.super_.revision != 0 ? std::uint32_t{fs.super_.reserved_for.first_inode} : 11U;
+                if (bit(g.inodes, index) || id < reserved) continue;
+                set_bit(g.inodes, index, true);
+                count(g, offsetof(ondisk::ExtGroup, free_inodes_low), free_inodes_high, -1);
+                const bool wide = fs.descriptor_size_ >= 64;
+                constexpr std::size_t low = offsetof(ondisk::ExtGroup, unused_inodes_low);
+                const std::uint32_t unused =
+                    get16(g.descriptor, low) | (wide ? get16(g.descriptor, unused_inodes_high) << 16U : 0U);
+                if (unused > per_group - index - 1)
+                    count(g, low, unused_inodes_high,
+                          static_cast<std::int64_t>(per_group - index - 1) - static_cast<std::int64_t>(unused));
+                ++inodes_taken;
+                return id;
+            }
+        }
+        return fail(ErrorKind::TooLarge, "no inode is free", fs.volume_->place());
+    }
+
+    [[nodiscard]] std::uint64_t first_block(std::uint32_t number) const {
+        return fs.super_.first_data_block + std::uint64_t{number} * fs.super_.blocks_per_group;
+    }
+    Result<void> mark(std::uint64_t block, bool used) {
+        const auto number =
+            static_cast<std::uint32_t>((block - fs.super_.first_data_block) / fs.super_.blocks_per_group);
+        auto held = group(number);
+        if (!held) return tl::unexpected(held.error());
+        const std::uint64_t index = block - first_block(number);
+        if (index / 8 >= (*held)->blocks.size())
+            return fail(ErrorKind::Malformed, "a block outside its group", fs.volume_->place());
+        set_bit((*held)->blocks, index, used);
+        count(**held, offsetof(ondisk::ExtGroup, free_blocks_low), free_blocks_high, used ? -1 : 1);
+        blocks_taken += used ? 1 : -1;
+        return {};
+    }
+    /// Free blocks in at most four runs.
+    Result<std::vector<Run>> take_blocks(std::uint64_t wanted, std::uint32_t first) {
+        std::vector<Run> out;
+        const std::uint64_t least = (wanted + most_extents - 1) / most_extents;
+        for (std::uint32_t i = 0; i < fs.groups_ && wanted > 0; ++i) {
+            const std::uint32_t number = (first + i) % fs.groups_;
+            auto held = group(number);
+            if (!held) return tl::unexpected(held.error());
+            if (has(**held, block_uninit)) continue;
+            const std::uint64_t base = first_block(number);
+            const std::uint64_t end = std::min<std::uint64_t>(fs.super_.blocks_per_group, fs.blocks_ - base);
+            Run run;
+            for (std::uint64_t index = 0; index <= end && wanted > 0; ++index) {
+                if (index < end && index / 8 < (*held)->blocks.size() && !bit((*held)->blocks, index)) {
+                    if (run.blocks++ == 0) run.start = base + index;
+                    if (run.blocks < std::min<std::uint64_t>(wanted, 32768)) continue;
+                }
+                if (run.blocks >= std::min(least, wanted) && run.blocks > 0) {
+                    wanted -= run.blocks;
+                    out.push_back(run);
+                    for (std::uint64_t b = 0; b < run.blocks; ++b)
+                        if (auto done = mark(run.start + b, true); !done) return tl::unexpected(done.error());
+                }
+                run = {};
+            }
+        }
+        if (wanted > 0 || out.size() > most_extents)
+            return fail(ErrorKind::TooLarge, "the volume has no room for the file in few pieces", fs.volume_->place());
+        return out;
+    }
+
+    /// What changed of groups and superblock.
+    void add_edits(std::vector<VolumeEdit>& out) {
+        for (auto& [number, g] : groups) {
+            if (fs.has_ro_compat(ro_compat::metadata_csum)) {
+                const auto sum = [&](const std::vector<std::uint8_t>& map, std::uint32_t bits, std::size_t low,
+                                     std::size_t high) {
+                    const std::uint32_t value =
+                        crc32c(fs.seed_, std::span(map).first(std::min<std::size_t>(bits / 8, map.size())));
+                    put16(g.descriptor, low, value);
+                    if (fs.descriptor_size_ >= 64) put16(g.descriptor, high, value >> 16U);
+                };
+                if (!has(g, block_uninit))
+                    sum(g.blocks, fs.super_.clusters_per_group, offsetof(ondisk::ExtGroup, block_bitmap_checksum_low),
+                        block_checksum_high);
+                if (!has(g, inode_uninit))
+                    sum(g.inodes, fs.super_.inodes_per_group, offsetof(ondisk::ExtGroup, inode_bitmap_checksum_low),
+                        inode_checksum_high);
+            }
+            if (const auto checksum = fs.group_checksum(number, g.descriptor))
+                put16(g.descriptor, offsetof(ondisk::ExtGroup, checksum), *checksum);
+            out.push_back({fs.descriptor_offset(number), g.descriptor});
+            out.push_back({g.blocks_at, g.blocks});
+            out.push_back({g.inodes_at, g.inodes});
+        }
+        auto super = fs.super_;
+        const std::uint64_t free = (super.free_blocks_low | std::uint64_t{super.free_blocks_high} << 32U) -
+                                   static_cast<std::uint64_t>(blocks_taken);
+        super.free_blocks_low = static_cast<std::uint32_t>(free);
+        if (fs.has_incompat(incompat::bit64)) super.free_blocks_high = static_cast<std::uint32_t>(free >> 32U);
+        super.free_inodes = static_cast<std::uint32_t>(super.free_inodes - inodes_taken);
+        auto raw = bytes_of(super);
+        if (fs.has_ro_compat(ro_compat::metadata_csum)) {
+            super.checksum = crc32c(0xFFFFFFFFU, std::span(raw).first(offsetof(ondisk::ExtSuper, checksum)));
+            raw = bytes_of(super);
+        }
+        out.push_back({super_offset, std::move(raw)});
+    }
+};
+
+/// The blocks of a file whose list of extents lies in its inode; Unsupported: it does not.
+Result<void> ExtFs::release(const Inode& inode, Draft& draft) const {
+    constexpr std::uint32_t elsewhere = inode_flag::inline_data | inode_flag::encrypted;
+    if ((inode.flags() & elsewhere) == 0 && (inode.flags() & inode_flag::extents) == 0) {
+        for (std::size_t i = 0; i < 15; ++i) {
+            const std::uint32_t block = ondisk::from_bytes<ondisk::little_uint32_t>(inode.head.block, i * 4);
+            if (block == 0) continue;
+            if (i >= direct_blocks || block < super_.first_data_block || block >= blocks_)
+                return fail(ErrorKind::Unsupported, "the file's blocks are not listed in its inode",
+                            inode_place(inode.number));
+            if (auto done = draft.mark(block, false); !done) return done;
+        }
+        return {};
+    }
+    const auto header = ondisk::from_bytes<ondisk::ExtExtentHeader>(inode.head.block);
+    if ((inode.flags() & inode_flag::extents) == 0 || header.magic != 0xF30A || header.depth != 0 ||
+        header.entries > most_extents || (inode.flags() & elsewhere) != 0 || inode.head.file_acl_low != 0)
+        return fail(ErrorKind::Unsupported, "the file's blocks are not listed in its inode", inode_place(inode.number));
+    for (std::size_t i = 0; i < header.entries; ++i) {
+        const auto extent =
+            ondisk::from_bytes<ondisk::ExtExtent>(inode.head.block, sizeof(header) + i * sizeof(ondisk::ExtExtent));
+        const std::uint64_t start = extent.start_low | std::uint64_t{extent.start_high} << 32U;
+        const std::uint64_t length = extent.length > 32768 ? extent.length - 32768U : std::uint32_t{extent.length};
+        if (start < super_.first_data_block || start + length > blocks_)
+            return fail(ErrorKind::Malformed, "an extent outside the file system", inode_place(inode.number));
+        for (std::uint64_t b = 0; b < length; ++b)
+            if (auto done = draft.mark(start + b, false); !done) return done;
+    }
+    return {};
+}
+
+/// A name in a block of the directory that has room for it.
+Result<VolumeEdit> ExtFs::named(const Inode& directory, std::string_view name, FileId file, std::uint8_t type) const {
+    if ((directory.flags() &
+         (inode_flag::indexed | inode_flag::inline_data | inode_flag::encrypted | inode_flag::casefold)) != 0 ||
+        block_size_ == 65536)
+        return fail(ErrorKind::Unsupported, "names are not added to such a directory (hashed, inline, encrypted)",
+                    inode_place(directory.number));
+    const auto runs = map(directory);
+    if (!runs) return tl::unexpected(runs.error());
+    const bool checked = has_ro_compat(ro_compat::metadata_csum);
+    const std::size_t need = sizeof(ondisk::ExtDirEntry) + padded(name.size());
+    for (const auto& run : *runs)
+        for (std::uint64_t done = 0; done < run.length; done += block_size_) {
+            auto block = volume_->bytes(run.base_offset + done, block_size_);
+            if (!block) return tl::unexpected(block.error());
+            const std::size_t end = block->size() - (checked ? sizeof(ondisk::ExtDirTail) : 0);
+            for (std::size_t at = 0; at + sizeof(ondisk::ExtDirEntry) <= end;) {
+                auto entry = ondisk::from_bytes<ondisk::ExtDirEntry>(*block, at);
+                const std::size_t length = entry.record_length;
+                if (length < sizeof(entry) || length % 4 != 0 || length > end - at) break;
+                const std::size_t used = entry.inode == 0 ? 0 : sizeof(entry) + padded(entry.name_length);
+                if (used > length || length - used < need) {
+                    at += length;
+                    continue;
+                }
+                if (used != 0) {
+                    entry.record_length = static_cast<std::uint16_t>(used);
+                    std::memcpy(block->data() + at, &entry, sizeof(entry));
+                }
+                ondisk::ExtDirEntry added{};
+                added.inode = static_cast<std::uint32_t>(file);
+                added.record_length = static_cast<std::uint16_t>(length - used);
+                added.name_length = static_cast<std::uint8_t>(name.size());
+                added.file_type = has_incompat(incompat::filetype) ? type : std::uint8_t{0};
+                std::memcpy(block->data() + at + used, &added, sizeof(added));
+                std::memcpy(block->data() + at + used + sizeof(added), name.data(), name.size());
+                if (checked) {
+                    auto tail = ondisk::from_bytes<ondisk::ExtDirTail>(*block, end);
+                    tail.checksum = crc32c(inode_seed(directory), std::span(*block).first(end));
+                    std::memcpy(block->data() + end, &tail, sizeof(tail));
+                }
+                return VolumeEdit{run.base_offset + done, std::move(*block)};
+            }
+        }
+    return fail(ErrorKind::TooLarge, "the directory has no room for another name", inode_place(directory.number));
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_view name,
+                                                 std::span<const std::uint8_t> content) const {
+    constexpr std::uint8_t regular = 1;
+    if (has_ro_compat(ro_compat::bigalloc) || has_ro_compat(quota) || has_ro_compat(project_quota))
+        return fail(ErrorKind::Unsupported, "files are not added to an ext with clusters or quotas", volume_->place());
+    if (name.empty() || name.size() > 255 || name.find_first_of(std::string_view("/\0", 2)) != name.npos ||
+        name == "." || name == "..")
+        return fail(ErrorKind::Malformed, "not a name", volume_->place(), {}, printable(name));
+    const auto folder = changeable(directory);
+    if (!folder) return tl::unexpected(folder.error());
+    if (folder->type() != FileType::Directory)
+        return fail(ErrorKind::WrongType, "not a directory", inode_place(directory));
+    const auto known = lookup(directory, name);
+    if (!known && known.error().kind != ErrorKind::NotFound) return tl::unexpected(known.error());
+    Draft draft{*this, {}, 0, 0};
+    std::vector<VolumeEdit> out;
+    Inode file;
+    const auto home = static_cast<std::uint32_t>((directory - 1) / super_.inodes_per_group);
+    if (known) {
+        auto old = changeable(*known);
+        if (!old) return tl::unexpected(old.error());
+        if (old->type() != FileType::Regular)
+            return fail(ErrorKind::WrongType, "something that is no file has this name", inode_place(*known));
+        if (auto done = release(*old, draft); !done) return tl::unexpected(done.error());
+        file = std::move(*old);
+    } else {
+        const auto number = draft.take_inode(home);
+        if (!number) return tl::unexpected(number.error());
+        file.number = *number;
+        file.raw.assign(inode_size_, 0);
+        file.head.mode = 0100644;
+        file.head.links = 1;
+        file.head.access_time = file.head.change_time = file.head.modify_time = super_.write_time;
+        file.head.flags = has_incompat(incompat::extents) ? inode_flag::extents : 0U;
+        if (inode_size_ > 128) put16(file.raw, 128, std::max<std::uint32_t>(super_.want_extra_isize, 4));
+        auto entry = named(*folder, name, *number, regular);
+        if (!entry) return tl::unexpected(entry.error());
+        out.push_back(std::move(*entry));
+    }
+    const std::uint64_t blocks = (content.size() + block_size_ - 1) / block_size_;
+    const bool listed = (file.head.flags & inode_flag::extents) != 0;
+    if (!listed && blocks > direct_blocks)
+        return fail(ErrorKind::TooLarge, "the file needs more blocks than its inode can list", volume_->place());
+    const auto runs = draft.take_blocks(blocks, home);
+    if (!runs) return tl::unexpected(runs.error());
+    file.head.size_low = static_cast<std::uint32_t>(content.size());
+    file.head.size_high = 0;
+    file.head.blocks_low = static_cast<std::uint32_t>(blocks * (block_size_ / 512));
+    file.head.block.fill(0);
+    ondisk::ExtExtentHeader header{};
+    header.magic = 0xF30A;
+    header.entries = static_cast<std::uint16_t>(runs->size());
+    header.capacity = most_extents;
+    if (listed) std::memcpy(file.head.block.data(), &header, sizeof(header));
+    std::uint64_t logical = 0;
+    for (std::size_t i = 0; i < runs->size(); ++i) {
+        const auto& run = (*runs)[i];
+        ondisk::ExtExtent extent{};
+        extent.block = static_cast<std::uint32_t>(logical);
+        extent.length = static_cast<std::uint16_t>(run.blocks);
+        extent.start_low = static_cast<std::uint32_t>(run.start);
+        extent.start_high = static_cast<std::uint16_t>(run.start >> 32U);
+        if (listed) std::memcpy(file.head.block.data() + sizeof(header) + i * sizeof(extent), &extent, sizeof(extent));
+        for (std::uint64_t b = 0; !listed && b < run.blocks; ++b) {
+            const ondisk::little_uint32_t block(static_cast<std::uint32_t>(run.start + b));
+            std::memcpy(file.head.block.data() + (logical + b) * sizeof(block), &block, sizeof(block));
+        }
+        std::vector<std::uint8_t> bytes(run.blocks * block_size_);
+        const std::size_t from = logical * block_size_;
+        std::copy_n(content.begin() + static_cast<std::ptrdiff_t>(from), std::min(bytes.size(), content.size() - from),
+                    bytes.begin());
+        out.push_back({run.start * block_size_, std::move(bytes)});
+        logical += run.blocks;
+    }
+    std::memcpy(file.raw.data(), &file.head, sizeof(file.head));
+    auto inode_edits = written_back(std::move(file));
+    if (!inode_edits) return tl::unexpected(inode_edits.error());
+    out.insert(out.end(), inode_edits->begin(), inode_edits->end());
+    draft.add_edits(out);
+    return out;
+}
+
+}  // namespace herberge::ext
