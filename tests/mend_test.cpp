@@ -132,6 +132,7 @@ TEST(Mend, TheDemosDisksSayWhatMendsThem) {
     const std::map<std::string, std::string> known = {
         {"wrong-kernel.img", "in d1p1:/boot/grub/grub.cfg, name /boot/vmlinuz-6.1.2-almhof instead of "},
         {"cloned-root.img", "give the file system of d1p1 the UUID a1b0f000-0001-4a01-8a01-00000a1b0f01 that"},
+        {"no-config.img", "write d1p1:/boot/grub/grub.cfg anew, with one entry"},
         {"no-signature.img", "write the mark 55 AA at the end of d1's first sector"},
         {"office-pc-ahci-off.img", "let the driver storahci of d1p2 start at boot (Start is 4)"},
         {"office-pc-cloned.img", "in the boot store d1p1:/Boot/BCD, let "},
