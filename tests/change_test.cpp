@@ -312,6 +312,32 @@ TEST(Edits, FilesAreAddedToAnExtAsItsCheckerAndTheKernelWantThem) {
     }
 }
 
+TEST(Edits, AFileOfManyPiecesIsStoredAnew) {
+    const Folder folder;
+    const auto made =
+        support::shell("cd " + folder.file("") +
+                       " && mkdir tree && for i in $(seq 0 2 400); do printf piece$i | dd "
+                       "of=tree/holes bs=4096 seek=$i conv=notrunc status=none; done && truncate -s 48M v.img && "
+                       "mkfs.ext4 -q -b 4096 -d tree v.img");
+    ASSERT_EQ(made.status, 0) << made.out;
+    Machine machine;
+    machine.disks.push_back(inspect_disk(*open_image(folder.file("v.img"), 1), 1, "v.img"));
+    assemble_layers(machine);
+    const auto* fs = machine.at("d1")->files(Observer::Linux);
+    const auto file = resolve(*fs, "/holes")->file;
+    EXPECT_GT(fs->extents(file.id)->size(), 100U);
+    const auto content = (*fs->open(file.id, "/holes"))->bytes(0, file.size).value();
+    Workshop shop(machine);
+    ASSERT_TRUE(remedy::put_file(shop, "d1", "/holes", content));
+    const Machine now = shop.machine();
+    const auto* after = now.at("d1")->files(Observer::Linux);
+    const auto again = resolve(*after, "/holes")->file;
+    EXPECT_LE(after->extents(again.id)->size(), 4U);
+    EXPECT_EQ((*after->open(again.id, "/holes"))->bytes(0, again.size).value(), content);
+    const auto fine = checked(folder, now, "d1", "e2fsck -fn");
+    EXPECT_EQ(fine.status, 0) << fine.out;
+}
+
 TEST(Edits, SmallFilesAreAddedToAnExt2) {
     const Folder folder;
     ASSERT_EQ(support::shell("cd " + folder.file("") +

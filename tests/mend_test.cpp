@@ -127,6 +127,33 @@ TEST(Mend, ConfigurationsAreCorrectedInPlace) {
     }
 }
 
+TEST(Mend, MarksOfFilesAreWrittenBack) {
+    const struct {
+        std::string file;
+        std::size_t at;
+        Bytes instead;
+        std::string title;
+    } cases[] = {
+        {std::string("/boot/vmlinuz-") + demo::release,
+         0x202,
+         {0, 0, 0, 0},
+         std::string("write the kernel's mark “HdrS” back into d1p1:/boot/vmlinuz-") + demo::release + ", at byte 514"},
+        {"/usr/bin/busybox",
+         0,
+         {0, 0, 0, 0},
+         "write the mark of a program (7F “ELF”) back into d1p1:/usr/bin/busybox, at byte 0"}};
+    for (const auto& one : cases) {
+        auto desk = demo::front_desk();
+        std::ranges::copy(one.instead, desk.root.at(one.file).content.begin() + static_cast<std::ptrdiff_t>(one.at));
+        const Machine machine = machine_of(desk.build());
+        const auto found = mended(machine);
+        ASSERT_FALSE(found.empty()) << one.file;
+        ASSERT_FALSE(found[0].proposals.empty()) << one.file << found[0].before.reason;
+        EXPECT_EQ(found[0].proposals[0].title, one.title);
+        EXPECT_EQ(after(machine, found[0].proposals[0]), "d1p1 yes;");
+    }
+}
+
 TEST(Mend, TheDemosDisksSayWhatMendsThem) {
     // Every broken disk has a proposal, or a sentence on what would have to be brought.
     const std::map<std::string, std::string> known = {

@@ -113,6 +113,7 @@ private:
     [[nodiscard]] bool group_has_super(std::uint32_t group) const;
     [[nodiscard]] Result<ondisk::ExtGroup> group(std::uint32_t number) const;
     [[nodiscard]] Result<void> release(const Inode& inode, Draft& draft) const;
+    Result<void> release_node(std::span<const std::uint8_t> node, int depth, FileId file, Draft& draft) const;
     [[nodiscard]] Result<VolumeEdit> named(const Inode& directory, std::string_view name, FileId file,
                                            std::uint8_t type) const;
     /// What a descriptor's checksum must be; none: this file system has none.

@@ -201,33 +201,55 @@ struct ExtFs::Draft {
     }
 };
 
-/// The blocks of a file whose list of extents lies in its inode; Unsupported: it does not.
-Result<void> ExtFs::release(const Inode& inode, Draft& draft) const {
-    constexpr std::uint32_t elsewhere = inode_flag::inline_data | inode_flag::encrypted;
-    if ((inode.flags() & elsewhere) == 0 && (inode.flags() & inode_flag::extents) == 0) {
-        for (std::size_t i = 0; i < 15; ++i) {
-            const std::uint32_t block = ondisk::from_bytes<ondisk::little_uint32_t>(inode.head.block, i * 4);
-            if (block == 0) continue;
-            if (i >= direct_blocks || block < super_.first_data_block || block >= blocks_)
-                return fail(ErrorKind::Unsupported, "the file's blocks are not listed in its inode",
-                            inode_place(inode.number));
-            if (auto done = draft.mark(block, false); !done) return done;
-        }
-        return {};
-    }
-    const auto header = ondisk::from_bytes<ondisk::ExtExtentHeader>(inode.head.block);
-    if ((inode.flags() & inode_flag::extents) == 0 || header.magic != 0xF30A || header.depth != 0 ||
-        header.entries > most_extents || (inode.flags() & elsewhere) != 0 || inode.head.file_acl_low != 0)
-        return fail(ErrorKind::Unsupported, "the file's blocks are not listed in its inode", inode_place(inode.number));
+/// The blocks that a node of a file's tree of extents lists, and those of the nodes below it.
+Result<void> ExtFs::release_node(std::span<const std::uint8_t> node, int depth, FileId file, Draft& draft) const {
+    const auto header = ondisk::from_bytes<ondisk::ExtExtentHeader>(node);
+    const auto outside = [&]() -> Result<void> {
+        return fail(ErrorKind::Malformed, "a damaged tree of extents", inode_place(file));
+    };
+    if (header.magic != 0xF30A || header.depth != depth || depth > 4 ||
+        header.entries > (node.size() - sizeof(header)) / sizeof(ondisk::ExtExtent))
+        return outside();
     for (std::size_t i = 0; i < header.entries; ++i) {
-        const auto extent =
-            ondisk::from_bytes<ondisk::ExtExtent>(inode.head.block, sizeof(header) + i * sizeof(ondisk::ExtExtent));
-        const std::uint64_t start = extent.start_low | std::uint64_t{extent.start_high} << 32U;
-        const std::uint64_t length = extent.length > 32768 ? extent.length - 32768U : std::uint32_t{extent.length};
-        if (start < super_.first_data_block || start + length > blocks_)
-            return fail(ErrorKind::Malformed, "an extent outside the file system", inode_place(inode.number));
+        const std::size_t at = sizeof(header) + i * sizeof(ondisk::ExtExtent);
+        std::uint64_t start = 0, length = 1;
+        if (depth == 0) {
+            const auto extent = ondisk::from_bytes<ondisk::ExtExtent>(node, at);
+            start = extent.start_low | std::uint64_t{extent.start_high} << 32U;
+            length = extent.length > 32768 ? extent.length - 32768U : std::uint32_t{extent.length};
+        } else {
+            const auto index = ondisk::from_bytes<ondisk::ExtExtentIndex>(node, at);
+            start = index.leaf_low | std::uint64_t{index.leaf_high} << 32U;
+        }
+        if (start < super_.first_data_block || start + length > blocks_) return outside();
+        if (depth > 0) {
+            const auto below = volume_->bytes(start * block_size_, block_size_);
+            if (!below) return tl::unexpected(below.error());
+            if (auto done = release_node(*below, depth - 1, file, draft); !done) return done;
+        }
         for (std::uint64_t b = 0; b < length; ++b)
             if (auto done = draft.mark(start + b, false); !done) return done;
+    }
+    return {};
+}
+
+/// The blocks of a file become free; Unsupported: they are listed in a way that is not followed here.
+Result<void> ExtFs::release(const Inode& inode, Draft& draft) const {
+    const auto unsupported = [&]() -> Result<void> {
+        return fail(ErrorKind::Unsupported, "the file's blocks are listed in a way that is not followed",
+                    inode_place(inode.number));
+    };
+    if ((inode.flags() & (inode_flag::inline_data | inode_flag::encrypted)) != 0 || inode.head.file_acl_low != 0)
+        return unsupported();
+    if ((inode.flags() & inode_flag::extents) != 0) {
+        const auto header = ondisk::from_bytes<ondisk::ExtExtentHeader>(inode.head.block);
+        return release_node(inode.head.block, header.depth, inode.number, draft);
+    }
+    for (std::size_t i = 0; i < 15; ++i) {
+        const std::uint32_t block = ondisk::from_bytes<ondisk::little_uint32_t>(inode.head.block, i * 4);
+        if (block == 0) continue;
+        if (i >= direct_blocks || block < super_.first_data_block || block >= blocks_) return unsupported();
+        if (auto done = draft.mark(block, false); !done) return done;
     }
     return {};
 }

@@ -9,7 +9,8 @@ std::vector<Remedy> remedies() {
     return {{"tables", propose_tables},        {"partitions", propose_partitions},
             {"boot code", propose_boot_code},  {"volume boot sectors", propose_volume_sectors},
             {"configurations", propose_texts}, {"identifiers", propose_identifiers},
-            {"Windows", propose_windows},      {"files", propose_files}};
+            {"marks of files", propose_marks}, {"Windows", propose_windows},
+            {"files", propose_files}};
 }
 
 std::string to_bring(const Case& stopped) {

@@ -50,6 +50,7 @@ void propose_volume_sectors(const Case& stopped, std::vector<Idea>& out);
 void propose_texts(const Case& stopped, std::vector<Idea>& out);
 void propose_identifiers(const Case& stopped, std::vector<Idea>& out);
 void propose_windows(const Case& stopped, std::vector<Idea>& out);
+void propose_marks(const Case& stopped, std::vector<Idea>& out);
 void propose_files(const Case& stopped, std::vector<Idea>& out);
 /// What would have to be brought from outside; empty: nothing is known.
 [[nodiscard]] std::string to_bring(const Case& stopped);
