@@ -16,7 +16,8 @@ loader = importlib.machinery.SourceFileLoader("mending", str(HERE / "mending-aga
 mending = importlib.util.module_from_spec(importlib.util.spec_from_loader("mending", loader))
 loader.exec_module(mending)
 
-UP = b"USERSPACE-UP"
+# What its start-up script says, or (where the entry names no serial console) its init behind that.
+UP = (b"USERSPACE-UP", b"Please press Enter to activate this console")
 OVMF = pathlib.Path("/usr/share/OVMF")
 
 
@@ -53,7 +54,7 @@ def start(command, limit):
     reader = threading.Thread(target=read, daemon=True)
     reader.start()
     end = time.time() + limit
-    while time.time() < end and run.poll() is None and UP not in console:
+    while time.time() < end and run.poll() is None and not any(text in console for text in UP):
         time.sleep(0.5)
     run.kill()
     run.wait()
@@ -80,7 +81,7 @@ def boot(opt, area, case):
             return case, False, "apply: " + done.stderr
         extra = case["extra"].get("variables")
         console = start(machine(case, mended, area / extra if extra else None, work), opt.limit)
-        if UP in console:
+        if any(text in console for text in UP):
             return case, True, title
         return case, False, title + " || " + " / ".join(console.decode(errors="replace").split("\n")[-4:])[-300:]
 

@@ -164,7 +164,9 @@ struct ExtFs::Draft {
 
     /// What changed of groups and superblock.
     void add_edits(std::vector<VolumeEdit>& out) {
-        for (auto& [number, g] : groups) {
+        for (auto& changed : groups) {
+            const std::uint32_t number = changed.first;
+            Group& g = changed.second;
             if (fs.has_ro_compat(ro_compat::metadata_csum)) {
                 const auto sum = [&](const std::vector<std::uint8_t>& map, std::uint32_t bits, std::size_t low,
                                      std::size_t high) {

@@ -112,7 +112,8 @@ struct Line {
             if (row.kind == NumberKind::EfiStatus && firmware) name.erase(name.begin());
             // A single word would be found where nobody means the number; only this one is the firmware's own.
             if (name.size() < 2 && name.front() != "unsupported") continue;
-            if (!std::ranges::search(words, name).empty()) add(row.kind, row.value, std::string(row.name));
+            if (std::search(words.begin(), words.end(), name.begin(), name.end()) != words.end())
+                add(row.kind, row.value, std::string(row.name));
         }
     }
 };
