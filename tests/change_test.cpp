@@ -5,7 +5,9 @@
 #include <nlohmann/json.hpp>
 
 #include "demo_disks.hpp"
+#include "office_pc.hpp"
 #include "remedy/edits.hpp"
+#include "remedy/hive_edits.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -395,6 +397,29 @@ TEST(Edits, IdentifiersAsTheSystemsOwnToolsSeeThem) {
     Workshop shop(desk);
     ASSERT_TRUE(remedy::set_identifier(shop, *desk.at("d1p2"), uuid));
     EXPECT_EQ(shop.machine().at("d1p2")->info.uuid, uuid);
+}
+
+TEST(Edits, ValuesOfAHiveInTheirCells) {
+    const Machine machine = machine_of(demo::office_pc_disks().front().make());
+    const remedy::HiveFile hive{"d1p2", "/Windows/System32/config/SYSTEM"};
+    const std::string key = "ControlSet001\\Services\\storahci";
+    Workshop shop(machine);
+    ASSERT_TRUE(remedy::set_number(shop, hive, key, "Start", 4));
+    EXPECT_EQ((*remedy::open_clean(shop.machine(), hive))->number_at(key, "Start"), 4U);
+    // The machine as it would be: its controller's driver is off.
+    const auto verdict = check(shop.machine());
+    EXPECT_EQ(verdict.systems.at(0).stops_at, Stage::Root);
+    EXPECT_NE(verdict.systems[0].at(Stage::Root).text.find("storahci has Start 4"), std::string::npos);
+    ASSERT_TRUE(remedy::set_text(shop, hive, key, "Group", "short"));
+    EXPECT_EQ((*remedy::open_clean(shop.machine(), hive))->text_at(key, "Group"), "short");
+    EXPECT_EQ(remedy::set_text(shop, hive, key, "Group", std::string(200, 'x')).error().kind, ErrorKind::TooLarge);
+    EXPECT_EQ(remedy::set_value(shop, hive, key, "Start", Bytes(5)).error().kind, ErrorKind::TooLarge);
+    EXPECT_EQ(remedy::set_number(shop, hive, key, "Stopp", 0).error().kind, ErrorKind::NotFound);
+    EXPECT_EQ(remedy::set_number(shop, hive, "ControlSet009\\Services", "Start", 0).error().kind, ErrorKind::NotFound);
+    EXPECT_EQ(remedy::rename_value(shop, hive, key, "Start", "Begin").has_value(), true);
+    EXPECT_EQ((*remedy::open_clean(shop.machine(), hive))->number_at(key, "Start"), std::nullopt);
+    EXPECT_EQ((*remedy::open_clean(shop.machine(), hive))->number_at(key, "Begin"), 4U);
+    EXPECT_EQ(remedy::rename_value(shop, hive, key, "Begin", "Bgn").error().kind, ErrorKind::Malformed);
 }
 
 // --- suppose ---------------------------------------------------------------------------------------------------------
