@@ -24,7 +24,7 @@ struct Supposition {
     std::vector<std::string> active;  ///< the only active partition of its disk
     std::vector<std::pair<std::string, std::string>> identifiers;  ///< place and the UUID or serial it has instead
     std::vector<std::pair<std::string, std::vector<std::uint8_t>>>
-        contents;                      ///< a file that is there, and what it holds; a shorter text is filled up with line ends
+        contents;  ///< a file that is there, and what it holds; a shorter text is filled up with line ends
     std::vector<std::string> removed;  ///< files that nobody finds any more
     std::optional<AtMenu> at_menu;     ///< what somebody does at the loader's menu
 
