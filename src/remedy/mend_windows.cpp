@@ -150,11 +150,17 @@ struct Object {
     }
 };
 
-void store_object(const Case& stopped, const InstalledSystem& system, const Object& object, std::vector<Idea>& out) {
+/// `pattern`: a device record of the store that names a partition; empty: it has none.
+void store_object(const Case& stopped, const InstalledSystem& system, const Object& object,
+                  const std::vector<std::uint8_t>& pattern, std::vector<Idea>& out) {
     const auto first = object.value(device);
     const auto second = object.value(os_device);
     const auto changed = [&](const std::optional<HiveValue>& value) {
-        auto out_of = value ? pointed_at(value->data, stopped.machine, *system.volume) : std::vector<std::uint8_t>{};
+        // "The volume of the boot manager" names no partition: a record that does, of the same size, takes its place.
+        const bool of_manager = value && ondisk::from_bytes<ondisk::StoreDevice>(value->data).type == 5;
+        auto out_of = !value ? std::vector<std::uint8_t>{}
+                             : pointed_at(of_manager && pattern.size() == value->data.size() ? pattern : value->data,
+                                          stopped.machine, *system.volume);
         return value && out_of != value->data ? out_of : std::vector<std::uint8_t>{};
     };
     const auto new_first = changed(first);
@@ -206,12 +212,19 @@ void boot_store(const Case& stopped, const InstalledSystem& system, std::vector<
             const auto objects = hive ? (*hive)->at("Objects") : tl::unexpected(hive.error());
             const auto keys = objects ? (*hive)->subkeys(*objects) : tl::unexpected(objects.error());
             if (!keys) continue;
+            std::vector<Object> objects_of;
+            std::vector<std::uint8_t> pattern;
             for (std::size_t i = 0; i < std::min<std::size_t>(keys->size(), 64); ++i) {
                 const auto called = (*hive)->name((*keys)[i]);
                 if (!called) continue;
-                const Object object{store, **hive, *called};
-                if (object.value(system_root)) store_object(stopped, system, object, out);
+                objects_of.push_back({store, **hive, *called});
+                for (const char* element : {device, os_device}) {
+                    const auto value = objects_of.back().value(element);
+                    if (value && ondisk::from_bytes<ondisk::StoreDevice>(value->data).type == 6) pattern = value->data;
+                }
             }
+            for (const auto& object : objects_of)
+                if (object.value(system_root)) store_object(stopped, system, object, pattern, out);
         }
     });
 }
