@@ -1,11 +1,9 @@
 // SPDX-License-Identifier: MIT
 #include <cstdio>
 #include <iostream>
-#include <iterator>
 
 #include "commands.hpp"
 #include "inputs.hpp"
-#include "output_file.hpp"
 #include "views.hpp"
 
 namespace tool {

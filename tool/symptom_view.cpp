@@ -78,7 +78,7 @@ void in_brief(Page& page, const StageAnswer& one, std::size_t number) {
     page.line(page.terminal.ink(Ink::Dim, text));
 }
 
-/// How many answers are told in full: where the image has the fault, that one and the next.
+/// How many answers are told in full: those whose fault the image has; without one, the first three.
 std::size_t whole_answers(const SymptomReading& reading) {
     std::size_t real = 0;
     for (const auto& one : reading.answers)
@@ -100,10 +100,10 @@ std::string symptom_text(const SymptomReading& reading, const Terminal& terminal
         numbers(page, reading);
         return std::move(page.out);
     }
-    const bool real =
-        reading.answers.front().causes.empty() || reading.answers.front().causes.front().borne != Borne::Real;
+    const auto& first = reading.answers.front();
+    const bool real = !first.causes.empty() && first.causes.front().borne == Borne::Real;
     page.line(terminal.ink(
-        Ink::Bold, fmt::format("{} at {}, which completes when {}", real ? "Most likely it stops" : "It stops",
+        Ink::Bold, fmt::format("{} at {}, which completes when {}", real ? "It stops" : "Most likely it stops",
                                stage_id(reading.answers.front().stage), stage_meaning(reading.answers.front().stage))));
     page.line();
     numbers(page, reading);

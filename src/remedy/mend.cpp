@@ -37,6 +37,8 @@ struct Path {
     Workshop shop;
     std::vector<Idea> made;
     std::vector<Code> cures;
+    Machine machine;  ///< as these changes leave it
+    Verdict verdict;
 };
 
 class Search {
@@ -53,7 +55,7 @@ public:
         wanted_ = &system;
         walks_ = 0;
         // Level by level: a single change is better than two.
-        std::vector<Path> level{{Workshop(machine_), {}, {}}};
+        std::vector<Path> level{{Workshop(machine_), {}, {}, machine_, verdict_}};
         for (int depth = 0; depth < limits_.most_changes && !level.empty() && out.proposals.empty(); ++depth)
             level = deepen(level, out);
         if (out.proposals.empty())
@@ -66,11 +68,9 @@ private:
     std::vector<Path> deepen(const std::vector<Path>& level, Mending& out) {
         std::vector<Path> next;
         for (const auto& path : level) {
-            const Machine machine = path.made.empty() ? machine_ : path.shop.machine();
-            const Verdict verdict = path.made.empty() ? verdict_ : check(machine, options_);
-            const SystemVerdict* system = same_system(verdict, *wanted_);
+            const SystemVerdict* system = same_system(path.verdict, *wanted_);
             if (system == nullptr) continue;
-            const Case stopped{machine, verdict, options_, *system, stop_of(*system)};
+            const Case stopped{path.machine, path.verdict, options_, *system, stop_of(*system)};
             std::vector<Idea> ideas;
             for (const auto& remedy : remedy::remedies()) remedy.propose(stopped, ideas);
             std::ranges::stable_sort(ideas, {}, &Idea::rank);
@@ -84,15 +84,15 @@ private:
     }
 
     void attempt(const Path& path, const Case& stopped, Idea idea, Mending& out, std::vector<Path>& next) {
-        Path here{path.shop.copy(), path.made, path.cures};
+        Path here{path.shop.copy(), path.made, path.cures, {}, {}};
         if (!idea.make(here.shop)) return;
         const Patch patch = here.shop.patch({}, {});
         if (patch.empty() || !tried_.insert(key_of(patch)).second) return;
         ++walks_;
-        const Machine machine = here.shop.machine();
-        const Verdict verdict = check(machine, options_);
-        const SystemVerdict* system = same_system(verdict, *wanted_);
-        const auto turns = compare_verdicts(verdict_, verdict);
+        here.machine = here.shop.machine();
+        here.verdict = check(here.machine, options_);
+        const SystemVerdict* system = same_system(here.verdict, *wanted_);
+        const auto turns = compare_verdicts(verdict_, here.verdict);
         here.made.push_back(std::move(idea));
         here.cures.insert(here.cures.end(), stopped.rung.findings.begin(),
                           stopped.rung.findings.begin() + (stopped.rung.findings.empty() ? 0 : 1));
@@ -104,7 +104,7 @@ private:
             out.proposals.push_back(proposal_of(here, turns));
             return;
         }
-        const auto turn = compare_verdicts(stopped.verdict, verdict);
+        const auto turn = compare_verdicts(stopped.verdict, here.verdict);
         const bool further = std::ranges::any_of(turn, [&](const SystemTurn& one) {
             return one.place == system->place && (one.turn == Turn::Better || one.turn == Turn::New);
         });

@@ -3,15 +3,13 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <charconv>
-#include <set>
 
 #include <herberge/system.hpp>
 
-#include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
 #include "remedy/edits.hpp"
 #include "remedy/remedy.hpp"
-#include "remedy/tables.hpp"
+#include "walk/routes.hpp"
 
 namespace herberge::remedy {
 
@@ -21,19 +19,17 @@ namespace {
 /// to.
 std::vector<RootReference> unanswered(const Case& stopped) {
     std::vector<RootReference> out;
-    const std::function<void(const std::vector<MenuEntry>&)> look = [&](const std::vector<MenuEntry>& entries) {
-        for (const auto& entry : entries) {
-            look(entry.children);
-            const auto root = CommandLine(entry.arguments).value("root");
-            if (!root) continue;
-            auto reference = resolve_root(stopped.machine, *root);
-            if (reference.volume != nullptr || reference.cannot_tell) continue;
-            const bool known = std::ranges::any_of(
-                out, [&](const RootReference& other) { return other.written == reference.written; });
-            if (!known) out.push_back(std::move(reference));
-        }
-    };
-    for (const auto& menu : stopped.verdict.menus) look(menu.entries);
+    std::vector<const MenuEntry*> entries;
+    for (const auto& menu : stopped.verdict.menus) walk::collect_leaves(menu.entries, entries);
+    for (const auto* entry : entries) {
+        const auto root = CommandLine(entry->arguments).value("root");
+        if (!root) continue;
+        auto reference = resolve_root(stopped.machine, *root);
+        if (reference.volume != nullptr || reference.cannot_tell) continue;
+        const bool known =
+            std::ranges::any_of(out, [&](const RootReference& other) { return other.written == reference.written; });
+        if (!known) out.push_back(std::move(reference));
+    }
     return out;
 }
 

@@ -3,12 +3,12 @@
 // loader cannot read them.
 #include <fmt/format.h>
 #include <algorithm>
-#include <functional>
 #include <optional>
 #include <set>
 
 #include "remedy/edits.hpp"
 #include "remedy/remedy.hpp"
+#include "walk/routes.hpp"
 
 namespace herberge::remedy {
 
@@ -34,18 +34,15 @@ std::optional<OpenFile> open_at(const Machine& machine, const std::string& place
 std::vector<OpenFile> kernels(const Case& stopped) {
     std::vector<OpenFile> out;
     std::set<std::string> seen;
-    const std::function<void(const std::vector<MenuEntry>&)> look = [&](const std::vector<MenuEntry>& entries) {
-        for (const auto& entry : entries) {
-            look(entry.children);
-            for (const auto& kernel : entry.kernel) {
-                if (kernel.volume == nullptr || !kernel.found()) continue;
-                const std::string place = kernel.volume->place + ":" + kernel.real_path;
-                if (!seen.insert(place).second) continue;
-                if (auto file = open_at(stopped.machine, place)) out.push_back(std::move(*file));
-            }
+    std::vector<const MenuEntry*> entries;
+    for (const auto& menu : stopped.verdict.menus) walk::collect_leaves(menu.entries, entries);
+    for (const auto* entry : entries)
+        for (const auto& kernel : entry->kernel) {
+            if (kernel.volume == nullptr || !kernel.found()) continue;
+            const std::string place = kernel.volume->place + ":" + kernel.real_path;
+            if (!seen.insert(place).second) continue;
+            if (auto file = open_at(stopped.machine, place)) out.push_back(std::move(*file));
         }
-    };
-    for (const auto& menu : stopped.verdict.menus) look(menu.entries);
     return out;
 }
 
