@@ -401,7 +401,7 @@ TEST(Edits, IdentifiersAsTheSystemsOwnToolsSeeThem) {
 
 TEST(Edits, ValuesOfAHiveInTheirCells) {
     const Machine machine = machine_of(demo::office_pc_disks().front().make());
-    const remedy::HiveFile hive{"d1p2", "/Windows/System32/config/SYSTEM"};
+    const FilePlace hive{"d1p2", "/Windows/System32/config/SYSTEM"};
     const std::string key = "ControlSet001\\Services\\storahci";
     Workshop shop(machine);
     ASSERT_TRUE(remedy::set_number(shop, hive, key, "Start", 4));

@@ -15,15 +15,6 @@ constexpr std::uint64_t bins_at = 4096;
 constexpr std::uint32_t inside = 0x80000000U;  ///< HiveValueCell::size: the data is in the record itself
 constexpr std::uint32_t most_in_one_cell = 16344;
 
-Result<Source> open_source(const Machine& machine, const HiveFile& file) {
-    const auto volume = machine.at(file.volume);
-    const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
-    if (fs == nullptr) return fail(ErrorKind::NotFound, "there is no such volume with files", file.volume);
-    const auto found = resolve(*fs, file.path);
-    if (!found) return tl::unexpected(found.error());
-    return fs->open(found->file.id, file.volume + ":" + file.path);
-}
-
 /// A value's record, and where it lies in the file.
 struct Record {
     Source file;
@@ -31,15 +22,15 @@ struct Record {
     ondisk::HiveValueCell cell{};
     std::string name;
 };
-Result<Record> find_record(const Machine& machine, const HiveFile& file, std::string_view key, std::string_view name) {
+Result<Record> find_record(const Machine& machine, const FilePlace& file, std::string_view key, std::string_view name) {
     const auto hive = open_clean(machine, file);
     if (!hive) return tl::unexpected(hive.error());
     const auto id = (*hive)->at(key);
     if (!id) return tl::unexpected(id.error());
     Record out;
-    auto source = open_source(machine, file);
+    auto source = open_file(machine, file);
     if (!source) return tl::unexpected(source.error());
-    out.file = std::move(*source);
+    out.file = std::move(source->bytes);
     const auto node = out.file->load<ondisk::HiveKey>(bins_at + *id + 4);
     if (!node) return tl::unexpected(node.error());
     for (std::uint32_t i = 0; i < node->values && i < 65536; ++i) {
@@ -56,8 +47,7 @@ Result<Record> find_record(const Machine& machine, const HiveFile& file, std::st
         out.name.assign(letters->begin(), letters->end());
         if (lower_text(out.name) == lower_text(name)) return out;
     }
-    return fail(ErrorKind::NotFound, "there is no such value", fmt::format("{}:{}", file.volume, file.path), {},
-                fmt::format("{}\\{}", key, name));
+    return fail(ErrorKind::NotFound, "there is no such value", file.text(), {}, fmt::format("{}\\{}", key, name));
 }
 
 template <class T>
@@ -67,18 +57,18 @@ std::span<const std::uint8_t> bytes_of(const T& value) {
 
 }  // namespace
 
-Result<std::shared_ptr<const Hive>> open_clean(const Machine& machine, const HiveFile& file) {
-    const auto source = open_source(machine, file);
+Result<std::shared_ptr<const Hive>> open_clean(const Machine& machine, const FilePlace& file) {
+    const auto source = open_file(machine, file);
     if (!source) return tl::unexpected(source.error());
-    auto hive = open_hive(*source);
+    auto hive = open_hive(source->bytes);
     if (!hive) return tl::unexpected(hive.error());
     if ((*hive)->state() != HiveState::Clean)
         return fail(ErrorKind::Unsupported, "the hive was being written: its logs would be laid over the change",
-                    fmt::format("{}:{}", file.volume, file.path));
+                    file.text());
     return *hive;
 }
 
-Result<void> set_value(Workshop& shop, const HiveFile& file, std::string_view key, std::string_view name,
+Result<void> set_value(Workshop& shop, const FilePlace& file, std::string_view key, std::string_view name,
                        std::span<const std::uint8_t> content) {
     const Machine machine = shop.machine();
     auto record = find_record(machine, file, key, name);
@@ -106,13 +96,13 @@ Result<void> set_value(Workshop& shop, const HiveFile& file, std::string_view ke
     return shop.write(*record->file, record->at + offsetof(ondisk::HiveValueCell, size), bytes_of(stored));
 }
 
-Result<void> set_number(Workshop& shop, const HiveFile& file, std::string_view key, std::string_view name,
+Result<void> set_number(Workshop& shop, const FilePlace& file, std::string_view key, std::string_view name,
                         std::uint32_t number) {
     const ondisk::little_uint32_t stored(number);
     return set_value(shop, file, key, name, bytes_of(stored));
 }
 
-Result<void> set_text(Workshop& shop, const HiveFile& file, std::string_view key, std::string_view name,
+Result<void> set_text(Workshop& shop, const FilePlace& file, std::string_view key, std::string_view name,
                       std::string_view text) {
     std::vector<std::uint8_t> bytes;
     for (const char16_t unit : utf16_from(text) + u'\0') {
@@ -122,7 +112,7 @@ Result<void> set_text(Workshop& shop, const HiveFile& file, std::string_view key
     return set_value(shop, file, key, name, bytes);
 }
 
-Result<void> rename_value(Workshop& shop, const HiveFile& file, std::string_view key, std::string_view name,
+Result<void> rename_value(Workshop& shop, const FilePlace& file, std::string_view key, std::string_view name,
                           std::string_view to) {
     if (name.size() != to.size())
         return fail(ErrorKind::Malformed, "the other name is not as long", std::string(to), std::string(name));

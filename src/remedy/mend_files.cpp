@@ -7,6 +7,7 @@
 
 #include <herberge/efi_files.hpp>
 #include <herberge/pe.hpp>
+#include <herberge/places.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 
@@ -19,22 +20,9 @@ namespace {
 
 constexpr const char* ours = "# written by herberge, from what lies on this machine\n";
 
-struct FilePlace {
-    std::string volume, path;
-};
-std::optional<FilePlace> file_place(const std::string& place) {
-    const auto colon = place.find(":/");
-    if (colon == std::string::npos) return std::nullopt;
-    return FilePlace{place.substr(0, colon), place.substr(colon + 1)};
-}
-
 std::optional<std::vector<std::uint8_t>> content_of(const Machine& machine, const FilePlace& file, std::uint64_t most) {
-    const auto volume = machine.at(file.volume);
-    const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
-    const auto found = fs != nullptr ? resolve(*fs, file.path) : fail(ErrorKind::NotFound, "no files");
-    if (!found || found->file.type != FileType::Regular) return std::nullopt;
-    const auto source = fs->open(found->file.id, file.path);
-    auto bytes = source ? (*source)->bytes(0, found->file.size, most) : tl::unexpected(source.error());
+    const auto opened = open_file(machine, file);
+    auto bytes = opened ? opened->bytes->bytes(0, opened->found.file.size, most) : tl::unexpected(opened.error());
     return bytes ? std::optional(std::move(*bytes)) : std::nullopt;
 }
 

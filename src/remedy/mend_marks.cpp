@@ -6,6 +6,8 @@
 #include <optional>
 #include <set>
 
+#include <herberge/places.hpp>
+
 #include "remedy/edits.hpp"
 #include "remedy/remedy.hpp"
 #include "walk/routes.hpp"
@@ -20,14 +22,10 @@ struct OpenFile {
     [[nodiscard]] std::string place() const { return volume + ":" + path; }
 };
 std::optional<OpenFile> open_at(const Machine& machine, const std::string& place) {
-    const auto colon = place.find(":/");
-    const auto volume = colon == std::string::npos ? nullptr : machine.at(place.substr(0, colon));
-    const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
-    const auto found = fs != nullptr ? resolve(*fs, place.substr(colon + 1)) : fail(ErrorKind::NotFound, "no files");
-    if (!found || found->file.type != FileType::Regular) return std::nullopt;
-    auto bytes = fs->open(found->file.id, place);
-    if (!bytes) return std::nullopt;
-    return OpenFile{volume->place, found->path, std::move(*bytes)};
+    const auto named = file_place(place);
+    auto opened = named ? open_file(machine, *named) : fail(ErrorKind::NotFound, "no file");
+    if (!opened) return std::nullopt;
+    return OpenFile{opened->volume->place, opened->found.path, std::move(opened->bytes)};
 }
 
 /// The kernels that the entries name and that are there, each once.

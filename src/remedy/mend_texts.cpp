@@ -6,6 +6,7 @@
 #include <regex>
 #include <set>
 
+#include <herberge/places.hpp>
 #include <herberge/system.hpp>
 
 #include "remedy/edits.hpp"
@@ -27,9 +28,9 @@ struct TextFile {
 };
 
 std::optional<TextFile> text_file(const Machine& machine, const std::string& place) {
-    const auto colon = place.find(":/");
-    if (colon == std::string::npos) return std::nullopt;
-    TextFile out{place.substr(0, colon), place.substr(colon + 1), {}};
+    const auto named = file_place(place);
+    if (!named) return std::nullopt;
+    TextFile out{named->volume, named->path, {}};
     const auto volume = machine.at(out.volume);
     const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
     auto text = fs != nullptr ? read_text_file(*fs, out.path, most_text) : fail(ErrorKind::NotFound, "no files");

@@ -31,7 +31,7 @@ bool there(const Volume& volume, const std::string& path) {
 // --- the registry ----------------------------------------------------------------------------------------------------
 
 /// Drivers of disks that are there and do not start at boot.
-void start_values(const Case& stopped, const InstalledSystem& system, const HiveFile& hive, std::vector<Idea>& out) {
+void start_values(const Case& stopped, const InstalledSystem& system, const FilePlace& hive, std::vector<Idea>& out) {
     if (stopped.rung.stage != Stage::Root) return;
     const auto registry = read_windows_registry(*system.volume, system.directory);
     if (!registry) return;
@@ -55,7 +55,7 @@ void start_values(const Case& stopped, const InstalledSystem& system, const Hive
 }
 
 /// A driver's path that leads nowhere, where the usual one has the file.
-void image_paths(const Case& stopped, const InstalledSystem& system, const HiveFile& hive, std::vector<Idea>& out) {
+void image_paths(const Case& stopped, const InstalledSystem& system, const FilePlace& hive, std::vector<Idea>& out) {
     if (!stopped.has(Code::WindowsBootDriverMissing)) return;
     const auto registry = read_windows_registry(*system.volume, system.directory);
     if (!registry) return;
@@ -74,7 +74,7 @@ void image_paths(const Case& stopped, const InstalledSystem& system, const HiveF
 }
 
 /// Select names a control set that is not there.
-void control_sets(const Case& stopped, const InstalledSystem& system, const HiveFile& hive, std::vector<Idea>& out) {
+void control_sets(const Case& stopped, const InstalledSystem& system, const FilePlace& hive, std::vector<Idea>& out) {
     if (!stopped.has(Code::WindowsSystemHive)) return;
     const auto open = open_clean(stopped.machine, hive);
     if (!open) return;
@@ -117,7 +117,7 @@ std::vector<std::uint8_t> pointed_at(std::vector<std::uint8_t> record, const Mac
 }
 
 struct Object {
-    const HiveFile& store;
+    const FilePlace& store;
     const Hive& hive;
     std::string name;
 
@@ -205,7 +205,7 @@ void store_object(const Case& stopped, const InstalledSystem& system, const Obje
 void boot_store(const Case& stopped, const InstalledSystem& system, std::vector<Idea>& out) {
     stopped.machine.each_volume([&](const Volume& volume) {
         for (const char* name : {"/Boot/BCD", "/EFI/Microsoft/Boot/BCD"}) {
-            const HiveFile store{volume.place, name};
+            const FilePlace store{volume.place, name};
             const auto* fs = volume.files(Observer::Linux);
             if (fs == nullptr || !resolve(*fs, name)) continue;
             const auto hive = open_clean(stopped.machine, store);
@@ -234,7 +234,7 @@ void boot_store(const Case& stopped, const InstalledSystem& system, std::vector<
 void propose_windows(const Case& stopped, std::vector<Idea>& out) {
     const auto system = installed(stopped);
     if (!system) return;
-    const HiveFile hive{system->volume->place, system->directory + "/System32/config/SYSTEM"};
+    const FilePlace hive{system->volume->place, system->directory + "/System32/config/SYSTEM"};
     start_values(stopped, *system, hive, out);
     image_paths(stopped, *system, hive, out);
     control_sets(stopped, *system, hive, out);

@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <charconv>
 
+#include <herberge/places.hpp>
 #include <herberge/suppose.hpp>
 
 #include "remedy/edits.hpp"
@@ -39,23 +40,12 @@ Error not_there(std::string what, std::string place) {
     return {ErrorKind::NotFound, std::move(what), std::move(place), {}, {}};
 }
 
-/// "d1p2:/boot/x" in its two parts.
-std::optional<std::pair<std::string, std::string>> file_place(const std::string& place) {
-    const auto colon = place.find(":/");
-    if (colon == std::string::npos || colon == 0) return std::nullopt;
-    return std::pair{place.substr(0, colon), place.substr(colon + 1)};
-}
-
 /// A text that is shorter than the file: with line ends up to the file's size, so that it keeps its blocks.
-std::vector<std::uint8_t> filled_up(const Workshop& shop, const std::pair<std::string, std::string>& file,
-                                    std::vector<std::uint8_t> content) {
-    const Machine now = shop.machine();
-    const auto volume = now.at(file.first);
-    const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
-    const auto found = fs != nullptr ? resolve(*fs, file.second) : fail(ErrorKind::NotFound, "no files");
+std::vector<std::uint8_t> filled_up(const Workshop& shop, const FilePlace& file, std::vector<std::uint8_t> content) {
+    const auto opened = open_file(shop.machine(), file);
     const bool text = std::ranges::find(content, std::uint8_t{0}) == content.end();
-    if (found && text && found->file.size > content.size())
-        content.resize(static_cast<std::size_t>(found->file.size), std::uint8_t{'\n'});
+    if (opened && text && opened->found.file.size > content.size())
+        content.resize(static_cast<std::size_t>(opened->found.file.size), std::uint8_t{'\n'});
     return content;
 }
 
@@ -100,15 +90,15 @@ Result<void> change(Workshop& shop, const Supposition& what) {
     for (const auto& [place, content] : what.contents) {
         const auto parts = file_place(place);
         if (!parts) return fail(ErrorKind::Malformed, "not the place of a file", place, "d1p2:/boot/grub/grub.cfg");
-        auto done = remedy::set_content(shop, parts->first, parts->second, content);
+        auto done = remedy::set_content(shop, parts->volume, parts->path, content);
         if (!done && done.error().kind == ErrorKind::TooLarge)
-            done = remedy::set_content(shop, parts->first, parts->second, filled_up(shop, *parts, content));
+            done = remedy::set_content(shop, parts->volume, parts->path, filled_up(shop, *parts, content));
         if (!done) return done;
     }
     for (const auto& place : what.removed) {
         const auto parts = file_place(place);
         if (!parts) return fail(ErrorKind::Malformed, "not the place of a file", place, "d1p2:/boot/grub/grub.cfg");
-        if (auto done = remedy::hide_file(shop, parts->first, parts->second); !done) return done;
+        if (auto done = remedy::hide_file(shop, parts->volume, parts->path); !done) return done;
     }
     return {};
 }
