@@ -15,6 +15,7 @@
 #include <herberge/herberge.hpp>
 
 #include "demo_disks.hpp"
+#include "schema_check.hpp"
 
 namespace herberge {
 /// How GoogleTest prints a code.
@@ -150,6 +151,9 @@ inline Ran shell(const std::string& command) {
         ran.out.append(buffer.data(), got);
     const int code = ::pclose(pipe);
     ran.status = WIFEXITED(code) ? WEXITSTATUS(code) : 128;
+    // Whatever document of ours a command prints is as its schema says.
+    if (ran.out.starts_with("{\n  \"schema\": \"herberge/") && ran.out.find("\n}\n") == ran.out.size() - 3)
+        EXPECT_EQ(schema_problem(ran.out), "") << command;
     return ran;
 }
 }  // namespace support

@@ -68,14 +68,10 @@ private:
         const std::size_t width = longest_name();
         for (const auto& system : verdict_.systems) {
             const std::string place = system.place.value_or("—");
-            std::string verdict;
-            if (system.starts == Starts::Yes) verdict = terminal_.ink(Ink::Good, "starts");
-            else if (system.stops_at)
-                verdict = terminal_.ink(
-                    Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
-            else verdict = terminal_.ink(Ink::Warn, untold(system));
+            const Ink ink = system.starts == Starts::Yes ? Ink::Good : system.stops_at ? Ink::Bad : Ink::Warn;
             line(fmt::format("{}  {}  {}", terminal_.ink(Ink::Bold, pad(place, 5)),
-                             pad(herberge::printable(system.name), width), verdict));
+                             pad(herberge::printable(system.name), width),
+                             terminal_.ink(ink, verdict_sentence(system))));
         }
     }
 
@@ -173,31 +169,6 @@ private:
 };
 
 }  // namespace
-
-std::string evidence_text(const Evidence& evidence) {
-    std::string out = evidence.place;
-    if (evidence.range && evidence.place.find(':') == std::string::npos) out = evidence.range->text();
-    else if (evidence.range) out += fmt::format(" = {}", evidence.range->text());
-    if (evidence.line) out += fmt::format(":{}", *evidence.line);
-    // What is as it should be is told once.
-    if (!evidence.expected.empty() && evidence.expected != evidence.found)
-        out += fmt::format("  expected {}", evidence.expected);
-    if (!evidence.found.empty())
-        out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found",
-                           evidence.found);
-    return out;
-}
-
-std::string untold(const herberge::SystemVerdict& system) {
-    const herberge::StageState* last = nullptr;
-    for (const auto& rung : system.stages) {
-        if (rung.state == State::Unknown || rung.state == State::NotReached) break;
-        if (rung.state == State::Holds) last = &rung;
-    }
-    if (last == nullptr || last->stage < herberge::Stage::Entry) return "cannot be told from these images alone";
-    return fmt::format("holds as far as {}; the rest cannot be told from these images alone",
-                       herberge::stage_id(last->stage));
-}
 
 std::string check_text(const herberge::Machine& machine, const herberge::Verdict& verdict, const Terminal& terminal,
                        bool all_evidence) {

@@ -11,6 +11,9 @@ namespace tool {
 /// not written; none is known not to start, and some cannot be told.
 enum Exit : int { all_start = 0, some_fail = 1, usage = 2, unreadable = 3, cannot_tell = 4 };
 
+/// As --version says it.
+inline constexpr const char* program_version = "herberge 0.1.0";
+
 struct Options {
     std::vector<std::string> images;
     std::string format = "text";
@@ -46,6 +49,10 @@ struct Options {
     std::vector<std::string> seen;      ///< symptom: lines
     std::vector<std::string> supposed;  ///< suppose: lines, each as in the file of changes
     std::string changes;                ///< suppose: a file of such lines
+    bool no_mending = false;            ///< report: without proposals
+    bool hash = false;                  ///< report: with digests of the images
+    std::vector<std::string> with;      ///< compare: the second machine's images
+    std::string variables_with;         ///< compare: the second machine's variables
     std::string seen_in;                ///< symptom: a file of them, - for standard input
 };
 
@@ -67,6 +74,10 @@ int run_symptom(const Options& options);
 int run_mend(const Options& options);
 int run_apply(const Options& options);
 int run_suppose(const Options& options);
+/// all_start, some_fail or cannot_tell, as with check.
+int run_report(const Options& options);
+/// all_start: nothing differs; some_fail: something does.
+int run_compare(Options options);
 int run_demo(const Options& options);
 
 }  // namespace tool

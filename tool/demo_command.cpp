@@ -34,7 +34,7 @@ std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
                        : system.stops_at
                            ? terminal.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at))) + ": " +
                                  printable(system.at(*system.stops_at).text)
-                           : terminal.ink(Ink::Warn, untold(system));
+                           : terminal.ink(Ink::Warn, untold_sentence(system));
     for (const auto& part : wrap(said, terminal.width() - 6)) out += "      " + part + "\n";
     return out;
 }
@@ -142,7 +142,7 @@ public:
                     pad(fmt::format("{} {}", pad(system.place.value_or("—"), 5), printable(system.name)), 50),
                     system.starts == Starts::Yes ? terminal_.ink(Ink::Good, "starts")
                     : system.stops_at ? terminal_.ink(Ink::Bad, fmt::format("stops at {}", stage_id(*system.stops_at)))
-                                      : terminal_.ink(Ink::Warn, untold(system))));
+                                      : terminal_.ink(Ink::Warn, untold_sentence(system))));
         }
         return 0;
     }

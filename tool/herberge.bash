@@ -1,13 +1,13 @@
 # bash completion for herberge                                   SPDX-License-Identifier: MIT
 _herberge() {
     local current=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}
-    local commands="check systems startup layout sector entries variables files copy rehearse suppose mend apply symptom demo"
+    local commands="check systems startup layout sector entries variables files copy rehearse suppose mend apply symptom compare report demo"
     if [ "$COMP_CWORD" -eq 1 ]; then
         mapfile -t COMPREPLY < <(compgen -W "$commands --help --version" -- "$current")
         return
     fi
     case $before in
-        --format) mapfile -t COMPREPLY < <(compgen -W "text json dot svg" -- "$current"); return ;;
+        --format) mapfile -t COMPREPLY < <(compgen -W "text json dot svg html markdown junit sarif" -- "$current"); return ;;
         --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios uefi uefi32" -- "$current"); return ;;
         --until) mapfile -t COMPREPLY < <(compgen -W "boot-code boot-sector loader kernel" -- "$current"); return ;;
         --at | --in | --from) mapfile -t COMPREPLY < <(compgen -W "d1 d1p1 d1p2" -- "$current"); return ;;
@@ -24,6 +24,8 @@ _herberge() {
         apply) options="$options --unlock --optical --patch --to --device-yes" ;;
         mend) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --patch-to --undo-to --steps-to --proposal --replace" ;;
         suppose) options="$options --format --firmware --variables --secure-boot --evidence --strict --stats --unlock --unreadable --optical --choose --kernel --ramdisk --arguments --order --without --active --identifier --content --remove --patch --changes" ;;
+        compare) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --with --patch --variables-with" ;;
+        report) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --to --replace --hash --no-proposals --strict" ;;
         symptom) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --seen --seen-in" ;;
         copy) options="$options --stats --unlock --from --to --replace" ;;
     esac

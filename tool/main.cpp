@@ -101,7 +101,7 @@ int run(int argc, char** argv) {
         "an image.",
         "herberge"};
     app.require_subcommand(1);
-    app.set_version_flag("--version", "herberge 0.1.0");
+    app.set_version_flag("--version", tool::program_version);
     app.footer(
         "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an "
         "input cannot be read or an output not "
@@ -286,6 +286,48 @@ int run(int argc, char** argv) {
         "Examples:\n  herberge symptom --seen 0xc000000f\n  herberge symptom desk.img --seen \"VFS: Unable to mount "
         "root\"\n  herberge symptom --seen-in console.txt --format json");
     symptom->callback([&] { status = tool::run_symptom(options); });
+
+    auto* compare = app.add_subcommand(
+        "compare", "What differs between two machines on the way of a start, and which of it matters");
+    add_images(*compare, options);
+    add_format(*compare, options);
+    add_firmware(*compare, options);
+    compare
+        ->add_option("--with", options.with,
+                     "A disk of the second machine; one for each, in their order. With one image each, two images do")
+        ->allow_extra_args(false)
+        ->type_name("IMAGE");
+    compare->add_option("--patch", options.patch, "The second machine is the first one with this patch");
+    compare->add_option("--variables-with", options.variables_with,
+                        "The second machine's UEFI variables; otherwise those of the first");
+    compare->footer(
+        "Exit status: 0 alike, 1 something on the way of a start differs.\n\nExamples:\n  herberge compare good.img "
+        "bad.img\n  herberge compare a1.img a2.img --with b1.img --with b2.img\n  herberge compare desk.img --patch "
+        "mend.json");
+    compare->callback([&] { status = tool::run_compare(options); });
+
+    auto* report = app.add_subcommand(
+        "report", "All of it in one document to hand on: a page, a ticket's text, results for a build");
+    add_images(*report, options);
+    report
+        ->add_option("--format", options.format,
+                     "html (one page by itself), markdown, junit (each system is a test case), sarif (2.1.0) or json")
+        ->check(CLI::IsMember({"html", "markdown", "junit", "sarif", "json"}))
+        ->default_str("html");
+    add_firmware(*report, options);
+    report->add_option("--to", options.output, "The file to write; otherwise it goes to standard output");
+    report->add_flag("--replace", options.replace, "The file to write may be there already");
+    report->add_flag("--hash", options.hash, "Tell the SHA-256 of each image (reads all of it)");
+    report->add_flag("--no-proposals", options.no_mending, "Do not look for what would mend it, which takes longest");
+    report->add_flag("--strict", options.strict, "As with check");
+    report->footer(
+        "The exit status is that of check. SOURCE_DATE_EPOCH, where it is set, is the time that the report tells.\n\n"
+        "Examples:\n  herberge report desk.img --hash --to desk.html\n  herberge report desk.img --format junit --to "
+        "boot.xml\n  herberge report first.img second.img --format markdown");
+    report->callback([&] {
+        if (options.format == "text") options.format = "html";
+        status = tool::run_report(options);
+    });
 
     auto* demo = app.add_subcommand("demo", "Write the demo disks into a folder and walk them");
     demo->add_option("FOLDER", options.folder, "Where to; made if it is not there")->default_val("demo-disks");

@@ -25,7 +25,7 @@ std::string state_text(const herberge::SystemVerdict& system, const Terminal& te
     if (system.starts == Starts::Yes) return terminal.ink(Ink::Good, "starts");
     if (system.stops_at)
         return terminal.ink(Ink::Bad, fmt::format("will not start: stops at {}", herberge::stage_id(*system.stops_at)));
-    return terminal.ink(Ink::Warn, untold(system));
+    return terminal.ink(Ink::Warn, untold_sentence(system));
 }
 
 std::string node_of(const herberge::SystemVerdict& system) {

@@ -34,11 +34,8 @@ Look look_of(Turn turn) {
 
 }  // namespace
 
-std::string turns_text(const std::vector<std::string>& supposed, const std::vector<SystemTurn>& turns,
-                       const Terminal& terminal) {
-    std::string out = terminal.ink(Ink::Bold, "Supposed") + "\n";
-    for (const auto& line : supposed) out += "  " + shown(line) + "\n";
-    out += "\n" + terminal.ink(Ink::Bold, "What that changes") + "\n";
+std::string turn_lines(const std::vector<SystemTurn>& turns, const Terminal& terminal) {
+    std::string out;
     for (const auto& one : turns) {
         const Look look = look_of(one.turn);
         out += fmt::format("  {}  {}{}\n", terminal.ink(look.ink, pad(std::string(look.word), 9)), shown(one.name),
@@ -52,7 +49,15 @@ std::string turns_text(const std::vector<std::string>& supposed, const std::vect
             for (const auto& part : wrap(shown(one.after->reason), terminal.width() > 40 ? terminal.width() - 13 : 60))
                 out += "             " + part + "\n";
     }
-    return out + "\n";
+    return out;
+}
+
+std::string turns_text(const std::vector<std::string>& supposed, const std::vector<SystemTurn>& turns,
+                       const Terminal& terminal) {
+    std::string out = terminal.ink(Ink::Bold, "Supposed") + "\n";
+    for (const auto& line : supposed) out += "  " + shown(line) + "\n";
+    out += "\n" + terminal.ink(Ink::Bold, "What that changes") + "\n";
+    return out + turn_lines(turns, terminal) + "\n";
 }
 
 }  // namespace tool

@@ -27,6 +27,8 @@ std::string variables_text(const herberge::UefiVariables& variables, const std::
 std::string entries_text(const std::vector<herberge::Menu>& menus, const Terminal& terminal);
 std::string files_text(const std::string& place, const std::vector<herberge::ListedFile>& files,
                        const Terminal& terminal);
+/// How each system fares in the second of two verdicts.
+std::string turn_lines(const std::vector<herberge::SystemTurn>& turns, const Terminal& terminal);
 /// What was supposed, and how each system fares by it.
 std::string turns_text(const std::vector<std::string>& supposed, const std::vector<herberge::SystemTurn>& turns,
                        const Terminal& terminal);
@@ -36,9 +38,5 @@ std::string mend_text(const std::vector<herberge::Mending>& mendings, const Term
 std::string steps_text(const herberge::Proposal& proposal);
 std::string symptom_text(const herberge::SymptomReading& reading, const Terminal& terminal);
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);
-/// Of a system whose start cannot be told: how far it holds.
-std::string untold(const herberge::SystemVerdict& system);
-/// One place in the notation of places, with its line.
-std::string evidence_text(const herberge::Evidence& evidence);
 
 }  // namespace tool

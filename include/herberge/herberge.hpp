@@ -4,10 +4,12 @@
 
 #include <herberge/artifact.hpp>
 #include <herberge/budget.hpp>
+#include <herberge/boot_report.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/chain.hpp>
 #include <herberge/change.hpp>
 #include <herberge/compare.hpp>
+#include <herberge/difference.hpp>
 #include <herberge/efi_files.hpp>
 #include <herberge/error.hpp>
 #include <herberge/fields.hpp>
@@ -18,9 +20,11 @@
 #include <herberge/mend.hpp>
 #include <herberge/partition.hpp>
 #include <herberge/pe.hpp>
+#include <herberge/places.hpp>
 #include <herberge/rehearsal.hpp>
 #include <herberge/report.hpp>
 #include <herberge/sector.hpp>
+#include <herberge/sentences.hpp>
 #include <herberge/signature.hpp>
 #include <herberge/storage.hpp>
 #include <herberge/suppose.hpp>

@@ -6,21 +6,12 @@
 
 #include <herberge/report.hpp>
 
+#include "report/graph.hpp"
+#include "report/markup.hpp"
+
 namespace herberge {
 
 namespace {
-
-std::string escape_xml(std::string_view text) {
-    std::string out;
-    for (const char c : printable(text)) {
-        if (c == '&') out += "&amp;";
-        else if (c == '<') out += "&lt;";
-        else if (c == '>') out += "&gt;";
-        else if (c == '"') out += "&quot;";
-        else out += c;
-    }
-    return out;
-}
 
 std::string escape_dot(std::string_view text) {
     std::string out;
@@ -134,13 +125,11 @@ Drawing arrange(const Verdict& verdict) {
 }
 
 constexpr std::size_t node_width = 250;
-constexpr std::size_t node_height = 58;
-constexpr std::size_t column_step = 370;
-constexpr std::size_t row_step = 98;
+constexpr std::size_t node_height = 66;
+constexpr std::size_t column_step = 365;
+constexpr std::size_t row_step = 104;
 constexpr std::size_t margin = 24;
-constexpr std::string_view good = "#1a7f4b";
-constexpr std::string_view bad = "#b3261e";
-constexpr std::string_view plain = "#3b4a5a";
+constexpr report::Palette on_white;
 
 }  // namespace
 
@@ -162,27 +151,29 @@ std::string graph_dot(const Verdict& verdict) {
         std::string extra;
         const auto system = std::ranges::find(verdict.systems, name, node_of);
         if (system != verdict.systems.end())
-            extra = fmt::format(", peripheries=2, color=\"{}\"", system->starts == Starts::Yes  ? good
-                                                                 : system->starts == Starts::No ? bad
-                                                                                                : plain);
+            extra = fmt::format(", peripheries=2, color=\"{}\"", system->starts == Starts::Yes  ? on_white.good
+                                                                 : system->starts == Starts::No ? on_white.bad
+                                                                                                : on_white.plain);
         out += fmt::format("  \"{0}\" [label=\"{0}\"{1}];\n", escape_dot(name), extra);
     }
     for (const auto& edge : verdict.graph)
         out += fmt::format("  \"{}\" -> \"{}\" [label=\"{}\"{}{}];\n", escape_dot(edge.from), escape_dot(edge.to),
                            escape_dot(edge.label), edge.unattended ? ", penwidth=2" : "",
-                           edge.broken ? fmt::format(", style=dashed, color=\"{}\"", bad) : "");
+                           edge.broken ? fmt::format(", style=dashed, color=\"{}\"", on_white.bad) : "");
     return out + "}\n";
 }
 
-std::string graph_svg(const Verdict& verdict) {
+std::string graph_svg(const Verdict& verdict) { return report::draw_graph(verdict, on_white); }
+
+std::string report::draw_graph(const Verdict& verdict, const Palette& palette) {
     const auto drawing = arrange(verdict);
     const std::size_t width = 2 * margin + (drawing.columns - 1) * column_step + node_width;
     const std::size_t height = 2 * margin + (drawing.rows - 1) * row_step + node_height + 28;
     std::string out = fmt::format(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" width=\"{0}\" height=\"{1}\" viewBox=\"0 0 {0} {1}\" "
         "font-family=\"DejaVu Sans, sans-serif\">\n"
-        "<title>Who starts whom</title>\n<rect width=\"{0}\" height=\"{1}\" fill=\"#ffffff\"/>\n",
-        width, height);
+        "<title>Who starts whom</title>\n<rect width=\"{0}\" height=\"{1}\" fill=\"{2}\"/>\n",
+        width, height, palette.paper);
     auto x_of = [](const Node& n) { return margin + n.column * column_step; };
     // Columns with fewer nodes are centred against the tallest one.
     std::map<std::size_t, std::size_t> filled;
@@ -195,37 +186,37 @@ std::string graph_svg(const Verdict& verdict) {
         const auto& edge = drawing.edges[i];
         const auto& from = drawing.nodes[drawing.ends[i].first];
         const auto& to = drawing.nodes[drawing.ends[i].second];
-        const std::size_t shift = 13 * parallel[drawing.ends[i]]++;
+        const std::size_t shift = 15 * parallel[drawing.ends[i]]++;
         const auto x1 = x_of(from) + node_width;
         const auto y1 = y_of(from) + node_height / 2;
         const auto x2 = x_of(to);
         const auto y2 = y_of(to) + node_height / 2;
-        const auto colour = edge.broken ? bad : edge.unattended ? good : plain;
+        const auto colour = edge.broken ? palette.bad : edge.unattended ? palette.good : palette.plain;
         // Several entries between the same two share one line.
         if (shift == 0)
             out += fmt::format(
                 "<path d=\"M{} {} C{} {} {} {} {} {}\" fill=\"none\" stroke=\"{}\" stroke-width=\"{}\"{}/>\n", x1, y1,
                 x1 + 60, y1, x2 - std::min<std::size_t>(60, x2), y2, x2, y2, colour, edge.unattended ? 2.5 : 1.5,
                 edge.broken ? " stroke-dasharray=\"6 4\"" : "");
-        if (!edge.label.empty() && shift <= 26)
+        if (!edge.label.empty() && shift <= 30)
             out += fmt::format(
-                "<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\" text-anchor=\"middle\" paint-order=\"stroke\" "
-                "stroke=\"#ffffff\" "
+                "<text x=\"{}\" y=\"{}\" font-size=\"12\" fill=\"{}\" text-anchor=\"middle\" paint-order=\"stroke\" "
+                "stroke=\"{}\" "
                 "stroke-width=\"4\">{}</text>\n",
-                (x1 + x2) / 2, (y1 + 3 * y2) / 4 - 6 + shift, colour,
-                escape_xml(shift == 26 ? std::string("…") : shorten(edge.label, 18)));
+                (x1 + x2) / 2, (y1 + 3 * y2) / 4 - 6 + shift, colour, palette.paper,
+                escaped(shift == 30 ? std::string("…") : shorten(edge.label, 15)));
     }
     for (const auto& node : drawing.nodes) {
-        const auto colour = !node.system                 ? plain
-                            : node.starts == Starts::Yes ? good
-                            : node.starts == Starts::No  ? bad
-                                                         : plain;
+        const auto colour = !node.system                 ? palette.plain
+                            : node.starts == Starts::Yes ? palette.good
+                            : node.starts == Starts::No  ? palette.bad
+                                                         : palette.plain;
         const auto x = x_of(node);
         const auto y = y_of(node);
         out += fmt::format(
             "<rect x=\"{}\" y=\"{}\" width=\"{}\" height=\"{}\" rx=\"6\" fill=\"{}\" stroke=\"{}\" "
             "stroke-width=\"{}\"/>\n",
-            x, y, node_width, node_height, node.system ? "#f4f7f5" : "#f6f6f8", colour, node.system ? 2 : 1);
+            x, y, node_width, node_height, palette.box, colour, node.system ? 2 : 1);
         // The place in brackets goes below the name.
         const auto bracket = node.name.rfind(" (");
         const std::string head = bracket == std::string::npos ? node.name : node.name.substr(0, bracket);
@@ -241,17 +232,17 @@ std::string graph_svg(const Verdict& verdict) {
         std::vector<std::string> small;
         if (!node.through.empty()) small.push_back("from the " + node.through);
         if (!below.empty()) small.push_back(below);
-        std::size_t line = y + node_height / 2 + 4 - 8 * small.size();
-        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"12\" font-weight=\"bold\" fill=\"#1c2530\">{}</text>\n",
-                           x + 10, line, escape_xml(shorten(head, 28)));
+        std::size_t line = y + node_height / 2 + 5 - 8 * small.size();
+        out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"14\" font-weight=\"bold\" fill=\"{}\">{}</text>\n",
+                           x + 10, line, palette.ink, escaped(shorten(head, 25)));
         for (const auto& text : small)
-            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">{}</text>\n", x + 10, line += 16,
-                               colour, escape_xml(shorten(text, 36)));
+            out += fmt::format("<text x=\"{}\" y=\"{}\" font-size=\"13\" fill=\"{}\">{}</text>\n", x + 10, line += 17,
+                               colour, escaped(shorten(text, 33)));
     }
     out += fmt::format(
-        "<text x=\"{}\" y=\"{}\" font-size=\"11\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does "
+        "<text x=\"{}\" y=\"{}\" font-size=\"13\" fill=\"{}\">thick: starts by itself; thin: when chosen; dashed: does "
         "not work</text>\n</svg>\n",
-        margin, height - 10, plain);
+        margin, height - 10, palette.plain);
     return out;
 }
 

@@ -1,0 +1,33 @@
+// SPDX-License-Identifier: MIT
+// Values as sentences for people. Nothing reads them again.
+#pragma once
+
+#include <string>
+
+#include <herberge/chain.hpp>
+#include <herberge/finding.hpp>
+#include <herberge/visibility.hpp>
+
+namespace HERBERGE_PUBLIC herberge {
+
+/// Where a statement comes from, what was expected there and what was found, on one line. As it was found: pass it
+/// through `shown` before a person sees it.
+[[nodiscard]] std::string evidence_text(const Evidence& evidence);
+
+/// "starts", "will not start: stops at kernel", "holds as far as entry; the rest cannot be told from these images
+/// alone".
+[[nodiscard]] std::string verdict_sentence(const SystemVerdict& system);
+/// The last of these, for a system of which it cannot be told whether it starts.
+[[nodiscard]] std::string untold_sentence(const SystemVerdict& system);
+
+/// "2 of 3 systems would not start": all verdicts together.
+[[nodiscard]] std::string headline(const Verdict& verdict);
+
+/// "Debian GNU/Linux 12 (d1p2)"; printable.
+[[nodiscard]] std::string system_title(const SystemVerdict& system);
+
+/// What a proposal's change does to a system: "starts", "gets as far as root".
+struct SystemTurn;
+[[nodiscard]] std::string turn_sentence(const SystemTurn& turn);
+
+}  // namespace herberge

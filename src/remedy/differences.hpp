@@ -1,0 +1,69 @@
+// SPDX-License-Identifier: MIT
+// The parts of a comparison of two machines: each adds what it finds.
+#pragma once
+
+#include <functional>
+#include <optional>
+#include <string>
+#include <vector>
+
+#include <herberge/change.hpp>
+#include <herberge/difference.hpp>
+
+namespace herberge::remedy {
+
+struct Side {
+    const Machine& machine;
+    const CheckOptions& options;
+    const Verdict& verdict;
+};
+struct Sides {
+    Side before, after;
+};
+
+/// Makes the second machine as the first one is in one respect; false: it cannot.
+using TakeBack = std::function<bool(Workshop&, CheckOptions&)>;
+
+/// A difference, and how it is judged.
+struct Seen {
+    Difference told;
+    std::optional<DiskRange> range;  ///< where it lies, on the second machine's disks
+    TakeBack take_back;              ///< null: it cannot be taken back
+};
+using Differences = std::vector<Seen>;
+
+/// Adds the difference between two short texts; an empty one: it is not there. Equal ones add nothing. The answer is
+/// what was added, or null.
+Seen* differ(Differences& out, Stage stage, std::string place, std::string what, std::string before, std::string after);
+
+/// Lines that are only in one of two texts, in order, with "- " and "+ " before them; at most 24.
+[[nodiscard]] std::vector<std::string> differing_lines(const std::vector<std::string>& before,
+                                                       const std::vector<std::string>& after);
+
+/// Both machines have this volume, with files: what is in it tells more than that it is there.
+[[nodiscard]] bool both_have_files(const Sides& sides, const std::string& place);
+
+/// Disks that are there on one side only, partition tables, code in first sectors.
+void compare_disks(const Sides& sides, Differences& out);
+/// What volumes are: file system, label, identifiers.
+void compare_volumes(const Sides& sides, Differences& out);
+/// Bytes outside of files that the verdicts rest on and nothing else here tells: boot sectors, a loader's own sectors.
+void compare_sectors(const Sides& sides, Differences& out);
+/// The files that either start reads.
+void compare_files(const Sides& sides, Differences& out);
+/// Menus as their loaders understand them.
+void compare_menus(const Sides& sides, Differences& out);
+void compare_variables(const Sides& sides, Differences& out);
+/// What each Windows would start.
+void compare_startup(const Sides& sides, Differences& out);
+
+/// Details of two files that differ, by what they hold. Empty: nothing of it is understood.
+struct FileAccount {
+    std::string before, after;  ///< in short
+    std::vector<std::string> details;
+};
+enum class FileRole : std::uint8_t { Plain, Kernel, Ramdisk };
+[[nodiscard]] FileAccount account_of(const Sides& sides, FileRole role, const ByteSource& before,
+                                     const ByteSource& after);
+
+}  // namespace herberge::remedy
