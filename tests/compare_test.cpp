@@ -192,8 +192,8 @@ TEST(Compare, WindowsByItsRegistryItsStoreAndWhatItStarts) {
     all = compared(office_pc("office-pc.img"), office_pc("office-pc-cloned.img"));
     EXPECT_EQ(told(all).front(), "partition-table changed d1 disk signature [decides]");
     all = compared(office_pc("office-pc.img"), office_pc("office-pc-no-store.img"));
-    EXPECT_EQ(told(all), (Told{"configuration removed d1p1:/Boot/BCD file [explains]",
-                               "configuration removed d1p1:/Boot/BCD menu [explains]"}));
+    EXPECT_EQ(told(all), (Told{"configuration removed d1p1:/Boot/BCD file [decides]",
+                               "configuration removed d1p1:/Boot/BCD menu [decides]"}));
 }
 
 TEST(Compare, VariablesOfTheFirmware) {

@@ -131,7 +131,8 @@ TEST(SectorAt, NtfsRecordsHivesAndImagesAreTakenApart) {
     EXPECT_EQ(told(*record, "flags"), "1 (0x1) (in use)");
     EXPECT_EQ(told(*record, "attribute 0.type"), "16 (0x10)");
     EXPECT_EQ(told(*record, "attribute 2.non_resident"), "1 (0x01)");
-    EXPECT_EQ(field(*record, "attribute 3.type"), nullptr) << "the end's mark is none";
+    EXPECT_EQ(told(*record, "attribute 3.type"), "176 (0xb0)");
+    EXPECT_EQ(field(*record, "attribute 4.type"), nullptr) << "the end's mark is none";
     const auto hive = view_sector(disk, find(bytes, "regf") / 512);
     EXPECT_EQ(hive->kind, "base block of a registry hive");
     EXPECT_EQ(told(*hive, "major"), "1 (0x1)");

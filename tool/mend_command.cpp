@@ -50,6 +50,9 @@ int run_mend(const Options& options) {
     const bool wants_file = !options.patch_to.empty() || !options.undo_to.empty() || !options.steps_to.empty();
     if (const Proposal* proposal = chosen(mendings, options.proposal); wants_file && proposal == nullptr)
         return complain(Exit::some_fail, fmt::format("there is no proposal {}", options.proposal));
+    else if (wants_file && proposal->patch.empty() && (!options.patch_to.empty() || !options.undo_to.empty()))
+        return complain(Exit::some_fail,
+                        fmt::format("proposal {} changes no disk: --steps-to tells what to set", options.proposal));
     else if (wants_file) {
         const std::pair<const std::string&, std::string> files[] = {
             {options.patch_to, patch_json(proposal->patch)},

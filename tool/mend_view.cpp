@@ -20,10 +20,11 @@ std::string name_of(const Mending& one) {
 
 void proposal(Page& page, const Proposal& one, int number) {
     page.line();
-    page.line(
-        fmt::format("  {} {}", page.terminal.ink(Ink::Good, fmt::format("Proposal {}", number)),
-                    page.terminal.ink(Ink::Dim, fmt::format("(proven; {} in {})", counted(one.patch.size(), "byte"),
-                                                            counted(one.patch.changes.size(), "place")))));
+    const auto size = one.patch.empty() ? std::string("no byte of a disk changes")
+                                        : fmt::format("{} in {}", counted(one.patch.size(), "byte"),
+                                                      counted(one.patch.changes.size(), "place"));
+    page.line(fmt::format("  {} {}", page.terminal.ink(Ink::Good, fmt::format("Proposal {}", number)),
+                          page.terminal.ink(Ink::Dim, fmt::format("(proven; {})", size))));
     for (const auto& step : one.steps) page.indented(6, "• ", step);
     for (const auto& risk : one.risks) page.indented(6, "! ", risk, Ink::Warn);
     for (const auto& turn : one.systems) {
@@ -71,7 +72,15 @@ std::string steps_text(const Proposal& proposal) {
     for (const auto& step : proposal.steps) out += fmt::format("{}. {}\n", ++number, shown(step));
     if (!proposal.risks.empty()) out += "\nMind:\n";
     for (const auto& risk : proposal.risks) out += fmt::format("- {}\n", shown(risk));
-    out += "\nThe bytes that change:\n";
+    for (const auto& variable : proposal.variables) {
+        out += fmt::format("\nThe variable {} ({}, attributes {}){}\n", shown(variable.name), variable.guid,
+                           variable.attributes, variable.data.empty() ? " is deleted." : ":");
+        for (const auto& field : view_variable(variable).fields)
+            out += fmt::format("  {}: {}{}\n", field.name, shown(field.value),
+                               field.meaning.empty() ? "" : ", " + shown(field.meaning));
+        if (!variable.data.empty()) out += fmt::format("  all of it: {}\n", hex(variable.data));
+    }
+    if (!proposal.patch.empty()) out += "\nThe bytes that change:\n";
     for (const auto& change : proposal.patch.changes) {
         const auto excerpt = [](const std::vector<std::uint8_t>& bytes) {
             constexpr std::size_t most = 16;

@@ -23,6 +23,7 @@ constexpr std::size_t record_size = 1024;
 constexpr std::size_t block_size = 4096;
 constexpr std::size_t mft_cluster = 4;
 constexpr std::size_t first_user = 24;
+constexpr std::size_t spare_records = 16;
 constexpr std::uint64_t a_time = 133'000'000'000'000'000ULL;  // in 2022
 
 std::string upper(std::string text) {
@@ -47,11 +48,20 @@ public:
     Bytes write() {
         const std::size_t clusters = static_cast<std::size_t>(o_.size / cluster);
         out_.resize(static_cast<std::size_t>(o_.size));
-        const std::size_t records = first_user + files_.size();
+        const std::size_t used_records = first_user + files_.size();
+        const std::size_t records = used_records + spare_records;
         const std::size_t mft_clusters = (records * record_size + cluster - 1) / cluster;
         next_ = mft_cluster + mft_clusters + 8;
         mirror_ = next_;
         next_ += 1;
+        // Which records and which clusters are in use; the latter is known at the end.
+        Bytes in_use((records + 63) / 64 * 8);
+        mark(in_use, used_records);
+        const std::size_t records_at = allocate(1);
+        place(in_use, records_at * cluster);
+        const std::size_t map_size = (clusters + 63) / 64 * 8;
+        const std::size_t map_clusters = (map_size + cluster - 1) / cluster;
+        const std::size_t map_at = allocate(map_clusters);
         // The table that names compare by.
         Bytes upcase(131072);
         for (std::size_t i = 0; i < 65536; ++i) {
@@ -64,6 +74,7 @@ public:
         system[1] = Bytes(4 * record_size);
         system[10] = upcase;
         Bytes mft_attributes = run_attribute(0x80, mft_cluster, mft_clusters, records * record_size);
+        append(mft_attributes, run_attribute(0xB0, records_at, 1, in_use.size()));
         record(0, "$MFT", 5, false, mft_attributes);
         record(1, "$MFTMirr", 5, false, run_attribute(0x80, mirror_, 1, 4 * record_size));
         record(2, "$LogFile", 5, false, data(Bytes(cluster, 0xFF)));
@@ -75,7 +86,7 @@ public:
         append(volume, resident(0x70, info));
         record(3, "$Volume", 5, false, volume);
         record(4, "$AttrDef", 5, false, data(Bytes(2560)));
-        record(6, "$Bitmap", 5, false, data(Bytes((clusters + 7) / 8, 0xFF)));
+        record(6, "$Bitmap", 5, false, run_attribute(0x80, map_at, map_clusters, map_size));
         record(7, "$Boot", 5, false, run_attribute(0x80, 0, 2, 2 * cluster));
         record(8, "$BadClus", 5, false, data({}));
         record(9, "$Secure", 5, false, data({}));
@@ -93,6 +104,10 @@ public:
                 record(first_user + i, files_[i].name, files_[i].parent, true, index(files_[i].children));
         record(5, ".", 5, true, index(root_));
         boot(clusters);
+        Bytes map(map_size, 0xFF);
+        for (std::size_t i = next_; i < clusters; ++i)
+            map[i / 8] = static_cast<std::uint8_t>(map[i / 8] & ~(1U << (i % 8)));
+        place(map, map_at * cluster);
         std::copy_n(out_.begin() + mft_cluster * cluster, 4 * record_size,
                     out_.begin() + static_cast<std::ptrdiff_t>(mirror_ * cluster));
         return std::move(out_);
@@ -119,6 +134,10 @@ private:
     }
 
     static void append(Bytes& to, const Bytes& from) { to.insert(to.end(), from.begin(), from.end()); }
+
+    static void mark(Bytes& map, std::size_t count) {
+        for (std::size_t i = 0; i < count; ++i) map[i / 8] = static_cast<std::uint8_t>(map[i / 8] | 1U << (i % 8));
+    }
 
     std::size_t allocate(std::size_t clusters) {
         const std::size_t first = next_;

@@ -21,6 +21,9 @@ struct Outcome {
     friend bool operator==(const Outcome&, const Outcome&) = default;
 };
 
+/// How it fares, in short.
+[[nodiscard]] Outcome outcome_of(const SystemVerdict& system);
+
 enum class Turn : std::uint8_t {
     Same,    ///< starts as before, or stops at the same stage for the same reason
     Better,  ///< starts, or gets further

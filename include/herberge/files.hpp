@@ -172,6 +172,18 @@ public:
                                                                          std::string_view /*name*/) const {
         return fail(ErrorKind::Unsupported, "directories are not added to this file system here");
     }
+    /// … for `directory` to have a symbolic link of this name. Errors: as with_file; a name that is there is not
+    /// replaced (WrongType).
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> with_link(FileId /*directory*/, std::string_view /*name*/,
+                                                                    std::string_view /*target*/) const {
+        return fail(ErrorKind::Unsupported, "links are not added to this file system here");
+    }
+    /// … for `directory` to have `name` for `file`, which is there under another name that goes: the count of its names
+    /// stays. Errors: as with_file.
+    [[nodiscard]] virtual Result<std::vector<VolumeEdit>> with_name(FileId /*directory*/, std::string_view /*name*/,
+                                                                    FileId /*file*/) const {
+        return fail(ErrorKind::Unsupported, "names are not added to this file system here");
+    }
     /// What would have to change on the volume for `directory` not to have `name` any more; the file itself and its
     /// blocks stay. Errors: NotFound, Unsupported.
     [[nodiscard]] virtual Result<std::vector<VolumeEdit>> without_name(FileId /*directory*/,

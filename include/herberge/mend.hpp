@@ -8,18 +8,20 @@
 #include <herberge/chain.hpp>
 #include <herberge/change.hpp>
 #include <herberge/compare.hpp>
+#include <herberge/uefi.hpp>
 #include <herberge/visibility.hpp>
 
 namespace HERBERGE_PUBLIC herberge {
 
 /// Changes by which one system starts: they were made on an overlay, and the machine walked again.
 struct Proposal {
-    std::string title;                ///< one sentence: what is done
-    std::vector<std::string> steps;   ///< each change, for people
-    std::vector<std::string> risks;   ///< what each costs, or could be wrong about
-    std::vector<Code> cures;          ///< what stopped it, change by change
-    Patch patch;                      ///< none where it is not the disks that change
-    std::vector<SystemTurn> systems;  ///< how every system of the machine fares by it
+    std::string title;                    ///< one sentence: what is done
+    std::vector<std::string> steps;       ///< each change, for people
+    std::vector<std::string> risks;       ///< what each costs, or could be wrong about
+    std::vector<Code> cures;              ///< what stopped it, change by change
+    Patch patch;                          ///< none where it is not the disks that change
+    std::vector<UefiVariable> variables;  ///< of the firmware that are set so; without data: deleted
+    std::vector<SystemTurn> systems;      ///< how every system of the machine fares by it
 };
 
 /// One system that does not start.

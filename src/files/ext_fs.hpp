@@ -91,6 +91,10 @@ public:
                                                                    std::uint32_t permissions) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> with_file(FileId directory, std::string_view name,
                                                             std::span<const std::uint8_t> content) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_link(FileId directory, std::string_view name,
+                                                            std::string_view target) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_name(FileId directory, std::string_view name,
+                                                            FileId file) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> without_name(FileId directory, std::string_view name) const override;
     [[nodiscard]] std::vector<Finding> mount_obstacles(std::string_view /*options*/) const override;
     [[nodiscard]] std::optional<std::string> unreplayed() const override {
@@ -114,6 +118,8 @@ private:
     [[nodiscard]] Result<ondisk::ExtGroup> group(std::uint32_t number) const;
     [[nodiscard]] Result<void> release(const Inode& inode, Draft& draft) const;
     Result<void> release_node(std::span<const std::uint8_t> node, int depth, FileId file, Draft& draft) const;
+    [[nodiscard]] Result<Inode> folder_for(FileId directory, std::string_view name) const;
+    [[nodiscard]] Result<Inode> new_inode(Draft& draft, std::uint32_t first_group, std::uint16_t mode) const;
     [[nodiscard]] Result<VolumeEdit> named(const Inode& directory, std::string_view name, FileId file,
                                            std::uint8_t type) const;
     /// What a descriptor's checksum must be; none: this file system has none.

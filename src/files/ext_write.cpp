@@ -303,18 +303,39 @@ Result<VolumeEdit> ExtFs::named(const Inode& directory, std::string_view name, F
     return fail(ErrorKind::TooLarge, "the directory has no room for another name", inode_place(directory.number));
 }
 
-Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_view name,
-                                                 std::span<const std::uint8_t> content) const {
-    constexpr std::uint8_t regular = 1;
+/// The directory, if it may have another file, of this name.
+Result<Inode> ExtFs::folder_for(FileId directory, std::string_view name) const {
     if (has_ro_compat(ro_compat::bigalloc) || has_ro_compat(quota) || has_ro_compat(project_quota))
         return fail(ErrorKind::Unsupported, "files are not added to an ext with clusters or quotas", volume_->place());
     if (name.empty() || name.size() > 255 || name.find_first_of(std::string_view("/\0", 2)) != name.npos ||
         name == "." || name == "..")
         return fail(ErrorKind::Malformed, "not a name", volume_->place(), {}, printable(name));
-    const auto folder = changeable(directory);
+    auto folder = changeable(directory);
     if (!folder) return tl::unexpected(folder.error());
     if (folder->type() != FileType::Directory)
         return fail(ErrorKind::WrongType, "not a directory", inode_place(directory));
+    return folder;
+}
+
+/// An inode that is free, for a file of this mode with one name and no content.
+Result<Inode> ExtFs::new_inode(Draft& draft, std::uint32_t first_group, std::uint16_t mode) const {
+    const auto number = draft.take_inode(first_group);
+    if (!number) return tl::unexpected(number.error());
+    Inode out;
+    out.number = *number;
+    out.raw.assign(inode_size_, 0);
+    out.head.mode = mode;
+    out.head.links = 1;
+    out.head.access_time = out.head.change_time = out.head.modify_time = super_.write_time;
+    if (inode_size_ > 128) put16(out.raw, 128, std::max<std::uint32_t>(super_.want_extra_isize, 4));
+    return out;
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_view name,
+                                                 std::span<const std::uint8_t> content) const {
+    constexpr std::uint8_t regular = 1;
+    const auto folder = folder_for(directory, name);
+    if (!folder) return tl::unexpected(folder.error());
     const auto known = lookup(directory, name);
     if (!known && known.error().kind != ErrorKind::NotFound) return tl::unexpected(known.error());
     Draft draft{*this, {}, 0, 0};
@@ -329,16 +350,11 @@ Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_v
         if (auto done = release(*old, draft); !done) return tl::unexpected(done.error());
         file = std::move(*old);
     } else {
-        const auto number = draft.take_inode(home);
-        if (!number) return tl::unexpected(number.error());
-        file.number = *number;
-        file.raw.assign(inode_size_, 0);
-        file.head.mode = 0100644;
-        file.head.links = 1;
-        file.head.access_time = file.head.change_time = file.head.modify_time = super_.write_time;
+        auto fresh = new_inode(draft, home, 0100644);
+        if (!fresh) return tl::unexpected(fresh.error());
+        file = std::move(*fresh);
         file.head.flags = has_incompat(incompat::extents) ? inode_flag::extents : 0U;
-        if (inode_size_ > 128) put16(file.raw, 128, std::max<std::uint32_t>(super_.want_extra_isize, 4));
-        auto entry = named(*folder, name, *number, regular);
+        auto entry = named(*folder, name, file.number, regular);
         if (!entry) return tl::unexpected(entry.error());
         out.push_back(std::move(*entry));
     }
@@ -383,6 +399,45 @@ Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_v
     out.insert(out.end(), inode_edits->begin(), inode_edits->end());
     draft.add_edits(out);
     return out;
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::with_link(FileId directory, std::string_view name,
+                                                 std::string_view target) const {
+    constexpr std::uint8_t link = 7;
+    // A target that is shorter stands where others have their blocks.
+    if (target.empty() || target.size() >= sizeof(ondisk::ExtInode::block) || target.find('\0') != target.npos)
+        return fail(ErrorKind::TooLarge, "a link's target has 1 to 59 bytes here", volume_->place());
+    const auto folder = folder_for(directory, name);
+    if (!folder) return tl::unexpected(folder.error());
+    if (const auto known = lookup(directory, name); known || known.error().kind != ErrorKind::NotFound)
+        return fail(ErrorKind::WrongType, "this name is taken", inode_place(directory), {}, printable(name));
+    Draft draft{*this, {}, 0, 0};
+    auto file = new_inode(draft, static_cast<std::uint32_t>((directory - 1) / super_.inodes_per_group), 0120777);
+    if (!file) return tl::unexpected(file.error());
+    file->head.size_low = static_cast<std::uint32_t>(target.size());
+    std::copy(target.begin(), target.end(), file->head.block.begin());
+    auto entry = named(*folder, name, file->number, link);
+    if (!entry) return tl::unexpected(entry.error());
+    std::vector<VolumeEdit> out{std::move(*entry)};
+    std::memcpy(file->raw.data(), &file->head, sizeof(file->head));
+    auto inode_edits = written_back(std::move(*file));
+    if (!inode_edits) return tl::unexpected(inode_edits.error());
+    out.insert(out.end(), inode_edits->begin(), inode_edits->end());
+    draft.add_edits(out);
+    return out;
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::with_name(FileId directory, std::string_view name, FileId file) const {
+    const auto folder = folder_for(directory, name);
+    if (!folder) return tl::unexpected(folder.error());
+    if (const auto known = lookup(directory, name); known || known.error().kind != ErrorKind::NotFound)
+        return fail(ErrorKind::WrongType, "this name is taken", inode_place(directory), {}, printable(name));
+    const auto meant = inode(file);
+    if (!meant) return tl::unexpected(meant.error());
+    const auto type = meant->type() == FileType::Directory ? 2 : meant->type() == FileType::Symlink ? 7 : 1;
+    auto entry = named(*folder, name, file, static_cast<std::uint8_t>(type));
+    if (!entry) return tl::unexpected(entry.error());
+    return std::vector<VolumeEdit>{std::move(*entry)};
 }
 
 }  // namespace herberge::ext

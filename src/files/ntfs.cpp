@@ -287,18 +287,21 @@ std::vector<Finding> NtfsFs::remarks() const {
                                    fmt::format("the first MFT record of {} and its mirror differ", volume_->place()),
                                    {evidence_bytes(*volume_, boot_.mft_cluster * cluster_, record_size_),
                                     evidence_bytes(*volume_, mirror, record_size_)}));
-    // Hibernation leaves the memory's image behind; the volume must not be changed before Windows has resumed.
-    if (const auto file = lookup(root(), "hiberfil.sys")) {
-        const auto source = open(*file, volume_->place() + ":/hiberfil.sys");
-        const auto first =
-            source && (*source)->size() >= 4 ? (*source)->bytes(0, 4) : fail(ErrorKind::NotFound, "none");
-        if (first && ((*first)[0] == 'h' || (*first)[0] == 'H') && ((*first)[1] == 'i' || (*first)[1] == 'I'))
-            out.push_back(make_finding(
-                Code::NtfsHibernated,
-                fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
-                {evidence_place(volume_->place() + ":/hiberfil.sys")}));
-    }
+    if (hibernated())
+        out.push_back(make_finding(
+            Code::NtfsHibernated,
+            fmt::format("{} holds a system that is hibernated: nothing on it should be changed", volume_->place()),
+            {evidence_place(volume_->place() + ":/hiberfil.sys")}));
     return out;
+}
+
+/// Hibernation leaves the memory's image behind.
+bool NtfsFs::hibernated() const {
+    const auto file = lookup(root(), "hiberfil.sys");
+    if (!file) return false;
+    const auto source = open(*file, volume_->place() + ":/hiberfil.sys");
+    const auto first = source && (*source)->size() >= 4 ? (*source)->bytes(0, 4) : fail(ErrorKind::NotFound, "none");
+    return first && ((*first)[0] == 'h' || (*first)[0] == 'H') && ((*first)[1] == 'i' || (*first)[1] == 'I');
 }
 
 }  // namespace ntfs

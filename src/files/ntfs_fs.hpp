@@ -69,6 +69,10 @@ public:
     [[nodiscard]] Result<Source> open(FileId file, std::string place) const override;
     [[nodiscard]] Result<std::vector<Extent>> extents(FileId file) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> resized(FileId file, std::uint64_t size) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_file(FileId directory, std::string_view name,
+                                                            std::span<const std::uint8_t> content) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_directory(FileId directory,
+                                                                 std::string_view name) const override;
     [[nodiscard]] std::vector<Finding> remarks() const override;
 
     [[nodiscard]] Result<Record> record(std::uint64_t number) const;
@@ -76,6 +80,7 @@ public:
     [[nodiscard]] Result<Source> stream(const Attribute& attribute, std::string place) const;
 
 private:
+    struct Writing;
     struct Named {
         std::uint64_t record = 0;
         ondisk::NtfsFileName key{};
@@ -106,6 +111,20 @@ private:
     Record mft_;
     Source mft_data_;
     std::vector<char16_t> upcase_;
+    /// Without content: a folder.
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_entry(
+        FileId directory, std::string_view name, std::optional<std::span<const std::uint8_t>> content) const;
+    /// Windows holds the state of a sleeping machine: what it has in memory would not fit a changed volume.
+    [[nodiscard]] bool hibernated() const;
+    /// Pieces of the volume for bytes of an attribute in runs.
+    [[nodiscard]] Result<std::vector<VolumeEdit>> laid(const Attribute& attribute, std::uint64_t offset,
+                                                       std::span<const std::uint8_t> bytes) const;
+    /// The same for a record or index block, with its sectors' ends saved anew.
+    [[nodiscard]] Result<std::vector<VolumeEdit>> laid_fixed(const Attribute& attribute, std::uint64_t offset,
+                                                             std::vector<std::uint8_t> block) const;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> indexed(std::uint64_t directory, std::uint64_t file,
+                                                          std::span<const std::uint8_t> key) const;
+
     std::uint16_t volume_flags_ = 0;
     bool mirror_used_ = false;
 };

@@ -5,8 +5,6 @@
 
 namespace herberge {
 
-namespace {
-
 Outcome outcome_of(const SystemVerdict& system) {
     Outcome out{system.starts, system.stops_at, system.entry, system.symptom, {}};
     for (const auto& rung : system.stages) {
@@ -16,6 +14,8 @@ Outcome outcome_of(const SystemVerdict& system) {
     }
     return out;
 }
+
+namespace {
 
 /// How far it gets: a start beats everything, the first stage that breaks or cannot be told counts.
 int reach(const SystemVerdict& system) {

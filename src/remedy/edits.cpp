@@ -180,6 +180,54 @@ Result<void> put_file(Workshop& shop, std::string_view volume, const std::string
     }
 }
 
+namespace {
+
+/// The folder of a path and the last name in it.
+struct InFolder {
+    Found folder;
+    std::string name;
+};
+Result<InFolder> in_folder(const Machine& machine, std::string_view volume, const std::string& path) {
+    const auto slash = path.rfind('/');
+    if (slash == std::string::npos || slash + 1 == path.size())
+        return fail(ErrorKind::Malformed, "not the path of a file", path);
+    auto folder = find(machine, volume, slash == 0 ? "/" : path.substr(0, slash));
+    if (!folder) return tl::unexpected(folder.error());
+    return InFolder{std::move(*folder), path.substr(slash + 1)};
+}
+
+Result<void> lay_all(Workshop& shop, const Volume& volume, const Result<std::vector<VolumeEdit>>& edits) {
+    return edits ? lay(shop, volume, *edits) : tl::unexpected(edits.error());
+}
+
+}  // namespace
+
+Result<void> put_link(Workshop& shop, std::string_view volume, const std::string& path, std::string_view target) {
+    const Machine machine = shop.machine();
+    const auto place = in_folder(machine, volume, path);
+    if (!place) return tl::unexpected(place.error());
+    const auto& folder = place->folder;
+    return lay_all(shop, *folder.volume, folder.files->with_link(folder.file.file.id, place->name, target));
+}
+
+Result<void> rename_file(Workshop& shop, std::string_view volume, const std::string& path, const std::string& name) {
+    const Machine machine = shop.machine();
+    const auto place = in_folder(machine, volume, path);
+    if (!place) return tl::unexpected(place.error());
+    const auto id = place->folder.file.file.id;
+    const auto file = place->folder.files->lookup(id, place->name);
+    if (!file) return tl::unexpected(file.error());
+    if (place->folder.files->lookup(id, name))
+        return fail(ErrorKind::WrongType, "this name is taken", std::string(volume), {}, name);
+    if (auto done = lay_all(shop, *place->folder.volume, place->folder.files->without_name(id, place->name)); !done)
+        return done;
+    // The folder's block is read again as it is now.
+    const Machine now = shop.machine();
+    const auto again = in_folder(now, volume, path);
+    if (!again) return tl::unexpected(again.error());
+    return lay_all(shop, *again->folder.volume, again->folder.files->with_name(id, name, *file));
+}
+
 Result<void> set_permissions(Workshop& shop, std::string_view volume, const std::string& path,
                              std::uint32_t permissions) {
     const Machine machine = shop.machine();
@@ -191,14 +239,10 @@ Result<void> set_permissions(Workshop& shop, std::string_view volume, const std:
 
 Result<void> hide_file(Workshop& shop, std::string_view volume, const std::string& path) {
     const Machine machine = shop.machine();
-    const auto slash = path.rfind('/');
-    const std::string above = slash == std::string::npos || slash == 0 ? "/" : path.substr(0, slash);
-    const auto folder = find(machine, volume, above);
-    if (!folder) return tl::unexpected(folder.error());
-    const auto edits =
-        folder->files->without_name(folder->file.file.id, path.substr(slash == std::string::npos ? 0 : slash + 1));
-    if (!edits) return tl::unexpected(edits.error());
-    return lay(shop, *folder->volume, *edits);
+    const auto place = in_folder(machine, volume, path);
+    if (!place) return tl::unexpected(place.error());
+    const auto& folder = place->folder;
+    return lay_all(shop, *folder.volume, folder.files->without_name(folder.file.file.id, place->name));
 }
 
 }  // namespace herberge::remedy

@@ -27,6 +27,12 @@ Result<void> set_content(Workshop& shop, std::string_view volume, const std::str
 Result<void> put_file(Workshop& shop, std::string_view volume, const std::string& path,
                       std::span<const std::uint8_t> content);
 
+/// A symbolic link at `path`, in a folder that is there. Errors: as put_file; WrongType (the name is taken).
+Result<void> put_link(Workshop& shop, std::string_view volume, const std::string& path, std::string_view target);
+
+/// Another name in the same folder for a file or folder. Errors: NotFound, WrongType (the name is taken), Unsupported.
+Result<void> rename_file(Workshop& shop, std::string_view volume, const std::string& path, const std::string& name);
+
 /// Other permissions for a file (the POSIX mode's lower 12 bits).
 Result<void> set_permissions(Workshop& shop, std::string_view volume, const std::string& path,
                              std::uint32_t permissions);

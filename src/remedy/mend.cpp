@@ -38,6 +38,7 @@ struct Path {
     std::vector<Idea> made;
     std::vector<Code> cures;
     Machine machine;  ///< as these changes leave it
+    CheckOptions options;
     Verdict verdict;
 };
 
@@ -50,14 +51,15 @@ public:
         Mending out;
         out.name = system.name;
         out.place = system.place;
-        for (const auto& turn : compare_verdicts(verdict_, verdict_))
-            if (turn.name == system.name && turn.place == system.place && turn.before) out.before = *turn.before;
+        out.before = outcome_of(system);
         wanted_ = &system;
         walks_ = 0;
         // Level by level: a single change is better than two.
-        std::vector<Path> level{{Workshop(machine_), {}, {}, machine_, verdict_}};
+        std::vector<Path> level{{Workshop(machine_), {}, {}, machine_, options_, verdict_}};
         for (int depth = 0; depth < limits_.most_changes && !level.empty() && out.proposals.empty(); ++depth)
             level = deepen(level, out);
+        // Of as many changes, those that cost nothing come first.
+        std::ranges::stable_sort(out.proposals, {}, [](const Proposal& one) { return !one.risks.empty(); });
         if (out.proposals.empty())
             out.bring = remedy::to_bring({machine_, verdict_, options_, system, stop_of(system)});
         return out;
@@ -70,7 +72,7 @@ private:
         for (const auto& path : level) {
             const SystemVerdict* system = same_system(path.verdict, *wanted_);
             if (system == nullptr) continue;
-            const Case stopped{path.machine, path.verdict, options_, *system, stop_of(*system)};
+            const Case stopped{path.machine, path.verdict, path.options, *system, stop_of(*system)};
             std::vector<Idea> ideas;
             for (const auto& remedy : remedy::remedies()) remedy.propose(stopped, ideas);
             std::ranges::stable_sort(ideas, {}, &Idea::rank);
@@ -84,13 +86,14 @@ private:
     }
 
     void attempt(const Path& path, const Case& stopped, Idea idea, Mending& out, std::vector<Path>& next) {
-        Path here{path.shop.copy(), path.made, path.cures, {}, {}};
-        if (!idea.make(here.shop)) return;
+        Path here{path.shop.copy(), path.made, path.cures, path.machine, path.options, {}};
+        if (idea.set) idea.set(here.options);
+        else if (!idea.make(here.shop)) return;
         const Patch patch = here.shop.patch({}, {});
-        if (patch.empty() || !tried_.insert(key_of(patch)).second) return;
+        if ((patch.empty() && !idea.set) || !tried_.insert(key_of(patch, here.options)).second) return;
         ++walks_;
-        here.machine = here.shop.machine();
-        here.verdict = check(here.machine, options_);
+        if (!idea.set) here.machine = here.shop.machine();
+        here.verdict = check(here.machine, here.options);
         const SystemVerdict* system = same_system(here.verdict, *wanted_);
         const auto turns = compare_verdicts(verdict_, here.verdict);
         here.made.push_back(std::move(idea));
@@ -117,15 +120,34 @@ private:
     }
 
     /// Patches that do the same have the same.
-    static std::string key_of(const Patch& patch) {
-        std::string out;
+    static std::string key_of(const Patch& patch, const CheckOptions& options) {
+        std::string out = options.secure_boot == SecureBoot::Off ? "unguarded;" : "";
+        for (const auto& one : options.variables.all)
+            out += fmt::format("{}{}={:08x};", one.name, one.guid, crc32(0, one.data));
         for (const auto& change : patch.changes)
             out += fmt::format("{}@{}+{}={:08x}{:08x};", change.disk, change.offset, change.after.size(),
                                crc32(0, change.after), crc32c(0, change.after));
         return out;
     }
 
-    static Proposal proposal_of(const Path& path, std::vector<SystemTurn> turns) {
+    /// The variables that differ from what the firmware has now.
+    [[nodiscard]] std::vector<UefiVariable> set_variables(const CheckOptions& options) const {
+        std::vector<UefiVariable> out;
+        const auto same = [](const UefiVariable& one) {
+            return [&one](const UefiVariable& other) { return other.name == one.name && other.guid == one.guid; };
+        };
+        for (const auto& one : options.variables.all) {
+            const auto& all = options_.variables.all;
+            const auto old = std::ranges::find_if(all, same(one));
+            if (old == all.end() || old->data != one.data) out.push_back(one);
+        }
+        for (const auto& one : options_.variables.all)
+            if (std::ranges::none_of(options.variables.all, same(one)))
+                out.push_back({one.name, one.guid, one.attributes, {}});
+        return out;
+    }
+
+    Proposal proposal_of(const Path& path, std::vector<SystemTurn> turns) const {
         Proposal out;
         for (const auto& idea : path.made) {
             out.steps.push_back(idea.what);
@@ -134,6 +156,7 @@ private:
         out.title = fmt::format("{}", fmt::join(out.steps, "; then "));
         out.cures = path.cures;
         out.patch = path.shop.patch(out.title, out.steps);
+        out.variables = set_variables(path.options);
         out.systems = std::move(turns);
         return out;
     }
@@ -150,11 +173,6 @@ private:
 }  // namespace
 
 bool remedy::Case::has(Code code) const { return std::ranges::find(rung.findings, code) != rung.findings.end(); }
-
-const Finding* remedy::Case::finding(Code code) const {
-    const auto found = std::ranges::find(verdict.findings, code, &Finding::code);
-    return found != verdict.findings.end() ? &*found : nullptr;
-}
 
 std::vector<Mending> mend(const Machine& machine, const Verdict& verdict, const CheckOptions& options,
                           const MendLimits& limits) {

@@ -9,6 +9,12 @@
 #include "ondisk/mbr.hpp"
 #include "remedy/remedy.hpp"
 
+extern "C" {
+/// first_sector.S
+extern const std::uint8_t herberge_first_sector[];
+extern const std::uint8_t herberge_first_sector_end[];
+}
+
 namespace herberge::remedy {
 
 namespace {
@@ -194,6 +200,23 @@ void plain_first_sector(const Case& stopped, const Disk& disk, std::vector<Idea>
     }
 }
 
+/// Code of this project that starts the active partition, where the sector has none: it may be anything else's before.
+void own_first_sector(const Disk& disk, const Bytes& first, std::vector<Idea>& out) {
+    const auto active = std::ranges::count(disk.table.partitions, true, &Partition::active);
+    const bool blank = std::ranges::all_of(std::span(first).first(code_size), [](std::uint8_t b) { return b == 0; });
+    if (active != 1 || disk.table.kind != TableKind::Mbr) return;
+    out.push_back(
+        {fmt::format("write code of our own to d{}'s first sector, which starts the active partition", disk.number),
+         blank ? "a loader's own first sector, if there was one, did more than that"
+               : "what the first sector started before is not started any more",
+         [number = disk.number](Workshop& shop) {
+             Bytes code(herberge_first_sector, herberge_first_sector_end);
+             code.resize(code_size);
+             return shop.write(number, 0, code);
+         },
+         blank ? 15 : 25});
+}
+
 }  // namespace
 
 void propose_boot_code(const Case& stopped, std::vector<Idea>& out) {
@@ -207,6 +230,7 @@ void propose_boot_code(const Case& stopped, std::vector<Idea>& out) {
         grub_core(stopped, disk, out);
         legacy_first_sector(stopped, disk, *first, out);
         plain_first_sector(stopped, disk, out);
+        own_first_sector(disk, *first, out);
     }
 }
 

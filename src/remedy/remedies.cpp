@@ -6,11 +6,19 @@
 namespace herberge::remedy {
 
 std::vector<Remedy> remedies() {
-    return {{"tables", propose_tables},        {"partitions", propose_partitions},
-            {"boot code", propose_boot_code},  {"volume boot sectors", propose_volume_sectors},
-            {"configurations", propose_texts}, {"identifiers", propose_identifiers},
-            {"marks of files", propose_marks}, {"Windows", propose_windows},
-            {"files", propose_files}};
+    return {{"tables", propose_tables},
+            {"partitions", propose_partitions},
+            {"boot code", propose_boot_code},
+            {"volume boot sectors", propose_volume_sectors},
+            {"configurations", propose_texts},
+            {"identifiers", propose_identifiers},
+            {"marks of files", propose_marks},
+            {"Windows", propose_windows},
+            {"files", propose_files},
+            {"names", propose_names},
+            {"boot stores", propose_stores},
+            {"firmware settings", propose_firmware},
+            {"what starts unattended", propose_default}};
 }
 
 std::string to_bring(const Case& stopped) {

@@ -21,8 +21,6 @@ struct Case {
     const StageState& rung;  ///< where it stops, or where nothing can be told from
 
     [[nodiscard]] bool has(Code code) const;
-    /// The finding of that code that this system has; null: none.
-    [[nodiscard]] const Finding* finding(Code code) const;
 };
 
 /// A change that may help. Making it may fail: then it is none.
@@ -30,8 +28,11 @@ struct Idea {
     std::string what;  ///< for people: "set the active flag of d1p1"
     std::string risk;  ///< what it costs, or could be wrong about
     std::function<Result<void>(Workshop&)> make;
-    int rank =
-        0;  ///< smaller ones are tried first: 0 restores from a copy, 10 rewrites a reference, 20 rebuilds, 30 guesses
+    /// Smaller ones are tried first: 0 restores from a copy, 10 rewrites a reference, 20 rebuilds, 30 guesses, 40 gives
+    /// up a protection.
+    int rank = 0;
+    /// What changes in the firmware's settings and variables instead of on disks (`make` is null then).
+    std::function<void(CheckOptions&)> set;
 };
 
 struct Remedy {
@@ -51,6 +52,10 @@ void propose_texts(const Case& stopped, std::vector<Idea>& out);
 void propose_identifiers(const Case& stopped, std::vector<Idea>& out);
 void propose_windows(const Case& stopped, std::vector<Idea>& out);
 void propose_marks(const Case& stopped, std::vector<Idea>& out);
+void propose_default(const Case& stopped, std::vector<Idea>& out);
+void propose_names(const Case& stopped, std::vector<Idea>& out);
+void propose_stores(const Case& stopped, std::vector<Idea>& out);
+void propose_firmware(const Case& stopped, std::vector<Idea>& out);
 void propose_files(const Case& stopped, std::vector<Idea>& out);
 /// What would have to be brought from outside; empty: nothing is known.
 [[nodiscard]] std::string to_bring(const Case& stopped);

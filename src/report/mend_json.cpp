@@ -31,6 +31,12 @@ std::string mend_json(const std::vector<Mending>& mendings) {
             entry["cures"] = ordered_json::array();
             for (const Code code : proposal.cures) entry["cures"].push_back(code_id(code));
             entry["systems"] = report::to_json(proposal.systems);
+            entry["variables"] = ordered_json::array();
+            for (const auto& variable : proposal.variables)
+                entry["variables"].push_back({{"name", clean(variable.name)},
+                                              {"vendor", variable.guid},
+                                              {"attributes", variable.attributes},
+                                              {"data", hex(variable.data, "")}});
             entry["patch"] = ordered_json::parse(patch_json(proposal.patch));
             system["proposals"].push_back(std::move(entry));
         }
