@@ -264,6 +264,15 @@ TEST(Edits, FilesAreAddedToAFatAsItsCheckerAndReaderWantThem) {
         EXPECT_EQ(support::shell("mtype -i " + image + " ::/EFI/BOOT/BOOTX64.EFI").out, "short now");
         EXPECT_EQ(support::shell("mtype -i " + image + " '::/loader/entries/A longer name of an entry.conf'").out,
                   "title x\n");
+        // A folder that is full grows, whether or not some entries at its end are free.
+        for (int i = 0; i < 45; ++i) {
+            const auto path = "/EFI/BOOT/another longer name " + std::to_string(i);
+            ASSERT_TRUE(remedy::put_file(shop, "d1", path, text(path))) << path;
+        }
+        const auto grown = checked(folder, shop.machine(), "d1", "fsck.fat -n");
+        EXPECT_EQ(grown.status, 0) << options << grown.out;
+        EXPECT_EQ(support::shell("mtype -i " + image + " '::/EFI/BOOT/another longer name 44'").out,
+                  "/EFI/BOOT/another longer name 44");
         EXPECT_EQ(remedy::put_file(shop, "d1", "/a:b", text("x")).error().kind, ErrorKind::Malformed);
         EXPECT_EQ(remedy::put_file(shop, "d1", "/large", text(std::string(41U << 20U, 'x'))).error().kind,
                   ErrorKind::TooLarge);

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "files/fat_write.hpp"
 
+#include <fmt/format.h>
 #include <algorithm>
 #include <array>
 #include <cstring>
@@ -124,12 +125,12 @@ std::optional<Names> short_name(std::string_view name, const std::vector<std::ar
     if (length == 0) return std::nullopt;
     if (out.exact && std::ranges::find(taken, out.shorter) == taken.end()) return out;
     out.exact = false;
-    for (char digit = '1'; digit <= '9'; ++digit) {
+    for (int number = 1; number < 10000; ++number) {
         auto numbered = out.shorter;
-        const std::size_t at = std::min<std::size_t>(length, 6);
-        numbered[at] = '~';
-        numbered[at + 1] = static_cast<std::uint8_t>(digit);
-        for (std::size_t i = at + 2; i < 8; ++i) numbered[i] = ' ';
+        const auto tail = fmt::format("~{}", number);
+        const std::size_t at = std::min<std::size_t>(length, 8 - tail.size());
+        std::ranges::copy(tail, numbered.begin() + static_cast<std::ptrdiff_t>(at));
+        for (std::size_t i = at + tail.size(); i < 8; ++i) numbered[i] = ' ';
         if (std::ranges::find(taken, numbered) != taken.end()) continue;
         out.shorter = numbered;
         return out;
@@ -175,7 +176,8 @@ void set_cluster(ondisk::FatEntry& entry, const Geometry& g, std::uint32_t clust
     if (g.bits == 32) entry.cluster_high = static_cast<std::uint16_t>(cluster >> 16U);
 }
 
-/// Where a run of `count` free entries lies in a directory, as bytes of the volume; and the short names in use.
+/// Where a run of `count` free entries lies in a directory, as bytes of the volume; and the short names in use. With
+/// fewer places, these are the last of the directory, which has to grow.
 struct Slots {
     std::vector<std::uint64_t> places;
     std::vector<std::array<std::uint8_t, 11>> taken;
@@ -196,8 +198,36 @@ Result<Slots> free_slots(const ByteSource& volume, const std::vector<Extent>& di
             else out.places.clear();
         }
     }
-    if (out.places.size() < count)
-        return fail(ErrorKind::TooLarge, "the directory has no room for another name", volume.place());
+    return out;
+}
+
+/// A cluster by which a directory grows, and what stands in it.
+struct Growth {
+    std::uint64_t at = 0;  ///< byte of the volume
+    std::vector<std::uint8_t> bytes;
+
+    /// An entry at `where`: in here, or as a change of its own.
+    void put(std::uint64_t where, std::vector<std::uint8_t> entry, std::vector<VolumeEdit>& out) {
+        if (!bytes.empty() && where >= at && where < at + bytes.size())
+            std::ranges::copy(entry, bytes.begin() + static_cast<std::ptrdiff_t>(where - at));
+        else out.push_back({where, std::move(entry)});
+    }
+};
+/// Puts a cluster behind the last one of a directory. Errors: TooLarge (the root of a FAT12 or FAT16, no free cluster).
+Result<Growth> grow(Table& table, const Geometry& g, std::uint32_t first, std::size_t count, Slots& slots) {
+    if (first == 0 && g.bits == 32) first = g.root_cluster;
+    std::uint32_t last = first;
+    for (std::uint32_t steps = 0; last >= 2 && last < g.clusters + 2 && steps < g.clusters; ++steps) {
+        const auto next = table.get(last);
+        if (next < 2 || next >= g.clusters + 2) break;
+        last = next;
+    }
+    const auto added = first < 2 || last < 2 ? std::vector<std::uint32_t>{} : table.take(1);
+    if (added.empty() || g.cluster / entry_size < count)
+        return fail(ErrorKind::TooLarge, "the directory has no room for another name");
+    table.set(last, added.front());
+    Growth out{g.data_offset + std::uint64_t{added.front() - 2} * g.cluster, std::vector<std::uint8_t>(g.cluster)};
+    for (std::uint64_t at = 0; slots.places.size() < count; at += entry_size) slots.places.push_back(out.at + at);
     return out;
 }
 
@@ -218,6 +248,7 @@ Result<std::vector<VolumeEdit>> with_entry(const ByteSource& volume, const Geome
     std::vector<VolumeEdit> out;
     ondisk::FatEntry entry{};
     std::int64_t freed = 0;
+    Growth growth;
     if (known) {
         const auto there = volume.load<ondisk::FatEntry>(*known);
         if (!there) return tl::unexpected(there.error());
@@ -240,8 +271,18 @@ Result<std::vector<VolumeEdit>> with_entry(const ByteSource& volume, const Geome
     } else {
         const std::u16string units = utf16_from(name);
         // As many as its longest form needs; the short one alone where it says it all.
-        const auto slots = free_slots(volume, directory, (units.size() + 12) / 13 + 1);
+        const std::size_t wanted = (units.size() + 12) / 13 + 1;
+        auto slots = free_slots(volume, directory, wanted);
         if (!slots) return tl::unexpected(slots.error());
+        if (slots->places.size() < wanted) {
+            auto grown = grow(table, g, parent, wanted, *slots);
+            if (!grown) {
+                grown.error().place = volume.place();
+                return tl::unexpected(grown.error());
+            }
+            growth = std::move(*grown);
+            --freed;
+        }
         const auto names = short_name(name, slots->taken);
         if (!names) return fail(ErrorKind::TooLarge, "no short name is left for it", volume.place());
         std::ranges::copy(names->shorter, entry.name.begin());
@@ -250,8 +291,8 @@ Result<std::vector<VolumeEdit>> with_entry(const ByteSource& volume, const Geome
         std::size_t slot = 0;
         if (!names->exact)
             for (const auto& piece : long_name(units, name_checksum(entry.name)))
-                out.push_back({slots->places[slot++], bytes_of(piece)});
-        out.push_back({slots->places[slot], bytes_of(entry)});
+                growth.put(slots->places[slot++], bytes_of(piece), out);
+        growth.put(slots->places[slot], bytes_of(entry), out);
         if (folder) {
             ondisk::FatEntry self = entry;
             std::fill(self.name.begin(), self.name.end(), std::uint8_t{' '});
@@ -268,6 +309,7 @@ Result<std::vector<VolumeEdit>> with_entry(const ByteSource& volume, const Geome
         out.push_back({g.data_offset + std::uint64_t{clusters[i] - 2} * g.cluster,
                        {from, from + static_cast<std::ptrdiff_t>(g.cluster)}});
     }
+    if (!growth.bytes.empty()) out.push_back({growth.at, std::move(growth.bytes)});
     table.add_edits(out);
     if (g.bits == 32)
         if (const auto boot = volume.load<ondisk::FatBoot32>(0); boot && boot->fat32.info_sector != 0) {

@@ -168,20 +168,34 @@ void boot_stores(const Wanted& wanted, std::vector<Idea>& out) {
     });
 }
 
-/// For NTLDR, whose configuration is a text.
-void boot_ini(const Case& stopped, const InstalledSystem& system, std::vector<Idea>& out) {
-    const Disk* disk = stopped.machine.disk(system.volume->disk);
+/// What NTLDR calls an installation; empty: it cannot.
+std::string arc_path(const Machine& machine, const InstalledSystem& system) {
+    const Disk* disk = machine.disk(system.volume->disk);
     const Partition* own = disk != nullptr ? disk->table.find(system.volume->partition) : nullptr;
-    if (own == nullptr) return;
-    const auto arc = partition_names(*disk, *own).arc + windows_path(system.directory);
-    if (arc.starts_with('\\')) return;
+    const auto arc = own != nullptr ? partition_names(*disk, *own).arc : std::string{};
+    return arc.empty() ? arc : arc + windows_path(system.directory);
+}
+
+/// For NTLDR, whose configuration is a text: every installation that it starts, what started so far first.
+void boot_ini(const Case& stopped, std::vector<Idea>& out) {
+    std::string entries;
+    std::string first;
+    std::string names;
+    for (const auto& system : find_systems(stopped.machine)) {
+        const auto arc = arc_path(stopped.machine, system);
+        if (system.kind != SystemKind::Windows || arc.empty() ||
+            there(*system.volume, system.directory + "/system32/winload.exe"))
+            continue;
+        if (first.empty()) first = arc;
+        entries += fmt::format("{}=\"{} ({})\" /fastdetect\r\n", arc, shown(system.name), system.volume->place);
+        names += fmt::format("{}{} ({})", names.empty() ? "" : ", ", shown(system.name), system.volume->place);
+    }
+    if (first.empty()) return;
     const auto text =
-        fmt::format("[boot loader]\r\ntimeout=30\r\ndefault={0}\r\n[operating systems]\r\n{0}=\"{1}\" /fastdetect\r\n",
-                    arc, shown(system.name));
+        fmt::format("[boot loader]\r\ntimeout=30\r\ndefault={}\r\n[operating systems]\r\n{}", first, entries);
     stopped.machine.each_volume([&](const Volume& volume) {
         if (!there(volume, "/ntldr")) return;
-        out.push_back({fmt::format("write {}:/boot.ini anew, with one entry for {} ({})", volume.place,
-                                   shown(system.name), system.volume->place),
+        out.push_back({fmt::format("write {}:/boot.ini anew, with an entry for each of {}", volume.place, names),
                        "entries and options that the old one had are not in it",
                        [place = volume.place, text](Workshop& shop) {
                            return put_file(shop, place, "/boot.ini",
@@ -202,7 +216,7 @@ void propose_stores(const Case& stopped, std::vector<Idea>& out) {
         const bool efi = stopped.verdict.firmware == FirmwareKind::Uefi;
         const auto loader = fmt::format("{}/system32/winload.{}", system.directory, efi ? "efi" : "exe");
         if (there(*system.volume, loader)) boot_stores({stopped, system, efi, loader}, out);
-        else if (!efi) boot_ini(stopped, system, out);
+        else if (!efi) boot_ini(stopped, out);
     }
 }
 
