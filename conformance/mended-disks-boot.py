@@ -5,7 +5,7 @@
 usage: mended-disks-boot.py [--tool PATH] [--corpus DIR] [--jobs N] [--limit SECONDS] [--table FILE] [SELECT ...]
 
 For every Linux case of a corpus of really booted disks for which `mend` has a proposal: applies the first one to a copy
-of the disk with `apply`, and starts the copy in an emulated PC (Debian's qemu-system-x86, seabios, ovmf; no network).
+of the disk with `apply` (or sets what it says of the firmware), and starts the copy in an emulated PC (Debian's qemu-system-x86, seabios, ovmf; no network).
 It starts if its console shows that the system's own start-up is through. Exit status: 0 all start, 1 some do not, 77
 where there is no corpus or no emulator.
 """
@@ -70,17 +70,30 @@ def boot(opt, area, case):
             return case, None, "no base"
         disk = work / "case.img"
         mending.make_disk(area, case, base, disk)
-        patch = work / "patch.json"
-        ran = subprocess.run(mending.arguments(opt, area, case, disk, work) + ["--patch-to", str(patch)], capture_output=True, text=True)
-        if not patch.exists():
+        asked = mending.arguments(opt, area, case, disk, work)
+        ran = subprocess.run(asked, capture_output=True, text=True)
+        proposals = [p for s in json.loads(ran.stdout)["systems"] for p in s["proposals"]] if ran.returncode in (0, 1) else []
+        if not proposals:
             return case, None, "no proposal"
-        title = json.loads(patch.read_text())["title"]
-        mended = work / "mended.img"
-        done = subprocess.run([opt.tool, "apply", str(disk), "--patch", str(patch), "--to", str(mended)], capture_output=True, text=True)
-        if done.returncode != 0:
-            return case, False, "apply: " + done.stderr
+        title = proposals[0]["title"]
+        mended = disk
+        if proposals[0]["patch"]["changes"]:
+            patch = work / "patch.json"
+            patch.write_text(json.dumps(proposals[0]["patch"]))
+            mended = work / "mended.img"
+            done = subprocess.run([opt.tool, "apply", str(disk), "--patch", str(patch), "--to", str(mended)], capture_output=True, text=True)
+            if done.returncode != 0:
+                return case, False, "apply: " + done.stderr
         extra = case["extra"].get("variables")
-        console = start(machine(case, mended, area / extra if extra else None, work), opt.limit)
+        variables = area / extra if extra else None
+        if proposals[0]["variables"]:
+            variables = work / "changed.fd"
+            done = subprocess.run(asked + ["--variables-to", str(variables)], capture_output=True, text=True)
+            if not variables.exists():
+                return case, False, "variables: " + done.stderr
+        if "switch Secure Boot off" in title:
+            case, variables = dict(case, firmware="uefi"), None
+        console = start(machine(case, mended, variables, work), opt.limit)
         if any(text in console for text in UP):
             return case, True, title
         return case, False, title + " || " + " / ".join(console.decode(errors="replace").split("\n")[-4:])[-300:]

@@ -31,7 +31,21 @@ int main(int argc, char** argv) {
     fat.size = 400U << 10U;
     good = write("volume", "fat", forge::make_fat(plain_tree, fat).bytes) && good;
     good = write("volume", "ntfs", forge::make_ntfs(plain_tree, {600U << 10U, 2048, 1, "rooms", "", false})) && good;
+    // What remedies change: the first byte says what it is.
+    const auto remedy = [&](const char* name, std::uint8_t kind, forge::Bytes bytes) {
+        bytes.insert(bytes.begin(), kind);
+        good = write("remedy", name, bytes) && good;
+    };
+    remedy("patch", 0,
+           forge::to_bytes("{\"schema\":\"herberge/patch/"
+                           "1\",\"disks\":[{\"disk\":1,\"size\":512}],\"changes\":[{\"disk\":1,\"offset\":510,"
+                           "\"before\":\"0000\",\"after\":\"55aa\"}]}"));
+    remedy("screen", 1, forge::to_bytes("error: no such device: a1b0.\nEntering rescue mode...\ngrub rescue>"));
+    remedy("ext4", 4, forge::make_ext(tree, {.size = 600U << 10U, .journal = false}));
+    remedy("fat", 4, forge::make_fat(plain_tree, fat).bytes);
+    remedy("ntfs", 4, forge::make_ntfs(plain_tree, {700U << 10U, 2048, 1, "rooms", "", false}));
     const auto pc = demo::office_pc();
+    remedy("store", 3, forge::make_hive(pc.store));
     good = write("hive", "system", forge::make_hive(pc.system_hive)) && good;
     good = write("hive", "store", forge::make_hive(pc.store, {forge::ListKind::Indexed, 2, 1})) && good;
     const std::string global = "8be4df61-93ca-11d2-aa0d-00e098032b8c";
@@ -41,6 +55,7 @@ int main(int argc, char** argv) {
           forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi"), 0x3F}});
     flash.resize(1024);
     good = write("uefi", "flash", flash) && good;
+    remedy("flash", 2, flash);
     good = write("uefi", "image", forge::make_efi_application({{".sdmagic", forge::to_bytes("a stand-in")}})) && good;
     const forge::SigningKey house("Almhof house");
     const forge::SigningKey clock("Almhof clock");

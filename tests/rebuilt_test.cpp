@@ -415,6 +415,29 @@ TEST(Rebuilt, BootOptionsOfTheFirmware) {
               option.size());
     const auto document = nlohmann::json::parse(mend_json(found));
     EXPECT_EQ(support::schema_problem(document.dump()), "");
+    // The flash image with these variables, read again: the machine starts by it.
+    const auto flash = story.variables(story.disk());
+    const auto changed = with_variables(flash, added->variables);
+    ASSERT_TRUE(changed) << changed.error().text();
+    EXPECT_EQ(changed->size(), flash.size());
+    auto again = options;
+    again.variables = *parse_uefi_flash(*changed);
+    again.variables.source = "changed.fd";
+    EXPECT_TRUE(check(machine, again).all_start());
+    EXPECT_EQ(again.variables.all.size(), options.variables.all.size() + 1);
+    EXPECT_EQ(again.variables.find("Boot0000")->data, option);
+    // What is deleted is gone; a store that is full says so; what is none is none.
+    const auto less =
+        with_variables(*changed, std::vector<UefiVariable>{{"Boot0000", std::string(UefiVariables::global), 7, {}}});
+    EXPECT_EQ(parse_uefi_flash(*less)->find("Boot0000"), nullptr);
+    EXPECT_EQ(
+        with_variables(flash, std::vector<UefiVariable>{{"X", std::string(UefiVariables::global), 7, Bytes(70000)}})
+            .error()
+            .kind,
+        ErrorKind::TooLarge);
+    EXPECT_EQ(with_variables(Bytes(4096), {}).error().kind, ErrorKind::Malformed);
+    EXPECT_EQ(with_variables(flash, std::vector<UefiVariable>{{"X", "inn", 7, {1}}}).error().kind,
+              ErrorKind::Malformed);
     // One that sleeps is woken.
     auto asleep = options;
     auto& entry = *std::ranges::find(asleep.variables.all, std::string("Boot0004"), &UefiVariable::name);

@@ -232,6 +232,8 @@ int run(int argc, char** argv) {
     mend->add_option("--patch-to", options.patch_to, "Write a proposal's changes to this file (- for standard output)");
     mend->add_option("--undo-to", options.undo_to, "Write what takes them back");
     mend->add_option("--steps-to", options.steps_to, "Write them as a list to follow by hand");
+    mend->add_option("--variables-to", options.variables_to,
+                     "Write the flash image of --variables as a proposal would have its variables");
     mend->add_option("--proposal", options.proposal, "Which proposal, as they are numbered")
         ->check(CLI::Range(1, 1000))
         ->capture_default_str();

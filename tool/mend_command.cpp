@@ -31,6 +31,19 @@ int write_text(const std::string& path, const std::string& text, bool replace) {
     return Exit::all_start;
 }
 
+/// The firmware's flash image with a proposal's variables.
+int write_variables(const Options& options, const Proposal* proposal) {
+    if (proposal == nullptr) return complain(Exit::some_fail, fmt::format("there is no proposal {}", options.proposal));
+    if (proposal->variables.empty())
+        return complain(Exit::some_fail, fmt::format("proposal {} changes no variable", options.proposal));
+    const auto file = open_image(options.variables, 0);
+    if (!file) return complain(Exit::unreadable, printable(file.error().text()));
+    const auto flash = (*file)->bytes(0, (*file)->size(), std::uint64_t{64} << 20U);
+    const auto changed = flash ? with_variables(*flash, proposal->variables) : tl::unexpected(flash.error());
+    if (!changed) return complain(Exit::unreadable, printable(changed.error().text()));
+    return write_text(options.variables_to, {changed->begin(), changed->end()}, options.replace);
+}
+
 }  // namespace
 
 int run_mend(const Options& options) {
@@ -47,6 +60,10 @@ int run_mend(const Options& options) {
         std::fwrite(page.data(), 1, page.size(), stdout);
     }
     if (options.stats) opened.stats();
+    const bool wants_variables = !options.variables_to.empty();
+    if (wants_variables)
+        if (const int status = write_variables(options, chosen(mendings, options.proposal)); status != Exit::all_start)
+            return status;
     const bool wants_file = !options.patch_to.empty() || !options.undo_to.empty() || !options.steps_to.empty();
     if (const Proposal* proposal = chosen(mendings, options.proposal); wants_file && proposal == nullptr)
         return complain(Exit::some_fail, fmt::format("there is no proposal {}", options.proposal));

@@ -32,3 +32,4 @@
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 #include <herberge/unlock.hpp>
+#include <herberge/variable_writer.hpp>

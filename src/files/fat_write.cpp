@@ -25,7 +25,7 @@ public:
 
     [[nodiscard]] std::uint32_t get(std::uint32_t cluster) const {
         const std::size_t at = place(cluster);
-        if (at + 4 > bytes_.size() + (g_.bits == 32 ? 0 : 2)) return end();
+        if (outside(at)) return end();
         if (g_.bits == 32)
             return (bytes_[at] | std::uint32_t{bytes_[at + 1]} << 8U | std::uint32_t{bytes_[at + 2]} << 16U |
                     std::uint32_t{bytes_[at + 3]} << 24U) &
@@ -36,6 +36,7 @@ public:
     }
     void set(std::uint32_t cluster, std::uint32_t value) {
         const std::size_t at = place(cluster);
+        if (outside(at)) return;
         if (g_.bits == 32) {
             for (unsigned i = 0; i < 3; ++i) bytes_[at + i] = static_cast<std::uint8_t>(value >> (8 * i));
             // The highest four bits are reserved and stay.
@@ -90,6 +91,8 @@ private:
     [[nodiscard]] std::size_t place(std::uint32_t cluster) const {
         return g_.bits == 12 ? cluster + cluster / 2 : std::size_t{cluster} * (g_.bits / 8);
     }
+    /// A boot sector may claim more clusters than its table has room for.
+    [[nodiscard]] bool outside(std::size_t at) const { return at + 4 > bytes_.size() + (g_.bits == 32 ? 0 : 2); }
     const Geometry& g_;
     std::vector<std::uint8_t> before_, bytes_;
 };

@@ -333,7 +333,7 @@ struct NtfsFs::Writing {
         if (splice(raw, at, 0, resident_attribute(attribute::data, content, id, false))) return padded(content.size());
         const auto runs = take_clusters((content.size() + fs.cluster_ - 1) / fs.cluster_);
         if (!runs) return tl::unexpected(runs.error());
-        if (!splice(raw, at, 0, data_in_runs(*runs, content.size(), fs.cluster_, id)))
+        if (runs->empty() || !splice(raw, at, 0, data_in_runs(*runs, content.size(), fs.cluster_, id)))
             return fail(ErrorKind::TooLarge, "the file's record is full", fs.volume_->place());
         std::uint64_t clusters_taken = 0;
         for (const auto& run : *runs) {
@@ -607,6 +607,8 @@ Result<std::vector<VolumeEdit>> NtfsFs::with_entry(FileId directory, std::string
                 upper(units_from(std::span(one.value).subspan(sizeof(key)))) == upper(units))
                 named = &one;
         key = ondisk::from_bytes<ondisk::NtfsFileName>(named->value);
+        if (named->value.size() < sizeof(key) + std::size_t{key.name_length} * 2)
+            return fail(ErrorKind::Malformed, "a name that does not fit its attribute", record_place(number));
         key_bytes = named->value;
     } else {
         const auto free = writing->take_record();

@@ -7,6 +7,7 @@
 #include <herberge/uefi.hpp>
 
 #include "bytes/text16.hpp"
+#include "firmware/variable_store.hpp"
 #include "ondisk/uefi.hpp"
 
 namespace herberge {
@@ -102,13 +103,9 @@ std::optional<PendingWrite> pending_write(std::span<const std::uint8_t> flash, s
     return std::nullopt;
 }
 
-/// Where a variable store begins that is formatted; none: nowhere.
-struct StorePlace {
-    std::size_t at = 0;
-    std::size_t size = 0;
-    bool authenticated = false;
-};
-std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
+}  // namespace
+
+std::optional<uefi::StorePlace> uefi::find_store(std::span<const std::uint8_t> flash) {
     // The store's own GUID is looked for at every eight bytes: behind a firmware volume's header, or bare.
     for (std::size_t at = 0; at + sizeof(ondisk::VariableStoreHead) <= flash.size(); at += 8) {
         const auto head = ondisk::from_bytes<ondisk::VariableStoreHead>(flash, at);
@@ -122,7 +119,17 @@ std::optional<StorePlace> find_store(std::span<const std::uint8_t> flash) {
     return std::nullopt;
 }
 
+namespace {
+/// A volume's header has 72 bytes, with its map of equal blocks.
+constexpr std::size_t volume_header = 72;
+std::size_t volume_of(const uefi::StorePlace& store) {
+    return store.at >= volume_header ? store.at - volume_header : 0;
+}
 }  // namespace
+
+bool uefi::write_pending(std::span<const std::uint8_t> flash, const StorePlace& store) {
+    return pending_write(flash, volume_of(store)).has_value();
+}
 
 const UefiVariable* UefiVariables::find(std::string_view name, std::string_view guid) const {
     const auto found =
@@ -134,11 +141,9 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
     UefiVariables out;
     out.source = "variables";
     std::vector<std::uint8_t> mended;
-    // A volume's header has 72 bytes, with its map of equal blocks.
-    constexpr std::size_t volume_header = 72;
-    auto store = find_store(flash);
+    auto store = uefi::find_store(flash);
     if (store) {
-        if (const auto write = pending_write(flash, store->at >= volume_header ? store->at - volume_header : 0)) {
+        if (const auto write = pending_write(flash, volume_of(*store))) {
             mended.assign(flash.begin(), flash.end());
             std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(write->spare), write->length,
                         mended.begin() + static_cast<std::ptrdiff_t>(write->target));
@@ -148,7 +153,7 @@ Result<UefiVariables> parse_uefi_flash(std::span<const std::uint8_t> flash) {
                                                             size_text(write->length), write->spare),
                                                 {evidence_place(out.source)}));
             flash = mended;
-            store = find_store(flash);
+            store = uefi::find_store(flash);
         }
     }
     if (!store) return fail(ErrorKind::Malformed, "no variable store is in the file");
