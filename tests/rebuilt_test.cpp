@@ -9,6 +9,7 @@
 #include "kiosk.hpp"
 #include "office_pc.hpp"
 #include "remedy/edits.hpp"
+#include "remedy/remedy.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -272,6 +273,24 @@ TEST(Rebuilt, TheBootStoreOfAWindows) {
     EXPECT_TRUE(menus[0].entries[0].kernel.at(0).found());
 }
 
+TEST(Rebuilt, ARegistryFromTheCopyThatWindowsPutAside) {
+    auto pc = demo::office_pc();
+    const Machine whole = machine_of(pc.build());
+    const std::string path = "/Windows/System32/config/SYSTEM";
+    const auto file = open_file(whole, {"d1p2", path});
+    const auto hive = file->bytes->bytes(0, file->bytes->size()).value();
+    Workshop shop(whole);
+    ASSERT_TRUE(remedy::put_file(shop, "d1p2", "/Windows/System32/config/RegBack/SYSTEM", hive));
+    ASSERT_TRUE(remedy::put_file(shop, "d1p2", path, Bytes(hive.size(), 0x55)));
+    const Machine machine = shop.machine();
+    ASSERT_FALSE(check(machine).all_start());
+    const auto found = mended(machine);
+    ASSERT_FALSE(found.at(0).proposals.empty()) << found[0].before.reason << found[0].bring;
+    EXPECT_EQ(found[0].proposals[0].title,
+              "copy d1p2:/Windows/System32/config/RegBack/SYSTEM to d1p2:/Windows/System32/config/SYSTEM");
+    EXPECT_TRUE(starts(machine, found[0].proposals[0]));
+}
+
 TEST(Rebuilt, AnEntryInAStoreThatKeepsItsOthers) {
     // The store is whole and names nothing: neither a default nor an order.
     auto pc = office("office-pc.img");
@@ -321,6 +340,46 @@ TEST(Rebuilt, TheFirstSectorByCodeOfOurOwn) {
     auto blank = shop.copy();
     ASSERT_TRUE(blank.write(1, 2048 * 512, Bytes(512)));
     EXPECT_EQ(rehearse(blank.machine(), 1, {}).screen.at(0), "The active partition's first sector starts nothing.");
+}
+
+TEST(Rebuilt, TheSectorsOfASyslinuxThatLiesElsewhereNow) {
+    auto disk = demo::back_office().second();
+    const Machine whole = machine_of(disk);
+    const FilePlace place{"d1p2", "/SYSLINUX/ldlinux.sys"};
+    const auto file = open_file(whole, place);
+    ASSERT_TRUE(file) << file.error().text();
+    const auto content = file->bytes->bytes(0, file->bytes->size()).value();
+    // A copy in other sectors, in pieces; what the boot sector names is used by something else.
+    Workshop shop(whole);
+    for (const std::size_t size : {std::size_t{100}, std::size_t{0}})
+        for (int i = 0; i < 12; i += size == 0 ? 2 : 1)
+            ASSERT_TRUE(remedy::put_file(shop, "d1p2", "/f" + std::to_string(i), Bytes(size)));
+    ASSERT_TRUE(remedy::put_file(shop, "d1p2", "/boot/syslinux/ldlinux.sys", content));
+    ASSERT_TRUE(shop.write(*file->bytes, 0, Bytes(content.size(), 0x55)));
+    const Machine machine = shop.machine();
+    const auto copy = open_file(machine, {"d1p2", "/boot/syslinux/ldlinux.sys"});
+    ASSERT_GT(copy->volume->files(Observer::Linux)->extents(copy->found.file.id)->size(), 1U);
+    ASSERT_NE(copy->bytes->locate(0, 1).front().offset, file->bytes->locate(0, 1).front().offset);
+    // The volume's boot sector alone is asked: nothing else on the disk starts it here.
+    const auto before =
+        run_loader(machine, {machine.disk(1), machine.at("d1p2"), machine.disk(1)->table.find(2)->first_lba, 1});
+    ASSERT_TRUE(before && before->stop);
+    EXPECT_EQ(before->stopped_by()->code, Code::SyslinuxSecondStageGone);
+    std::vector<remedy::Idea> ideas;
+    const auto verdict = check(machine);
+    const auto& system = verdict.systems.front();
+    remedy::propose_syslinux({machine, verdict, {}, system, system.at(Stage::Loader)}, ideas);
+    ASSERT_EQ(ideas.size(), 1U);
+    EXPECT_EQ(ideas[0].what,
+              "let d1p2's boot sector and d1p2:/boot/syslinux/ldlinux.sys name the sectors in which that file lies");
+    ASSERT_TRUE(ideas[0].make(shop));
+    const Machine now = shop.machine();
+    const auto after = run_loader(now, {now.disk(1), now.at("d1p2"), now.disk(1)->table.find(2)->first_lba, 1});
+    EXPECT_TRUE(after && !after->stop) << (after->stop ? after->stop->text : "");
+    // Where everything is as it should be, nothing is offered.
+    ideas.clear();
+    remedy::propose_syslinux({now, verdict, {}, system, system.at(Stage::Loader)}, ideas);
+    EXPECT_TRUE(ideas.empty());
 }
 
 TEST(Rebuilt, LinksAndFoldersOfALinux) {

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include <herberge/hive.hpp>
 #include <herberge/places.hpp>
 #include <herberge/system.hpp>
 
@@ -150,6 +151,30 @@ void windows_copies(const Case& stopped, const Missing& one, std::vector<Idea>& 
     }
 }
 
+/// Copies of the registry that Windows itself puts aside: of the last start that went well, and of its installation.
+void hive_backups(const Case& stopped, std::vector<Idea>& out) {
+    for (const auto& evidence : stopped.rung.evidence) {
+        const auto place = file_place(evidence.place);
+        const auto at = place ? lower_text(place->path).find("/system32/config/") : std::string::npos;
+        if (at == std::string::npos) continue;
+        const auto windows = place->path.substr(0, at);
+        const auto name = place->path.substr(place->path.rfind('/') + 1);
+        for (const auto& from : {windows + "/System32/config/RegBack/" + name, windows + "/repair/" + name}) {
+            const auto file = open_file(stopped.machine, {place->volume, from});
+            const auto hive = file ? open_hive(file->bytes) : tl::unexpected(file.error());
+            if (!hive || (*hive)->state() != HiveState::Clean) continue;
+            auto bytes = file->bytes->bytes(0, file->bytes->size(), std::uint64_t{256} << 20U);
+            if (!bytes) continue;
+            out.push_back({fmt::format("copy {}:{} to {}", place->volume, from, place->text()),
+                           "what was installed or set since that copy was made is not in it",
+                           [to = *place, bytes = std::move(*bytes)](Workshop& shop) {
+                               return put_file(shop, to.volume, to.path, bytes);
+                           },
+                           6});
+        }
+    }
+}
+
 void offer_link(const std::string& volume, const std::string& path, const std::string& target, int rank,
                 std::vector<Idea>& out) {
     out.push_back({fmt::format("make the link {}:{} to {}", volume, path, target),
@@ -193,6 +218,7 @@ void propose_names(const Case& stopped, std::vector<Idea>& out) {
         put_aside(stopped, one, out);
         windows_copies(stopped, one, out);
     }
+    hive_backups(stopped, out);
     usual_links(stopped, out);
 }
 

@@ -18,7 +18,8 @@ std::vector<Remedy> remedies() {
             {"names", propose_names},
             {"boot stores", propose_stores},
             {"firmware settings", propose_firmware},
-            {"what starts unattended", propose_default}};
+            {"what starts unattended", propose_default},
+            {"lists of sectors", propose_syslinux}};
 }
 
 std::string to_bring(const Case& stopped) {

@@ -52,6 +52,7 @@ void propose_texts(const Case& stopped, std::vector<Idea>& out);
 void propose_identifiers(const Case& stopped, std::vector<Idea>& out);
 void propose_windows(const Case& stopped, std::vector<Idea>& out);
 void propose_marks(const Case& stopped, std::vector<Idea>& out);
+void propose_syslinux(const Case& stopped, std::vector<Idea>& out);
 void propose_default(const Case& stopped, std::vector<Idea>& out);
 void propose_names(const Case& stopped, std::vector<Idea>& out);
 void propose_stores(const Case& stopped, std::vector<Idea>& out);

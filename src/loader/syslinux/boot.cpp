@@ -10,22 +10,16 @@
 #include "loader/family.hpp"
 #include "loader/syslinux/config.hpp"
 #include "loader/syslinux/core_module.hpp"
+#include "loader/syslinux/second_stage.hpp"
 #include "ondisk/syslinux.hpp"
 
 namespace herberge::loader::syslinux {
 
 namespace {
 
-constexpr std::uint32_t patch_magic = 0x3EB202FE;
 constexpr std::uint64_t sector_size = 512;
-constexpr std::uint64_t most_sectors = 2048;  // ldlinux.sys is some 120 sectors
 
-/// What the boot sector's code says: where the second stage begins and which build it expects.
-struct BootSector {
-    std::uint64_t first = 0;  ///< from the volume's start
-    std::uint32_t instance = 0;
-    std::uint64_t pointer_at = 0;  ///< byte of the sector that holds `first`
-};
+}  // namespace
 
 /// The code loads EAX and EDX with the sector number, sets BX to 8000h and later compares the dword at 801Ch.
 std::optional<BootSector> read_boot_sector(std::span<const std::uint8_t> sector) {
@@ -37,6 +31,7 @@ std::optional<BootSector> read_boot_sector(std::span<const std::uint8_t> sector)
         out.first = ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 2) |
                     std::uint64_t{ondisk::from_bytes<ondisk::little_uint32_t>(sector, at + 8)} << 32U;
         out.pointer_at = at + 2;
+        out.upper_at = at + 8;
         for (std::size_t compare = at; compare + 9 < 510; ++compare)
             if (sector[compare] == 0x66 && sector[compare + 1] == 0x81 && sector[compare + 2] == 0x3E &&
                 sector[compare + 4] == 0x80) {
@@ -47,6 +42,8 @@ std::optional<BootSector> read_boot_sector(std::span<const std::uint8_t> sector)
     return std::nullopt;
 }
 
+namespace {
+
 /// The second stage as the sectors that the code reads give it.
 struct SecondStage {
     std::vector<std::uint8_t> bytes;
@@ -56,6 +53,8 @@ struct SecondStage {
     std::string banner;
 };
 
+}  // namespace
+
 std::optional<std::size_t> find_patch(std::span<const std::uint8_t> first, std::uint32_t instance) {
     for (std::size_t at = 0; at + sizeof(ondisk::SyslinuxPatch) <= first.size(); at += 4) {
         const auto patch = ondisk::from_bytes<ondisk::SyslinuxPatch>(first, at);
@@ -63,6 +62,18 @@ std::optional<std::size_t> find_patch(std::span<const std::uint8_t> first, std::
     }
     return std::nullopt;
 }
+
+/// The code keeps a pointer to the list as "lea esi, [list]" (66 8D 36 …): 8000h is the file's start.
+std::optional<std::size_t> find_extents(std::span<const std::uint8_t> first) {
+    for (std::size_t at = 0; at + 5 < first.size(); ++at) {
+        if (first[at] != 0x66 || first[at + 1] != 0x8D || first[at + 2] != 0x36) continue;
+        const std::size_t list = ondisk::from_bytes<ondisk::little_uint16_t>(first, at + 3) - std::size_t{0x8000};
+        if (list < first.size()) return list;
+    }
+    return std::nullopt;
+}
+
+namespace {
 
 std::string text_at(std::span<const std::uint8_t> bytes, std::size_t at, std::size_t most) {
     std::string out;
@@ -105,11 +116,13 @@ public:
             broken(stage, fmt::format("ldlinux.sys claims {} sectors", wanted), failed);
             return std::nullopt;
         }
-        // The list of extents lies in the first sector, so that it can be used before the rest is there.
-        const auto lists = extents_in(stage.bytes);
-        for (const auto& extent : lists) {
+        // The list begins in the first sector and goes on in what its own first extents load.
+        const auto list = find_extents(stage.bytes);
+        for (std::size_t at = list.value_or(stage.bytes.size());
+             at + sizeof(ondisk::SyslinuxExtent) <= stage.bytes.size(); at += sizeof(ondisk::SyslinuxExtent)) {
             const std::uint64_t have = stage.bytes.size() / sector_size;
-            if (have >= wanted) break;
+            const auto extent = ondisk::from_bytes<ondisk::SyslinuxExtent>(stage.bytes, at);
+            if (have >= wanted || extent.sectors == 0) break;
             if (!add(stage, extent.lba, std::min<std::uint64_t>(extent.sectors, wanted - have))) {
                 broken(stage,
                        fmt::format("sectors of ldlinux.sys (from sector {} of the volume) cannot be read",
@@ -150,24 +163,6 @@ private:
         stage.bytes.insert(stage.bytes.end(), bytes->begin(), bytes->end());
         stage.ranges.push_back({place_.disk->number, (place_.lba + lba) * sector_size, sectors * sector_size});
         return true;
-    }
-
-    /// The code keeps a pointer to the list as "lea esi, [list]" (66 8D 36 …): 8000h is the file's start.
-    static std::vector<ondisk::SyslinuxExtent> extents_in(std::span<const std::uint8_t> first) {
-        std::vector<ondisk::SyslinuxExtent> out;
-        for (std::size_t at = 0; at + 5 < first.size(); ++at) {
-            if (first[at] != 0x66 || first[at + 1] != 0x8D || first[at + 2] != 0x36) continue;
-            const std::size_t list = ondisk::from_bytes<ondisk::little_uint16_t>(first, at + 3) - std::size_t{0x8000};
-            if (list >= first.size()) continue;
-            for (std::size_t i = list; i + sizeof(ondisk::SyslinuxExtent) <= first.size();
-                 i += sizeof(ondisk::SyslinuxExtent)) {
-                const auto extent = ondisk::from_bytes<ondisk::SyslinuxExtent>(first, i);
-                if (extent.sectors == 0) break;
-                out.push_back(extent);
-            }
-            return out;
-        }
-        return out;
     }
 
     void broken(const SecondStage& stage, std::string what, std::string screen) {
