@@ -32,6 +32,7 @@ std::vector<std::uint64_t> sectors_of(const Volume& volume, FileId file, std::ui
     std::vector<std::uint64_t> out;
     if (!extents) return out;
     for (const auto& extent : *extents) {
+        if (out.size() == count) break;
         if (extent.offset != out.size() * sector_size || extent.base_offset % sector_size != 0) return {};
         for (std::uint64_t at = 0; at < extent.length && out.size() < count; at += sector_size)
             out.push_back((extent.base_offset + at) / sector_size);
