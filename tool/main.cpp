@@ -95,21 +95,7 @@ void hold_standard_streams() {
             std::_Exit(tool::Exit::unreadable);
 }
 
-int run(int argc, char** argv) {
-    CLI::App app{
-        "Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to "
-        "an image.",
-        "herberge"};
-    app.require_subcommand(1);
-    app.set_version_flag("--version", tool::program_version);
-    app.footer(
-        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an "
-        "input cannot be read or an output not "
-        "written,\n4 none is known not to start, but some cannot be told (check --strict: 1).\n\n"
-        "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
-    Options options;
-    int status = 0;
-
+void add_check(CLI::App& app, Options& options, int& status) {
     auto* check = app.add_subcommand(
         "check", "Will each installed system start? If not: at which stage, why, what the screen shows");
     add_images(*check, options);
@@ -125,7 +111,9 @@ int run(int argc, char** argv) {
         "herberge check first.img second.img "
         "--evidence");
     check->callback([&] { status = tool::run_check(options); });
+}
 
+void add_systems(CLI::App& app, Options& options, int& status) {
     auto* systems = app.add_subcommand("systems", "Which systems are installed, and who starts whom");
     add_images(*systems, options);
     systems->add_option("--format", options.format, "text (for people), json, dot or svg")
@@ -135,20 +123,26 @@ int run(int argc, char** argv) {
         "Examples:\n  herberge systems office.img archive.img\n  herberge systems office.img archive.img --format svg "
         "> who-starts-whom.svg");
     systems->callback([&] { status = tool::run_systems(options); });
+}
 
+void add_startup(CLI::App& app, Options& options, int& status) {
     auto* startup = app.add_subcommand(
         "startup", "What a Windows installation would start, in order, and whether each file is there");
     add_images(*startup, options);
     add_format(*startup, options);
     startup->footer("Example:\n  herberge startup office-pc.img");
     startup->callback([&] { status = tool::run_startup(options); });
+}
 
+void add_layout(CLI::App& app, Options& options, int& status) {
     auto* layout = app.add_subcommand("layout", "Partitions to scale, with every name each of them has");
     add_images(*layout, options);
     add_format(*layout, options);
     layout->footer("Example:\n  herberge layout desk.img");
     layout->callback([&] { status = tool::run_layout(options); });
+}
 
+void add_sector(CLI::App& app, Options& options, int& status) {
     auto* sector = app.add_subcommand("sector", "A sector with each of its fields named and decoded");
     add_images(*sector, options);
     add_format(*sector, options);
@@ -171,7 +165,9 @@ int run(int argc, char** argv) {
         if (!kinds && options.images.empty()) throw CLI::RequiredError("IMAGE");
         status = kinds ? tool::list_structures() : tool::run_sector(options);
     });
+}
 
+void add_entries(CLI::App& app, Options& options, int& status) {
     auto* entries = app.add_subcommand("entries", "What each loader is set to do, and whether each entry resolves");
     add_images(*entries, options);
     add_format(*entries, options);
@@ -179,7 +175,9 @@ int run(int argc, char** argv) {
                         "The UEFI firmware's variables: its boot options are listed too");
     entries->footer("Example:\n  herberge entries desk.img");
     entries->callback([&] { status = tool::run_entries(options); });
+}
 
+void add_variables(CLI::App& app, Options& options, int& status) {
     auto* variables =
         app.add_subcommand("variables", "UEFI variables; one of them with each of its fields named and decoded");
     variables->add_option("VARIABLES", options.variables, "A flash image, or a folder with a file per variable")
@@ -189,14 +187,18 @@ int run(int argc, char** argv) {
     add_format(*variables, options);
     variables->footer("Examples:\n  herberge variables flash.fd\n  herberge variables flash.fd --name Boot0001");
     variables->callback([&] { status = tool::run_variables(options); });
+}
 
+void add_files(CLI::App& app, Options& options, int& status) {
     auto* files = app.add_subcommand("files", "List a directory of a volume");
     add_images(*files, options);
     add_format(*files, options);
     files->add_option("--in", options.place, "The directory: d1p1:/boot")->required();
     files->footer("Example:\n  herberge files desk.img --in d1p1:/boot/grub");
     files->callback([&] { status = tool::run_files(options); });
+}
 
+void add_copy(CLI::App& app, Options& options, int& status) {
     auto* copy = app.add_subcommand("copy", "Copy a file or a byte range out of an image");
     add_images(*copy, options);
     copy->add_option("--from", options.place, "What: d1p1:/boot/grub/grub.cfg, or d1@0+512")->required();
@@ -207,7 +209,9 @@ int run(int argc, char** argv) {
         "Examples:\n  herberge copy desk.img --from d1p1:/boot/grub/grub.cfg --to -\n  herberge copy desk.img --from "
         "d1@0+512 --to first-sector.bin");
     copy->callback([&] { status = tool::run_copy(options); });
+}
 
+void add_rehearse(CLI::App& app, Options& options, int& status) {
     auto* rehearse =
         app.add_subcommand("rehearse", "Run the boot code in an emulated PC: what it reads, prints and jumps to");
     add_images(*rehearse, options);
@@ -224,7 +228,9 @@ int run(int argc, char** argv) {
         "1:esc,2:down,3:enter\n  herberge rehearse desk.img "
         "--until loader --format json");
     rehearse->callback([&] { status = tool::run_rehearse(options); });
+}
 
+void add_mend(CLI::App& app, Options& options, int& status) {
     auto* mend = app.add_subcommand("mend", "What would make a system start that does not, proven on an overlay");
     add_images(*mend, options);
     add_format(*mend, options);
@@ -245,7 +251,9 @@ int run(int argc, char** argv) {
         "Examples:\n  herberge mend desk.img\n  herberge mend desk.img --proposal 2 --patch-to mend.json --undo-to "
         "undo.json");
     mend->callback([&] { status = tool::run_mend(options); });
+}
 
+void add_apply(CLI::App& app, Options& options, int& status) {
     auto* apply = app.add_subcommand("apply", "Write a patch into a copy of the images; never into the images");
     add_images(*apply, options);
     apply->add_option("--patch", options.patch, "The patch, as mend writes it")->required();
@@ -262,7 +270,9 @@ int run(int argc, char** argv) {
         "apply "
         "desk.img --patch mend.json --to mended.img");
     apply->callback([&] { status = tool::run_apply(options); });
+}
 
+void add_suppose(CLI::App& app, Options& options, int& status) {
     auto* suppose =
         app.add_subcommand("suppose", "The same verdict if something were otherwise, and what that changes");
     add_images(*suppose, options);
@@ -270,7 +280,9 @@ int run(int argc, char** argv) {
     add_firmware(*suppose, options);
     add_suppositions(*suppose, options);
     suppose->callback([&] { status = tool::run_suppose(options); });
+}
 
+void add_symptom(CLI::App& app, Options& options, int& status) {
     auto* symptom = app.add_subcommand(
         "symptom", "From what a screen shows back to the stage and the faults that it may come from");
     add_images(*symptom, options);
@@ -288,7 +300,9 @@ int run(int argc, char** argv) {
         "Examples:\n  herberge symptom --seen 0xc000000f\n  herberge symptom desk.img --seen \"VFS: Unable to mount "
         "root\"\n  herberge symptom --seen-in console.txt --format json");
     symptom->callback([&] { status = tool::run_symptom(options); });
+}
 
+void add_compare(CLI::App& app, Options& options, int& status) {
     auto* compare = app.add_subcommand(
         "compare", "What differs between two machines on the way of a start, and which of it matters");
     add_images(*compare, options);
@@ -307,7 +321,9 @@ int run(int argc, char** argv) {
         "bad.img\n  herberge compare a1.img a2.img --with b1.img --with b2.img\n  herberge compare desk.img --patch "
         "mend.json");
     compare->callback([&] { status = tool::run_compare(options); });
+}
 
+void add_report(CLI::App& app, Options& options, int& status) {
     auto* report = app.add_subcommand(
         "report", "All of it in one document to hand on: a page, a ticket's text, results for a build");
     add_images(*report, options);
@@ -330,11 +346,34 @@ int run(int argc, char** argv) {
         if (options.format == "text") options.format = "html";
         status = tool::run_report(options);
     });
+}
 
+void add_demo(CLI::App& app, Options& options, int& status) {
     auto* demo = app.add_subcommand("demo", "Write the demo disks into a folder and walk them");
     demo->add_option("FOLDER", options.folder, "Where to; made if it is not there")->default_val("demo-disks");
     demo->footer("Example:\n  herberge demo /tmp/inn");
     demo->callback([&] { status = tool::run_demo(options); });
+}
+
+int run(int argc, char** argv) {
+    CLI::App app{
+        "Tells from disk images at which stage each installed system would fail to start. Nothing is ever written to "
+        "an image.",
+        "herberge"};
+    app.require_subcommand(1);
+    app.set_version_flag("--version", tool::program_version);
+    app.footer(
+        "Exit status: 0 every system found starts, 1 some system would not (or none was found),\n2 wrong usage, 3 an "
+        "input cannot be read or an output not "
+        "written,\n4 none is known not to start, but some cannot be told (check --strict: 1).\n\n"
+        "Places: d1 the first disk, d1p2 its partition 2, d1p2:/boot/vmlinuz a file, d1@512+1024 bytes.");
+    Options options;
+    int status = 0;
+
+    for (const auto add :
+         {add_check, add_systems, add_startup, add_layout, add_sector, add_entries, add_variables, add_files, add_copy,
+          add_rehearse, add_mend, add_apply, add_suppose, add_symptom, add_compare, add_report, add_demo})
+        add(app, options, status);
 
     try {
         app.parse(argc, argv);

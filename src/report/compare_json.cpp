@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include <herberge/difference.hpp>
 
-#include "report/json_text.hpp"
 #include "report/outcome_json.hpp"
+#include "vocabulary/json_text.hpp"
 
 namespace herberge {
 

@@ -6,7 +6,7 @@
 #include <herberge/sector.hpp>
 #include <herberge/unlock.hpp>
 
-#include "report/json_text.hpp"
+#include "vocabulary/json_text.hpp"
 
 namespace herberge {
 

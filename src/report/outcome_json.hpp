@@ -3,7 +3,7 @@
 
 #include <herberge/compare.hpp>
 
-#include "report/json_text.hpp"
+#include "vocabulary/json_text.hpp"
 
 namespace herberge::report {
 

@@ -2,7 +2,7 @@
 #include <herberge/boot_report.hpp>
 #include <herberge/report.hpp>
 
-#include "report/json_text.hpp"
+#include "vocabulary/json_text.hpp"
 
 namespace herberge {
 

@@ -10,8 +10,8 @@
 #include <herberge/places.hpp>
 #include <herberge/sentences.hpp>
 
-#include "report/json_text.hpp"
 #include "report/report_texts.hpp"
+#include "vocabulary/json_text.hpp"
 
 namespace herberge {
 

@@ -5,7 +5,7 @@
 
 #include <herberge/change.hpp>
 
-#include "report/json_text.hpp"
+#include "vocabulary/json_text.hpp"
 
 namespace herberge {
 
