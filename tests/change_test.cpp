@@ -372,6 +372,38 @@ TEST(Edits, SmallFilesAreAddedToAnExt2) {
               ErrorKind::TooLarge);
 }
 
+TEST(Suppose, KeysMoveInAMenu) {
+    Menu menu;
+    for (int i = 0; i < 3; ++i) {
+        MenuEntry entry;
+        entry.path = {i};
+        entry.kind = i == 1 ? EntryKind::Submenu : EntryKind::Linux;
+        if (i == 1)
+            for (int child = 0; child < 2; ++child) {
+                entry.children.emplace_back();
+                entry.children.back().path = {1, child};
+                entry.children.back().kind = EntryKind::Linux;
+            }
+        menu.entries.push_back(entry);
+    }
+    menu.default_entry = 1;
+    using Keys = std::vector<std::string>;
+    EXPECT_EQ(choice_by_keys(menu, {"up", "enter"}).value(), "0");
+    EXPECT_EQ(choice_by_keys(menu, {"up", "up", "up", "enter"}).value(), "0");
+    EXPECT_EQ(choice_by_keys(menu, {"end", "down", "enter"}).value(), "2");
+    EXPECT_EQ(choice_by_keys(menu, {"enter", "down", "enter"}).value(), "1>1");
+    EXPECT_EQ(choice_by_keys(menu, {"enter", "down", "esc", "home", "enter"}).value(), "0");
+    EXPECT_EQ(choice_by_keys(menu, {"down"}).error().kind, ErrorKind::Malformed);
+    EXPECT_EQ(choice_by_keys(menu, Keys{}).error().kind, ErrorKind::Malformed);
+    menu.style = MenuStyle::Hidden;
+    menu.timeout = 3;
+    EXPECT_EQ(choice_by_keys(menu, {"esc", "up", "enter"}).value(), "0");
+    EXPECT_EQ(choice_by_keys(menu, {"up", "enter"}).error().kind, ErrorKind::Malformed);
+    menu.timeout = 0;
+    EXPECT_EQ(choice_by_keys(menu, {"esc", "enter"}).error().kind, ErrorKind::Unsupported);
+    EXPECT_EQ(choice_by_keys({}, {"enter"}).error().kind, ErrorKind::NotFound);
+}
+
 TEST(Edits, PermissionsOfAnExt) {
     const Machine machine = machine_of(healthy());
     Workshop shop(machine);
@@ -585,6 +617,13 @@ TEST(SupposeTool, SaysWhatDiffersThenTheVerdict) {
     EXPECT_EQ(same.status, 0);
     EXPECT_NE(same.out.find("  as before"), std::string::npos) << same.out;
     const auto changes = folder.write("changes.txt", text("# what if\nremove d1p1:/boot/grub/grub.cfg\n"));
+    // The second entry of the menu lies in a submenu; the menu is hidden, a key shows it.
+    EXPECT_EQ(tool("--keys esc,down,enter,enter").status, 0);
+    EXPECT_NE(tool("--keys down,enter").out.find("the menu is hidden: the first key must show it; expected esc"),
+              std::string::npos);
+    EXPECT_EQ(tool("--keys esc,f8").status, 2);
+    EXPECT_EQ(tool("--keys esc,down").status, 2);
+    EXPECT_EQ(tool("--keys esc,enter --choose 0").status, 2);
     const auto json = nlohmann::json::parse(tool("--changes " + changes + " --format json").out);
     EXPECT_EQ(json.at("schema"), "herberge/suppose/1");
     EXPECT_EQ(json.at("supposed").at(0), "remove d1p1:/boot/grub/grub.cfg");

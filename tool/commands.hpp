@@ -21,6 +21,7 @@ struct Options {
     bool stats = false;
     bool optical = false;
     bool boot_sectors = false;
+    bool kinds = false;  ///< sector
     bool all_evidence = false;
     std::string place;                ///< --at, --in, --from
     std::string structure;            ///< sector --as
@@ -42,7 +43,7 @@ struct Options {
     std::string patch_to;       ///< mend: files to write
     std::string undo_to;
     std::string steps_to;
-    std::string variables_to;  ///< mend: the firmware's variables as a proposal has them
+    std::string variables_to;           ///< mend: the firmware's variables as a proposal has them
     std::string patch;                  ///< apply
     std::vector<std::string> copies;    ///< apply: --to, one for each disk that changes
     bool device_yes = false;            ///< apply: a copy may be a block device

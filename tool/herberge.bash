@@ -23,7 +23,7 @@ _herberge() {
         rehearse) options="$options --format --stats --unlock --optical --keys --until --millions" ;;
         apply) options="$options --unlock --optical --patch --to --device-yes" ;;
         mend) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --patch-to --undo-to --steps-to --variables-to --proposal --replace" ;;
-        suppose) options="$options --format --firmware --variables --secure-boot --evidence --strict --stats --unlock --unreadable --optical --choose --kernel --ramdisk --arguments --order --without --active --identifier --content --remove --patch --changes" ;;
+        suppose) options="$options --format --firmware --variables --secure-boot --evidence --strict --stats --unlock --unreadable --optical --choose --keys --kernel --ramdisk --arguments --order --without --active --identifier --content --remove --patch --changes" ;;
         compare) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --with --patch --variables-with" ;;
         report) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --to --replace --hash --no-proposals --strict" ;;
         symptom) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --seen --seen-in" ;;

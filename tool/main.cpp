@@ -53,6 +53,7 @@ void add_suppositions(CLI::App& command, Options& options) {
         const char* help;
     } words[] = {
         {"choose", "ENTRY", "Somebody takes this entry of the menu: its title, or its place (1>0)"},
+        {"keys", "KEYS", "… or presses these keys at the first menu: down,down,enter; esc shows one that is hidden"},
         {"kernel", "PLACE", "An entry by hand at the loader's prompt: its kernel, such as d1p2:/boot/vmlinuz"},
         {"ramdisk", "PLACE", "… its RAM disk"},
         {"arguments", "TEXT", "… the kernel's command line"},
@@ -155,15 +156,14 @@ void add_sector(CLI::App& app, Options& options, int& status) {
                        "Show what lies at the place as this kind of structure; the place may be a file, too");
     sector->add_option("--byte", options.byte, "With --as: so many bytes behind the place's beginning");
     sector->add_option("--count", options.count, "With --as: so many of them")->check(CLI::PositiveNumber);
-    bool kinds = false;
     sector->get_option("IMAGE")->required(false);
-    sector->add_flag("--kinds", kinds, "List the kinds of structures for --as");
+    sector->add_flag("--kinds", options.kinds, "List the kinds of structures for --as");
     sector->footer(
         "Examples:\n  herberge sector desk.img\n  herberge sector desk.img --at d1@512\n  herberge sector desk.img "
         "--at d1p1@1024\n  herberge sector desk.img --at d1p1:/boot/vmlinuz --byte 497 --as linux-setup");
     sector->callback([&] {
-        if (!kinds && options.images.empty()) throw CLI::RequiredError("IMAGE");
-        status = kinds ? tool::list_structures() : tool::run_sector(options);
+        if (!options.kinds && options.images.empty()) throw CLI::RequiredError("IMAGE");
+        status = options.kinds ? tool::list_structures() : tool::run_sector(options);
     });
 }
 

@@ -51,12 +51,21 @@ int run_suppose(const Options& options) {
     const auto supposed = suppose(opened.machine, what);
     if (!supposed) return complain(Exit::usage, printable(supposed.error().text()));
     wanted.at_menu = what.at_menu;
+    if (!what.keys.empty()) {
+        // The keys meet the menu that comes first as things would be.
+        const auto menus = check(supposed->machine, wanted).menus;
+        const auto choice = menus.empty()
+                                ? tl::unexpected(Error{ErrorKind::NotFound, "no menu is on the way", {}, {}, {}})
+                                : choice_by_keys(menus.front(), what.keys);
+        if (!choice) return complain(Exit::usage, printable(choice.error().text()));
+        wanted.at_menu = AtMenu{*choice, {}};
+    }
     const Verdict after = check(supposed->machine, wanted);
-    if (what.at_menu && !after.at_menu_taken)
+    if (wanted.at_menu && !after.at_menu_taken)
         return complain(Exit::usage,
-                        what.at_menu->choice.empty()
+                        wanted.at_menu->choice.empty()
                             ? "no loader gets as far as its prompt"
-                            : printable(fmt::format("no menu on the way has an entry “{}”", what.at_menu->choice)));
+                            : printable(fmt::format("no menu on the way has an entry “{}”", wanted.at_menu->choice)));
     const Terminal terminal;
     const auto turns = compare_verdicts(before, after);
     const std::string page = options.format == "json"

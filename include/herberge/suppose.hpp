@@ -27,6 +27,7 @@ struct Supposition {
         contents;  ///< a file that is there, and what it holds; a shorter text is filled up with line ends
     std::vector<std::string> removed;  ///< files that nobody finds any more
     std::optional<AtMenu> at_menu;     ///< what somebody does at the loader's menu
+    std::vector<std::string> keys;     ///< … as the keys that are pressed there (choice_by_keys)
 
     [[nodiscard]] bool empty() const;
     /// What is supposed, as lines for people.
@@ -35,11 +36,17 @@ struct Supposition {
 
 /// Adds one line of a text file: a word and what belongs to it, as the command line has them:
 ///   order d2,d1 / without d2 / patch FILE / active d1p2 / identifier d1p2=UUID / content PLACE=FILE / remove PLACE /
-///   choose ENTRY / kernel PLACE / ramdisk PLACE / arguments TEXT
+///   choose ENTRY / keys down,enter / kernel PLACE / ramdisk PLACE / arguments TEXT
 /// Empty lines and those that begin with # say nothing. `read` gives the content of a FILE. Errors: Malformed.
 [[nodiscard]] Result<void> add_supposition(
     Supposition& to, std::string_view line,
     const std::function<Result<std::vector<std::uint8_t>>(const std::string& path)>& read);
+
+/// The entry that these keys start in a menu: "up", "down", "home", "end", "enter", "esc", from the entry that is
+/// marked when it appears. One that is hidden is shown by a first "esc". Gives the entry's place ("1>0"). Errors:
+/// Malformed (another key, nothing is started in the end), NotFound (the menu has no entry), Unsupported (it cannot be
+/// stopped by a key).
+[[nodiscard]] Result<std::string> choice_by_keys(const Menu& menu, const std::vector<std::string>& keys);
 
 /// A machine as it would be, and what it differs in.
 struct Supposed {

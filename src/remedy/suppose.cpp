@@ -145,6 +145,12 @@ Result<void> add_word(Supposition& to, const std::string& word, const std::strin
         to.removed.push_back(rest);
     } else if (word == "choose") {
         at_menu_of(to).choice = rest;
+    } else if (word == "keys") {
+        for (std::size_t at = 0; at <= rest.size();) {
+            const auto end = std::min(rest.find(',', at), rest.size());
+            to.keys.push_back(lower_text(rest.substr(at, end - at)));
+            at = end + 1;
+        }
     } else if (word == "kernel") {
         hand_of(to).kernel = rest;
     } else if (word == "ramdisk") {
@@ -175,6 +181,7 @@ std::vector<std::string> Supposition::lines() const {
         out.push_back(fmt::format("content {} ({} bytes)", place, content.size()));
     for (const auto& place : removed) out.push_back("remove " + place);
     if (at_menu && !at_menu->choice.empty()) out.push_back("choose " + at_menu->choice);
+    if (!keys.empty()) out.push_back(fmt::format("keys {}", fmt::join(keys, ",")));
     if (at_menu && at_menu->by_hand) {
         out.push_back("kernel " + at_menu->by_hand->kernel);
         for (const auto& file : at_menu->by_hand->ramdisks) out.push_back("ramdisk " + file);
@@ -196,7 +203,48 @@ Result<void> add_supposition(Supposition& to, std::string_view line, const ReadF
                     rest == line.npos ? std::string{} : std::string(line.substr(rest)), read);
 }
 
+Result<std::string> choice_by_keys(const Menu& menu, const std::vector<std::string>& keys) {
+    if (menu.entries.empty()) return fail(ErrorKind::NotFound, "the menu has no entry", menu.place);
+    std::size_t first = 0;
+    if (menu.style == MenuStyle::Hidden) {
+        if (menu.timeout == 0)
+            return fail(ErrorKind::Unsupported, "the menu is hidden and does not wait for a key", menu.place);
+        if (keys.empty() || keys.front() != "esc")
+            return fail(ErrorKind::Malformed, "the menu is hidden: the first key must show it", menu.place, "esc");
+        first = 1;
+    }
+    // The lists that were entered, and what is marked in each.
+    std::vector<std::pair<const std::vector<MenuEntry>*, std::size_t>> levels;
+    const auto enter = [&](const std::vector<MenuEntry>& list, int marked) {
+        levels.emplace_back(&list,
+                            std::min<std::size_t>(static_cast<std::size_t>(std::max(marked, 0)), list.size() - 1));
+    };
+    enter(menu.entries, menu.default_entry);
+    for (std::size_t i = first; i < keys.size(); ++i) {
+        auto& [list, marked] = levels.back();
+        const auto& key = keys[i];
+        if (key == "up") marked -= marked == 0 ? 0 : 1;
+        else if (key == "down") marked += marked + 1 == list->size() ? 0 : 1;
+        else if (key == "home") marked = 0;
+        else if (key == "end") marked = list->size() - 1;
+        else if (key == "esc") {
+            if (levels.size() > 1) levels.pop_back();
+        } else if (key == "enter") {
+            const auto& entry = (*list)[marked];
+            if (entry.kind != EntryKind::Submenu) return entry.path_text();
+            if (entry.children.empty()) return fail(ErrorKind::NotFound, "the submenu has no entry", menu.place);
+            enter(entry.children, entry.default_child);
+        } else {
+            return fail(ErrorKind::Malformed, "no key that moves in a menu", {}, "up, down, home, end, enter, esc",
+                        key);
+        }
+    }
+    return fail(ErrorKind::Malformed, "the keys start nothing: the last one must be enter", menu.place);
+}
+
 Result<Supposed> suppose(const Machine& machine, const Supposition& what) {
+    if (!what.keys.empty() && what.at_menu)
+        return fail(ErrorKind::Malformed, "keys and another choice at the menu go against each other");
     if (what.at_menu && what.at_menu->by_hand && what.at_menu->by_hand->kernel.empty())
         return fail(ErrorKind::Malformed, "an entry by hand needs a kernel");
     Workshop shop(machine);
