@@ -118,7 +118,7 @@ std::vector<std::string> stores_of(const InstalledSystem& system, const std::str
     };
     for (const char* folder : {"/Boot/PCAT", "/Boot/EFI", "/system32/dllcache", "/ServicePackFiles/i386", "/System32",
                                "/System32/drivers", "/SysWOW64"})
-        keep(system.directory + folder + "/" + name);
+        keep(fmt::format("{}{}/{}", system.directory, folder, name));
     for (const char* folder : {"/WinSxS", "/System32/DriverStore/FileRepository"}) {
         std::size_t looked = 0;
         for (const auto& entry : entries_of(*fs, system.directory + folder)) {
