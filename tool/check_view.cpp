@@ -103,12 +103,7 @@ private:
                                          system.entry_is_default
                                              ? "which starts unattended"
                                              : "the first that names this system; another one starts unattended"));
-        for (const auto& fallback : system.fallbacks)
-            section("instead", fmt::format("entry {} “{}” {}", fallback.path, fallback.entry,
-                                           fallback.starts == Starts::Yes ? "would start it"
-                                           : fallback.stops_at            ? fmt::format("gets further, to {}",
-                                                                                        herberge::stage_id(*fallback.stops_at))
-                                                                          : "gets further"));
+        for (const auto& fallback : system.fallbacks) section("instead", fallback_sentence(fallback));
         line();
         for (const auto& rung : system.stages) ladder(rung);
     }

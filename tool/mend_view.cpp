@@ -29,14 +29,10 @@ void proposal(Page& page, const Proposal& one, int number) {
     for (const auto& risk : one.risks) page.indented(6, "! ", risk, Ink::Warn);
     for (const auto& turn : one.systems) {
         if (turn.turn == Turn::Same) continue;
-        page.indented(6, "→ ",
-                      fmt::format("{}{} {}", turn.name, turn.place ? fmt::format(" ({})", *turn.place) : "",
-                                  turn.turn == Turn::Gone ? "is found under another name or place"
-                                  : turn.after && turn.after->starts == Starts::Yes ? "starts"
-                                  : turn.after && turn.after->stops_at
-                                      ? fmt::format("gets as far as {}", stage_id(*turn.after->stops_at))
-                                      : "goes another way"),
-                      Ink::Good);
+        page.indented(
+            6, "→ ",
+            fmt::format("{}{} {}", turn.name, turn.place ? fmt::format(" ({})", *turn.place) : "", turn_sentence(turn)),
+            Ink::Good);
     }
 }
 

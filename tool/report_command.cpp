@@ -1,11 +1,11 @@
 // SPDX-License-Identifier: MIT
 #include <fmt/format.h>
-#include <openssl/evp.h>
 #include <sys/stat.h>
 #include <chrono>
 #include <cstdlib>
 #include <ctime>
-#include <memory>
+
+#include <herberge/digest.hpp>
 
 #include "commands.hpp"
 #include "inputs.hpp"
@@ -16,23 +16,6 @@ namespace tool {
 using namespace herberge;
 
 namespace {
-
-/// Of all bytes of an image; empty: one of them cannot be read.
-std::string sha256_of(const ByteSource& source) {
-    constexpr std::uint64_t step = std::uint64_t{1} << 20U;
-    const std::unique_ptr<EVP_MD_CTX, decltype(&EVP_MD_CTX_free)> context(EVP_MD_CTX_new(), &EVP_MD_CTX_free);
-    if (!context || EVP_DigestInit_ex(context.get(), EVP_sha256(), nullptr) != 1) return {};
-    std::vector<std::uint8_t> buffer(step);
-    for (std::uint64_t at = 0; at < source.size();) {
-        const auto part = std::span(buffer).first(static_cast<std::size_t>(std::min(step, source.size() - at)));
-        if (!source.read(at, part) || EVP_DigestUpdate(context.get(), part.data(), part.size()) != 1) return {};
-        at += part.size();
-    }
-    std::vector<std::uint8_t> digest(32);
-    unsigned length = 0;
-    if (EVP_DigestFinal_ex(context.get(), digest.data(), &length) != 1) return {};
-    return hex(digest, "");
-}
 
 /// Now, or the time that reproducible builds ask for.
 std::int64_t time_of_making() {

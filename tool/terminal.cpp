@@ -65,14 +65,4 @@ std::vector<std::string> wrap(std::string_view text, std::size_t width) {
     return out;
 }
 
-std::vector<std::string> lines_of(std::string_view text) {
-    std::vector<std::string> out;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        out.emplace_back(text.substr(0, end));
-        text.remove_prefix(std::min(end + 1, text.size()));
-    }
-    return out;
-}
-
 }  // namespace tool

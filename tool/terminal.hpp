@@ -6,6 +6,8 @@
 #include <string_view>
 #include <vector>
 
+#include <herberge/lines.hpp>
+
 namespace tool {
 
 enum class Ink { Plain, Bold, Dim, Good, Bad, Warn, Blue };
@@ -28,7 +30,6 @@ std::size_t columns(std::string_view text);
 std::string pad(std::string text, std::size_t width);
 /// Words of `text` in lines of at most `width` columns; words that are too long stay whole.
 std::vector<std::string> wrap(std::string_view text, std::size_t width);
-/// The lines of a text.
-std::vector<std::string> lines_of(std::string_view text);
+using herberge::lines_of;
 
 }  // namespace tool

@@ -3,8 +3,8 @@
 #pragma once
 
 #include <herberge/artifact.hpp>
-#include <herberge/budget.hpp>
 #include <herberge/boot_report.hpp>
+#include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/chain.hpp>
 #include <herberge/change.hpp>

@@ -20,6 +20,9 @@ namespace HERBERGE_PUBLIC herberge {
 /// The last of these, for a system of which it cannot be told whether it starts.
 [[nodiscard]] std::string untold_sentence(const SystemVerdict& system);
 
+/// "entry 1>0 “Almhof Linux, older” would start it": another entry of a system that gets further.
+[[nodiscard]] std::string fallback_sentence(const Fallback& fallback);
+
 /// "2 of 3 systems would not start": all verdicts together.
 [[nodiscard]] std::string headline(const Verdict& verdict);
 

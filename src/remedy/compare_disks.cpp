@@ -220,10 +220,7 @@ void compare_sectors(const Sides& sides, Differences& out) {
             for (const auto& range : loader_ranges(disk)) add(range, Stage::Loader);
     }
     const auto covered = [&](const DiskRange& range) {
-        return std::ranges::any_of(out, [&](const Seen& seen) {
-            return seen.range && seen.range->disk == range.disk && seen.range->offset < range.offset + range.length &&
-                   range.offset < seen.range->offset + seen.range->length;
-        });
+        return std::ranges::any_of(out, [&](const Seen& seen) { return seen.range && overlap(*seen.range, range); });
     };
     for (const auto& [where, stage] : ranges) {
         const int number = std::get<0>(where);

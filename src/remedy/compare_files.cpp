@@ -1,12 +1,11 @@
 // SPDX-License-Identifier: MIT
 // The files that a start reads, on two machines beside each other.
 #include <fmt/format.h>
-#include <openssl/evp.h>
 #include <algorithm>
 #include <array>
 #include <map>
-#include <memory>
 
+#include <herberge/digest.hpp>
 #include <herberge/efi_files.hpp>
 #include <herberge/places.hpp>
 
@@ -21,7 +20,6 @@ namespace {
 constexpr std::uint64_t most_compared = std::uint64_t{64} << 20U;
 constexpr std::uint64_t most_taken_back = std::uint64_t{16} << 20U;
 constexpr std::size_t most_files = 4000;
-constexpr std::uint64_t step = std::uint64_t{1} << 20U;
 
 struct Named {
     Stage stage = Stage::Services;
@@ -69,21 +67,6 @@ Places places_of(const Sides& sides) {
     return out;
 }
 
-std::string digest_of(const ByteSource& source) {
-    const std::unique_ptr<EVP_MD_CTX, decltype(&EVP_MD_CTX_free)> context(EVP_MD_CTX_new(), &EVP_MD_CTX_free);
-    if (!context || EVP_DigestInit_ex(context.get(), EVP_sha256(), nullptr) != 1) return {};
-    std::vector<std::uint8_t> buffer;
-    const auto size = std::min(source.size(), most_compared);
-    for (std::uint64_t at = 0; at < size; at += step) {
-        buffer.resize(static_cast<std::size_t>(std::min(step, size - at)));
-        if (!source.read(at, buffer)) return {};
-        if (EVP_DigestUpdate(context.get(), buffer.data(), buffer.size()) != 1) return {};
-    }
-    std::vector<std::uint8_t> digest(32);
-    if (EVP_DigestFinal_ex(context.get(), digest.data(), nullptr) != 1) return {};
-    return hex(digest, "");
-}
-
 std::string size_and_digest(const ByteSource& source, const std::string& digest) {
     constexpr std::size_t shown_digits = 16;
     return digest.empty() ? fmt::format("{}, cannot be read whole", size_text(source.size()))
@@ -117,8 +100,8 @@ void compare_file(const Sides& sides, const std::string& text, const Named& name
         differ(out, named.stage, text, "file", absence(was.error()), absence(is.error()));
         return;
     }
-    const auto one = was ? digest_of(*was->bytes) : std::string{};
-    const auto other = is ? digest_of(*is->bytes) : std::string{};
+    const auto one = was ? sha256_of(*was->bytes, most_compared) : std::string{};
+    const auto other = is ? sha256_of(*is->bytes, most_compared) : std::string{};
     if (was && is && was->bytes->size() == is->bytes->size() && one == other && !one.empty()) {
         const auto mode = [](const PlacedFile& file) { return fmt::format("{:04o}", file.found.file.permissions); };
         auto* seen = differ(out, named.stage, text, "permissions", mode(*was), mode(*is));

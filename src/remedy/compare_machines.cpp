@@ -18,10 +18,6 @@ namespace {
 constexpr std::size_t least_telling = 6;
 constexpr int most_walks = 24;
 
-bool overlap(const DiskRange& one, const DiskRange& other) {
-    return one.disk == other.disk && one.offset < other.offset + other.length && other.offset < one.offset + one.length;
-}
-
 bool mentions(const std::string& text, const std::string& value) {
     return value.size() >= least_telling && text.find(value) != std::string::npos;
 }
@@ -42,9 +38,9 @@ bool rests_on(const StageState& rung, const Seen& seen) {
     if (mentions(rung.text, told.before) || mentions(rung.text, told.after)) return true;
     return std::ranges::any_of(rung.evidence, [&](const Evidence& one) {
         return (!one.place.empty() && one.place == told.place) ||
-               (one.range && seen.range && overlap(*one.range, *seen.range)) || mentions(one.expected, told.before) ||
-               mentions(one.expected, told.after) || mentions(one.found, told.before) ||
-               mentions(one.found, told.after);
+               (one.range && seen.range && remedy::overlap(*one.range, *seen.range)) ||
+               mentions(one.expected, told.before) || mentions(one.expected, told.after) ||
+               mentions(one.found, told.before) || mentions(one.found, told.after);
     });
 }
 
@@ -106,6 +102,10 @@ std::string_view difference_id(DifferenceKind kind) {
 bool Comparison::alike() const {
     return differences.empty() &&
            std::ranges::all_of(systems, [](const SystemTurn& turn) { return turn.turn == Turn::Same; });
+}
+
+bool remedy::overlap(const DiskRange& one, const DiskRange& other) {
+    return one.disk == other.disk && one.offset < other.offset + other.length && other.offset < one.offset + one.length;
 }
 
 Seen* remedy::differ(Differences& out, Stage stage, std::string place, std::string what, std::string before,

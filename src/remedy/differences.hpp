@@ -32,6 +32,8 @@ struct Seen {
 };
 using Differences = std::vector<Seen>;
 
+[[nodiscard]] bool overlap(const DiskRange& one, const DiskRange& other);
+
 /// Adds the difference between two short texts; an empty one: it is not there. Equal ones add nothing. The answer is
 /// what was added, or null.
 Seen* differ(Differences& out, Stage stage, std::string place, std::string what, std::string before, std::string after);

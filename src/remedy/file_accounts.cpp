@@ -6,6 +6,7 @@
 
 #include <herberge/artifact.hpp>
 #include <herberge/hive.hpp>
+#include <herberge/lines.hpp>
 #include <herberge/pe.hpp>
 
 #include "loader/windows/store.hpp"
@@ -19,15 +20,12 @@ constexpr std::size_t most_details = 24;
 constexpr std::size_t most_lines = 1500;
 constexpr std::uint64_t most_text = std::uint64_t{1} << 20U;
 
+/// As they are shown: without returns and tabs.
 std::vector<std::string> split(std::string_view text) {
-    std::vector<std::string> out;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        out.emplace_back(text.substr(0, end));
-        auto& line = out.back();
+    auto out = lines_of(text);
+    for (auto& line : out) {
         if (line.ends_with('\r')) line.pop_back();
         for (auto at = line.find('\t'); at != std::string::npos; at = line.find('\t')) line.replace(at, 1, "    ");
-        text.remove_prefix(std::min(end + 1, text.size()));
     }
     return out;
 }

@@ -6,6 +6,7 @@
 #include <regex>
 #include <set>
 
+#include <herberge/lines.hpp>
 #include <herberge/places.hpp>
 #include <herberge/system.hpp>
 
@@ -247,15 +248,6 @@ void root_devices(const Case& stopped, const TextFile& file, std::vector<Idea>& 
 
 // --- what a file lacks -----------------------------------------------------------------------------------------------
 
-std::vector<std::string> split(const std::string& text) {
-    std::vector<std::string> out;
-    for (std::size_t at = 0; at < text.size();) {
-        const auto end = std::min(text.find('\n', at), text.size());
-        out.push_back(text.substr(at, end - at));
-        at = end + 1;
-    }
-    return out;
-}
 std::string joined(const std::vector<std::string>& lines) {
     std::string out;
     for (const auto& line : lines) out += line + "\n";
@@ -268,7 +260,7 @@ std::string first_word(const std::string& line) {
 
 /// GRUB: a closing brace that got lost, before the next entry or at the end.
 void braces(const TextFile& file, std::vector<Idea>& out) {
-    const auto lines = split(file.text);
+    const auto lines = lines_of(file.text);
     for (std::size_t i = 1; i <= lines.size(); ++i) {
         const bool here = i == lines.size() || first_word(lines[i]) == "menuentry" ||
                           first_word(lines[i]) == "submenu" || lines[i].starts_with("###");
@@ -301,7 +293,7 @@ void ramdisk_lines(const Case& stopped, const TextFile& file, std::vector<Idea>&
                 if (!name.name.starts_with("initr") || name.name.find(version) == std::string::npos) continue;
                 const auto begin = kernel.written.rfind('/');
                 const std::string path = kernel.written.substr(0, begin + 1) + name.name;
-                auto lines = split(file.text);
+                auto lines = lines_of(file.text);
                 const auto at = static_cast<std::size_t>(kernel.line);
                 if (at == 0 || at > lines.size()) continue;
                 const std::string indent = lines[at - 1].substr(0, lines[at - 1].find_first_not_of(" \t"));
@@ -315,7 +307,7 @@ void ramdisk_lines(const Case& stopped, const TextFile& file, std::vector<Idea>&
 
 /// SYSLINUX: a DEFAULT that names nothing, or none at all.
 void default_label(const TextFile& file, std::vector<Idea>& out) {
-    auto lines = split(file.text);
+    auto lines = lines_of(file.text);
     std::string label;
     std::optional<std::size_t> line;
     for (std::size_t i = 0; i < lines.size(); ++i) {
@@ -334,7 +326,7 @@ void fstab(const Case& stopped, std::vector<Idea>& out) {
     if (!stopped.system.place || stopped.rung.stage != Stage::Services) return;
     const auto file = text_file(stopped.machine, *stopped.system.place + ":/etc/fstab");
     if (!file) return;
-    const auto lines = split(file->text);
+    const auto lines = lines_of(file->text);
     for (const auto& line : parse_fstab(file->text)) {
         if (line.mount_point == "/" || line.line < 1 || static_cast<std::size_t>(line.line) > lines.size()) continue;
         const auto device = resolve_device(stopped.machine, line.device);

@@ -3,6 +3,7 @@
 #include <algorithm>
 
 #include <herberge/boot_report.hpp>
+#include <herberge/lines.hpp>
 #include <herberge/sentences.hpp>
 
 #include "report/excerpt.hpp"
@@ -92,7 +93,7 @@ private:
         if (const auto* rung = report::deciding(system)) put("<dt>Why</dt><dd>{}</dd>\n", escaped(rung->text));
         if (!system.symptom.empty()) {
             std::string screen;
-            for (const auto& line : report::lines(system.symptom)) screen += escaped(line) + "\n";
+            for (const auto& line : lines_of(system.symptom)) screen += escaped(line) + "\n";
             put("<dt>On the screen</dt><dd><pre class=\"screen\">{}</pre></dd>\n", screen);
         }
         if (!system.entry.empty())
@@ -100,7 +101,7 @@ private:
                 system.entry_is_default ? "which starts unattended"
                                         : "the first that names this system; another one starts unattended");
         for (const auto& other : system.fallbacks)
-            put("<dt>Instead</dt><dd>{}</dd>\n", escaped(report::fallback_sentence(other)));
+            put("<dt>Instead</dt><dd>{}</dd>\n", escaped(fallback_sentence(other)));
         if (!system.route.empty()) {
             std::string way;
             for (const auto& step : system.route) way += (way.empty() ? "" : " → ") + escaped(step);

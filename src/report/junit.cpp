@@ -6,6 +6,7 @@
 #include <sstream>
 
 #include <herberge/boot_report.hpp>
+#include <herberge/lines.hpp>
 #include <herberge/sentences.hpp>
 
 #include "report/report_texts.hpp"
@@ -17,7 +18,7 @@ namespace {
 /// Text that XML can hold (Extensible Markup Language 1.0, 2.2: no U+FFFE, U+FFFF); control characters are gone with
 /// `shown` already.
 std::string xml(std::string_view text) {
-    std::vector<std::string> parts = report::lines(text);
+    std::vector<std::string> parts = lines_of(text);
     for (auto& line : parts) {
         line = shown(line);
         for (const std::string_view never : {"\xEF\xBF\xBE", "\xEF\xBF\xBF"})

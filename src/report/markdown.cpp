@@ -4,6 +4,7 @@
 #include <algorithm>
 
 #include <herberge/boot_report.hpp>
+#include <herberge/lines.hpp>
 #include <herberge/sentences.hpp>
 
 #include "report/excerpt.hpp"
@@ -78,11 +79,11 @@ private:
         }
         if (!system.symptom.empty()) {
             std::vector<std::string> screen;
-            for (const auto& line : report::lines(system.symptom)) screen.push_back(shown(line));
+            for (const auto& line : lines_of(system.symptom)) screen.push_back(shown(line));
             out_ += fmt::format("**On the screen:**\n\n{}\n", fenced(screen));
         }
         for (const auto& other : system.fallbacks)
-            out_ += fmt::format("**Instead:** {}\n\n", plain(report::fallback_sentence(other)));
+            out_ += fmt::format("**Instead:** {}\n\n", plain(fallback_sentence(other)));
         if (const auto* mending = report::mending_of(report_, system)) proposals(*mending);
         std::vector<Row> rungs;
         for (const auto& rung : system.stages)

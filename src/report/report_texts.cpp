@@ -7,16 +7,6 @@
 
 namespace herberge::report {
 
-std::vector<std::string> lines(std::string_view text) {
-    std::vector<std::string> out;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        out.emplace_back(text.substr(0, end));
-        text.remove_prefix(std::min(end + 1, text.size()));
-    }
-    return out;
-}
-
 std::string machine_line(const BootReport& report) {
     std::string out;
     for (const auto& disk : report.machine.disks)
@@ -50,13 +40,6 @@ std::string_view state_words(State state) {
         case State::NotNeeded: return "not needed";
     }
     return "";
-}
-
-std::string fallback_sentence(const Fallback& fallback) {
-    return fmt::format("entry {} “{}” {}", fallback.path, fallback.entry,
-                       fallback.starts == Starts::Yes ? "would start it"
-                       : fallback.stops_at            ? fmt::format("gets further, to {}", stage_id(*fallback.stops_at))
-                                                      : "gets further");
 }
 
 std::string patch_size_sentence(const Patch& patch) {

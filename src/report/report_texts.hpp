@@ -13,7 +13,6 @@ namespace herberge::report {
 
 using Row = std::vector<std::string>;
 
-[[nodiscard]] std::vector<std::string> lines(std::string_view text);
 /// "d1 desk.img (16.0 MiB), started by a BIOS"
 [[nodiscard]] std::string machine_line(const BootReport& report);
 /// The rung at which a system stops, or from which on it cannot be told; null: it starts.
@@ -21,7 +20,6 @@ using Row = std::vector<std::string>;
 /// Null: none was made, or it starts.
 [[nodiscard]] const Mending* mending_of(const BootReport& report, const SystemVerdict& system);
 [[nodiscard]] std::string_view state_words(State state);
-[[nodiscard]] std::string fallback_sentence(const Fallback& fallback);
 /// "17 bytes in 2 places change"
 [[nodiscard]] std::string patch_size_sentence(const Patch& patch);
 

@@ -61,6 +61,13 @@ std::string headline(const Verdict& verdict) {
     return out;
 }
 
+std::string fallback_sentence(const Fallback& fallback) {
+    return fmt::format("entry {} “{}” {}", fallback.path, fallback.entry,
+                       fallback.starts == Starts::Yes ? "would start it"
+                       : fallback.stops_at            ? fmt::format("gets further, to {}", stage_id(*fallback.stops_at))
+                                                      : "gets further");
+}
+
 std::string system_title(const SystemVerdict& system) {
     return system.place ? fmt::format("{} ({})", shown(system.name), *system.place) : shown(system.name);
 }
