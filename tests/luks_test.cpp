@@ -573,6 +573,47 @@ INSTANTIATE_TEST_SUITE_P(
                "cryptsetup opens the unlocked volume open/d1p2"}),
     support::by_name);
 
+/// dm-crypt asks the kernel for the parts of "aes-xts-plain64"; where a list tells what is built in, what is neither
+/// there nor in the RAM disk is missing.
+TEST(Vaults, TheCiphersDriversMustBeThere) {
+    const std::string modules = std::string("/lib/modules/") + demo::release;
+    const std::string inside =
+        "kernel/fs/ext4/ext4.ko\nkernel/drivers/ata/ahci.ko\nkernel/drivers/scsi/sd_mod.ko\n"
+        "kernel/drivers/md/dm-mod.ko\n";
+    struct Row {
+        std::string built_in;
+        std::vector<std::string> brought;
+        std::string lacks;  ///< empty: nothing
+    };
+    const Row rows[] = {{"kernel/crypto/xts.ko\nkernel/crypto/aes_generic.ko\n", {}, ""},
+                        {"kernel/crypto/aes_generic.ko\n", {"xts"}, ""},
+                        {"", {"xts", "aes_generic"}, ""},
+                        {"", {"aesni_intel"}, ""},
+                        {"kernel/crypto/aes_generic.ko\n", {}, "xts"},
+                        {"kernel/crypto/xts.ko\n", {}, "aes_generic"},
+                        {"kernel/crypto/cbc.ko\n", {"serpent_generic"}, "aes_generic"}};
+    for (const auto& row : rows) {
+        auto vault = demo::vault();
+        vault.ramdisk.file(modules + "/modules.builtin", inside + row.built_in);
+        for (const auto& name : row.brought)
+            vault.ramdisk.file(modules + "/kernel/crypto/" + name + ".ko", forge::make_kernel_module(name));
+        const auto image = vault.build();
+        const Vault walked(image, demo::vault_passphrase);
+        if (row.lacks.empty()) {
+            EXPECT_NE(walked.system().starts, Starts::No) << row.built_in << walked.root().text;
+            continue;
+        }
+        EXPECT_EQ(walked.system().starts, Starts::No) << row.built_in;
+        ASSERT_FALSE(walked.root().findings.empty()) << walked.root().text;
+        EXPECT_EQ(walked.root().findings.front(), Code::RamdiskNoLayerDriver);
+        EXPECT_EQ(walked.root().text, "d1p2 is enciphered by aes-xts-plain64, and the kernel's driver " + row.lacks +
+                                          " is neither in the RAM disk nor built in");
+        EXPECT_NE(walked.system().symptom.find("Check that kernel supports aes-xts-plain64 cipher"), std::string::npos)
+            << walked.system().symptom;
+        EXPECT_EQ(walked.system().at(Stage::Init).state, State::NotReached);
+    }
+}
+
 TEST(Vaults, OneLostSlotOfTwoIsARisk) {
     auto image = demo::vault().build();
     const auto begin = image.begin() + 2048 * 512 + (6 << 20);

@@ -428,6 +428,7 @@ struct Cellar {
     bool tools = true;
     bool driver = true;
     std::string volume_name = "root";
+    forge::LvmMarks marks = {};
 
     [[nodiscard]] Bytes build() {
         auto boot = support::boot_files(desk.root);
@@ -440,7 +441,7 @@ struct Cellar {
         ext.size = 8U << 20U;
         ext.uuid = forge::uuid_from("ce11a700-0001-4a01-8a01-00000ce11a01");
         support::edit(desk.root, "/etc/fstab", std::string("UUID=") + demo::root_uuid, "/dev/mapper/inn-root");
-        const auto group = forge::make_lvm("inn", {{volume_name, forge::make_ext(desk.root, ext)}});
+        const auto group = forge::make_lvm("inn", {{volume_name, forge::make_ext(desk.root, ext)}}, marks);
         desk.root = boot;
         desk.swap_size = 0;
         desk.disk.size = 28U << 20U;
@@ -466,6 +467,81 @@ TEST(LvmRoot, StartsWhereTheRamDiskBringsWhatOpensIt) {
                   std::string::npos)
             << checked.system().at(Stage::Root).text;
         EXPECT_TRUE(checked.system().at(Stage::Root).evidence.size() >= 2);
+    }
+}
+
+/// A group may belong to a host, be exported, or have volumes that are skipped (lvmsystemid(7), vgexport(8),
+/// lvchange(8)).
+TEST(LvmRoot, WhatIsKeptFromThisHostIsNotOpened) {
+    struct Row {
+        forge::LvmMarks marks;
+        std::string settings, local, machine_id;
+        std::string why;  ///< empty: it is opened
+        std::string screen;
+    };
+    const std::string none =
+        "its group belongs to the host \"cellar-2\", and LVM in the RAM disk knows no name of this one";
+    const std::string none_screen = "Cannot access VG inn with system ID cellar-2 with unknown local system ID.";
+    const Row rows[] = {
+        {{}, "", "", "", "", ""},
+        {{.group_status = "EXPORTED"}, "", "", "", "its group is exported", "Volume group \"inn\" is exported"},
+        {{.volume_flag = "ACTIVATION_SKIP"}, "", "", "", "it is marked to be skipped when volumes are opened", ""},
+        {{.system_id = "cellar-2"}, "", "", "", none, none_screen},
+        {{.system_id = "cellar-2"}, "global {\n\tsystem_id_source = \"none\"\n}\n", "", "", none, none_screen},
+        {{.system_id = "cellar-2"},
+         "# here\nglobal { system_id_source = \"lvmlocal\" }\n",
+         "local {\n system_id = \"cellar-2\"\n}\n",
+         "",
+         "",
+         ""},
+        {{.system_id = "cellar-2"},
+         "global/system_id_source=\"lvmlocal\"\n",
+         "local/system_id=\"cellar-2\"\n",
+         "",
+         "",
+         ""},
+        {{.system_id = "cellar-2"},
+         "global { system_id_source = \"lvmlocal\" }\n",
+         "local { system_id = \"cellar-1\" extra_system_ids = [ \"attic\", \"cellar-2\" ] }\n",
+         "",
+         "",
+         ""},
+        {{.system_id = "cellar-2"},
+         "global { system_id_source = \"lvmlocal\" }\n",
+         "local { system_id = \"cellar-1\" }\n",
+         "",
+         "its group belongs to the host \"cellar-2\", and LVM in the RAM disk calls this one \"cellar-1\"",
+         "Cannot access VG inn with system ID cellar-2 with local system ID cellar-1."},
+        {{.system_id = "0e110e110e11"}, "global { system_id_source = \"machineid\" }\n", "", "0e110e110e11\n", "", ""},
+        {{.system_id = "0e110e110e11"},
+         "global { system_id_source = \"machineid\" }\n",
+         "",
+         "0e110e110e12\n",
+         "its group belongs to the host \"0e110e110e11\", and LVM in the RAM disk calls this one \"0e110e110e12\"",
+         ""},
+        // What the host is called when it starts is not told by the RAM disk.
+        {{.system_id = "cellar-2"}, "global { system_id_source = \"uname\" }\n", "", "", "", ""},
+    };
+    for (const auto& row : rows) {
+        Cellar cellar;
+        cellar.marks = row.marks;
+        if (!row.settings.empty()) cellar.desk.ramdisk.file("/etc/lvm/lvm.conf", row.settings);
+        if (!row.local.empty()) cellar.desk.ramdisk.file("/etc/lvm/lvmlocal.conf", row.local);
+        if (!row.machine_id.empty()) cellar.desk.ramdisk.file("/etc/machine-id", row.machine_id);
+        const auto checked = walked(cellar);
+        const auto& rung = checked.system().at(Stage::Root);
+        if (row.why.empty()) {
+            EXPECT_EQ(checked.stage(), "yes") << row.settings << row.local << rung.text;
+            continue;
+        }
+        EXPECT_EQ(checked.stage(), "root") << row.settings << row.local;
+        ASSERT_EQ(rung.findings.size(), 1U) << rung.text;
+        EXPECT_EQ(rung.findings.front(), Code::RootNotOpened);
+        EXPECT_EQ(rung.text, "the RAM disk does not open lvm/inn/root: " + row.why);
+        EXPECT_EQ(rung.evidence.back().place, "lvm/inn/root");
+        if (!row.screen.empty())
+            EXPECT_NE(checked.system().symptom.find(row.screen), std::string::npos) << checked.system().symptom;
+        EXPECT_EQ(checked.system().at(Stage::Init).state, State::NotReached);
     }
 }
 

@@ -98,7 +98,13 @@ struct LvmVolume {
     std::string name;
     Bytes content;
 };
-Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes);
+/// What a group or its volumes say of who may open them.
+struct LvmMarks {
+    std::string system_id;     ///< of the group; empty: any host
+    std::string group_status;  ///< one more word: "EXPORTED"
+    std::string volume_flag;   ///< of every volume: "ACTIVATION_SKIP"
+};
+Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes, const LvmMarks& marks = {});
 
 /// An encrypted volume with one key slot (number 0): AES-XTS, PBKDF2.
 struct LuksOptions {

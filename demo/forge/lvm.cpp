@@ -34,11 +34,13 @@ void put(Bytes& out, std::size_t at, const std::string& text) {
 
 }  // namespace
 
-Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes) {
+Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes, const LvmMarks& marks) {
+    const auto quoted = [](const std::string& word) { return word.empty() ? word : "\"" + word + "\""; };
     std::string text =
         group + " {\nid = \"" + id_of(group) + "\"\nseqno = 2\nformat = \"lvm2\"\nstatus = [\"RESIZEABLE\", " +
-        "\"READ\", \"WRITE\"]\nflags = []\nextent_size = " + std::to_string(extent / 512) +
-        "\nphysical_volumes {\npv0 {\nid = \"" + id_of("pv" + group) +
+        "\"READ\", \"WRITE\"" + (marks.group_status.empty() ? "" : ", ") + quoted(marks.group_status) +
+        "]\nflags = []\n" + (marks.system_id.empty() ? "" : "system_id = " + quoted(marks.system_id) + "\n") +
+        "extent_size = " + std::to_string(extent / 512) + "\nphysical_volumes {\npv0 {\nid = \"" + id_of("pv" + group) +
         "\"\ndevice = \"/dev/sda2\"\nstatus = [\"ALLOCATABLE\"]\nflags = []\npe_start = 2048\npe_count = ";
     std::size_t count = 0;
     std::string logical;
@@ -46,7 +48,8 @@ Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes) 
     for (const auto& volume : volumes) {
         const std::size_t extents = (volume.content.size() + extent - 1) / extent;
         logical += volume.name + " {\nid = \"" + id_of(volume.name) +
-                   "\"\nstatus = [\"READ\", \"WRITE\", \"VISIBLE\"]\nflags = []\nsegment_count = 1\nsegment1 "
+                   "\"\nstatus = [\"READ\", \"WRITE\", \"VISIBLE\"]\nflags = [" + quoted(marks.volume_flag) +
+                   "]\nsegment_count = 1\nsegment1 "
                    "{\nstart_extent = 0\nextent_count = " +
                    std::to_string(extents) + "\ntype = \"striped\"\nstripe_count = 1\nstripes = [\n\"pv0\", " +
                    std::to_string(count) + "\n]\n}\n}\n";

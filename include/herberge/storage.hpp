@@ -56,6 +56,10 @@ struct LayerNames {
     std::vector<std::string> linux_names;  ///< below /dev: "mapper/inn-root", "inn/root", "dm-0", "md127"
     std::vector<std::string> grub;         ///< "lvm/inn-root", "lvmid/…", "md/inn"
     std::vector<std::string> drivers;      ///< modules of Linux besides the layer's own: "raid1", "dm_raid"
+    /// Why Linux does not open it unless it is told to: "its group is exported"; empty: nothing keeps it from that.
+    std::string held_back;
+    /// The only host that opens it (lvmsystemid(7)); empty: any.
+    std::string system_id;
 };
 
 /// A volume: the same object for everybody who looks at it, with what each sees. Immutable once it is made; may be

@@ -37,7 +37,8 @@ bool worth_keeping(std::string_view name) {
     return name == "init" || name == "etc/ld.so.cache" || name == "etc/modules" || name == "conf/modules" ||
            name == "conf/initramfs.conf" || name == "etc/initrd-release" || name == "etc/fstab" ||
            name.starts_with("conf/conf.d/") || name == "conf/param.conf" || name.starts_with("etc/cmdline.d/") ||
-           name == "etc/crypttab" || name == "cryptroot/crypttab" || name.starts_with("cryptroot/keyfiles/") ||
+           name == "etc/crypttab" || name == "cryptroot/crypttab" || name == "etc/lvm/lvm.conf" ||
+           name == "etc/lvm/lvmlocal.conf" || name == "etc/machine-id" || name.starts_with("cryptroot/keyfiles/") ||
            name.ends_with(".key") || name.ends_with("keyfile") || name == "crypto_keyfile.bin" ||
            name.ends_with("/modules.builtin");
 }

@@ -120,7 +120,7 @@ void hive_lines(const Hive& hive, HiveKeyId key, const std::string& path, int de
             std::string text = value.type == 4 || value.type == 11  ? std::to_string(value.number().value_or(0))
                                : value.type == 1 || value.type == 2 ? value.text()
                                                                     : hex(value.data, "");
-            if (text.size() > 120) text = text.substr(0, 120) + "…";
+            if (text.size() > 120) text.replace(120, std::string::npos, "…");
             out.push_back(fmt::format("{}\\{} = {}", path, value.name.empty() ? "(default)" : value.name, text));
         }
     if (const auto keys = hive.subkeys(key))

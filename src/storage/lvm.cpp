@@ -113,6 +113,10 @@ private:
         const std::string mapper = mapper_name(group_.text.group, volume.name);
         names.linux_names = {"mapper/" + mapper, group_.text.group + "/" + volume.name};
         names.grub = {"lvm/" + mapper, fmt::format("lvmid/{}/{}", group_.text.root.text("id"), volume.text("id"))};
+        names.system_id = group_.text.root.text("system_id");
+        if (group_.text.root.has_word("status", "EXPORTED")) names.held_back = "its group is exported";
+        else if (volume.has_word("flags", "ACTIVATION_SKIP"))
+            names.held_back = "it is marked to be skipped when volumes are opened";
         used_.clear();
         drivers_.clear();
         auto source = content(volume, place, 0);

@@ -6,8 +6,10 @@
 #include <array>
 
 #include <herberge/system.hpp>
+#include <herberge/unlock.hpp>
 
 #include "bytes/listed.hpp"
+#include "storage/lvm_metadata.hpp"
 #include "system/drivers.hpp"
 
 namespace herberge {
@@ -69,6 +71,102 @@ Claim judge_driver(const Driver& driver, const std::string& what, const Ramdisk*
                                driver.module, what);
     }
     return out;
+}
+
+/// Modules of Linux that bring a part of a cipher, by the name that the table of device mapper has for it. Those that
+/// use the processor's own instructions bring several parts at once; whether it has them, no image tells.
+struct CipherPart {
+    std::string_view name;
+    std::array<std::string_view, 7> modules;
+};
+constexpr CipherPart cipher_parts[] = {
+    {"aes", {"aes_generic", "aes", "aesni_intel", "aes_x86_64", "aes_ce_blk", "aes_neon_blk", "aes_arm"}},
+    {"serpent", {"serpent_generic", "serpent", "serpent_avx2", "serpent_avx_x86_64", "serpent_sse2_x86_64"}},
+    {"twofish", {"twofish_generic", "twofish", "twofish_x86_64", "twofish_avx_x86_64", "twofish_x86_64_3way"}},
+    {"camellia", {"camellia_generic", "camellia", "camellia_x86_64", "camellia_aesni_avx2"}},
+    {"xts", {"xts", "aesni_intel", "aes_ce_blk", "aes_neon_blk", "aes_neon_bs", "serpent_avx2", "vaes_x86_64"}},
+    {"cbc", {"cbc", "aesni_intel", "aes_ce_blk", "aes_neon_blk", "aes_neon_bs", "serpent_avx2"}},
+};
+
+/// A volume enciphered by "aes-xts-plain64" wants both parts of the kernel (drivers/md/dm-crypt.c). Breaks where a
+/// list tells what is built in, and neither that nor the RAM disk has one.
+std::optional<Finding> cipher_lacks(const Volume& encrypted, const Ramdisk* ramdisk, const RootDemand& demand) {
+    if (!encrypted.info.is(Family::Luks) || demand.builtin.empty()) return std::nullopt;
+    const auto told = describe_luks(*encrypted.source);
+    if (!told) return std::nullopt;
+    for (std::string_view rest = told->cipher; !rest.empty();) {
+        const auto part = rest.substr(0, rest.find_first_of("-:"));
+        rest.remove_prefix(std::min(part.size() + 1, rest.size()));
+        const auto* row = std::ranges::find(cipher_parts, part, &CipherPart::name);
+        if (row == std::end(cipher_parts)) continue;
+        const bool there = std::ranges::any_of(row->modules, [&](std::string_view module) {
+            return !module.empty() &&
+                   (drivers::brings(ramdisk, demand, module) || drivers::builtin(demand, module, {}) == Told::Yes);
+        });
+        if (there) continue;
+        return make_finding(
+            Code::RamdiskNoLayerDriver,
+            fmt::format("{} is enciphered by {}, and the kernel's driver {} is neither in the RAM disk nor built in",
+                        encrypted.place, told->cipher, row->modules[0]),
+            {evidence_place("RAM disk:/lib/modules", fmt::format("{}.ko", row->modules[0]), "absent"),
+             evidence_place(encrypted.place, {}, told->cipher)},
+            fmt::format("device-mapper: table: 254:0: crypt: Error allocating crypto tfm (-ENOENT)\n"
+                        "Failed to setup dm-crypt key mapping for device {}.\n"
+                        "Check that kernel supports {} cipher (check syslog for more info).",
+                        encrypted.place, told->cipher));
+    }
+    return std::nullopt;
+}
+
+/// A text of LVM's configuration in the RAM disk; empty: there is none, or it cannot be read.
+lvm::Item lvm_settings(const Ramdisk* ramdisk, std::string_view path) {
+    const auto* file = ramdisk != nullptr ? ramdisk->find(path) : nullptr;
+    if (file == nullptr) return {};
+    return lvm::parse(file->content, "RAM disk:/" + std::string(path)).value_or(lvm::Item{});
+}
+
+/// A setting of a section, written in it or as "section/name".
+std::string setting(const lvm::Item& settings, const std::string& section, std::string_view name) {
+    const auto flat = settings.text(fmt::format("{}/{}", section, name));
+    const auto* inside = settings.find(section);
+    return !flat.empty() || inside == nullptr ? flat : inside->text(name);
+}
+
+/// Groups that name a host are opened by no other (lvmsystemid(7)); exported ones, and volumes marked so, by nobody.
+std::optional<Finding> kept_from_opening(const Volume& volume, const Ramdisk* ramdisk) {
+    const auto breaks = [&](const std::string& why, std::string screen) {
+        return make_finding(Code::RootNotOpened, fmt::format("the RAM disk does not open {}: {}", volume.place, why),
+                            {evidence_place(volume.place, {}, why)}, std::move(screen));
+    };
+    const std::string& group = volume.names.linux_names.back();
+    const std::string_view name = std::string_view(group).substr(0, group.find('/'));
+    if (!volume.names.held_back.empty())
+        return breaks(volume.names.held_back, volume.names.held_back.ends_with("exported")
+                                                  ? fmt::format("Volume group \"{}\" is exported", name)
+                                                  : std::string{});
+    const std::string& wanted = volume.names.system_id;
+    if (wanted.empty()) return std::nullopt;
+    const auto settings = lvm_settings(ramdisk, "etc/lvm/lvm.conf");
+    const auto local = lvm_settings(ramdisk, "etc/lvm/lvmlocal.conf");
+    const auto source = setting(settings, "global", "system_id_source");
+    std::string own;
+    if (source == "lvmlocal") own = setting(local, "local", "system_id");
+    else if (source == "machineid") {
+        const auto* file = ramdisk->find("etc/machine-id");
+        own = file != nullptr ? file->content.substr(0, file->content.find('\n')) : std::string{};
+    } else if (!source.empty() && source != "none") {
+        return std::nullopt;  // the host's name, or a file whose content is not kept
+    }
+    if (own == wanted) return std::nullopt;
+    for (const auto* part : {&local, local.find("local")})
+        if (part != nullptr)
+            if (part->has_word("extra_system_ids", wanted) || part->has_word("local/extra_system_ids", wanted))
+                return std::nullopt;
+    return breaks(
+        fmt::format("its group belongs to the host \"{}\", and LVM in the RAM disk {}", printable(wanted),
+                    own.empty() ? "knows no name of this one" : fmt::format("calls this one \"{}\"", printable(own))),
+        fmt::format("Cannot access VG {} with system ID {} with {}local system ID{}{}.", name, wanted,
+                    own.empty() ? "unknown " : "", own.empty() ? "" : " ", own));
 }
 
 /// "lvm/inn/root", and what it is made of, down to the disks.
@@ -171,6 +269,14 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
                 wanted.push_back(*one);
         for (const auto& driver : wanted)
             if (auto claim = judge_driver(driver, what, ramdisk, demand); claim.state != State::Holds) return claim;
+        auto lacking = kind == NodeKind::Unlocked
+                           ? cipher_lacks(to_open ? *layer : *layer->made_of.front(), ramdisk, demand)
+                       : kind == NodeKind::LogicalVolume ? kept_from_opening(*layer, ramdisk)
+                                                         : std::nullopt;
+        if (lacking) {
+            out.break_with(std::move(*lacking));
+            return out;
+        }
         if (kind == NodeKind::LogicalVolume && ramdisk->builder == "dracut")
             if (const auto why = not_told_to_open(*layer, arguments)) {
                 out.break_with(make_finding(Code::RootNotOpened, fmt::format("{}, not {}", *why, layer->place),
