@@ -342,6 +342,49 @@ TEST(Rebuilt, TheFirstSectorByCodeOfOurOwn) {
     EXPECT_EQ(rehearse(blank.machine(), 1, {}).screen.at(0), "The active partition's first sector starts nothing.");
 }
 
+/// Neither copy of a GPT is left: the volumes tell where its partitions were.
+TEST(Rebuilt, AGptOfWhichNoCopyIsLeft) {
+    const Folder folder;
+    for (const bool protective : {true, false}) {
+        auto disk = demo::kiosk().build();
+        const auto before = inspect_disk(memory_source(disk, "d1", 1), 1, "kiosk.img").table;
+        std::fill_n(disk.begin() + 512, 33 * 512, std::uint8_t{0});
+        std::fill_n(disk.end() - 33 * 512, 33 * 512, std::uint8_t{0});
+        if (!protective) std::fill_n(disk.begin() + 446, 66, std::uint8_t{0});
+        const Machine machine = machine_of(disk);
+        CheckOptions options;
+        options.firmware = FirmwareKind::Uefi;
+        const auto found = mended(machine, options);
+        ASSERT_EQ(found.size(), 1U);
+        if (!protective) {  // nothing says that there ever was one
+            EXPECT_TRUE(found[0].proposals.empty() || !found[0].proposals[0].title.starts_with("write the GPT"));
+            continue;
+        }
+        ASSERT_FALSE(found[0].proposals.empty()) << found[0].bring;
+        const auto& first = found[0].proposals.front();
+        EXPECT_TRUE(first.title.starts_with("write the GPT of d1 anew from the volumes on it, numbered from 1: fat"))
+            << first.title;
+        EXPECT_TRUE(starts(machine, first, options));
+        Workshop shop(machine);
+        ASSERT_TRUE(shop.apply(first.patch));
+        const Machine after = shop.machine();
+        const auto& table = after.disks[0].table;
+        EXPECT_TRUE(table.primary_sound && table.backup_sound);
+        EXPECT_TRUE(table.findings.empty());
+        ASSERT_EQ(table.partitions.size(), before.partitions.size());
+        for (std::size_t i = 0; i < table.partitions.size(); ++i) {
+            EXPECT_EQ(table.partitions[i].number, before.partitions[i].number);
+            EXPECT_EQ(table.partitions[i].first_lba, before.partitions[i].first_lba);
+            EXPECT_EQ(table.partitions[i].sectors, before.partitions[i].sectors);
+            EXPECT_EQ(table.partitions[i].type_guid, before.partitions[i].type_guid);
+        }
+        const auto verified = checked(folder, shop, "/sbin/sfdisk --verify now.img");
+        if (verified.status == 127) GTEST_SKIP() << "sfdisk is not here";
+        EXPECT_EQ(verified.status, 0) << verified.out;
+        EXPECT_NE(verified.out.find("No errors detected"), std::string::npos) << verified.out;
+    }
+}
+
 TEST(Rebuilt, TheSectorsOfASyslinuxThatLiesElsewhereNow) {
     auto disk = demo::back_office().second();
     const Machine whole = machine_of(disk);

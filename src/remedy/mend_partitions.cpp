@@ -2,11 +2,9 @@
 // Partitions that the table has lost, or describes beside where they lie: the volumes on the disk tell.
 #include <fmt/format.h>
 #include <algorithm>
-#include <array>
 #include <cstring>
 #include <optional>
 
-#include "bytes/text16.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
 #include "remedy/remedy.hpp"
@@ -23,19 +21,6 @@ std::uint8_t mbr_type(const VolumeInfo& info) {
     if (info.is(Family::Ntfs) || info.is(Family::Exfat)) return 0x07;
     if (info.is(Family::Swap)) return 0x82;
     return info.is(Family::Lvm) ? 0x8E : info.is(Family::Raid) ? 0xFD : 0x83;
-}
-
-/// In the order in which they are stored: UEFI's system partition, Microsoft's basic data, Linux' data.
-constexpr std::array<std::uint8_t, 16> esp_type = {0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11,
-                                                   0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9, 0x3b};
-constexpr std::array<std::uint8_t, 16> basic_type = {0xa2, 0xa0, 0xd0, 0xeb, 0xe5, 0xb9, 0x33, 0x44,
-                                                     0x87, 0xc0, 0x68, 0xb6, 0xb7, 0x26, 0x99, 0xc7};
-constexpr std::array<std::uint8_t, 16> linux_type = {0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47,
-                                                     0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4};
-
-std::string name_of(const UnlistedVolume& volume) {
-    return fmt::format("{}{}", volume.info.name(),
-                       volume.info.label.empty() ? "" : fmt::format(" “{}”", printable(volume.info.label)));
 }
 
 const Volume* volume_of(const Disk& disk, const Partition& partition) {
@@ -79,7 +64,7 @@ void move_entry(const Disk& disk, const Partition& p, const UnlistedVolume& volu
     const bool overlap = volume.lba < p.first_lba + p.sectors && p.first_lba < volume.lba + volume.sectors;
     if (!overlap || needs_none(p) || length > room || volume.lba > 0xFFFFFFFFU || p.logical) return;
     const std::string what = fmt::format("let d{}p{} begin at sector {}, where its {} lies (the table says {})",
-                                         disk.number, p.number, volume.lba, name_of(volume), p.first_lba);
+                                         disk.number, p.number, volume.lba, volume_words(volume), p.first_lba);
     const auto slot = static_cast<std::size_t>(p.slot);
     const std::uint64_t first = volume.lba;
     if (!p.type_guid.empty())
@@ -149,7 +134,7 @@ void add_primary(const Disk& disk, const UnlistedVolume& volume, std::vector<Ide
         const EntryValues values{static_cast<std::uint8_t>(active ? 0x80 : 0), mbr_type(volume.info),
                                  static_cast<std::uint32_t>(volume.lba), static_cast<std::uint32_t>(volume.sectors)};
         out.push_back({fmt::format("put the {} at sector {} of d{} back into the table, as partition {}{}",
-                                   name_of(volume), volume.lba, number, slot + 1, active ? ", active" : ""),
+                                   volume_words(volume), volume.lba, number, slot + 1, active ? ", active" : ""),
                        "its number may have been another one",
                        [number, slot, values](Workshop& shop) {
                            return write_entry(
@@ -168,29 +153,48 @@ void add_to_gpt(const Disk& disk, const UnlistedVolume& volume, std::vector<Idea
                                                [&](const Partition& p) { return p.slot == static_cast<int>(slot); });
         if (taken) continue;
         ++offered;
-        out.push_back({fmt::format("put the {} at sector {} of d{} back into the GPT, as partition {}", name_of(volume),
-                                   volume.lba, disk.number, slot + 1),
+        out.push_back({fmt::format("put the {} at sector {} of d{} back into the GPT, as partition {}",
+                                   volume_words(volume), volume.lba, disk.number, slot + 1),
                        "its number may have been another one, and its identifier is a new one",
                        [disk, volume, slot](Workshop& shop) {
                            return rewrite_gpt(shop, disk, [&](std::span<std::uint8_t> entries, std::size_t size) {
-                               if ((slot + 1) * size > entries.size()) return;
-                               ondisk::GptEntry entry{};
-                               const auto& type = volume.info.is(Family::Fat)    ? esp_type
-                                                  : volume.info.is(Family::Ntfs) ? basic_type
-                                                                                 : linux_type;
-                               std::ranges::copy(type, entry.type.begin());
-                               // A random UUID of a fixed seed: the same proposal twice is the same.
-                               for (std::size_t i = 0; i < entry.id.size(); ++i)
-                                   entry.id[i] =
-                                       static_cast<std::uint8_t>((volume.lba >> (i % 8 * 4)) * 167 + i * 59 + slot);
-                               entry.id[7] = static_cast<std::uint8_t>((entry.id[7] & 0x0FU) | 0x40U);
-                               entry.id[8] = static_cast<std::uint8_t>((entry.id[8] & 0x3FU) | 0x80U);
-                               entry.first_lba = volume.lba;
-                               entry.last_lba = volume.lba + volume.sectors - 1;
-                               std::memcpy(entries.data() + slot * size, &entry, sizeof(entry));
+                               put_gpt_entry(entries, size, slot, gpt_type(volume.info), volume.lba, volume.sectors);
                            });
                        },
                        6 + offered});
+    }
+}
+
+// --- a GPT of which no copy is left
+// ------------------------------------------------------------------------------------
+
+/// Its partitions begin where volumes do, in that order. What holds no file system is not seen: GRUB's core tells of
+/// one such partition; else the first number may have been one.
+void lost_gpt(const Disk& disk, const std::vector<UnlistedVolume>& volumes, std::vector<Idea>& out) {
+    if (disk.table.kind != TableKind::Gpt || disk.table.primary_marked || disk.table.primary_sound ||
+        disk.table.backup_sound || volumes.empty())
+        return;
+    const auto core = find_grub_core(disk);
+    const std::uint64_t first = volumes.front().lba;
+    const bool core_apart = core && *core >= 34 && *core < first;
+    std::vector<NewPartition> listed;
+    if (core_apart) listed.push_back({bios_boot_type, *core, first - *core});
+    std::uint64_t end = 34;
+    std::string names;
+    for (const auto& volume : volumes) {
+        if (volume.lba < end) continue;  // inside the one before
+        listed.push_back({gpt_type(volume.info), volume.lba, volume.sectors});
+        names += fmt::format("{}{} at {}", names.empty() ? "" : ", ", volume_words(volume), volume.lba);
+        end = volume.lba + volume.sectors;
+    }
+    for (const std::size_t number : {1U, 2U}) {
+        if (number == 2 && (core_apart || first < 4096)) continue;
+        out.push_back(
+            {fmt::format("write the GPT of d{} anew from the volumes on it, numbered from {}: {}{}", disk.number,
+                         number, core_apart ? fmt::format("GRUB's core at {}, ", *core) : "", names),
+             "partitions without a file system are not in it, and the identifiers of all are new ones",
+             [disk, listed, number](Workshop& shop) { return create_gpt(shop, disk, listed, number - 1); },
+             static_cast<int>(20 + number)});
     }
 }
 
@@ -262,7 +266,7 @@ void logical(const Disk& disk, const Partition& extended, const std::vector<Unli
             const bool reached = std::ranges::find(chain.tables, at) != chain.tables.end();
             if (reached && table->entries[0].type == 0)
                 out.push_back({fmt::format("put the {} at sector {} of d{} back into its table of logical partitions",
-                                           name_of(volume), volume.lba, number),
+                                           volume_words(volume), volume.lba, number),
                                {},
                                [number, at, before, volume](Workshop& shop) {
                                    return write_entry(shop, number, at * sector + offsetof(ondisk::Mbr, entries),
@@ -277,7 +281,7 @@ void logical(const Disk& disk, const Partition& extended, const std::vector<Unli
                 out.push_back(
                     {fmt::format("let the table of logical partitions at sector {} of d{} go on to the one at "
                                  "sector {}, which describes the {} behind it",
-                                 from, number, at, name_of(volume)),
+                                 from, number, at, volume_words(volume)),
                      {},
                      [number, from, at, base, before, volume](Workshop& shop) {
                          return write_entry(shop, number,
@@ -298,6 +302,7 @@ void propose_partitions(const Case& stopped, std::vector<Idea>& out) {
     for (const auto& disk : stopped.machine.disks) {
         if (disk.optical || disk.problem || disk.table.sector_size != sector) continue;
         const auto unlisted = find_unlisted(disk);
+        lost_gpt(disk, unlisted, out);
         for (const auto& p : disk.table.partitions) {
             lengthen(disk, p, out);
             extended_type(disk, p, out);
@@ -310,7 +315,8 @@ void propose_partitions(const Case& stopped, std::vector<Idea>& out) {
                 return volume.lba < p.first_lba + p.sectors && p.first_lba < volume.lba + volume.sectors;
             });
             if (inside) continue;
-            if (disk.table.kind == TableKind::Gpt) add_to_gpt(disk, volume, out);
+            if (disk.table.kind == TableKind::Gpt && disk.table.primary_sound) add_to_gpt(disk, volume, out);
+            else if (disk.table.kind == TableKind::Gpt) continue;
             else add_primary(disk, volume, out);
         }
     }

@@ -108,6 +108,79 @@ Result<void> restore_gpt(Workshop& shop, const Disk& disk, bool primary) {
     return write_copy(shop, disk.number, *copy, size);
 }
 
+namespace {
+
+/// In the order in which they are stored: UEFI's system partition, Microsoft's basic data, Linux' data.
+constexpr GptType esp_type = {0x28, 0x73, 0x2a, 0xc1, 0x1f, 0xf8, 0xd2, 0x11,
+                              0xba, 0x4b, 0x00, 0xa0, 0xc9, 0x3e, 0xc9, 0x3b};
+constexpr GptType basic_type = {0xa2, 0xa0, 0xd0, 0xeb, 0xe5, 0xb9, 0x33, 0x44,
+                                0x87, 0xc0, 0x68, 0xb6, 0xb7, 0x26, 0x99, 0xc7};
+constexpr GptType linux_type = {0xaf, 0x3d, 0xc6, 0x0f, 0x83, 0x84, 0x72, 0x47,
+                                0x8e, 0x79, 0x3d, 0x69, 0xd8, 0x47, 0x7d, 0xe4};
+
+}  // namespace
+
+GptType gpt_type(const VolumeInfo& info) {
+    return info.is(Family::Fat) ? esp_type : info.is(Family::Ntfs) ? basic_type : linux_type;
+}
+
+void put_gpt_entry(std::span<std::uint8_t> entries, std::size_t entry_size, std::size_t slot, const GptType& type,
+                   std::uint64_t lba, std::uint64_t sectors) {
+    if (entry_size < sizeof(ondisk::GptEntry) || (slot + 1) * entry_size > entries.size()) return;
+    ondisk::GptEntry entry{};
+    std::ranges::copy(type, entry.type.begin());
+    // A random UUID of a fixed seed.
+    for (std::size_t i = 0; i < entry.id.size(); ++i)
+        entry.id[i] = static_cast<std::uint8_t>((lba >> (i % 8 * 4)) * 167 + i * 59 + slot);
+    entry.id[7] = static_cast<std::uint8_t>((entry.id[7] & 0x0FU) | 0x40U);
+    entry.id[8] = static_cast<std::uint8_t>((entry.id[8] & 0x3FU) | 0x80U);
+    entry.first_lba = lba;
+    entry.last_lba = lba + sectors - 1;
+    std::memcpy(entries.data() + slot * entry_size, &entry, sizeof(entry));
+}
+
+Result<void> create_gpt(Workshop& shop, const Disk& disk, std::span<const NewPartition> partitions,
+                        std::size_t first_slot) {
+    constexpr std::uint32_t slots = 128;
+    const std::uint64_t size = disk.table.sector_size;
+    const std::uint64_t last = disk.source->size() / size - 1;
+    const std::uint64_t array = slots * sizeof(ondisk::GptEntry) / size;
+    GptCopy copy;
+    copy.raw.resize(size);
+    copy.entries.resize(slots * sizeof(ondisk::GptEntry));
+    auto& header = copy.header;
+    std::ranges::copy(std::string_view("EFI PART"), header.signature.begin());
+    header.revision = 0x00010000;
+    header.header_size = sizeof(header);
+    header.first_usable_lba = 2 + array;
+    header.last_usable_lba = last - array - 1;
+    header.entries = slots;
+    header.entry_size = sizeof(ondisk::GptEntry);
+    for (const auto& one : partitions) {
+        if (one.lba < header.first_usable_lba || one.sectors == 0 || one.lba + one.sectors - 1 > header.last_usable_lba)
+            return fail(ErrorKind::OutOfRange, "a volume lies where the GPT itself would", disk.source->place());
+        put_gpt_entry(copy.entries, sizeof(ondisk::GptEntry), first_slot++, one.type, one.lba, one.sectors);
+    }
+    // Of the disk itself: as of a partition that begins where the disk does.
+    std::vector<std::uint8_t> own(sizeof(ondisk::GptEntry));
+    put_gpt_entry(own, own.size(), 0, linux_type, 0, last);
+    std::copy_n(own.begin() + offsetof(ondisk::GptEntry, id), header.disk_guid.size(), header.disk_guid.begin());
+    for (const bool primary : {true, false}) {
+        header.my_lba = primary ? 1 : last;
+        header.alternate_lba = primary ? last : 1;
+        header.entries_lba = primary ? 2 : last - array;
+        if (auto wrote = write_copy(shop, disk.number, copy, size); !wrote) return wrote;
+    }
+    if (disk.table.protective) return {};
+    return write_entry(shop, disk.number, offsetof(ondisk::Mbr, entries),
+                       {0, 0xEE, 1, static_cast<std::uint32_t>(std::min<std::uint64_t>(last, 0xFFFFFFFFU))});
+}
+
+std::string volume_words(const UnlistedVolume& volume) {
+    return fmt::format("{}{}", volume.info.name(),
+                       volume.info.label.empty() ? "" : fmt::format(" “{}”", printable(volume.info.label)));
+}
+
 std::vector<UnlistedVolume> find_unlisted(const Disk& disk) {
     constexpr std::size_t most_places = 6000;
     const std::uint64_t end = disk.source->size() / sector;
