@@ -7,7 +7,7 @@
 . "$(dirname "$0")/scripts/common.sh"
 quick=no
 [ "${1:-}" = --quick ] && quick=yes
-install_packages libgtest-dev liblzo2-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools
+install_packages libgtest-dev liblzo2-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler
 build release -DHERBERGE_BUILD_TESTS=ON
 cd "$root"
 status=0

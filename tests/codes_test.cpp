@@ -11,6 +11,7 @@
 #include "kiosk.hpp"
 #include "office_pc.hpp"
 #include "support.hpp"
+#include "weather_station.hpp"
 
 using namespace herberge;
 using forge::Bytes;
@@ -366,14 +367,20 @@ TEST(Codes, EachIsMetByATestOrADemoDisk) {
     }
     const support::Folder folder;
     std::set<Code> met_by_demo;
-    const auto note = [&](Bytes first, Bytes second = {}, const Bytes& flash = {}) {
+    const auto note = [&](Bytes first, Bytes second = {}, const Bytes& flash = {}, bool board = false) {
         Machine machine;
         machine.disks.push_back(inspect_disk(memory_source(std::move(first), "d1", 1), 1, "first.img"));
         if (!second.empty())
             machine.disks.push_back(inspect_disk(memory_source(std::move(second), "d2", 2), 2, "second.img"));
         CheckOptions options;
         options.rehearse = false;
-        if (!flash.empty()) options.variables = *read_uefi_variables(folder.write("flash", flash));
+        if (board) {
+            options.firmware = FirmwareKind::Board;
+            options.board = demo::station_board;
+            if (!flash.empty()) options.flash = memory_source(flash, "flash");
+        } else if (!flash.empty()) {
+            options.variables = *read_uefi_variables(folder.write("flash", flash));
+        }
         for (const auto& finding : check(machine, options).findings) {
             met_by_demo.insert(finding.code);
             support::expect_screen_of_table(finding);
@@ -382,6 +389,8 @@ TEST(Codes, EachIsMetByATestOrADemoDisk) {
     for (const auto& story : demo::front_desk_disks()) note(story.make());
     for (const auto& story : demo::office_pc_disks()) note(story.make());
     for (const auto& story : demo::help_discs()) note(story.make());
+    for (const auto& story : demo::station_stories())
+        note(story.card(), {}, story.flash ? story.flash() : Bytes{}, true);
     for (const auto& story : demo::kiosk_stories()) {
         const auto disk = story.disk();
         note(disk, {}, story.variables ? story.variables(disk) : Bytes{});

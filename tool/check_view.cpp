@@ -61,9 +61,7 @@ private:
         for (const auto& disk : machine_.disks)
             disks += fmt::format("{}d{} {} ({})", disks.empty() ? "" : ", ", disk.number,
                                  herberge::printable(disk.path), herberge::size_text(disk.source->size()));
-        line(terminal_.ink(
-            Ink::Dim, fmt::format("{}, started by {}", disks,
-                                  verdict_.firmware == herberge::FirmwareKind::Uefi ? "UEFI firmware" : "a BIOS")));
+        line(terminal_.ink(Ink::Dim, fmt::format("{}, started by {}", disks, herberge::firmware_words(verdict_))));
         line();
         const std::size_t width = longest_name();
         for (const auto& system : verdict_.systems) {

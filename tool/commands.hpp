@@ -72,6 +72,7 @@ int run_variables(const Options& options);
 int run_rehearse(const Options& options);
 /// From a screen back to what may have brought it about; some_fail: the text is not known.
 int run_symptom(const Options& options);
+int run_boards(const Options& options);
 /// some_fail: a system has no proposal.
 int run_mend(const Options& options);
 int run_apply(const Options& options);

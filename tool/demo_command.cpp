@@ -18,6 +18,7 @@
 #include "ledger.hpp"
 #include "office_pc.hpp"
 #include "views.hpp"
+#include "weather_station.hpp"
 
 namespace tool {
 
@@ -124,6 +125,23 @@ public:
         return 0;
     }
 
+    int weather_station() {
+        print(fmt::format("\nThe weather station on the ridge, a board with a card (--firmware board:{}).\n\n",
+                          demo::station_board));
+        for (const auto& story : demo::station_stories()) {
+            Options one = options_;
+            one.images = {path_of(story.name)};
+            one.firmware = fmt::format("board:{}", demo::station_board);
+            if (!write(one.images.front(), story.card())) return Exit::unreadable;
+            if (story.flash) {
+                one.variables = std::filesystem::path(one.images.front()).replace_extension(".flash").string();
+                if (!write(one.variables, story.flash())) return Exit::unreadable;
+            }
+            if (const int problem = said(one.images.front(), story.story, one); problem != 0) return problem;
+        }
+        return 0;
+    }
+
     int back_office() {
         print("\nThe back office of the inn Almhof: one machine with two disks.\n\n");
         for (const auto& machine : demo::back_office_machines()) {
@@ -217,7 +235,7 @@ int run_demo(const Options& options) {
                  return inn.stories("\nThe technician's disc, which starts from a drive or a stick.",
                                     demo::help_discs());
              },
-             [&] { return inn.kiosk(); }, [&] { return inn.back_office(); }})
+             [&] { return inn.kiosk(); }, [&] { return inn.weather_station(); }, [&] { return inn.back_office(); }})
         if (const int problem = part(); problem != 0) return problem;
     print(fmt::format(
         "\nLook at one: herberge check {0}/no-init.img\n         or: herberge systems {0}/office.img {0}/archive.img\n",

@@ -1,7 +1,7 @@
 # bash completion for herberge                                   SPDX-License-Identifier: MIT
 _herberge() {
     local current=${COMP_WORDS[COMP_CWORD]} before=${COMP_WORDS[COMP_CWORD-1]}
-    local commands="check systems startup layout sector entries variables files copy rehearse suppose mend apply symptom compare report demo"
+    local commands="check systems startup layout sector entries variables files copy rehearse suppose mend apply symptom boards compare report demo"
     if [ "$COMP_CWORD" -eq 1 ]; then
         mapfile -t COMPREPLY < <(compgen -W "$commands --help --version" -- "$current")
         return
@@ -26,6 +26,7 @@ _herberge() {
         suppose) options="$options --format --firmware --variables --secure-boot --evidence --strict --stats --unlock --unreadable --optical --choose --keys --kernel --ramdisk --arguments --order --without --active --identifier --content --remove --patch --changes" ;;
         compare) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --with --patch --variables-with" ;;
         report) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --to --replace --hash --no-proposals --strict" ;;
+        boards) options="$options --format --stats --unlock --unreadable --optical" ;;
         symptom) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical --seen --seen-in" ;;
         copy) options="$options --stats --unlock --from --to --replace" ;;
     esac

@@ -196,9 +196,23 @@ std::optional<Place> parse_place(std::string_view text) {
 }
 
 int walk_options(const Options& options, CheckOptions& wanted) {
+    constexpr std::string_view board = "board:";
     wanted.firmware = options.firmware == "bios"             ? FirmwareKind::Bios
                       : options.firmware.starts_with("uefi") ? FirmwareKind::Uefi
+                      : options.firmware.starts_with(board)  ? FirmwareKind::Board
                                                              : FirmwareKind::Auto;
+    if (wanted.firmware == FirmwareKind::Board) {
+        wanted.board = options.firmware.substr(board.size());
+        if (find_board(wanted.board) == nullptr)
+            return complain(Exit::usage, printable(fmt::format("there is no board {}; `herberge boards` lists those "
+                                                               "that are known",
+                                                               wanted.board)));
+        if (options.variables.empty()) return 0;
+        auto flash = open_image(options.variables, 0);
+        if (!flash) return complain(Exit::unreadable, printable(flash.error().text()));
+        wanted.flash = *flash;
+        return 0;
+    }
     if (options.firmware == "uefi32") wanted.efi_machine = EfiMachine::Ia32;
     wanted.rehearse = !options.no_rehearsal;
     wanted.secure_boot = options.secure_boot == "on"    ? SecureBoot::On

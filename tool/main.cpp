@@ -5,6 +5,7 @@
 #include <cstdlib>
 #include <exception>
 #include <new>
+#include <set>
 
 #include <herberge/bytes.hpp>
 
@@ -37,10 +38,22 @@ void add_format(CLI::App& command, Options& options) {
 }
 
 void add_firmware(CLI::App& command, Options& options) {
-    command.add_option("--firmware", options.firmware, "auto, bios, uefi (64-bit) or uefi32 (32-bit firmware of PCs)")
-        ->check(CLI::IsMember({"auto", "bios", "uefi", "uefi32"}));
-    command.add_option("--variables", options.variables,
-                       "The UEFI firmware's variables: a flash image, or a folder with a file per variable");
+    command
+        .add_option("--firmware", options.firmware,
+                    "auto, bios, uefi (64-bit), uefi32 (32-bit firmware of PCs) or board:NAME (`herberge boards` lists "
+                    "the names)")
+        ->check(CLI::Validator(
+            [](const std::string& text) {
+                static const std::set<std::string> kinds = {"auto", "bios", "uefi", "uefi32"};
+                return kinds.contains(text) || text.starts_with("board:")
+                           ? std::string{}
+                           : text + " is none of auto, bios, uefi, uefi32, board:NAME";
+            },
+            "KIND"));
+    command.add_option(
+        "--variables", options.variables,
+        "The UEFI firmware's variables: a flash image, or a folder with a file per variable. Of a board: "
+        "a dump of the flash in which its loader keeps its environment");
     command.add_option("--secure-boot", options.secure_boot, "auto (as the variables say), on or off")
         ->check(CLI::IsMember({"auto", "on", "off"}));
 }
@@ -282,6 +295,19 @@ void add_suppose(CLI::App& app, Options& options, int& status) {
     suppose->callback([&] { status = tool::run_suppose(options); });
 }
 
+void add_boards(CLI::App& app, Options& options, int& status) {
+    auto* boards =
+        app.add_subcommand("boards", "Boards whose start can be followed: what their ROM looks for, and where");
+    add_images(*boards, options);
+    boards->get_option("IMAGE")->required(false);
+    add_format(*boards, options);
+    boards->footer(
+        "With an image: only the boards whose ROM would start something from it.\n\n"
+        "Examples:\n  herberge boards\n  herberge boards card.img\n  herberge check card.img --firmware "
+        "board:sunxi-h3-brom");
+    boards->callback([&] { status = tool::run_boards(options); });
+}
+
 void add_symptom(CLI::App& app, Options& options, int& status) {
     auto* symptom = app.add_subcommand(
         "symptom", "From what a screen shows back to the stage and the faults that it may come from");
@@ -372,7 +398,7 @@ int run(int argc, char** argv) {
 
     for (const auto add :
          {add_check, add_systems, add_startup, add_layout, add_sector, add_entries, add_variables, add_files, add_copy,
-          add_rehearse, add_mend, add_apply, add_suppose, add_symptom, add_compare, add_report, add_demo})
+          add_rehearse, add_mend, add_apply, add_suppose, add_symptom, add_boards, add_compare, add_report, add_demo})
         add(app, options, status);
 
     try {

@@ -37,6 +37,7 @@ std::string mend_text(const std::vector<herberge::Mending>& mendings, const Term
 /// One proposal as a list to follow by hand.
 std::string steps_text(const herberge::Proposal& proposal);
 std::string symptom_text(const herberge::SymptomReading& reading, const Terminal& terminal);
+std::string boards_text(const std::vector<const herberge::Board*>& boards, const Terminal& terminal);
 std::string rehearsal_text(const herberge::Rehearsal& rehearsal, const Terminal& terminal);
 
 }  // namespace tool

@@ -19,6 +19,18 @@
 
 namespace HERBERGE_PUBLIC herberge {
 
+/// What a machine's programs are made for.
+enum class Processor : std::uint8_t {
+    X86,  ///< i386 and x86-64
+    Arm,  ///< 32 bits, little-endian
+    Arm64,
+    Riscv64,
+};
+/// "x86-64 or i386", "AArch64" …
+[[nodiscard]] std::string_view processor_name(Processor processor);
+/// Whether such a machine runs ELF programs of this e_machine; an arm64 one those of 32 bits, too.
+[[nodiscard]] bool runs_programs_of(Processor processor, std::uint16_t elf_machine);
+
 // --- ELF ------------------------------------------------------------------------------------------------------
 
 struct ElfInfo {
@@ -37,7 +49,7 @@ struct ElfInfo {
 [[nodiscard]] Result<ElfInfo> inspect_elf(const ByteSource& file);
 [[nodiscard]] std::string elf_machine_name(std::uint16_t machine);
 
-// --- x86 Linux kernels ------------------------------------------------------------------------------------------
+// --- Linux kernels ----------------------------------------------------------------------------------------------
 
 enum class Soundness : std::uint8_t {
     Sound,    ///< checked to the last byte
@@ -51,10 +63,13 @@ enum class KernelEntry : std::uint8_t {
     RealMode,   ///< its set-up code
     Protected,  ///< its 32-bit or 64-bit part, with the header of the set-up code looked at
     Efi,        ///< its EFI stub, which does not look at that header
+    Board,      ///< its first instruction, by a board's loader: arm, arm64, riscv64
 };
 
-/// A bzImage as its header and payload describe it (Linux Documentation/x86/boot.rst).
+/// A kernel as its header and payload describe it: a bzImage (Linux Documentation/arch/x86/boot.rst), an arm64 or
+/// RISC-V Image, a zImage.
 struct KernelImage {
+    Processor processor = Processor::X86;
     /// It only comes in a Linux kernel's format: a memory test, a network boot program. No RAM disk, no root to miss.
     bool other_program = false;
     std::uint64_t file_size = 0;
@@ -84,8 +99,9 @@ struct KernelImage {
 
 /// Errors only when the file cannot be read at all; everything else is told in the result.
 /// The payload is unpacked (and thrown away) unless the image's own CRC-32 already proves it sound.
-/// A kernel in a format of another processor is damaged as far as a PC is concerned, and told by its name.
-[[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry = KernelEntry::Protected);
+/// A kernel in a format of another processor is damaged as far as this machine is concerned, and told by its name.
+[[nodiscard]] Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry = KernelEntry::Protected,
+                                                 Processor processor = Processor::X86);
 
 /// A file in a Linux kernel's format that is none: its version is not that of a Linux, and it has no compressed kernel.
 [[nodiscard]] bool is_other_program(const ByteSource& file);
@@ -155,7 +171,8 @@ struct Executable {
         missing_library;  ///< a dynamic program that its loader gives up on: "libc.so.6: cannot open …"; else empty
 };
 
-/// Judges `path` on `fs` as execve would on an x86-64 machine: existence, type, permission, format, interpreter.
-[[nodiscard]] Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path);
+/// Judges `path` on `fs` as execve would on such a machine: existence, type, permission, format, interpreter.
+[[nodiscard]] Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path,
+                                          Processor processor = Processor::X86);
 
 }  // namespace herberge

@@ -19,7 +19,7 @@
 
 namespace HERBERGE_PUBLIC herberge {
 
-enum class FirmwareKind : std::uint8_t { Auto, Bios, Uefi };
+enum class FirmwareKind : std::uint8_t { Auto, Bios, Uefi, Board };
 [[nodiscard]] std::string_view firmware_id(FirmwareKind kind);
 
 enum class Starts : std::uint8_t { Yes, No, Unknown };
@@ -76,6 +76,7 @@ struct StartEdge {
 
 struct Verdict {
     FirmwareKind firmware = FirmwareKind::Bios;
+    std::string board;  ///< FirmwareKind::Board: its name
     std::vector<SystemVerdict> systems;
     std::vector<Finding> findings;
     std::vector<Menu> menus;  ///< of every loader that was reached
@@ -103,6 +104,9 @@ struct AtMenu {
 
 struct CheckOptions {
     FirmwareKind firmware = FirmwareKind::Auto;
+    std::string board;  ///< FirmwareKind::Board: its name in the table of boards
+    /// FirmwareKind::Board: a dump of flash beside the disks, where the loader's environment may lie; null: none.
+    Source flash;
     /// Also run the first sector's code in an emulated PC (a few milliseconds): it confirms or contradicts what was
     /// decoded, and is the evidence for code nobody has a name for.
     bool rehearse = true;

@@ -3,6 +3,7 @@
 #pragma once
 
 #include <herberge/artifact.hpp>
+#include <herberge/board.hpp>
 #include <herberge/boot_report.hpp>
 #include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>

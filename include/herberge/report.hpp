@@ -5,6 +5,7 @@
 #include <string>
 #include <vector>
 
+#include <herberge/board.hpp>
 #include <herberge/chain.hpp>
 #include <herberge/compare.hpp>
 #include <herberge/efi_files.hpp>
@@ -48,6 +49,8 @@ struct ListedFile {
 [[nodiscard]] std::string rehearsal_json(const Rehearsal& rehearsal);
 /// "herberge/symptom/1": what a screen may come from.
 [[nodiscard]] std::string symptom_json(const SymptomReading& reading);
+/// "herberge/boards/1": a list of boards.
+[[nodiscard]] std::string boards_json(const std::vector<const Board*>& boards);
 /// "herberge/mend/1": every system that does not start, and what would make it start.
 [[nodiscard]] std::string mend_json(const std::vector<Mending>& mendings);
 /// "herberge/suppose/1": what was supposed, what that changes, and the verdict as "herberge/check/1".

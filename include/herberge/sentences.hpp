@@ -14,6 +14,9 @@ namespace HERBERGE_PUBLIC herberge {
 /// through `shown` before a person sees it.
 [[nodiscard]] std::string evidence_text(const Evidence& evidence);
 
+/// What starts the machine: "a BIOS", "UEFI firmware", "the board sunxi-h3-brom (Allwinner H3, H2+)".
+[[nodiscard]] std::string firmware_words(const Verdict& verdict);
+
 /// "starts", "will not start: stops at kernel", "holds as far as entry; the rest cannot be told from these images
 /// alone".
 [[nodiscard]] std::string verdict_sentence(const SystemVerdict& system);

@@ -233,12 +233,14 @@ struct MediumDrivers {
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
     Claim result;
-    std::string asked;         ///< init= or the default
-    Executable program;        ///< the one that runs, when one does
-    bool from_medium = false;  ///< of a live medium: its RAM disk writes the table of file systems anew
-    std::string flavour;       ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
+    std::string asked;                     ///< init= or the default
+    Executable program;                    ///< the one that runs, when one does
+    bool from_medium = false;              ///< of a live medium: its RAM disk writes the table of file systems anew
+    Processor processor = Processor::X86;  ///< that it must be made for
+    std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
 };
-[[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk);
+[[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk,
+                                    Processor processor = Processor::X86);
 /// What that init must start.
 [[nodiscard]] Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
                                    const CommandLine& arguments);

@@ -13,6 +13,27 @@ bool looks_like_elf(std::span<const std::uint8_t> start) {
     return start.size() >= 4 && start[0] == 0x7F && start[1] == 'E' && start[2] == 'L' && start[3] == 'F';
 }
 
+std::string_view processor_name(Processor processor) {
+    switch (processor) {
+        case Processor::Arm: return "ARM";
+        case Processor::Arm64: return "AArch64 or ARM";
+        case Processor::Riscv64: return "RISC-V";
+        case Processor::X86: break;
+    }
+    return "x86-64 or i386";
+}
+
+bool runs_programs_of(Processor processor, std::uint16_t elf_machine) {
+    constexpr std::uint16_t i386 = 3, arm = 40, amd64 = 62, aarch64 = 183, riscv = 243;
+    switch (processor) {
+        case Processor::Arm: return elf_machine == arm;
+        case Processor::Arm64: return elf_machine == aarch64 || elf_machine == arm;
+        case Processor::Riscv64: return elf_machine == riscv;
+        case Processor::X86: break;
+    }
+    return elf_machine == i386 || elf_machine == amd64;
+}
+
 std::string elf_machine_name(std::uint16_t machine) {
     switch (machine) {
         case 3: return "i386";
@@ -134,11 +155,9 @@ namespace {
 
 constexpr int most_interpreters = 4;  // Linux: BINPRM_MAX_RECURSION
 
-bool runs_on_x86(std::uint16_t machine) { return machine == 3 || machine == 62; }
-
 /// What the kernel asks of the loader that an ELF program names (fs/binfmt_elf.c, load_elf_binary): an executable ELF
 /// file for this processor. Its own interpreter, if it named one, is not looked at. Empty: it serves.
-std::string refuse_loader(const FileSystem& fs, std::string_view volume, const std::string& path,
+std::string refuse_loader(const FileSystem& fs, std::string_view volume, const std::string& path, Processor processor,
                           std::vector<Evidence>& evidence) {
     const std::string place = fmt::format("{}:{}", volume, path);
     auto refuse = [&](std::string why, Evidence shown) {
@@ -155,16 +174,16 @@ std::string refuse_loader(const FileSystem& fs, std::string_view volume, const s
     const auto file = fs.open(found->file.id, fmt::format("{}:{}", volume, found->path));
     const auto elf = file ? inspect_elf(**file) : tl::unexpected(file.error());
     if (!elf) return refuse(elf.error().text(), evidence_error(elf.error()));
-    if (!runs_on_x86(elf->machine))
+    if (!runs_programs_of(processor, elf->machine))
         return refuse(fmt::format("it is built for {}", elf_machine_name(elf->machine)),
-                      evidence_place(place, "x86-64 or i386", elf_machine_name(elf->machine)));
+                      evidence_place(place, std::string(processor_name(processor)), elf_machine_name(elf->machine)));
     if (!elf->complete)
         return refuse("it is cut short",
                       evidence_place(place, "all segments inside the file", size_text((*file)->size())));
     return {};
 }
 
-Executable judge(const FileSystem& fs, std::string_view volume, std::string_view path, int depth) {
+Executable judge(const FileSystem& fs, std::string_view volume, std::string_view path, Processor processor, int depth) {
     Executable out;
     out.path = path;
     const std::string place = fmt::format("{}:{}", volume, path);
@@ -198,17 +217,17 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     if (looks_like_elf(*head)) {
         const auto elf = inspect_elf(**file);
         if (!elf) return refuse(Code::ProgramFormat, elf.error().text(), evidence_error(elf.error()));
-        if (!runs_on_x86(elf->machine))
+        if (!runs_programs_of(processor, elf->machine))
             return refuse(Code::ProgramArchitecture,
                           fmt::format("{} is built for {}", found->path, elf_machine_name(elf->machine)),
-                          evidence_place(real, "x86-64 or i386", elf_machine_name(elf->machine)));
+                          evidence_place(real, std::string(processor_name(processor)), elf_machine_name(elf->machine)));
         if (!elf->complete)
             return refuse(Code::ProgramCut, fmt::format("{} is cut short", found->path),
                           evidence_place(real, "all segments inside the file", size_text((*file)->size())));
         out.interpreter = elf->interpreter;
         out.runs = true;
         if (!elf->interpreter.empty()) {
-            if (const auto why = refuse_loader(fs, volume, elf->interpreter, out.evidence); !why.empty()) {
+            if (const auto why = refuse_loader(fs, volume, elf->interpreter, processor, out.evidence); !why.empty()) {
                 out.runs = false;
                 out.code = Code::ProgramInterpreterMissing;
                 out.why = fmt::format("the program interpreter {} of {} cannot be used: {}",
@@ -243,7 +262,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     if (word.empty() || depth >= most_interpreters)
         return refuse(Code::ProgramFormat, fmt::format("{} names no usable interpreter", found->path),
                       evidence_line(real, 1));
-    auto interpreter = judge(fs, volume, word, depth + 1);
+    auto interpreter = judge(fs, volume, word, processor, depth + 1);
     if (!interpreter.runs) {
         out.code = Code::ProgramInterpreterMissing;
         out.why =
@@ -258,8 +277,8 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
 
 }  // namespace
 
-Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path) {
-    return judge(fs, place, path, 0);
+Executable judge_executable(const FileSystem& fs, std::string_view place, std::string_view path, Processor processor) {
+    return judge(fs, place, path, processor, 0);
 }
 
 }  // namespace herberge

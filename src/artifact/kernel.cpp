@@ -276,6 +276,8 @@ bool is_bz_image(const ByteSource& file) {
 }
 
 Result<bool> kernel_mentions(const ByteSource& file, const KernelImage& image, std::string_view words) {
+    if (image.processor == Processor::Arm) return zimage_mentions(file, words);
+    if (image.processor != Processor::X86) return flat_image_mentions(file, words);
     const auto setup = file.load<ondisk::LinuxSetup>(setup_at);
     if (!setup) return tl::unexpected(setup.error());
     const std::uint64_t at = std::uint64_t{image.setup_sectors + 1} * 512 + setup->payload_offset;

@@ -4,6 +4,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <array>
 
 namespace herberge {
 
@@ -16,29 +17,41 @@ bool marked(const ByteSource& file) {
 }
 
 constexpr KernelFormat formats[] = {
-    {"an x86 bzImage", is_bz_image, inspect_bz_image},
+    {"an x86 bzImage", Processor::X86, is_bz_image, inspect_bz_image},
     // Documentation/arch/arm64/booting.rst and riscv/boot-image-header.rst: the mark at byte 56.
-    {"an arm64 Image", marked<56, 'A', 'R', 'M', 0x64>, nullptr},
-    {"a RISC-V Image", marked<56, 'R', 'S', 'C', 0x05>, nullptr},
+    {"an arm64 Image", Processor::Arm64, marked<56, 'A', 'R', 'M', 0x64>, inspect_flat_image},
+    {"a RISC-V Image", Processor::Riscv64, marked<56, 'R', 'S', 'C', 0x05>, inspect_flat_image},
     // arch/arm/boot/compressed/head.S: 0x016F2818 at byte 36.
-    {"an ARM zImage", marked<36, 0x18, 0x28, 0x6F, 0x01>, nullptr},
+    {"an ARM zImage", Processor::Arm, marked<36, 0x18, 0x28, 0x6F, 0x01>, inspect_zimage},
     // U-Boot's legacy image (include/image.h), big-endian, and its flattened image tree.
-    {"a legacy U-Boot image", marked<0, 0x27, 0x05, 0x19, 0x56>, nullptr},
-    {"a flattened image tree", marked<0, 0xD0, 0x0D, 0xFE, 0xED>, nullptr},
+    {"a legacy U-Boot image", Processor::Arm, marked<0, 0x27, 0x05, 0x19, 0x56>, nullptr},
+    {"a flattened image tree", Processor::Arm, marked<0, 0xD0, 0x0D, 0xFE, 0xED>, nullptr},
 };
 
 }  // namespace
 
-Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry) {
+Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry, Processor processor) {
     const auto* format = std::ranges::find_if(formats, [&](const KernelFormat& f) { return f.recognise(file); });
+    const bool board = processor != Processor::X86;
     // What carries no mark at all is judged as the kernel that a PC's loader takes it for.
-    if (format == std::end(formats) || format->inspect != nullptr)
-        return (format == std::end(formats) ? inspect_bz_image : format->inspect)(file, entry);
+    if (format == std::end(formats) && !board) return inspect_bz_image(file, entry);
+    const bool arm =
+        processor == Processor::Arm64 && format != std::end(formats) && format->processor == Processor::Arm;
+    if (format != std::end(formats) && format->inspect != nullptr && (format->processor == processor || arm))
+        return format->inspect(file, entry);
     KernelImage out;
+    out.processor = processor;
     out.file_size = file.size();
+    const std::string_view wanted = board ? "a kernel for this board" : "a kernel for a PC";
+    if (format == std::end(formats)) {
+        out.soundness = Soundness::Unknown;
+        out.soundness_text = "it carries no mark by which it could be told what it is";
+        out.evidence.push_back(evidence_place(file.place(), std::string(wanted), "no mark that is known"));
+        return out;
+    }
     out.soundness = Soundness::Damaged;
     out.soundness_text = fmt::format("the file is {}: a kernel for another kind of machine", format->name);
-    out.evidence.push_back(evidence_place(file.place(), "a kernel for a PC", std::string(format->name)));
+    out.evidence.push_back(evidence_place(file.place(), std::string(wanted), std::string(format->name)));
     return out;
 }
 

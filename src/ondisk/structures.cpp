@@ -24,6 +24,7 @@
 #include "ondisk/pe.hpp"
 #include "ondisk/squashfs.hpp"
 #include "ondisk/syslinux.hpp"
+#include "ondisk/uboot.hpp"
 #include "ondisk/uefi.hpp"
 #include "ondisk/windows.hpp"
 #include "ondisk/xfs.hpp"
@@ -253,6 +254,13 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<StoreMbrPartition>("store-mbr-partition", "partition of a boot store, MBR"),
     row<StoreGptPartition>("store-gpt-partition", "partition of a boot store, GPT"),
     row<MountedPartition>("mounted-partition", "mounted device of an MBR disk"),
+    // uboot.hpp
+    row<UbootLegacyImage>("uboot-legacy-image", "head of a legacy image of U-Boot", 0, "\x27\x05\x19\x56"sv),
+    row<DeviceTreeHeader>("device-tree-header", "head of a device tree, or of an image tree of U-Boot", 0,
+                          "\xD0\x0D\xFE\xED"sv),
+    row<EgonHeader>("egon-header", "head of the first program of an Allwinner board", 4, "eGON.BT0"sv),
+    row<Arm64Image>("arm64-image", "head of a kernel for arm64", 56, "ARM\x64"sv),
+    row<ArmZimage>("arm-zimage", "head of a zImage for ARM, from its byte 36 on", 0, "\x18\x28\x6F\x01"sv),
     // uefi.hpp
     row<DevicePathHead>("device-path-head", "head of a device path node"),
     row<HardDriveNode>("hard-drive-node", "partition in a device path"),

@@ -183,8 +183,9 @@ ordered_json fields_json(const std::vector<Field>& fields) {
 }  // namespace
 
 std::string check_json(const Machine& machine, const Verdict& verdict) {
-    ordered_json out = {
-        {"schema", "herberge/check/1"}, {"firmware", firmware_id(verdict.firmware)}, {"disks", disks_json(machine)}};
+    ordered_json out = {{"schema", "herberge/check/1"}, {"firmware", firmware_id(verdict.firmware)}};
+    if (!verdict.board.empty()) out["board"] = verdict.board;
+    out["disks"] = disks_json(machine);
     out["systems"] = ordered_json::array();
     for (const auto& system : verdict.systems) out["systems"].push_back(to_json(system));
     out["findings"] = ordered_json::array();

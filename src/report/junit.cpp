@@ -15,6 +15,16 @@ namespace herberge {
 
 namespace {
 
+std::string_view class_name(const Verdict& verdict) {
+    switch (verdict.firmware) {
+        case FirmwareKind::Uefi: return "UEFI";
+        case FirmwareKind::Board: return "board";
+        case FirmwareKind::Bios:
+        case FirmwareKind::Auto: break;
+    }
+    return "BIOS";
+}
+
 /// Text that XML can hold (Extensible Markup Language 1.0, 2.2: no U+FFFE, U+FFFF); control characters are gone with
 /// `shown` already.
 std::string xml(std::string_view text) {
@@ -89,7 +99,7 @@ std::string report_junit(const BootReport& report, bool strict) {
     }
     for (const auto& system : systems) {
         auto node = suite.append_child("testcase");
-        set(node, "classname", report.verdict.firmware == FirmwareKind::Uefi ? "UEFI" : "BIOS");
+        set(node, "classname", std::string(class_name(report.verdict)));
         set(node, "name", xml(system_title(system)));
         set(node, "time", "0");
         const bool fails = system.starts == Starts::No || (strict && system.starts == Starts::Unknown);
@@ -107,7 +117,7 @@ std::string report_junit(const BootReport& report, bool strict) {
     }
     if (none) {
         auto node = suite.append_child("testcase");
-        set(node, "classname", report.verdict.firmware == FirmwareKind::Uefi ? "UEFI" : "BIOS");
+        set(node, "classname", std::string(class_name(report.verdict)));
         set(node, "name", "a system that could start");
         set(node, "time", "0");
         set(node.append_child("failure"), "message", headline(report.verdict));

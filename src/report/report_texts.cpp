@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "report/report_texts.hpp"
 
+#include <herberge/sentences.hpp>
+
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
@@ -12,8 +14,7 @@ std::string machine_line(const BootReport& report) {
     for (const auto& disk : report.machine.disks)
         out += fmt::format("{}d{} {} ({})", out.empty() ? "" : ", ", disk.number, disk.path,
                            size_text(disk.source->size()));
-    return fmt::format("{}, started by {}", out,
-                       report.verdict.firmware == FirmwareKind::Uefi ? "UEFI firmware" : "a BIOS");
+    return fmt::format("{}, started by {}", out, firmware_words(report.verdict));
 }
 
 const StageState* deciding(const SystemVerdict& system) {

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include <herberge/board.hpp>
 #include <herberge/compare.hpp>
 
 namespace herberge {
@@ -20,6 +21,19 @@ std::string evidence_text(const Evidence& evidence) {
         out += fmt::format("{} {}", evidence.expected.empty() || evidence.expected == evidence.found ? " " : ", found",
                            evidence.found);
     return out;
+}
+
+std::string firmware_words(const Verdict& verdict) {
+    switch (verdict.firmware) {
+        case FirmwareKind::Uefi: return "UEFI firmware";
+        case FirmwareKind::Board:
+            if (const Board* board = find_board(verdict.board))
+                return fmt::format("the board {} ({})", board->name, board->title);
+            return "a board";
+        case FirmwareKind::Bios:
+        case FirmwareKind::Auto: break;
+    }
+    return "a BIOS";
 }
 
 std::string untold_sentence(const SystemVerdict& system) {

@@ -76,11 +76,27 @@ bool available(const Ramdisk* ramdisk, const RootDemand& demand, std::string_vie
     return brings(ramdisk, demand, module) || builtin(demand, module, option) == Told::Yes;
 }
 
+/// A RAM disk with a driver for a host of cards and none for the cards: the kernel has that one inside, as its own
+/// messages tell (drivers/mmc/core/block.c).
+std::string card_host(const Ramdisk* ramdisk, const RootDemand& demand) {
+    if (ramdisk == nullptr || !demand.kernel_mentions) return {};
+    const auto host = std::ranges::find_if(ramdisk->modules, [](const std::string& name) {
+        return name.ends_with("_mmc") || name.starts_with("sdhci") || name.starts_with("dw_mmc") || name == "mmci";
+    });
+    if (host == ramdisk->modules.end() || !demand.kernel_mentions("mmcblk%u").value_or(false)) return {};
+    return *host;
+}
+
 /// Controllers that can be driven, each with what drives it.
 std::vector<std::pair<Controller, std::string>> usable_paths(const Ramdisk* ramdisk, const RootDemand& demand) {
     std::vector<std::pair<Controller, std::string>> out;
     for (const auto& path : driver_paths()) {
-        if (!available(ramdisk, demand, path.block, path.config)) continue;
+        if (!available(ramdisk, demand, path.block, path.config)) {
+            if (path.controller != Controller::Mmc) continue;
+            if (auto host = card_host(ramdisk, demand); !host.empty())
+                out.emplace_back(path.controller, std::move(host));
+            continue;
+        }
         if (path.below.empty()) {
             out.emplace_back(path.controller, path.block);
             continue;

@@ -53,8 +53,9 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
 
 }  // namespace
 
-InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk) {
+InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk, Processor processor) {
     InitChoice out;
+    out.processor = processor;
     const FileSystem* fs = root.files(Observer::Linux);
     if (fs == nullptr) {
         out.result.state = State::NotReached;
@@ -62,7 +63,7 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     }
     const auto given = arguments.value("init");
     out.asked = given.value_or("/sbin/init");
-    out.program = judge_executable(*fs, root.place, out.asked);
+    out.program = judge_executable(*fs, root.place, out.asked, processor);
     auto& result = out.result;
     if (out.program.runs) {
         out.flavour = flavour_of(*fs, out.program);
@@ -82,7 +83,7 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     if (tries_others && first.code != Code::ProgramInterpreterMissing) {
         for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}) {
             if (other == out.asked) continue;
-            auto next = judge_executable(*fs, root.place, other);
+            auto next = judge_executable(*fs, root.place, other, processor);
             if (!next.runs) continue;
             if (other == "/bin/sh") {
                 // A shell takes the place of the system: nothing is mounted, nothing starts.

@@ -207,7 +207,7 @@ private:
             program.remove_prefix(1);
         if (!program.starts_with('/')) return;
         ++checked_;
-        const auto judged = judge_executable(fs_, root_.place, program);
+        const auto judged = judge_executable(fs_, root_.place, program, init_.processor);
         if (!judged.runs) {
             std::vector<Evidence> evidence = judged.evidence;
             evidence.push_back(std::move(named_by));
@@ -243,7 +243,7 @@ private:
                 text->find(fmt::format("-f {}", program)) != std::string::npos ||
                 text->find(fmt::format("-e {}", program)) != std::string::npos)
                 return;
-            const auto judged = judge_executable(fs_, root_.place, program);
+            const auto judged = judge_executable(fs_, root_.place, program, init_.processor);
             if (judged.runs) return;
             auto evidence = judged.evidence;
             evidence.push_back(evidence_line(at(path), number, {}, printable(line)));
@@ -403,7 +403,7 @@ private:
                     resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service")
                         .has_value();
                 if (!wanted) continue;
-                if (const auto program = judge_executable(fs_, root_.place, path); !program.runs)
+                if (const auto program = judge_executable(fs_, root_.place, path, init_.processor); !program.runs)
                     risk(Code::ServicesNoDeviceManager,
                          fmt::format("{} cannot run ({}): devices are not announced, and what waits for one by UUID or "
                                      "label waits in vain",
@@ -415,7 +415,7 @@ private:
         std::vector<Evidence> refused;
         bool any = false;
         for (const auto& terminal : terminals_) {
-            const auto program = judge_executable(fs_, root_.place, terminal);
+            const auto program = judge_executable(fs_, root_.place, terminal, init_.processor);
             any = any || program.runs;
             if (!program.runs) refused.insert(refused.end(), program.evidence.begin(), program.evidence.end());
         }
@@ -426,7 +426,7 @@ private:
                  refused);
         const bool getty = std::ranges::any_of(terminals_, [](const std::string& t) { return t.ends_with("getty"); });
         if (!getty) return;
-        if (const auto login = judge_executable(fs_, root_.place, "/bin/login"); !login.runs)
+        if (const auto login = judge_executable(fs_, root_.place, "/bin/login", init_.processor); !login.runs)
             risk(Code::ServicesNoLogin,
                  fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
         const auto accounts = text_of("/etc/passwd");

@@ -18,14 +18,16 @@ Source open_reference(const FileReference& file) {
     return *source;
 }
 
-std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, KernelEntry entry) {
-    const std::string key = fmt::format("{}#{}#{}{}", file.volume != nullptr ? file.volume->place : "", file.file,
-                                        file.part ? file.part->first : 0, static_cast<int>(entry));
+std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, KernelEntry entry,
+                                                             Processor processor) {
+    const std::string key =
+        fmt::format("{}#{}#{}#{}#{}", file.volume != nullptr ? file.volume->place : "", file.file,
+                    file.part ? file.part->first : 0, static_cast<int>(entry), static_cast<int>(processor));
     auto& slot = kernels_[key];
     if (!slot) {
         const auto source = open_reference(file);
         slot = std::make_shared<const Result<KernelImage>>(
-            source ? inspect_kernel(*source, entry)
+            source ? inspect_kernel(*source, entry, processor)
                    : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place));
     }
     return slot;

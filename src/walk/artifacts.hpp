@@ -18,7 +18,8 @@ namespace herberge::walk {
 
 class Artifacts {
 public:
-    std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file, KernelEntry entry);
+    std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file, KernelEntry entry,
+                                                      Processor processor);
     std::shared_ptr<const Result<Ramdisk>> ramdisk(const std::vector<FileReference>& files);
     /// Whether the unpacked kernel contains words; none: cannot be told.
     std::optional<bool> mentions(const FileReference& file, const KernelImage& image, std::string_view words);

@@ -6,6 +6,8 @@
 #include <herberge/loader.hpp>
 #include <herberge/sector.hpp>
 
+#include "artifact/boot_image.hpp"
+#include "firmware/egon.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/marks.hpp"
 
@@ -92,6 +94,24 @@ BootSectorCheck check_boot_sector(const Disk& disk, const Volume& volume) {
     return judge.out;
 }
 
+namespace {
+
+/// What a board starts from space that no partition covers; empty: nothing of the kind.
+std::string board_programs(const Disk& disk, std::uint64_t length) {
+    constexpr std::uint64_t next = std::uint64_t{32} << 10U;
+    const Board* board = find_board("sunxi-h3-brom");
+    const auto program = board != nullptr ? find_egon(*disk.source, *board) : std::nullopt;
+    if (!program || !program->whole || program->at + program->length > length) return {};
+    std::string out = fmt::format("a board's first program (eGON) from sector {}", program->at / sector);
+    const std::uint64_t at = program->at + std::max(program->length, next);
+    if (const auto image = inspect_legacy_image(*disk.source, at); image && image->whole)
+        out += fmt::format(", U-Boot from sector {} to {}", at / sector,
+                           (at + LegacyImage::data_at + image->header.size - 1) / sector);
+    return out;
+}
+
+}  // namespace
+
 std::string describe_gap(const Disk& disk, const Stretch& gap) {
     const std::uint64_t unit = disk.table.sector_size;
     const std::uint64_t begin = gap.first_lba * unit;
@@ -107,6 +127,7 @@ std::string describe_gap(const Disk& disk, const Stretch& gap) {
                 if (const auto core = read_grub_core(disk, *boot))
                     return fmt::format("GRUB 2's core image from sector {}", core->first_sector);
             if (identify_loader(*first) == "GRUB Legacy") return "GRUB Legacy's next stage from sector 1";
+            if (auto programs = board_programs(disk, length); !programs.empty()) return programs;
         }
     }
     auto first_used = [&](std::uint64_t from, std::uint64_t bytes) -> std::optional<std::uint64_t> {

@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
+#include <herberge/board.hpp>
 #include <herberge/chain.hpp>
 
 #include "walk/routes.hpp"
@@ -27,6 +28,7 @@ std::string_view firmware_id(FirmwareKind kind) {
     switch (kind) {
         case FirmwareKind::Bios: return "bios";
         case FirmwareKind::Uefi: return "uefi";
+        case FirmwareKind::Board: return "board";
         case FirmwareKind::Auto: break;
     }
     return "auto";
@@ -91,6 +93,10 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
         const auto uefi = walk::uefi_firmware(view, options.variables, options.secure_boot, options.efi_machine);
         out = walk::judge_all(view, walk::find_routes(*uefi, at_menu));
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
+    } else if (const Board* board = firmware == FirmwareKind::Board ? find_board(options.board) : nullptr) {
+        out =
+            walk::judge_all(machine, walk::find_routes(*walk::board_firmware(machine, *board, options.flash), at_menu));
+        out.board = board->name;
     } else {
         // A disc that poses as a floppy or hard disk replaces the medium itself.
         const std::shared_ptr<const Machine> posing = with_emulated_drives(machine);

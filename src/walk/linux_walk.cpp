@@ -75,7 +75,7 @@ public:
             return;
         }
         if (!judge_the_root(root, demand, ramdisk)) return;
-        auto init = judge_init(*root.volume, arguments_, ramdisk);
+        auto init = judge_init(*root.volume, arguments_, ramdisk, around_.processor);
         doubt_if_unreplayed(init.result, *root.volume);
         ladder_.set(Stage::Init, init.result);
         if (init.result.state == State::Breaks) return;
@@ -183,7 +183,9 @@ private:
             std::vector<Evidence> behind{evidence.back()};
             if (entry_.kind == EntryKind::Tool && !entry_.kernel.empty() && entry_.kernel.front().found())
                 behind.push_back(evidence_place(entry_.kernel.front().place));
-            ladder_.breaks(stop.code, reason, stop.stage == Stage::Entry ? evidence : behind, screen);
+            auto shown = stop.stage == Stage::Entry ? evidence : behind;
+            shown.insert(shown.begin(), stop.evidence.begin(), stop.evidence.end());
+            ladder_.breaks(stop.code, reason, std::move(shown), screen);
             return false;
         }
         if (entry_.kind != EntryKind::Linux) {
@@ -215,7 +217,7 @@ private:
 
     const KernelImage* kernel() {
         const auto& file = entry_.kernel.front();
-        held_kernel_ = artifacts_.kernel(file, entry_.started_by);
+        held_kernel_ = artifacts_.kernel(file, entry_.started_by, around_.processor);
         if (!held_kernel_->has_value()) {
             const Error& error = held_kernel_->error();
             ladder_.breaks(Code::KernelUnreadable, "the kernel file cannot be read: " + error.text(),

@@ -26,11 +26,9 @@ Step run_unfollowed(const Start& start, const Before& /*before*/, Context& /*con
 }
 
 constexpr Program programs[] = {
-    {"code in a sector", is_sector, run_sector},
-    {"an EFI application", is_application, run_application},
-    {"a Linux kernel", is_linux, run_linux},
-    {"Windows' own loader", is_nt, run_nt},
-    {"something that is not followed", is_unfollowed, run_unfollowed},
+    {"code in a sector", is_sector, run_sector}, {"an EFI application", is_application, run_application},
+    {"a program in memory", is_flat, run_flat},  {"a Linux kernel", is_linux, run_linux},
+    {"Windows' own loader", is_nt, run_nt},      {"something that is not followed", is_unfollowed, run_unfollowed},
 };
 
 }  // namespace
@@ -121,6 +119,7 @@ public:
 private:
     static int disk_of(const Start& start) {
         if (const auto* sector = std::get_if<SectorStart>(&start)) return sector->place.disk->number;
+        if (const auto* flat = std::get_if<FlatStart>(&start)) return flat->disk;
         return std::get<EfiStart>(start).volume->disk;
     }
 
@@ -243,7 +242,8 @@ private:
         auto volume = disk != nullptr && lba != 0 ? volume_starting_at(machine, disk->number, lba) : nullptr;
         if (disk == nullptr || (lba != 0 && volume == nullptr))
             return {std::nullopt, fmt::format("“{}” starts code from a file, which is not followed", entry.title)};
-        const int first = std::get<SectorStart>(from).place.first_drive;
+        const auto* sector = std::get_if<SectorStart>(&from);
+        const int first = sector != nullptr ? sector->place.first_drive : disk->number;
         return {SectorStart{{disk, std::move(volume), lba, first, false, 0}, false}, {}};
     }
 
@@ -270,6 +270,7 @@ std::string start_text(const Start& start) {
         }
         std::string operator()(const LinuxStart& kernel) const { return fmt::format("“{}”", kernel.entry->title); }
         std::string operator()(const NtStart& loader) const { return fmt::format("“{}”", loader.entry->title); }
+        std::string operator()(const FlatStart& flat) const { return flat.name; }
         std::string operator()(const UnfollowedStart& other) const { return fmt::format("“{}”", other.entry->title); }
     };
     return std::visit(Text{}, start);

@@ -8,10 +8,12 @@
 #include <variant>
 #include <vector>
 
+#include <herberge/board.hpp>
 #include <herberge/loader.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 
+#include "loader/uboot/uboot.hpp"
 #include "walk/artifacts.hpp"
 #include "walk/ladder.hpp"
 
@@ -30,11 +32,19 @@ struct EfiStart {
     std::string options;  ///< text handed to it
 };
 
+/// A program in memory that is entered where it begins: U-Boot, by a board's ROM or by the program before it.
+struct FlatStart {
+    std::string name;  ///< "U-Boot"
+    int disk = 0;      ///< of the first of the machine's disks
+    std::shared_ptr<const loader::uboot::Start> uboot;
+};
+
 /// What the firmware leaves for all that comes after it.
 struct Surroundings {
     std::optional<Controller> controller;  ///< how the disk of its choice is attached, as its option tells
     int controller_disk = 0;
     std::string controller_told_by;
+    Processor processor = Processor::X86;  ///< of the machine
     bool locked_down = false;  ///< Secure Boot is enforced: a Linux kernel refuses modules without a signature
 };
 
@@ -58,7 +68,7 @@ struct UnfollowedStart {
     const MenuEntry* entry = nullptr;  ///< of `menu`
 };
 
-using Start = std::variant<SectorStart, EfiStart, LinuxStart, NtStart, UnfollowedStart>;
+using Start = std::variant<SectorStart, EfiStart, LinuxStart, NtStart, UnfollowedStart, FlatStart>;
 
 /// "d1 first sector", "d1p1:/EFI/BOOT/BOOTX64.EFI", "“Front desk”"
 [[nodiscard]] std::string start_text(const Start& start);
@@ -106,6 +116,8 @@ struct Program {
 Step run_sector(const Start& start, const Before& before, Context& context, Ladder& ladder);
 [[nodiscard]] bool is_application(const Start& start);
 Step run_application(const Start& start, const Before& before, Context& context, Ladder& ladder);
+[[nodiscard]] bool is_flat(const Start& start);
+Step run_flat(const Start& start, const Before& before, Context& context, Ladder& ladder);
 [[nodiscard]] bool is_linux(const Start& start);
 Step run_linux(const Start& start, const Before& before, Context& context, Ladder& ladder);
 [[nodiscard]] bool is_nt(const Start& start);
@@ -142,6 +154,9 @@ public:
 /// `machine` is what the firmware has made of the disks (after_uefi_firmware).
 [[nodiscard]] std::unique_ptr<Firmware> uefi_firmware(const Machine& machine, const UefiVariables& variables,
                                                       SecureBoot secure_boot, EfiMachine kind = EfiMachine::X64);
+
+/// A board with this ROM. `flash`: a dump beside the disks; null: none.
+[[nodiscard]] std::unique_ptr<Firmware> board_firmware(const Machine& machine, const Board& board, Source flash);
 
 /// The volume that begins at sector `lba` of a disk, and is not the whole disk; null: none.
 [[nodiscard]] VolumeRef volume_starting_at(const Machine& machine, int disk, std::uint64_t lba);

@@ -150,7 +150,10 @@ private:
             if (!refusal_) refusal_ = std::move(refusal);
             return false;
         }
-        around = {c.controller, c.volume->disk, fmt::format("the path of {}", c.by), secure_.enforcing};
+        around.controller = c.controller;
+        around.controller_disk = c.volume->disk;
+        around.controller_told_by = fmt::format("the path of {}", c.by);
+        around.locked_down = secure_.enforcing;
         std::vector<Evidence> evidence = missed_;
         evidence.insert(evidence.begin(), evidence_place(place));
         std::string text = fmt::format("the firmware starts {} ({})", place, c.by);

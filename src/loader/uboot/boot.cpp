@@ -1,0 +1,513 @@
+// SPDX-License-Identifier: MIT
+// What is started: scripts, and kernels with RAM disk and device tree (boot/bootm.c, boot/image-fit.c,
+// boot/image-board.c, cmd/booti.c, cmd/bootz.c, cmd/source.c of 2023.01).
+#include <fmt/format.h>
+#include <algorithm>
+
+#include "artifact/boot_image.hpp"
+#include "loader/uboot/console.hpp"
+
+namespace herberge::loader::uboot {
+
+void refuse(MenuEntry& entry, Finding why) {
+    if (entry.stop) return;
+    for (std::string_view rest = why.symptom; !rest.empty();) {
+        const auto end = std::min(rest.find('\n'), rest.size());
+        entry.messages.push_back({std::string(rest.substr(0, end)), {}, 0});
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    entry.stop = std::move(why);
+}
+
+namespace {
+
+constexpr std::uint64_t most_script = std::uint64_t{1} << 20U;
+
+std::uint8_t legacy_arch(Processor processor) {
+    switch (processor) {
+        case Processor::Arm: return 2;
+        case Processor::Arm64: return 22;
+        case Processor::Riscv64: return 26;
+        case Processor::X86: break;
+    }
+    return 3;
+}
+
+/// "addr#conf:sub" in its parts.
+struct Address {
+    std::optional<std::uint64_t> number;
+    std::string configuration, size;
+};
+Address split(std::string_view word) {
+    Address out;
+    const auto mark = word.find_first_of("#:");
+    out.number = number_of(word.substr(0, mark));
+    if (mark == std::string_view::npos) return out;
+    if (word[mark] == ':') {
+        out.size = word.substr(mark + 1);
+        return out;
+    }
+    out.configuration = word.substr(mark + 1);
+    out.configuration.resize(std::min(out.configuration.find_first_of("#:"), out.configuration.size()));
+    return out;
+}
+
+void refuse(MenuEntry& entry, Code code, std::string text, std::vector<Evidence> evidence, std::string screen) {
+    uboot::refuse(entry, make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
+}
+
+/// A part of what was loaded, as a file of its own.
+FileReference part_of(const Loaded& held, std::uint64_t offset, std::uint64_t length) {
+    FileReference out = held.file;
+    out.part = {held.file.part ? held.file.part->first + offset : offset, length};
+    out.size = length;
+    return out;
+}
+
+bool marked(const Loaded& held, std::uint64_t offset, std::uint64_t at, std::string_view mark) {
+    const auto bytes = held.bytes->bytes(offset + at, mark.size());
+    return bytes && std::equal(mark.begin(), mark.end(), bytes->begin(),
+                               [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; });
+}
+
+constexpr std::string_view tree_mark("\xD0\x0D\xFE\xED", 4);
+constexpr std::string_view legacy_mark("\x27\x05\x19\x56", 4);
+
+Evidence bytes_of(const Loaded& held, std::uint64_t at, std::uint64_t length, std::string expected, std::string found) {
+    return evidence_bytes(*held.bytes, at, std::min(length, held.size - std::min(at, held.size)), std::move(expected),
+                          std::move(found));
+}
+
+}  // namespace
+
+bool Console::verifies() const {
+    const auto set = value("verify");
+    return set.empty() || (set[0] != 'n' && set[0] != 'N' && set[0] != '0' && set[0] != 'f');
+}
+
+bool Console::in_memory(std::uint64_t address) const {
+    // How much memory a board has is not told by an image; below its begin there is none.
+    return board_.ram_at == 0 || address >= board_.ram_at;
+}
+
+Menu Console::script_menu(MenuEntry entry) const {
+    Menu out;
+    out.loader = "U-Boot";
+    const auto frame = std::find_if(frames_.rbegin(), frames_.rend(), [](const Frame& f) { return !f.place.empty(); });
+    out.place = frame != frames_.rend() ? frame->place : "U-Boot's environment";
+    out.timeout = 0;
+    out.style = MenuStyle::Countdown;
+    out.boots_without_menu = true;
+    out.after_error = "=>";
+    entry.place = out.place;
+    entry.line = frame != frames_.rend() ? std::max(1, line_) : 0;
+    if (entry.title.empty())
+        entry.title =
+            fmt::format("{}{}", out.place.substr(out.place.rfind('/') + 1), frame != frames_.rend() ? "" : ": bootcmd");
+    out.direct.push_back(std::move(entry));
+    return out;
+}
+
+int Console::do_source(const Words& words) {
+    const auto address = words.size() > 1 ? split(words[1]) : Address{};
+    const Loaded* held = address.number ? at(*address.number) : nullptr;
+    if (held == nullptr) {
+        if (address.number)
+            if (const auto missing = not_loaded_.find(*address.number); missing != not_loaded_.end())
+                troubles_.push_back(missing->second);
+        return 1;
+    }
+    const auto refused = [&](const std::string& why, std::string expected, std::string found,
+                             const std::string& screen) {
+        trouble(Code::UbootScriptRefused, fmt::format("U-Boot refuses the script {}: {}", held->file.place, why),
+                {bytes_of(*held, 0, 64, std::move(expected), std::move(found))}, screen);
+        return 1;
+    };
+    std::uint64_t offset = 0;
+    std::uint64_t length = 0;
+    if (const auto image = inspect_legacy_image(*held->bytes)) {
+        if (!image->header_sound)
+            return refused("its header fails its checksum", "a matching CRC-32", "another", "Bad header crc");
+        if (verifies() && !image->data_sound)
+            return refused(image->whole ? "its content fails its checksum" : "it is cut short", "a matching CRC-32",
+                           "another", "Bad data crc");
+        if (image->header.type != uboot_id::script || image->parts.empty())
+            return refused("it is no script", "type 6", fmt::format("type {}", image->header.type), "Bad image type");
+        offset = image->parts.front().first;
+        length = image->parts.front().second;
+    } else if (marked(*held, 0, 0, tree_mark)) {
+        const auto fit = Fit::open(held->bytes);
+        if (!fit)
+            return refused(fit.error().what, "a whole image tree", fit.error().text(), "Bad FIT script image format");
+        std::string name = address.configuration;
+        for (const auto& one : fit->images())
+            if (const auto part = fit->image(one); name.empty() && part && part->type == "script") name = part->name;
+        const auto part = fit->image(name);
+        if (!part || !part->data_there)
+            return refused("it has no script", "an image of type script", "none", "Can't find script subimage");
+        if (verifies() && std::ranges::any_of(part->hashes, [](const auto& h) { return h.known && !h.matches; }))
+            return refused("a hash of its script does not match", "the stored hash", "another",
+                           "Bad hash of FIT script");
+        offset = part->offset;
+        length = part->length;
+    } else {
+        return refused(
+            "it begins with no mark of an image (a plain text is none)", "27 05 19 56",
+            hex(held->bytes->bytes(0, std::min<std::uint64_t>(4, held->size)).value_or(std::vector<std::uint8_t>{})),
+            "Wrong image format for \"source\" command");
+    }
+    const auto text = held->bytes->bytes(offset, std::min(length, most_script));
+    if (!text) return 1;
+    const std::string content(text->begin(), text->end());
+    return run_text(content, {held->file.place, {}});
+}
+
+void Console::nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry) const {
+    if (const auto missing = not_loaded_.find(address); missing != not_loaded_.end()) {
+        refuse(entry, missing->second.why);
+        return;
+    }
+    const bool flat = words.command == "booti";
+    const std::string screen = flat ? "Bad Linux ARM64 Image magic!"
+                               : words.command == "bootz"
+                                   ? "zimage: Bad magic!"
+                                   : "Wrong Image Format for bootm command\nERROR: can't get kernel image!";
+    refuse(entry, Code::UbootCommandsEnd,
+           fmt::format("{} is to start what lies at {:#x}, and nothing was loaded there", words.command, address),
+           {here(words.kernel)}, screen);
+}
+
+void Console::take_legacy(const Loaded& held, MenuEntry& entry) {
+    const auto image = inspect_legacy_image(*held.bytes);
+    const auto& header = image->header;
+    const std::string about = fmt::format("the legacy image {}", held.file.place);
+    if (!image->header_sound)
+        return refuse(entry, Code::UbootImageRefused, fmt::format("the header of {} fails its checksum", about),
+                      {bytes_of(held, 0, 64, "a matching CRC-32", "another")}, "Bad Header Checksum");
+    if (verifies() && !image->data_sound)
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("{} {}", about, image->whole ? "fails its checksum" : "is cut short"),
+                      {bytes_of(held, 24, 4, "the CRC-32 of its content", "another")},
+                      "Verifying Checksum ... Bad Data CRC");
+    if (header.arch != legacy_arch(board_.processor))
+        return refuse(
+            entry, Code::UbootImageRefused, fmt::format("{} is for another processor", about),
+            {bytes_of(held, 29, 1, fmt::format("{}", legacy_arch(board_.processor)), fmt::format("{}", header.arch))},
+            fmt::format("Unsupported Architecture {:#x}", header.arch));
+    if (header.type != uboot_id::kernel && header.type != uboot_id::several && header.type != uboot_id::kernel_anywhere)
+        return refuse(entry, Code::UbootImageRefused, fmt::format("{} holds no kernel", about),
+                      {bytes_of(held, 30, 1, "type 2", fmt::format("type {}", header.type))},
+                      "Wrong Image Type for bootm command");
+    if (header.os != uboot_id::linux_os)
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("{} says that it is no Linux: it is started without what a Linux needs", about),
+                      {bytes_of(held, 28, 1, "5", fmt::format("{}", header.os))}, "(nothing)");
+    const bool anywhere = header.type == uboot_id::kernel_anywhere;
+    if (!anywhere && (!in_memory(header.load) || !in_memory(header.entry)))
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("{} is to be put where the board has no memory", about),
+                      {bytes_of(held, 16, 8, fmt::format("from {:#x} on", board_.ram_at),
+                                fmt::format("{:#x}", static_cast<std::uint32_t>(header.load)))},
+                      "\"Synchronous Abort\" handler");
+    if (image->parts.size() > 1) {
+        entry.kernel.push_back(part_of(held, image->parts[0].first, image->parts[0].second));
+        if (entry.ramdisks.empty())
+            entry.ramdisks.push_back(part_of(held, image->parts[1].first, image->parts[1].second));
+        return;
+    }
+    entry.kernel.push_back(part_of(held, LegacyImage::data_at, header.size));
+}
+
+void Console::take_fit(const Loaded& held, const std::string& configuration, MenuEntry& entry, std::string& ramdisk,
+                       std::string& tree) {
+    const auto fit = Fit::open(held.bytes);
+    const std::string& place = held.file.place;
+    if (!fit)
+        return refuse(
+            entry, Code::UbootImageRefused, fmt::format("the image tree {} is refused: {}", place, fit.error().what),
+            {evidence_error(fit.error())}, "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
+    std::vector<std::string> board;
+    for (std::string_view rest = board_.compatible; !rest.empty();) {
+        const auto end = std::min(rest.find(' '), rest.size());
+        board.emplace_back(rest.substr(0, end));
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    const FitConfiguration* chosen = nullptr;
+    if (!configuration.empty()) chosen = fit->find(configuration);
+    else {
+        chosen = fit->best_match(board);
+        if (chosen == nullptr) chosen = fit->find(fit->default_configuration());
+    }
+    if (chosen == nullptr) {
+        const std::string wanted = !configuration.empty() ? configuration : fit->default_configuration();
+        return refuse(
+            entry, Code::UbootPartMissing,
+            wanted.empty() ? fmt::format("{} names no configuration that could be used", place)
+                           : fmt::format("{} has no configuration {}", place, printable(wanted)),
+            {evidence_place(place, wanted.empty() ? "/configurations" : "/configurations/" + wanted, "absent"),
+             here(configuration)},
+            "Could not find configuration node\nERROR: can't get kernel image!");
+    }
+    const auto component = [&](const std::string& name, std::string_view what, Code refused,
+                               std::optional<FitImage>& out) {
+        out = fit->image(name);
+        if (!out || !out->data_there) {
+            refuse(entry, Code::UbootPartMissing,
+                   fmt::format("the configuration {} of {} names the {} {}, and {}", chosen->name, place, what,
+                               printable(name), out ? "its data are not there" : "there is none"),
+                   {evidence_place(place, "/images/" + name, out ? "no data" : "absent")},
+                   what == "kernel" ? "Could not find subimage node type 'kernel'\nERROR: can't get kernel image!"
+                                    : "Could not find configuration node\nERROR: can't get kernel image!");
+            return false;
+        }
+        if (!verifies()) return true;
+        for (const auto& hash : out->hashes)
+            if (hash.known && !hash.matches) {
+                refuse(entry, refused, fmt::format("the {} {} of {} fails its {}", what, name, place, hash.algorithm),
+                       {bytes_of(held, out->offset, out->length, hash.stored, hash.computed)},
+                       fmt::format("Verifying Hash Integrity ... {} error!\nBad hash value for '{}' hash node in '{}' "
+                                   "image node\nBad Data Hash",
+                                   hash.algorithm, hash.node, name));
+                return false;
+            }
+        return true;
+    };
+    entry.title = chosen->description.empty() ? chosen->name : chosen->description;
+    entry.id = chosen->name;
+    std::optional<FitImage> kernel;
+    if (!component(chosen->kernel, "kernel", Code::UbootImageRefused, kernel)) return;
+    entry.kernel.push_back(part_of(held, kernel->offset, kernel->length));
+    const auto wrong = [&](const std::string& text, std::string expected, std::string found, std::string screen) {
+        refuse(entry, Code::UbootImageRefused, fmt::format("the kernel {} of {} {}", kernel->name, place, text),
+               {evidence_place(place + "/images/" + kernel->name, std::move(expected), std::move(found))},
+               std::move(screen));
+    };
+    if (kernel->os != "linux")
+        return wrong("is for another system", "os linux", kernel->os, "No Linux kernel image found");
+    if (kernel->type != "kernel" && kernel->type != "kernel_noload")
+        return wrong("is of another type", "type kernel", kernel->type, "No Linux kernel image found");
+    const bool packed = !kernel->compression.empty() && kernel->compression != "none";
+    const auto head = held.bytes->bytes(kernel->offset, std::min<std::uint64_t>(8, kernel->length));
+    const auto found = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
+    if (packed && found == Compression::None)
+        return wrong(
+            fmt::format("is said to be packed by {}, and is not", kernel->compression), kernel->compression,
+            head ? hex(*head) : std::string{},
+            fmt::format("{} compressed: uncompress error -1\nMust RESET board to recover", kernel->compression));
+    if (kernel->type == "kernel") {
+        if (!kernel->load || !kernel->entry)
+            return wrong("does not say where it is to be put", "load and entry", "absent", "Can't get load address");
+        if (!in_memory(*kernel->load))
+            return wrong("is to be put where the board has no memory", fmt::format("from {:#x} on", board_.ram_at),
+                         fmt::format("load {:#x}", *kernel->load), "\"Synchronous Abort\" handler\nResetting CPU ...");
+        const std::uint64_t room = packed ? std::uint64_t{256} << 20U : kernel->length;
+        if (*kernel->entry < *kernel->load || *kernel->entry - *kernel->load >= room)
+            return wrong("is entered where it does not lie",
+                         fmt::format("between {:#x} and {:#x}", *kernel->load, *kernel->load + room),
+                         fmt::format("entry {:#x}", *kernel->entry),
+                         "\"Synchronous Abort\" handler\nResetting CPU ...");
+    }
+    if (!chosen->ramdisk.empty() && ramdisk.empty()) {
+        // A RAM disk that is named and absent is no reason to stop.
+        ramdisk = "-";
+        if (fit->image(chosen->ramdisk)) {
+            std::optional<FitImage> image;
+            if (!component(chosen->ramdisk, "RAM disk", Code::UbootRamdiskRefused, image)) return;
+            entry.ramdisks.push_back(part_of(held, image->offset, image->length));
+        } else {
+            FileReference missing = held.file;
+            missing.written = chosen->ramdisk;
+            missing.miss(Lack::Absent, fmt::format("Could not find subimage node '{}'", chosen->ramdisk));
+            entry.ramdisks.push_back(std::move(missing));
+        }
+    }
+    if (!tree.empty()) return;
+    for (const auto& name : chosen->trees) {
+        tree = "-";
+        std::optional<FitImage> image;
+        if (!component(name, "device tree", Code::UbootTreeRefused, image)) return;
+        entry.devicetree.push_back(part_of(held, image->offset, image->length));
+        if (!image->compression.empty() && image->compression != "none") continue;
+        const auto sound = DeviceTree::open(*slice(held.bytes, image->offset, image->length, place + "/" + name));
+        if (!sound)
+            return refuse(entry, Code::UbootTreeRefused,
+                          fmt::format("the device tree {} of {} is damaged: {}", name, place, sound.error().what),
+                          {evidence_error(sound.error())}, "FDT creation failed!");
+    }
+}
+
+void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string& ramdisk, std::string& tree) {
+    const auto address = split(words.kernel);
+    if (!address.number)
+        return refuse(entry, Code::UbootCommandsEnd, fmt::format("{} is not told where the kernel lies", words.command),
+                      {here(words.kernel)}, "Wrong Image Format for bootm command");
+    const Loaded* held = at(*address.number);
+    if (held == nullptr) return nothing_at(*address.number, words, entry);
+    if (held->address != *address.number)
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("{} begins in the middle of {}", words.command, held->file.place),
+                      {here(words.kernel)}, "Wrong Image Format for bootm command");
+    if (!held->overwritten_by.empty())
+        return refuse(entry, Code::UbootOverwritten,
+                      fmt::format("{} lies at {:#x}, and {} was loaded over a part of it", held->file.place,
+                                  held->address, held->overwritten_by),
+                      {here(words.kernel)}, "(nothing)");
+    if (words.command == "bootm") {
+        if (marked(*held, 0, 0, legacy_mark)) return take_legacy(*held, entry);
+        if (marked(*held, 0, 0, tree_mark)) return take_fit(*held, address.configuration, entry, ramdisk, tree);
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("{} is neither a legacy image nor an image tree", held->file.place),
+                      {bytes_of(*held, 0, 4, "27 05 19 56 or d0 0d fe ed",
+                                hex(held->bytes->bytes(0, std::min<std::uint64_t>(4, held->size))
+                                        .value_or(std::vector<std::uint8_t>{})))},
+                      "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
+    }
+    entry.kernel.push_back(held->file);
+    if (words.command == "bootz") {
+        if (!marked(*held, 0, 36, std::string_view("\x18\x28\x6F\x01", 4)))
+            refuse(entry, Code::UbootImageRefused, fmt::format("{} lacks the mark of a zImage", held->file.place),
+                   {bytes_of(*held, 36, 4, "18 28 6f 01",
+                             hex(held->bytes
+                                     ->bytes(36, std::min<std::uint64_t>(
+                                                     4, held->size - std::min<std::uint64_t>(held->size, 36)))
+                                     .value_or(std::vector<std::uint8_t>{})))},
+                   "zimage: Bad magic!");
+        return;
+    }
+    const auto head = held->bytes->bytes(0, std::min<std::uint64_t>(64, held->size));
+    const bool packed = head && head->size() >= 6 && recognise_compression(*head) != Compression::None;
+    if (packed && !value("kernel_comp_addr_r").empty()) return;
+    const bool riscv = board_.processor == Processor::Riscv64;
+    if (!marked(*held, 0, 56, riscv ? std::string_view("RSC\x05", 4) : std::string_view("ARM\x64", 4)))
+        refuse(entry, Code::UbootImageRefused, fmt::format("{} lacks the mark of a kernel image", held->file.place),
+               {bytes_of(*held, 56, 4, riscv ? "52 53 43 05" : "41 52 4d 64",
+                         head && head->size() >= 60 ? hex(std::span(*head).subspan(56, 4)) : std::string("too short"))},
+               riscv ? "Bad Linux RISCV Image magic!" : "Bad Linux ARM64 Image magic!");
+}
+
+void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
+    if (word.empty() || word == "-") return;
+    const auto address = split(word);
+    if (!address.number) return;
+    const Loaded* held = at(*address.number);
+    if (held == nullptr) {
+        FileReference missing;
+        missing.written = word;
+        missing.line = line_;
+        missing.miss(Lack::Absent, "nothing was loaded there");
+        if (const auto why = not_loaded_.find(*address.number); why != not_loaded_.end())
+            missing.written = why->second.why.text;
+        entry.ramdisks.push_back(std::move(missing));
+        return;
+    }
+    if (!held->overwritten_by.empty())
+        refuse(entry, Code::UbootOverwritten,
+               fmt::format("the RAM disk {} lies at {:#x}, and {} was loaded over a part of it", held->file.place,
+                           held->address, held->overwritten_by),
+               {here(word)}, "(nothing)");
+    if (const auto image = inspect_legacy_image(*held->bytes)) {
+        if (!image->header_sound || (verifies() && !image->data_sound))
+            refuse(entry, Code::UbootRamdiskRefused,
+                   fmt::format("the RAM disk {} fails its checksum", held->file.place),
+                   {bytes_of(*held, 0, 64, "matching CRC-32s", "another")}, "Ramdisk image is corrupt or invalid");
+        entry.ramdisks.push_back(part_of(*held, LegacyImage::data_at, image->header.size));
+        return;
+    }
+    if (address.size.empty() && !marked(*held, 0, 0, tree_mark))
+        refuse(entry, Code::UbootRamdiskRefused,
+               fmt::format("the RAM disk {} is no image of U-Boot's, and its size is not given", held->file.place),
+               {here(word)}, "Wrong Ramdisk Image Format\nRamdisk image is corrupt or invalid");
+    const auto size = number_of(address.size);
+    // A size that another file left behind: less than the RAM disk has cuts it.
+    if (size && *size < held->size) entry.ramdisks.push_back(part_of(*held, 0, *size));
+    else entry.ramdisks.push_back(held->file);
+}
+
+void Console::take_tree(const std::string& word, MenuEntry& entry) {
+    if (word.empty() || word == "-") return;
+    const auto address = split(word);
+    if (!address.number || word == value("fdt_addr") || word == value("fdtcontroladdr")) return;
+    const Loaded* held = at(*address.number);
+    if (held == nullptr) {
+        if (const auto why = not_loaded_.find(*address.number); why != not_loaded_.end()) {
+            refuse(entry, why->second.why);
+            return;
+        }
+        return refuse(entry, Code::UbootCommandsEnd,
+                      fmt::format("a device tree is to lie at {:#x}, and nothing was loaded there", *address.number),
+                      {here(word)}, "ERROR: Did not find a cmdline Flattened Device Tree");
+    }
+    entry.devicetree.push_back(held->file);
+    if (!held->overwritten_by.empty())
+        return refuse(entry, Code::UbootOverwritten,
+                      fmt::format("the device tree {} lies at {:#x}, and {} was loaded over a part of it",
+                                  held->file.place, held->address, held->overwritten_by),
+                      {here(word)}, "ERROR: Did not find a cmdline Flattened Device Tree");
+    if (marked(*held, 0, 0, legacy_mark)) return;
+    const auto tree = DeviceTree::open(*held->bytes);
+    if (tree) return;
+    const bool mark = marked(*held, 0, 0, tree_mark);
+    refuse(entry, Code::UbootTreeRefused,
+           fmt::format("the device tree {} is damaged: {}", held->file.place, tree.error().what),
+           {evidence_error(tree.error())},
+           mark ? "FDT_ERR_BADSTRUCTURE\nFDT creation failed!"
+                : "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
+}
+
+MenuEntry Console::prepare(const BootWords& words) {
+    MenuEntry out;
+    out.kind = EntryKind::Linux;
+    out.started_by = KernelEntry::Board;
+    out.arguments = with_variables(value("bootargs"));
+    std::string ramdisk = words.ramdisk;
+    std::string tree = words.tree;
+    take_kernel(words, out, ramdisk, tree);
+    take_ramdisk(ramdisk, out);
+    take_tree(tree, out);
+    out.kernel_loaded = !out.stop;
+    return out;
+}
+
+int Console::do_boot(const Words& words) {
+    BootWords asked;
+    asked.command = words[0];
+    asked.kernel = words.size() > 1 ? words[1] : value("loadaddr");
+    if (words.size() > 2) asked.ramdisk = words[2];
+    if (words.size() > 3) asked.tree = words[3];
+    auto entry = prepare(asked);
+    if (entry.kernel_loaded) {
+        started_ = script_menu(std::move(entry));
+        return 0;
+    }
+    const Finding why = *entry.stop;
+    trouble(why.code, why.text, why.evidence, why.symptom, script_menu(std::move(entry)));
+    return 1;
+}
+
+int Console::do_bootefi(const Words& words) {
+    if (words.size() < 2) return 1;
+    if (words[1] == "bootmgr") {
+        say("EFI boot manager: Cannot load any image");
+        return 1;
+    }
+    const auto address = number_of(words[1]);
+    const Loaded* held = address ? at(*address) : nullptr;
+    if (held == nullptr) return 1;
+    MenuEntry entry;
+    entry.kind = EntryKind::Chainload;
+    entry.title = held->file.real_path;
+    entry.arguments = value("bootargs");
+    entry.kernel.push_back(held->file);
+    // A kernel with an EFI stub is started like any other.
+    const bool kernel =
+        marked(*held, 0, 56, std::string_view("ARM\x64", 4)) || marked(*held, 0, 56, std::string_view("RSC\x05", 4));
+    if (kernel) {
+        entry.kind = EntryKind::Linux;
+        entry.started_by = KernelEntry::Board;
+    }
+    entry.kernel_loaded = true;
+    started_ = script_menu(std::move(entry));
+    return 0;
+}
+
+}  // namespace herberge::loader::uboot

@@ -1,0 +1,238 @@
+// SPDX-License-Identifier: MIT
+#include "loader/uboot/console.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <charconv>
+
+#include <herberge/budget.hpp>
+
+namespace herberge::loader::uboot {
+
+std::optional<std::uint64_t> number_of(std::string_view text) {
+    if (text.starts_with("0x") || text.starts_with("0X")) text.remove_prefix(2);
+    std::uint64_t out = 0;
+    const auto read = std::from_chars(text.data(), text.data() + text.size(), out, 16);
+    if (text.empty() || read.ec != std::errc{} || read.ptr != text.data() + text.size()) return std::nullopt;
+    return out;
+}
+
+Console::Console(const Machine& machine, const Board& board, Variables variables, bool native)
+    : machine_(machine), board_(board), variables_(std::move(variables)), native_(native) {}
+
+Outcome Console::boot(const std::string& variable) {
+    run_variable(variable);
+    return {std::move(started_), std::move(troubles_), std::move(unfollowed_), std::move(looked_at_),
+            std::move(screen_)};
+}
+
+std::string Console::value(std::string_view name) const {
+    if (name == "?") return std::to_string(last_);
+    if (const auto found = local_.find(name); found != local_.end()) return found->second;
+    const auto found = variables_.find(name);
+    return found != variables_.end() ? found->second : std::string{};
+}
+
+void Console::set(const std::string& name, const std::string& value) {
+    constexpr std::size_t most = 10'000;
+    if (value.empty()) variables_.erase(name);
+    else if (variables_.size() < most) variables_.insert_or_assign(name, value.substr(0, std::size_t{64} << 10U));
+}
+
+/// "${name}" and "$(name)" in a text that no shell reads (common/cli_simple.c).
+std::string Console::with_variables(std::string_view text) const {
+    constexpr std::size_t most = std::size_t{64} << 10U;
+    std::string out;
+    while (!text.empty() && out.size() < most) {
+        const bool opens = text.size() > 2 && text[0] == '$' && (text[1] == '{' || text[1] == '(');
+        const auto end = opens ? text.find(text[1] == '{' ? '}' : ')') : std::string_view::npos;
+        if (end == std::string_view::npos) {
+            out += text.front();
+            text.remove_prefix(1);
+            continue;
+        }
+        out += value(text.substr(2, end - 2));
+        text.remove_prefix(end + 1);
+    }
+    return out;
+}
+
+void Console::say(std::string line) {
+    constexpr std::size_t most = 400;
+    if (screen_.size() < most) screen_.push_back(std::move(line));
+}
+
+Evidence Console::here(std::string found) const {
+    if (frames_.empty()) return evidence_place("U-Boot's environment", {}, std::move(found));
+    const Frame& frame = frames_.back();
+    if (frame.place.empty())
+        return evidence_place(fmt::format("U-Boot's variable {}", frame.variable), {}, std::move(found));
+    return evidence_line(frame.place, std::max(1, line_), {}, std::move(found));
+}
+
+void Console::trouble(Code code, std::string text, std::vector<Evidence> evidence, const std::string& screen,
+                      std::optional<Menu> menu) {
+    constexpr std::size_t most = 64;
+    for (std::string_view rest = screen; !rest.empty();) {
+        const auto end = std::min(rest.find('\n'), rest.size());
+        say(std::string(rest.substr(0, end)));
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    if (troubles_.size() < most)
+        troubles_.push_back({make_finding(code, std::move(text), std::move(evidence), screen), std::move(menu)});
+}
+
+Console::Words Console::expand(const std::vector<Word>& words) const {
+    constexpr std::size_t most = 4096;
+    Words out;
+    for (const auto& word : words) {
+        std::string text;
+        bool any = word.quoted;
+        const auto end_word = [&] {
+            if ((any || !text.empty()) && out.size() < most) out.push_back(std::move(text));
+            text.clear();
+            any = false;
+        };
+        for (const auto& part : word.parts) {
+            if (!part.variable) {
+                text += part.text;
+                any = any || part.quoted || !part.text.empty();
+                continue;
+            }
+            const auto held = value(part.text);
+            if (part.quoted) {
+                text += held;
+                continue;
+            }
+            // A value outside quotes falls into words.
+            for (const char c : held) {
+                if (c == ' ' || c == '\t' || c == '\n') end_word();
+                else text += c;
+            }
+        }
+        end_word();
+    }
+    return out;
+}
+
+int Console::run_text(std::string_view text, Frame frame) {
+    if (static_cast<int>(frames_.size()) >= most_depth) {
+        trouble(Code::UbootCommandsEnd, "its scripts and variables run each other without an end", {here()},
+                "(the prompt =>, without a message)");
+        exiting_ = true;
+        return 1;
+    }
+    const Script script = parse_script(text);
+    frames_.push_back(std::move(frame));
+    const int line_before = line_;
+    last_ = run_block(script.block);
+    leaving_ = false;
+    if (!script.error.empty() && !over()) {
+        line_ = script.error_line;
+        trouble(Code::UbootCommandsEnd, fmt::format("its commands cannot be read on: {}", script.error), {here()},
+                "syntax error");
+        last_ = 1;
+    }
+    line_ = line_before;
+    frames_.pop_back();
+    return last_;
+}
+
+int Console::run_block(const Block& block) {
+    for (const auto& statement : block) {
+        if (over()) break;
+        if (statement.link == Statement::Link::And && last_ != 0) continue;
+        if (statement.link == Statement::Link::Or && last_ == 0) continue;
+        last_ = run_statement(statement);
+    }
+    return last_;
+}
+
+int Console::run_statement(const Statement& statement) {
+    if (++steps_ > most_steps || !charge(Cost::Steps, 1)) {
+        steps_ = most_steps + 1;
+        trouble(Code::UbootCommandsEnd, "its commands go on longer than is followed", {here()},
+                "(the prompt =>, without a message)");
+        return 1;
+    }
+    line_ = statement.line;
+    switch (statement.kind) {
+        case Statement::Kind::Simple: return run_words(expand(statement.words));
+        case Statement::Kind::If:
+            for (const auto& [condition, body] : statement.branches) {
+                last_ = 0;
+                run_block(condition);
+                if (over()) return last_;
+                if (last_ != 0) continue;
+                return run_block(body);
+            }
+            last_ = 0;
+            return run_block(statement.otherwise);
+        case Statement::Kind::For:
+        case Statement::Kind::While:
+        case Statement::Kind::Until: break;
+    }
+    return run_loop(statement);
+}
+
+int Console::run_loop(const Statement& statement) {
+    const auto& [condition, body] = statement.branches.front();
+    if (statement.kind == Statement::Kind::For) {
+        for (const auto& one : expand(statement.words)) {
+            if (over()) break;
+            local_.insert_or_assign(statement.variable, one);
+            last_ = 0;
+            run_block(body);
+        }
+        local_.erase(statement.variable);
+        return last_;
+    }
+    while (!over()) {
+        last_ = 0;
+        run_block(condition);
+        if (over() || (last_ == 0) != (statement.kind == Statement::Kind::While)) break;
+        last_ = 0;
+        run_block(body);
+        if (++steps_ > most_steps) {
+            trouble(Code::UbootCommandsEnd, "a loop of its commands has no end here", {here()},
+                    "(the prompt =>, without a message)");
+        }
+    }
+    return 0;
+}
+
+int Console::run_words(const Words& words) {
+    if (words.empty()) return 0;
+    // "name=value" sets a variable of the shell.
+    if (const auto equals = words[0].find('='); words.size() == 1 && equals != std::string::npos && equals > 0) {
+        const std::string name = words[0].substr(0, equals);
+        if (local_.size() < 1000) local_.insert_or_assign(name, words[0].substr(equals + 1));
+        return 0;
+    }
+    const auto& known = commands();
+    const auto found = std::ranges::find(known, std::string_view(words[0]), &Command::name);
+    if (found != known.end()) return (this->*found->handler)(words);
+    if (std::ranges::find(unfollowed_, words[0]) == unfollowed_.end() && unfollowed_.size() < 32)
+        unfollowed_.push_back(words[0]);
+    return 1;
+}
+
+int Console::run_variable(const std::string& name) {
+    if (const auto found = variables_.find(name); found != variables_.end())
+        return run_text(std::string(found->second), {{}, name});
+    if (native_ && name == "distro_bootcmd") {
+        std::vector<std::string> targets;
+        const std::string all = value("boot_targets");
+        for (std::string_view rest = all; !rest.empty();) {
+            const auto end = std::min(rest.find(' '), rest.size());
+            if (end > 0) targets.emplace_back(rest.substr(0, end));
+            rest.remove_prefix(std::min(end + 1, rest.size()));
+        }
+        return scan(targets);
+    }
+    trouble(Code::UbootCommandsEnd, fmt::format("the variable {} that it is to run is not defined", printable(name)),
+            {here(name)}, fmt::format("## Error: \"{}\" not defined", name));
+    return 1;
+}
+
+}  // namespace herberge::loader::uboot

@@ -1,0 +1,222 @@
+// SPDX-License-Identifier: MIT
+#include "loader/uboot/uboot.hpp"
+
+#include <fmt/format.h>
+#include <fmt/ranges.h>
+#include <algorithm>
+
+#include "loader/uboot/console.hpp"
+
+namespace herberge::loader::uboot {
+
+namespace {
+
+constexpr std::string_view prompt = "(the prompt =>, without a message)";
+
+/// Where its variables come from.
+struct Environment {
+    Variables variables;
+    std::string text;
+    std::vector<Evidence> evidence;
+    std::vector<Finding> findings;
+};
+
+/// What a board's own U-Boot has, as far as distributions rely on it (doc/develop/distro.rst). Addresses only have to
+/// keep files apart: they lie where such boards have memory.
+Variables usual_variables(const Board& board) {
+    const std::uint64_t base = board.ram_at != 0 ? board.ram_at : 0x40000000;
+    const bool emulated = board.medium == "virtio";
+    const auto at = [&](std::uint64_t offset) { return fmt::format("{:#x}", base + offset); };
+    Variables out = {{"bootcmd", "run distro_bootcmd"},
+                     {"boot_targets", emulated ? "qfw usb0 scsi0 virtio0 nvme0 dhcp" : "mmc0 mmc1 usb0 pxe dhcp"},
+                     {"boot_prefixes", "/ /boot/"},
+                     {"boot_scripts", "boot.scr.uimg boot.scr"},
+                     {"boot_syslinux_conf", "extlinux/extlinux.conf"},
+                     {"scriptaddr", at(0x200000)},
+                     {"pxefile_addr_r", at(0x300000)},
+                     {"kernel_addr_r", at(0x400000)},
+                     {"loadaddr", at(0x400000)},
+                     {"ramdisk_addr_r", at(0x10000000)}};
+    if (emulated) out.emplace("fdt_addr", fmt::format("{:#x}", base));
+    else out.emplace("fdt_addr_r", at(0xF000000));
+    return out;
+}
+
+void stored_copy(const ByteSource& source, const StoredVariables& stored, const std::string& where, Environment& out) {
+    const auto evidence = evidence_bytes(source, stored.at, 4, "the CRC-32 of what follows",
+                                         stored.sound ? std::string{} : std::string("another"));
+    if (!stored.sound) {
+        out.findings.push_back(
+            make_finding(Code::UbootEnvironmentUnused,
+                         fmt::format("the environment {} fails its checksum: U-Boot goes on with its own", where),
+                         {evidence}, "*** Warning - bad CRC, using default environment"));
+        return;
+    }
+    out.variables = stored.variables;
+    out.text = fmt::format("its environment is stored {} ({} variables)", where, stored.variables.size());
+    out.evidence = {evidence};
+}
+
+/// The file in which a U-Boot for cards keeps its environment (env/fat.c), on the first volume that it would take.
+void stored_file(const Machine& machine, const Board& board, Environment& out) {
+    if (board.medium != "mmc" || machine.disks.empty()) return;
+    for (const auto& volume : machine.disks.front().volumes) {
+        if (!volume->as(Observer::Loader).is(Family::Fat) || files_of(*volume) == nullptr) continue;
+        const auto file = refer(*volume, "uboot.env", "/uboot.env", 0);
+        const auto source = open_file(file);
+        if (source == nullptr) continue;
+        if (const auto stored = read_stored(*source)) stored_copy(*source, *stored, "in " + file.place, out);
+        return;
+    }
+}
+
+Environment environment_of(const Machine& machine, const Start& start) {
+    Environment out;
+    const Board& board = *start.board;
+    out.variables = usual_variables(board);
+    out.text = "its environment is the one built into it, which is not at hand: the usual search is followed";
+    if (start.program != nullptr)
+        if (auto own = find_built_in(*start.program, 0, start.program->size()); !own.empty()) {
+            out.text = fmt::format("its environment is the one built into it ({} variables)", own.size());
+            out.evidence = {evidence_bytes(*start.program, 0, std::min<std::uint64_t>(start.program->size(), 4096))};
+            out.variables = std::move(own);
+        }
+    if (start.flash != nullptr) {
+        if (const auto stored = find_stored(*start.flash))
+            stored_copy(*start.flash, *stored, fmt::format("in the flash dump {}", start.flash->place()), out);
+        else out.text += fmt::format("; the flash dump {} holds none", start.flash->place());
+    } else {
+        stored_file(machine, board, out);
+    }
+    // What U-Boot itself sets when it starts from the first card.
+    if (board.rom == BoardRom::Egon) out.variables.try_emplace("mmc_bootdev", "0");
+    out.variables.try_emplace("fdtcontroladdr", "0xfffff000");
+    return out;
+}
+
+/// The places of what a U-Boot would start from, on a volume.
+std::optional<std::string> startable_file(const Volume& volume, const Variables& variables) {
+    const FileSystem* fs = files_of(volume);
+    if (fs == nullptr) return std::nullopt;
+    const auto of = [&](std::string_view name, std::string_view otherwise) {
+        const auto found = variables.find(name);
+        return found != variables.end() ? found->second : std::string(otherwise);
+    };
+    std::vector<std::string> names = {of("boot_syslinux_conf", "extlinux/extlinux.conf")};
+    for (std::string scripts = of("boot_scripts", "boot.scr.uimg boot.scr"); !scripts.empty();) {
+        const auto end = std::min(scripts.find(' '), scripts.size());
+        if (end > 0) names.push_back(scripts.substr(0, end));
+        scripts.erase(0, end + 1);
+    }
+    for (const std::string prefix : {"/", "/boot/"})
+        for (const auto& name : names)
+            if (resolve(*fs, prefix + name)) return prefix + name;
+    return std::nullopt;
+}
+
+/// U-Boot came to its prompt without a word: which of the things that it looks at was not there?
+Finding nothing_found(const Machine& machine, const Board& board, const Variables& variables,
+                      const std::vector<Evidence>& looked_at) {
+    const Disk& disk = machine.disks.front();
+    const auto missing = std::ranges::find(disk.table.findings, Code::GptProtectiveMissing, &Finding::code);
+    if (missing != disk.table.findings.end())
+        return make_finding(Code::UbootNoPartition,
+                            fmt::format("U-Boot does not see the GPT of d{}: {}", disk.number, missing->text),
+                            missing->evidence, std::string(prompt));
+    const auto gpt = disk.source->bytes(disk.table.sector_size, 8);
+    if (disk.table.kind == TableKind::Mbr && gpt && std::equal(gpt->begin(), gpt->end(), "EFI PART"))
+        return make_finding(
+            Code::UbootNoPartition,
+            fmt::format("U-Boot does not see the GPT of d{}: no entry of type EE from sector 1 on protects it",
+                        disk.number),
+            {evidence_bytes(*disk.source, 446, 64, "an entry of type EE", "none"),
+             evidence_bytes(*disk.source, 512, 8)},
+            std::string(prompt));
+    if (disk.table.partitions.empty())
+        return make_finding(Code::UbootNoPartition, fmt::format("U-Boot sees no partition on d{}", disk.number),
+                            {evidence_bytes(*disk.source, disk.table.kind == TableKind::Gpt ? 512 : 446, 64,
+                                            "a partition table", "none")},
+                            disk.table.kind == TableKind::Gpt
+                                ? "** Invalid partition 1 **"
+                                : fmt::format("** No partition table - {} 0 **", board.medium));
+    constexpr std::uint64_t marked = 4;
+    std::vector<int> tried;
+    for (const auto& p : disk.table.partitions)
+        if (disk.table.kind == TableKind::Gpt ? (p.attributes & marked) != 0 : p.active) tried.push_back(p.number);
+    if (tried.empty()) tried.push_back(1);
+    std::vector<std::string> places, unread;
+    for (const int number : tried) {
+        places.push_back(fmt::format("d{}p{}", disk.number, number));
+        const auto volume = machine.volume(disk.number, number);
+        if (volume != nullptr && files_of(*volume) == nullptr) unread.push_back(places.back());
+    }
+    for (const auto& volume : disk.volumes) {
+        if (std::ranges::find(tried, volume->partition) != tried.end()) continue;
+        const auto file = startable_file(*volume, variables);
+        if (!file) continue;
+        return make_finding(
+            Code::UbootNotMarked,
+            fmt::format("{}:{} is there, but U-Boot looks at {} only: {}", volume->place, *file,
+                        fmt::join(places, ", "),
+                        tried == std::vector<int>{1} ? "no partition is marked bootable, or the first one is"
+                                                     : "those are marked bootable"),
+            {evidence_place(volume->place, "marked bootable", "not marked"),
+             evidence_place(volume->place + ":" + *file)},
+            std::string(prompt));
+    }
+    if (!unread.empty())
+        return make_finding(
+            Code::UbootNothingFound,
+            fmt::format("U-Boot looks at {}, and recognises no file system there", fmt::join(unread, ", ")),
+            {evidence_place(unread.front(), "a file system that U-Boot reads", "none")}, std::string(prompt));
+    auto evidence = looked_at;
+    constexpr std::size_t most = 8;
+    if (evidence.size() > most) evidence.resize(most);
+    if (evidence.empty()) evidence.push_back(evidence_place(places.front()));
+    return make_finding(Code::UbootNothingFound,
+                        fmt::format("{} {} no configuration, script or EFI application for U-Boot",
+                                    fmt::join(places, ", "), places.size() == 1 ? "has" : "have"),
+                        std::move(evidence), std::string(prompt));
+}
+
+}  // namespace
+
+LoaderRun run(const Machine& machine, const Start& start) {
+    LoaderRun out;
+    out.name = "U-Boot";
+    const Board& board = *start.board;
+    auto environment = environment_of(machine, start);
+    out.findings = environment.findings;
+    out.loader_text = environment.text;
+    out.loader_evidence = environment.evidence;
+    if (out.loader_evidence.empty()) out.loader_evidence = {evidence_place("U-Boot's environment")};
+    const bool native = !environment.variables.contains("distro_bootcmd");
+    const auto variables = environment.variables;
+    auto outcome = Console(machine, board, std::move(environment.variables), native).boot("bootcmd");
+    if (outcome.started) {
+        out.menu = std::move(*outcome.started);
+        out.configuration_text = fmt::format("U-Boot starts from {}", out.menu.place);
+        return out;
+    }
+    // What went furthest tells why.
+    const Trouble* furthest = nullptr;
+    for (const auto& trouble : outcome.troubles)
+        if (furthest == nullptr || trouble.why.stage > furthest->why.stage) furthest = &trouble;
+    if (furthest != nullptr && furthest->menu) {
+        out.menu = *furthest->menu;
+        out.configuration_text = fmt::format("U-Boot reads {}", out.menu.place);
+        return out;
+    }
+    Finding why = furthest != nullptr ? furthest->why : nothing_found(machine, board, variables, outcome.looked_at);
+    if (!outcome.unfollowed.empty() && furthest == nullptr) {
+        out.stop =
+            untold(Stage::Configuration,
+                   fmt::format("its commands use {}, which is not followed here", fmt::join(outcome.unfollowed, ", ")),
+                   why.evidence);
+        return out;
+    }
+    out.stop = broken(std::move(why));
+    return out;
+}
+
+}  // namespace herberge::loader::uboot

@@ -1,0 +1,848 @@
+// SPDX-License-Identifier: MIT
+// Boards: what their ROM starts, U-Boot's environment, commands and images, and the weather station of the demo.
+#include <algorithm>
+#include <fstream>
+
+#include <fmt/format.h>
+#include <zlib.h>
+
+#include "artifact/boot_image.hpp"
+#include "firmware/egon.hpp"
+#include "loader/uboot/console.hpp"
+#include "support.hpp"
+#include "weather_station.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+using support::Folder;
+namespace uboot = loader::uboot;
+
+namespace {
+
+/// A machine that starts by a board's rules.
+struct Board {
+    Machine machine;
+    Verdict verdict;
+    Board(Bytes card, const std::string& name, const Bytes& flash = {})
+        : machine(support::machine_of(std::move(card))) {
+        CheckOptions options;
+        options.firmware = FirmwareKind::Board;
+        options.board = name;
+        if (!flash.empty()) options.flash = memory_source(flash, "flash.bin");
+        verdict = check(machine, options);
+        for (const auto& finding : verdict.findings) support::expect_screen_of_table(finding);
+    }
+    [[nodiscard]] const SystemVerdict& system() const { return verdict.systems.at(0); }
+    [[nodiscard]] std::string stage() const {
+        return system().stops_at ? std::string(stage_id(*system().stops_at)) : std::string(starts_id(system().starts));
+    }
+    [[nodiscard]] Code why() const {
+        const auto& rung = system().at(*system().stops_at);
+        return rung.findings.empty() ? Code::DiskTooSmall : rung.findings.front();
+    }
+    [[nodiscard]] bool has(Code code) const {
+        return std::ranges::find(verdict.findings, code, &Finding::code) != verdict.findings.end();
+    }
+};
+
+// --- the demo's weather station
+// ---------------------------------------------------------------------------------------
+
+TEST(WeatherStation, StopsWhereItsStoriesSay) {
+    for (const auto& story : demo::station_stories()) {
+        const Board board(story.card(), demo::station_board, story.flash ? story.flash() : Bytes{});
+        ASSERT_EQ(board.verdict.systems.size(), 1U) << story.name;
+        const auto& system = board.system();
+        EXPECT_EQ(board.stage(), story.stops_at.empty() ? "yes" : story.stops_at)
+            << story.name << ": " << (system.stops_at ? system.at(*system.stops_at).text : system.at(Stage::Root).text);
+        EXPECT_EQ(system.name, "Almhof Weather 2 (Arnika)") << story.name;
+        EXPECT_EQ(system.place, "d1p2") << story.name;
+        EXPECT_EQ(board.verdict.firmware, FirmwareKind::Board);
+        EXPECT_EQ(board.verdict.board, demo::station_board);
+        if (!system.stops_at) continue;
+        EXPECT_FALSE(system.symptom.empty()) << story.name;
+        EXPECT_FALSE(system.at(*system.stops_at).evidence.empty()) << story.name;
+        for (const Stage stage : all_stages()) {
+            if (stage < *system.stops_at)
+                EXPECT_TRUE(system.at(stage).state == State::Holds || system.at(stage).state == State::NotNeeded ||
+                            system.at(stage).state == State::Doubtful)
+                    << story.name << " " << stage_id(stage);
+            if (stage > *system.stops_at) EXPECT_EQ(system.at(stage).state, State::NotReached) << story.name;
+        }
+    }
+}
+
+TEST(WeatherStation, WholeItIsFollowedFromItsRomToItsServices) {
+    const Board board(demo::weather_station().build(), demo::station_board);
+    const auto& system = board.system();
+    EXPECT_EQ(system.at(Stage::Firmware).text, "the ROM of Allwinner H3, H2+ finds a first program at byte 8192");
+    EXPECT_EQ(system.at(Stage::BootCode).text,
+              "the first program (23.5 KiB) passes its checksum and fits into the chip's 32.0 KiB");
+    EXPECT_EQ(system.at(Stage::BootSector).state, State::NotNeeded);
+    EXPECT_TRUE(system.at(Stage::Loader).text.starts_with("U-Boot lies at byte 40960"))
+        << system.at(Stage::Loader).text;
+    EXPECT_NE(system.at(Stage::Loader).text.find("built into it (7 variables)"), std::string::npos);
+    EXPECT_EQ(system.at(Stage::Configuration).text, "U-Boot starts from d1p1:/station.scr");
+    EXPECT_EQ(system.entry, "Weather station");
+    EXPECT_EQ(system.at(Stage::Kernel).state, State::Holds) << system.at(Stage::Kernel).text;
+    EXPECT_NE(system.at(Stage::Kernel).text.find("xz payload"), std::string::npos);
+    EXPECT_NE(system.at(Stage::Root).text.find("d1p2"), std::string::npos);
+    EXPECT_EQ(system.at(Stage::Services).state, State::Holds);
+    const auto& menu = board.verdict.menus.at(0);
+    EXPECT_EQ(menu.loader, "U-Boot");
+    ASSERT_EQ(menu.direct.size(), 1U);
+    EXPECT_EQ(menu.direct[0].arguments,
+              std::string("root=UUID=") + demo::station_root_uuid + " ro console=ttyS0,115200");
+    EXPECT_EQ(menu.direct[0].line, 5);
+    ASSERT_EQ(menu.direct[0].kernel.size(), 1U);
+    EXPECT_TRUE(menu.direct[0].kernel[0].part.has_value());
+    EXPECT_EQ(menu.direct[0].kernel[0].place, "d1p1:/station.itb");
+}
+
+/// What is wrong, by code, words and bytes.
+TEST(WeatherStation, SaysWhatIsWrong) {
+    struct Row {
+        std::string name;
+        Code code;
+        std::string text;
+        std::uint64_t at;  ///< byte of the disk that the first evidence begins at; 0: not by bytes
+    };
+    const Row rows[] = {
+        {"station-large.img", Code::BoardProgramTooLarge,
+         "the first program has 39.5 KiB, and the memory on the chip takes 32.0 KiB", 8192 + 16},
+        {"station-sum.img", Code::BoardProgramDamaged,
+         "the first program fails its checksum: the ROM does not start it", 8192 + 12},
+        {"station-mark.img", Code::BoardNothingToStart, "the ROM of Allwinner H3, H2+ finds no first program on d1",
+         8192 + 4},
+        {"station-loader.img", Code::BoardNextMissing,
+         "at byte 40960, where the first program looks, there is no image of U-Boot: it takes what lies there for code",
+         40960},
+        {"station-tree.img", Code::UbootFileMissing, "d1p1:/ridge.dtb is not there: File not found", 0},
+        {"station-hash.img", Code::UbootImageRefused, "the kernel kernel-1 of d1p1:/station.itb fails its sha256", 1},
+        {"station-flash.img", Code::UbootCommandsEnd, "the variable from_net that it is to run is not defined", 0},
+        {"station-root.img", Code::RootNotFound, "", 0},
+    };
+    for (const auto& row : rows) {
+        const auto all = demo::station_stories();
+        const auto story = std::ranges::find(all, row.name, &demo::StationStory::name);
+        ASSERT_NE(story, all.end()) << row.name;
+        const Board board(story->card(), demo::station_board, story->flash ? story->flash() : Bytes{});
+        const auto& rung = board.system().at(*board.system().stops_at);
+        EXPECT_EQ(board.why(), row.code) << row.name << ": " << rung.text;
+        if (!row.text.empty()) EXPECT_EQ(rung.text, row.text) << row.name;
+        if (row.at == 0) continue;
+        ASSERT_TRUE(rung.evidence.at(0).range) << row.name;
+        if (row.at > 1) EXPECT_EQ(rung.evidence[0].range->offset, row.at) << row.name;
+    }
+}
+
+// --- first programs
+// ---------------------------------------------------------------------------------------------------
+
+TEST(Egon, BoundsOfWhatTheRomStarts) {
+    const auto* h3 = find_board("sunxi-h3-brom");
+    const auto* a20 = find_board("sunxi-a20-brom");
+    ASSERT_TRUE(h3 != nullptr && a20 != nullptr);
+    EXPECT_EQ(find_board("sunxi-none"), nullptr);
+    Bytes card(1U << 20U);
+    const auto place = [&](std::size_t at, const Bytes& program) {
+        std::ranges::fill(card, std::uint8_t{0});
+        std::ranges::copy(program, card.begin() + static_cast<std::ptrdiff_t>(at));
+    };
+    const auto found = [&](const herberge::Board& board) { return find_egon(*memory_source(card, "d1", 1), board); };
+    place(8192, forge::make_egon(32768));
+    ASSERT_TRUE(found(*h3));
+    EXPECT_TRUE(found(*h3)->sound());
+    EXPECT_EQ(found(*h3)->length, 32768U);
+    EXPECT_EQ(found(*h3)->branch_to, 0x60U);
+    // By hand: the sum over all words, with the stamp in place of the sum.
+    std::uint32_t sum = 0;
+    for (std::size_t i = 0; i < 32768; i += 4) sum += i == 12 ? 0x5F0A6C39U : forge::get32(card, 8192 + i);
+    EXPECT_EQ(sum, forge::get32(card, 8192 + 12));
+    place(131072, forge::make_egon(1024));
+    EXPECT_TRUE(found(*h3)) << "the second place";
+    EXPECT_FALSE(found(*a20)) << "an older chip has no second place";
+    place(8192, forge::make_egon(1024));
+    forge::put32(card, 8192 + 16, 0xFFFFFFFC);
+    EXPECT_FALSE(found(*h3)->whole);
+    forge::put32(card, 8192 + 16, 1022);
+    EXPECT_FALSE(found(*h3)->whole);
+    forge::put32(card, 8192, 0xEAFFFFFE);
+    EXPECT_EQ(found(*h3)->branch_to, 0U) << "a jump to itself";
+    forge::put32(card, 8192, 0xE3A00000);
+    EXPECT_EQ(found(*h3)->branch_to, std::nullopt);
+}
+
+TEST(Egon, AsTheSystemsOwnMakerWritesIt) {
+    const Folder folder;
+    folder.write("code", forge::noise(5000, 3));
+    const auto made = support::shell("cd " + folder.file("") + " && mkimage -T sunxi_egon -d code first");
+    if (made.status != 0) GTEST_SKIP() << "mkimage is not here: " << made.out;
+    Bytes card(8192);
+    const auto first = support::file_bytes(folder.file("first"));
+    card.insert(card.end(), first.begin(), first.end());
+    const auto found = find_egon(*memory_source(card, "d1", 1), *find_board("sunxi-h3-brom"));
+    ASSERT_TRUE(found);
+    EXPECT_TRUE(found->sound());
+    EXPECT_TRUE(found->branch_to && *found->branch_to >= 96);
+}
+
+TEST(Boards, AMediumTellsWhichItFits) {
+    const auto machine = support::machine_of(demo::weather_station().build());
+    std::vector<std::string_view> names;
+    for (const auto* board : fitting_boards(machine)) names.push_back(board->name);
+    EXPECT_EQ(names, (std::vector<std::string_view>{"sunxi-a10-brom", "sunxi-a20-brom", "sunxi-h3-brom",
+                                                    "sunxi-a64-brom", "sunxi-h5-brom"}));
+    EXPECT_TRUE(fitting_boards(support::machine_of(demo::front_desk().build())).empty());
+    EXPECT_TRUE(fitting_boards(Machine{}).empty());
+}
+
+// --- the environment
+// --------------------------------------------------------------------------------------------------
+
+TEST(UbootEnvironment, IsReadWithItsChecksum) {
+    const std::vector<std::pair<std::string, std::string>> variables = {{"bootcmd", "run a; run b"}, {"empty", ""}};
+    auto bytes = forge::make_uboot_environment(variables, 4096);
+    const auto stored = uboot::read_stored(*memory_source(bytes, "env"));
+    ASSERT_TRUE(stored);
+    EXPECT_TRUE(stored->sound);
+    EXPECT_EQ(stored->variables.at("bootcmd"), "run a; run b");
+    EXPECT_EQ(stored->variables.at("empty"), "");
+    bytes[4000] = 1;
+    EXPECT_FALSE(uboot::read_stored(*memory_source(bytes, "env"))->sound);
+    EXPECT_FALSE(uboot::read_stored(*memory_source(Bytes(4096, 0xFF), "env")));
+    EXPECT_FALSE(uboot::read_stored(*memory_source(Bytes(6), "env")));
+}
+
+TEST(UbootEnvironment, IsFoundInADump) {
+    const auto one = [](const std::string& command, std::optional<std::uint8_t> flag) {
+        Bytes body = forge::to_bytes("bootcmd=" + command);
+        body.resize(8192 - (flag ? 5U : 4U));
+        Bytes out;
+        forge::put32(out, 0, static_cast<std::uint32_t>(crc32(0, body.data(), static_cast<unsigned>(body.size()))));
+        if (flag) out.push_back(*flag);
+        out.insert(out.end(), body.begin(), body.end());
+        return out;
+    };
+    const auto found = [](const std::vector<std::pair<std::size_t, Bytes>>& parts) {
+        Bytes dump(256 * 1024, 0xFF);
+        for (const auto& [at, bytes] : parts) std::ranges::copy(bytes, dump.begin() + static_cast<std::ptrdiff_t>(at));
+        return uboot::find_stored(*memory_source(dump, "flash"));
+    };
+    EXPECT_FALSE(found({}));
+    EXPECT_EQ(found({{0x20000, one("plain", {})}})->at, 0x20000U);
+    EXPECT_EQ(found({{0x20000, one("plain", {})}})->size, 8192U);
+    // Of two copies the one in use; counters go on with 0 behind 255.
+    EXPECT_EQ(found({{0x10000, one("a", 0)}, {0x20000, one("b", 1)}})->variables.at("bootcmd"), "b");
+    EXPECT_EQ(found({{0x10000, one("a", 7)}, {0x20000, one("b", 6)}})->variables.at("bootcmd"), "a");
+    EXPECT_EQ(found({{0x10000, one("a", 255)}, {0x20000, one("b", 0)}})->variables.at("bootcmd"), "b");
+    // A damaged copy counts only where there is no other.
+    auto damaged = one("a", 9);
+    damaged[300] = 1;
+    EXPECT_EQ(found({{0x10000, damaged}, {0x20000, one("b", 1)}})->variables.at("bootcmd"), "b");
+    EXPECT_FALSE(found({{0x10000, damaged}})->sound);
+}
+
+TEST(UbootEnvironment, AsTheSystemsOwnMakerWritesIt) {
+    const Folder folder;
+    folder.write("text", forge::to_bytes("bootcmd=run start\nbootdelay=3\n"));
+    const auto made = support::shell("cd " + folder.file("") +
+                                     " && mkenvimage -s 16384 -o plain text && mkenvimage -r "
+                                     "-s 16384 -o redundant text");
+    if (made.status != 0) GTEST_SKIP() << "mkenvimage is not here: " << made.out;
+    for (const char* name : {"plain", "redundant"}) {
+        const auto stored = uboot::read_stored(*memory_source(support::file_bytes(folder.file(name)), name));
+        ASSERT_TRUE(stored) << name;
+        EXPECT_TRUE(stored->sound) << name;
+        EXPECT_EQ(stored->flag.has_value(), std::string(name) == "redundant");
+        EXPECT_EQ(stored->variables, (uboot::Variables{{"bootcmd", "run start"}, {"bootdelay", "3"}})) << name;
+    }
+}
+
+TEST(UbootEnvironment, IsFoundInTheProgramItself) {
+    const auto program =
+        forge::make_uboot({{"arch", "arm"}, {"bootcmd", "run x"}, {"bootdelay", "1"}, {"x", "echo a=b"}});
+    const auto variables = uboot::find_built_in(*memory_source(program, "d1"), 0, program.size());
+    EXPECT_EQ(variables.size(), 4U);
+    EXPECT_EQ(variables.at("arch"), "arm");
+    EXPECT_EQ(variables.at("x"), "echo a=b");
+    EXPECT_TRUE(uboot::find_built_in(*memory_source(forge::noise(50000, 1), "d1"), 0, 50000).empty());
+    EXPECT_TRUE(uboot::find_built_in(*memory_source(program, "d1"), program.size() + 5, 100).empty());
+}
+
+// --- commands
+// ---------------------------------------------------------------------------------------------------------
+
+/// What a text of commands prints, on a card with some files.
+struct Typed {
+    Machine machine;
+    uboot::Outcome outcome;
+    explicit Typed(const std::string& commands, uboot::Variables more = {}) {
+        forge::Tree files;
+        files.file("/a.txt", "one=1\n# a remark\ntwo = zwei\n").file("/long name.txt", std::string(300, 'x'));
+        files.file("/loop.scr", forge::make_legacy_image(forge::to_bytes("echo in\nsource 200\n"), {.type = 6}));
+        files.file("/leave.scr", forge::make_legacy_image(forge::to_bytes("echo in\nexit\necho never\n"), {.type = 6}));
+        forge::DiskSpec disk;
+        disk.size = 12U << 20U;
+        auto fat = forge::make_fat(files).bytes;
+        disk.partitions = {{2048, std::move(fat), 0x0C, true}};
+        machine = support::machine_of(forge::make_disk(disk));
+        more.insert_or_assign("typed", commands);
+        outcome = uboot::Console(machine, *find_board("uboot-arm"), std::move(more), false).boot("typed");
+    }
+    [[nodiscard]] std::string printed() const {
+        std::string out;
+        for (const auto& line : outcome.screen) out += line + "|";
+        return out;
+    }
+};
+
+TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
+    const std::pair<const char*, const char*> rows[] = {
+        {"echo a  b; echo 'c  d'", "a b|c  d|"},
+        {"setenv x 1 2; echo $x ${x}y \"$x\" '$x'", "1 2 1 2y 1 2 $x|"},
+        {"a=5; echo ${a}; env exists a || echo local", "5|local|"},
+        {"if true; then echo yes; else echo no; fi", "yes|"},
+        {"if false; then echo 1; elif true; then echo 2; else echo 3; fi", "2|"},
+        {"if false\nthen echo 1\nelse\necho 2\nfi", "2|"},
+        {"true && echo a; false && echo b; false || echo c; true || echo d", "a|c|"},
+        {"for i in x y 'z w'; do echo $i; done", "x|y|z w|"},
+        {"setenv list a b; for i in ${list} c; do echo $i; done", "a|b|c|"},
+        {"setenv n 3; while itest $n > 0; do echo $n; setexpr n $n - 1; done", "3|2|1|"},
+        {"until true; do echo never; done; echo after", "after|"},
+        {"setenv x 'echo inner'; run x; echo $?", "inner|0|"},
+        {"false; echo $?; true; echo $?", "1|0|"},
+        {"# nothing\necho a # b\necho a#b", "a|a#b|"},
+        {"echo a\\ b \\$x \"a\\\"b\"", "a b $x a\"b|"},
+        {"setenv x; echo -${x}-; test -n \"$x\" || echo empty", "--|empty|"},
+        {"test -n ${gone} || echo absent", "absent|"},
+        {"test 5 -lt 10 && test 0x10 -eq 16 && test a = a && test a != b && echo all", "all|"},
+        {"test 1 = 2 -o 3 = 3 && echo or; test 1 = 1 -a 2 = 3 || echo and; test ! 1 = 2 && echo not", "or|and|not|"},
+        {"test -e mmc 0:1 a.txt && echo there; test -e mmc 0:1 /b || echo gone; test -e usb 0:1 a || echo no",
+         "there|gone|no|"},
+        {"load mmc 0:1 1000 a.txt; echo $filesize; load mmc 0:1 2000 b.txt || echo $filesize",
+         "1c|Failed to load 'b.txt'|1c|"},
+        {"load mmc 0:1 1000 a.txt; env import -t 1000 $filesize; echo $one; printenv", "1|"},
+        {"part list mmc 0 -bootable x; echo $x; part number mmc 0 1 y; echo $y; part start mmc 0 1 z; echo $z",
+         "1|1|800|"},
+        {"fstype mmc 0:1 t; echo $t; fstype mmc 0:2 || echo none", "fat|** Invalid partition 2 **|none|"},
+        {"mmc dev 0 && echo first; mmc dev 1 || echo second; dhcp || echo net",
+         "first|MMC: no card present|second|No ethernet found.|net|"},
+        {"setexpr x 10 + f; echo $x; setexpr y 0x20 * 2; echo $y; setexpr z 1 / 0 || echo no", "1f|40|no|"},
+        {"load mmc 0:1 200 leave.scr; source 200; echo on", "in|on|"},
+        {"for i in 1 2; do for j in a b; do echo $i$j; done; done", "1a|1b|2a|2b|"},
+        {"echo ${a:-b}$", "$|"},
+    };
+    for (const auto& [commands, expected] : rows) EXPECT_EQ(Typed(commands).printed(), expected) << commands;
+}
+
+TEST(UbootCommands, HaveBounds) {
+    const auto of = [](const std::string& commands, const uboot::Variables& more = {}) {
+        const Typed typed(commands, more);
+        EXPECT_FALSE(typed.outcome.started);
+        return typed.outcome.troubles.empty() ? std::string("none") : typed.outcome.troubles.front().why.text;
+    };
+    EXPECT_EQ(of("while true; do true; done"), "its commands go on longer than is followed");
+    EXPECT_EQ(of("run typed"), "its scripts and variables run each other without an end");
+    EXPECT_EQ(of("load mmc 0:1 200 loop.scr; source 200"), "its scripts and variables run each other without an end");
+    EXPECT_EQ(of("if true; then echo"), "its commands cannot be read on: \"fi\" is missing");
+    EXPECT_EQ(of("fi"), "its commands cannot be read on: \"fi\" stands where it may not");
+    EXPECT_EQ(of("echo 'open"), "its commands cannot be read on: a quote is not closed");
+    EXPECT_EQ(of("echo ${open"), "its commands cannot be read on: a variable's name is not closed");
+    EXPECT_EQ(of("run gone"), "the variable gone that it is to run is not defined");
+    std::string deep;
+    for (int i = 0; i < 40; ++i) deep += "if true; then ";
+    EXPECT_EQ(of(deep), "its commands cannot be read on: more commands than are read");
+    EXPECT_EQ(Typed("frobnicate 1").outcome.unfollowed, std::vector<std::string>{"frobnicate"});
+    EXPECT_EQ(of("reset"), "its commands end with “reset”: nothing was started");
+    EXPECT_LE(Typed("while true; do echo x; done").outcome.screen.size(), 400U);
+}
+
+// --- images
+// -----------------------------------------------------------------------------------------------------------
+
+TEST(LegacyImages, AsTheSystemsOwnMakerWritesThem) {
+    const Folder folder;
+    folder.write("kernel", forge::noise(3000, 4));
+    folder.write("disk", forge::noise(1001, 5));
+    folder.write("text", forge::to_bytes("echo hello\n"));
+    const auto made = support::shell(
+        "cd " + folder.file("") +
+        " && mkimage -A arm64 -O linux -T kernel -C gzip -a 0x40080000 -e 0x40080040 -n 'a kernel' -d kernel one && "
+        "mkimage -A arm -O linux -T multi -C none -d kernel:disk two && mkimage -A arm -T script -d text three");
+    if (made.status != 0) GTEST_SKIP() << "mkimage is not here: " << made.out;
+    const auto one = inspect_legacy_image(*memory_source(support::file_bytes(folder.file("one")), "one"));
+    ASSERT_TRUE(one);
+    EXPECT_TRUE(one->header_sound && one->data_sound && one->whole);
+    EXPECT_EQ(one->header.arch, 22);
+    EXPECT_EQ(one->header.type, 2);
+    EXPECT_EQ(one->header.load, 0x40080000U);
+    EXPECT_EQ(one->header.entry, 0x40080040U);
+    EXPECT_EQ(legacy_compression(one->header.compression), Compression::Gzip);
+    const auto two = inspect_legacy_image(*memory_source(support::file_bytes(folder.file("two")), "two"));
+    ASSERT_TRUE(two);
+    ASSERT_EQ(two->parts.size(), 2U);
+    EXPECT_EQ(two->parts[0], (std::pair<std::uint64_t, std::uint64_t>{64 + 12, 3000}));
+    EXPECT_EQ(two->parts[1], (std::pair<std::uint64_t, std::uint64_t>{64 + 12 + 3000, 1001}));
+    const auto bytes = support::file_bytes(folder.file("three"));
+    const auto three = inspect_legacy_image(*memory_source(bytes, "three"));
+    ASSERT_TRUE(three);
+    ASSERT_EQ(three->parts.size(), 1U);
+    EXPECT_EQ(
+        std::string(bytes.begin() + static_cast<std::ptrdiff_t>(three->parts[0].first), bytes.end()).substr(0, 10),
+        "echo hello");
+    // Each kind of damage is told by itself.
+    auto cut = bytes;
+    cut.resize(cut.size() - 1);
+    EXPECT_FALSE(inspect_legacy_image(*memory_source(cut, "cut"))->whole);
+    auto changed = bytes;
+    changed[70] ^= 1;
+    EXPECT_TRUE(inspect_legacy_image(*memory_source(changed, "changed"))->header_sound);
+    EXPECT_FALSE(inspect_legacy_image(*memory_source(changed, "changed"))->data_sound);
+    changed = bytes;
+    changed[33] ^= 1;
+    EXPECT_FALSE(inspect_legacy_image(*memory_source(changed, "changed"))->header_sound);
+    changed[0] = 0;
+    EXPECT_FALSE(inspect_legacy_image(*memory_source(changed, "changed")));
+}
+
+TEST(ImageTrees, AsTheSystemsOwnMakersWriteThem) {
+    const Folder folder;
+    folder.write("kernel", forge::noise(3000, 4));
+    folder.write("tree", forge::make_device_tree(forge::TreeNode{"", {}, {}}.text("compatible", "almhof,two")));
+    folder.write("image.its", forge::to_bytes(R"(/dts-v1/; / { description = "two"; #address-cells = <1>;
+images { k { description = "k"; data = /incbin/("kernel"); type = "kernel"; arch = "arm"; os = "linux"; compression = "none";
+load = <0x42000000>; entry = <0x42000000>; hash-1 { algo = "crc32"; }; hash-2 { algo = "sha1"; }; hash-3 { algo = "md5"; }; };
+t { description = "t"; data = /incbin/("tree"); type = "flat_dt"; arch = "arm"; compression = "none"; hash { algo = "sha256"; }; }; };
+configurations { default = "a"; a { description = "A"; kernel = "k"; }; b { description = "B"; kernel = "k"; fdt = "t"; }; }; };)"));
+    const auto made =
+        support::shell("cd " + folder.file("") + " && mkimage -f image.its inside && mkimage -E -f image.its outside");
+    if (made.status != 0) GTEST_SKIP() << "mkimage or dtc is not here: " << made.out;
+    for (const char* name : {"inside", "outside"}) {
+        auto bytes = support::file_bytes(folder.file(name));
+        const auto fit = Fit::open(memory_source(bytes, name));
+        ASSERT_TRUE(fit) << name << fit.error().text();
+        EXPECT_EQ(fit->images(), (std::vector<std::string>{"k", "t"})) << name;
+        EXPECT_EQ(fit->default_configuration(), "a");
+        ASSERT_EQ(fit->configurations().size(), 2U);
+        EXPECT_EQ(fit->best_match({"almhof,one", "almhof,two"}), fit->find("b"));
+        EXPECT_EQ(fit->best_match({"almhof,one"}), nullptr);
+        const auto kernel = fit->image("k");
+        ASSERT_TRUE(kernel && kernel->data_there) << name;
+        EXPECT_EQ(kernel->length, 3000U);
+        EXPECT_EQ(kernel->load, 0x42000000U);
+        ASSERT_EQ(kernel->hashes.size(), 3U);
+        for (const auto& hash : kernel->hashes) EXPECT_TRUE(hash.known && hash.matches) << name << hash.algorithm;
+        bytes[static_cast<std::size_t>(kernel->offset) + 5] ^= 1;
+        const auto broken = Fit::open(memory_source(bytes, name))->image("k");
+        for (const auto& hash : broken->hashes) EXPECT_FALSE(hash.matches) << name << hash.algorithm;
+        EXPECT_FALSE(fit->image("gone"));
+        EXPECT_FALSE(fit->image("../k"));
+    }
+}
+
+TEST(ImageTrees, HostileOnesAreRefused) {
+    const auto fit = forge::make_fit({{"kernel-1", "kernel", Bytes(100)}}, "x");
+    const auto error = [](const Bytes& bytes) {
+        const auto opened = Fit::open(memory_source(bytes, "fit"));
+        return opened ? std::string("none") : opened.error().what;
+    };
+    EXPECT_EQ(error(fit), "none");
+    auto bytes = fit;
+    bytes.resize(bytes.size() - 1);
+    EXPECT_EQ(error(bytes), "it ends before the size that its header gives");
+    bytes = fit;
+    bytes[7] = 8;
+    bytes[6] = bytes[5] = bytes[4] = 0;
+    EXPECT_EQ(error(bytes), "its header gives a size that it cannot have");
+    bytes = fit;
+    bytes[0] = 0;
+    EXPECT_EQ(error(bytes), "it does not begin with the mark of a device tree");
+    for (std::size_t at = 8; at < 40; ++at)
+        for (const int value : {0x00, 0x7F, 0xFF}) {
+            bytes = fit;
+            bytes[at] = static_cast<std::uint8_t>(value);
+            static_cast<void>(error(bytes));  // any answer, but no reading outside
+        }
+    Bytes deep;
+    forge::TreeNode node{"n", {}, {}};
+    for (int i = 0; i < 200; ++i) node = {"n", {}, {node}};
+    EXPECT_NE(error(forge::make_device_tree({"", {}, {node}})), "none");
+    EXPECT_EQ(error(forge::make_device_tree({"", {}, {}})), "it is a device tree without images");
+}
+
+/// A modular kernel for cards: the driver of the host comes in the RAM disk, that of the cards is built in.
+TEST(BoardKernels, TellOfTheCardsThatTheyDrive) {
+    for (const bool inside : {true, false}) {
+        auto station = demo::weather_station();
+        const std::string modules = "/lib/modules/6.1.0-almhof-armmp/kernel/drivers/mmc/";
+        station.ramdisk.remove(modules + "core/mmc_block.ko");
+        auto kernel = forge::noise(200000, 21);
+        const auto banner = forge::to_bytes("Linux version 6.1.0-almhof-armmp (x) #1\n");
+        std::ranges::copy(banner, kernel.begin() + 5000);
+        const auto words = forge::to_bytes("mmcblk%u%s%s");
+        if (inside) std::ranges::copy(words, kernel.begin() + 9000);
+        station.parts[0].data = forge::make_zimage(kernel);
+        const Board board(station.build(), demo::station_board);
+        EXPECT_EQ(board.stage(), inside ? "yes" : "root") << board.system().at(Stage::Root).text;
+        if (inside)
+            EXPECT_NE(board.system().at(Stage::Root).text.find("drivers for eMMC and SD (sunxi_mmc)"),
+                      std::string::npos)
+                << board.system().at(Stage::Root).text;
+        else EXPECT_EQ(board.why(), Code::RamdiskNoDiskDriver);
+    }
+}
+
+TEST(BoardKernels, AreJudgedAsTheBoardStartsThem) {
+    const auto of = [](const Bytes& bytes, Processor processor) {
+        return *inspect_kernel(*memory_source(bytes, "kernel"), KernelEntry::Board, processor);
+    };
+    auto zimage = forge::make_zimage("6.1.0-a");
+    EXPECT_EQ(of(zimage, Processor::Arm).soundness, Soundness::Sound);
+    EXPECT_EQ(of(zimage, Processor::Arm).release, "6.1.0-a");
+    EXPECT_TRUE(*kernel_mentions(*memory_source(zimage, "k"), of(zimage, Processor::Arm), "builder@almhof"));
+    EXPECT_FALSE(*kernel_mentions(*memory_source(zimage, "k"), of(zimage, Processor::Arm), "no such words"));
+    auto cut = zimage;
+    cut.resize(cut.size() - 8);
+    EXPECT_EQ(of(cut, Processor::Arm).soundness, Soundness::Cut);
+    zimage[60000] ^= 1;
+    EXPECT_EQ(of(zimage, Processor::Arm).soundness, Soundness::Damaged);
+    auto image = forge::make_arm64_image("6.1.0-b");
+    EXPECT_EQ(of(image, Processor::Arm64).soundness, Soundness::Unknown);
+    EXPECT_EQ(of(image, Processor::Arm64).release, "6.1.0-b");
+    EXPECT_TRUE(*kernel_mentions(*memory_source(image, "k"), of(image, Processor::Arm64), "builder@almhof"));
+    EXPECT_EQ(of(image, Processor::Arm).soundness, Soundness::Damaged) << "another processor";
+    EXPECT_EQ(of(forge::make_kernel(), Processor::Arm64).soundness, Soundness::Damaged) << "a PC's";
+    EXPECT_EQ(inspect_kernel(*memory_source(image, "k"))->soundness, Soundness::Damaged) << "on a PC";
+    // One page of zeros may be a gap; two are no code.
+    std::fill_n(image.begin() + 0x11000, 4096, std::uint8_t{0});
+    EXPECT_EQ(of(image, Processor::Arm64).soundness, Soundness::Unknown);
+    std::fill_n(image.begin() + 0x12000, 4096, std::uint8_t{0});
+    EXPECT_EQ(of(image, Processor::Arm64).soundness, Soundness::Damaged);
+    EXPECT_EQ(of(image, Processor::Arm64).soundness_text, "its code was overwritten with zeros from byte 69632 on");
+}
+
+// --- extlinux.conf, and what U-Boot looks for
+// -------------------------------------------------------------------------
+
+/// A card for an arm64 board with U-Boot in its flash.
+struct Card {
+    forge::Tree files;
+    std::string configuration =
+        "DEFAULT station\nTIMEOUT 20\nlabel station\n\tmenu label Station\n\tlinux /Image\n\tinitrd /disk.img\n"
+        "\tappend root=UUID=57a71000-0001-4a01-8a01-00000057a701 ro\nlabel older\n\tkernel /Image.old\n"
+        "\tappend root=UUID=57a71000-0001-4a01-8a01-00000057a701 ro\n";
+    std::string where = "/extlinux/extlinux.conf";
+    bool active = true;
+    Card() {
+        const auto station = demo::weather_station();
+        files.file("/Image", forge::make_arm64_image("6.1.0-almhof-armmp"));
+        files.file("/Image.old", forge::make_arm64_image("6.1.0-almhof-armmp"));
+        files.file("/disk.img", forge::gzip(forge::make_cpio(station.ramdisk)));
+    }
+    [[nodiscard]] Bytes build() const {
+        auto tree = files;
+        if (!configuration.empty()) tree.file(where, configuration);
+        forge::FatOptions fat;
+        fat.size = 8U << 20U;
+        forge::ExtOptions ext;
+        ext.size = 8U << 20U;
+        ext.uuid = forge::uuid_from(demo::station_root_uuid);
+        forge::DiskSpec disk;
+        disk.size = 20U << 20U;
+        disk.partitions = {{2048, forge::make_fat(tree, fat).bytes, 0x0C, active},
+                           {2048 + 16384, forge::make_ext(demo::weather_station().root, ext), 0x83, false}};
+        return forge::make_disk(disk);
+    }
+};
+
+TEST(Extlinux, IsFollowedAsUbootReadsIt) {
+    struct Row {
+        const char* name;
+        std::function<void(Card&)> change;
+        std::string stage;
+        std::string entry;
+        std::optional<Code> why;
+    };
+    const auto replaced = [](const char* from, const char* to) {
+        return
+            [from, to](Card& c) { c.configuration.replace(c.configuration.find(from), std::string(from).size(), to); };
+    };
+    const Row rows[] = {
+        {"as it is", [](Card&) {}, "yes", "Station", {}},
+        {"below /boot", [](Card& c) { c.where = "/boot/extlinux/extlinux.conf"; }, "yes", "Station", {}},
+        {"no partition is active: the first", [](Card& c) { c.active = false; }, "yes", "Station", {}},
+        {"a default that is not there: the first label",
+         replaced("DEFAULT station", "DEFAULT gone"),
+         "yes",
+         "Station",
+         {}},
+        {"a RAM disk that is not there", [](Card& c) { c.files.remove("/disk.img"); }, "entry", "Station",
+         Code::UbootFileMissing},
+        {"a carriage return belongs to the name", replaced("/Image\n", "/Image\r\n"), "entry", "Station",
+         Code::UbootFileMissing},
+        {"keywords in any case", replaced("linux", "LINUX"), "yes", "Station", {}},
+        {"unknown keywords", replaced("TIMEOUT 20", "ui menu.c32\nTIMEOUT 20"), "yes", "Station", {}},
+        {"a path beside the configuration", replaced("/disk.img", "disk.img"), "entry", "Station",
+         Code::UbootFileMissing},
+        {"a kernel without its mark",
+         [](Card& c) {
+             c.files.at("/Image").content[56] = 0;
+             c.files.at("/Image.old").content[56] = 0;
+         },
+         "kernel", "Station", Code::UbootImageRefused},
+        {"an included file that is not there",
+         [](Card& c) { c.configuration = "include gone.conf\n" + c.configuration; }, "configuration", "",
+         Code::UbootNothingFound},
+        {"no label", [](Card& c) { c.configuration = "timeout 3\n"; }, "configuration", "", Code::UbootNothingFound},
+        {"no configuration", [](Card& c) { c.configuration.clear(); }, "configuration", "", Code::UbootNothingFound},
+        {"another root", replaced("57a71000", "57ff1000"), "root", "Station", Code::RootNotFound},
+    };
+    for (const auto& row : rows) {
+        Card card;
+        row.change(card);
+        // Alone, so that there is no other to go on with.
+        if (row.stage == "entry") card.configuration.erase(card.configuration.find("label older"));
+        const Board board(card.build(), "uboot-arm64");
+        ASSERT_FALSE(board.verdict.systems.empty()) << row.name;
+        EXPECT_EQ(board.stage(), row.stage) << row.name << ": " << board.system().at(Stage::Entry).text;
+        if (!row.entry.empty()) EXPECT_EQ(board.system().entry, row.entry) << row.name;
+        if (row.why && board.system().stops_at) EXPECT_EQ(board.why(), *row.why) << row.name;
+    }
+}
+
+TEST(Extlinux, TheNextLabelIsTriedWhereTheDefaultCannotBeStarted) {
+    Card card;
+    card.files.remove("/Image");
+    const Board board(card.build(), "uboot-arm64");
+    ASSERT_EQ(board.verdict.menus.size(), 1U);
+    const auto& menu = board.verdict.menus[0];
+    ASSERT_EQ(menu.entries.size(), 2U);
+    EXPECT_FALSE(menu.entries[0].kernel_loaded);
+    EXPECT_TRUE(menu.entries[1].kernel_loaded);
+    ASSERT_TRUE(menu.entries[0].stop);
+    EXPECT_EQ(menu.entries[0].stop->symptom,
+              "** File not found /Image **\nSkipping station for failure retrieving kernel");
+    EXPECT_EQ(menu.fallback, std::vector<int>{1});
+    EXPECT_EQ(board.system().entry, "older");
+    EXPECT_EQ(board.stage(), "ramdisk") << "the older label has no RAM disk, and the root is named by its UUID";
+}
+
+TEST(Partitions, AreTriedAsUbootTriesThem) {
+    Card card;
+    {
+        auto image = card.build();
+        std::swap(image[446], image[462]);  // the second partition is active instead
+        const Board board(image, "uboot-arm64");
+        EXPECT_EQ(board.stage(), "partition-table");
+        EXPECT_EQ(board.why(), Code::UbootNotMarked);
+        EXPECT_EQ(board.system().at(Stage::PartitionTable).text,
+                  "d1p1:/extlinux/extlinux.conf is there, but U-Boot looks at d1p2 only: those are marked bootable");
+    }
+    {
+        auto image = card.build();
+        std::fill_n(image.begin() + 446, 66, std::uint8_t{0});
+        const Board board(image, "uboot-arm64");
+        EXPECT_EQ(board.stage(), "partition-table");
+        EXPECT_EQ(board.why(), Code::UbootNoPartition);
+    }
+    {
+        auto image = card.build();
+        image[2048 * 512 + 0x36] = 'f';  // Linux mounts it all the same
+        const Board board(image, "uboot-arm64");
+        EXPECT_EQ(board.stage(), "configuration");
+        EXPECT_EQ(board.system().at(Stage::Configuration).text,
+                  "U-Boot looks at d1p1, and recognises no file system there");
+    }
+}
+
+// --- scripts and images on a card
+// -------------------------------------------------------------------------------------
+
+/// The card's script says what is started.
+struct ScriptCard : Card {
+    std::string script;
+    explicit ScriptCard(std::string text) : script(std::move(text)) { configuration.clear(); }
+    [[nodiscard]] Board board() {
+        files.file(
+            "/boot.scr",
+            forge::make_legacy_image(
+                forge::to_bytes("setenv bootargs root=UUID=" + std::string(demo::station_root_uuid) + " ro\n" + script),
+                {.type = 6}));
+        return Board(build(), "uboot-arm64");
+    }
+};
+const std::string load_both = "load mmc 0:1 0x42000000 /Image\nload mmc 0:1 0x48000000 /disk.img\n";
+
+TEST(UbootScripts, StartOrSayWhy) {
+    struct Row {
+        std::string script;
+        std::function<void(ScriptCard&)> change;
+        std::string stage;
+        std::optional<Code> why;
+    };
+    const auto nothing = [](ScriptCard&) {};
+    const Row rows[] = {
+        {load_both + "booti 0x42000000 0x48000000:${filesize}", nothing, "yes", {}},
+        {load_both + "booti 0x42000000 0x48000000", nothing, "ramdisk", Code::UbootRamdiskRefused},
+        {"load mmc 0:1 0x42000000 /gone\nbooti 0x42000000", nothing, "entry", Code::UbootFileMissing},
+        {"booti 0x42000000", nothing, "configuration", Code::UbootCommandsEnd},
+        {"echo nothing", nothing, "configuration", Code::UbootNothingFound},
+        {"run gone", nothing, "configuration", Code::UbootCommandsEnd},
+        {"load mmc 0:1 0x42000000 /Image\nload mmc 0:1 0x42010000 /disk.img\nbooti 0x42000000 0x42010000:${filesize}",
+         nothing, "kernel", Code::UbootOverwritten},
+        {load_both + "load mmc 0:1 0x43000000 /tree.dtb\nbooti 0x42000000 0x48000000:${filesize} 0x43000000",
+         [](ScriptCard& c) { c.files.file("/tree.dtb", std::string("no tree")); }, "kernel", Code::UbootTreeRefused},
+        {load_both + "load mmc 0:1 0x43000000 /tree.dtb\nbooti 0x42000000 0x48000000:${filesize} 0x43000000", nothing,
+         "entry", Code::UbootFileMissing},
+        // The size of the tree, which was loaded last, cuts the RAM disk.
+        {load_both + "load mmc 0:1 0x4a000000 /tree.dtb\nbooti 0x42000000 0x48000000:${filesize}",
+         [](ScriptCard& c) {
+             c.files.file("/tree.dtb", forge::make_device_tree({"", {}, {}}));
+         },
+         "ramdisk", Code::RamdiskDamaged},
+        {"load mmc 0:1 0x42000000 /Image\nload mmc 0:1 0x48000000 /gone.img\nbooti 0x42000000 0x48000000:${filesize}",
+         nothing, "ramdisk", Code::RamdiskMissing},
+    };
+    for (const auto& row : rows) {
+        ScriptCard card(row.script);
+        row.change(card);
+        const auto board = card.board();
+        EXPECT_EQ(board.stage(), row.stage) << row.script << ": " << board.system().at(Stage::Configuration).text
+                                            << board.system().at(Stage::Entry).text;
+        if (row.why && board.system().stops_at) EXPECT_EQ(board.why(), *row.why) << row.script;
+    }
+}
+
+TEST(UbootScripts, AreRefusedByTheirChecksums) {
+    const auto of = [](auto change) {
+        ScriptCard card("");
+        auto image = forge::make_legacy_image(forge::to_bytes("echo x\n"), {.type = 6});
+        change(image);
+        card.files.file("/boot/boot.scr.uimg", image);
+        return Board(card.build(), "uboot-arm64");
+    };
+    const auto data = of([](Bytes& b) { b[75] ^= 1; });
+    EXPECT_EQ(data.why(), Code::UbootScriptRefused);
+    EXPECT_EQ(data.system().symptom, "Bad data crc");
+    EXPECT_EQ(data.system().at(Stage::Configuration).text,
+              "U-Boot refuses the script d1p1:/boot/boot.scr.uimg: its content fails its checksum");
+    EXPECT_EQ(of([](Bytes& b) { b[35] ^= 1; }).system().symptom, "Bad header crc");
+    EXPECT_EQ(of([](Bytes& b) { b[0] ^= 1; }).system().symptom, "Wrong image format for \"source\" command");
+    EXPECT_EQ(of([](Bytes& b) { b = forge::make_legacy_image(b, {.type = 2}); }).system().symptom, "Bad image type");
+    // Its processor is not looked at.
+    EXPECT_EQ(
+        of([](Bytes& b) { b = forge::make_legacy_image(forge::to_bytes("echo\n"), {.type = 6, .arch = 8}); }).why(),
+        Code::UbootNothingFound);
+}
+
+TEST(UbootImages, OfATreeAreCheckedPartByPart) {
+    struct Row {
+        const char* name;
+        std::function<void(std::vector<forge::FitPart>&)> parts;
+        std::function<void(Bytes&)> bytes;
+        std::string command, stage;
+        std::optional<Code> why;
+    };
+    const auto same = [](std::vector<forge::FitPart>&) {};
+    const auto whole = [](Bytes&) {};
+    const Row rows[] = {
+        {"as it is", same, whole, "bootm 0x50000000", "yes", {}},
+        {"its configuration by name", same, whole, "bootm 0x50000000#conf-1", "yes", {}},
+        {"another configuration", same, whole, "bootm 0x50000000#conf-9", "entry", Code::UbootPartMissing},
+        {"no kernel of that name",
+         [](auto& p) {
+             p[0].name = "kernel-2";
+             p[0].type = "standalone";
+         },
+         whole, "bootm 0x50000000", "entry", Code::UbootPartMissing},
+        {"put where no memory is",
+         [](auto& p) { p[0].load = p[0].entry = 0x10000000; },
+         whole,
+         "bootm 0x50000000",
+         "yes",
+         {}},
+        {"entered where it does not lie", [](auto& p) { p[0].entry = 0x4F000000; }, whole, "bootm 0x50000000", "kernel",
+         Code::UbootImageRefused},
+        {"a byte changed", same, [](Bytes& b) { b[3000] ^= 1; }, "bootm 0x50000000", "kernel", Code::UbootImageRefused},
+        {"a byte changed, and nothing verified",
+         same,
+         [](Bytes& b) { b[3000] ^= 1; },
+         "setenv verify no\nbootm 0x50000000",
+         "yes",
+         {}},
+        {"the mark gone", same, [](Bytes& b) { b[0] = 0; }, "bootm 0x50000000", "kernel", Code::UbootImageRefused},
+    };
+    for (const auto& row : rows) {
+        ScriptCard card("load mmc 0:1 0x50000000 /image.itb\n" + row.command);
+        std::vector<forge::FitPart> parts = {
+            {"kernel-1", "kernel", card.files.at("/Image").content, 0x42000000, 0x42000000, "arm64"},
+            {"ramdisk-1", "ramdisk", card.files.at("/disk.img").content, 0, 0, "arm64"}};
+        row.parts(parts);
+        auto image = forge::make_fit(parts, "Station");
+        row.bytes(image);
+        card.files.remove("/Image").remove("/disk.img").remove("/Image.old");
+        card.files.file("/image.itb", image);
+        const auto board = card.board();
+        EXPECT_EQ(board.stage(), row.stage) << row.name << ": " << board.system().at(Stage::Entry).text;
+        if (row.why && board.system().stops_at) EXPECT_EQ(board.why(), *row.why) << row.name;
+    }
+}
+
+TEST(UbootImages, LegacyOnesAreChecked) {
+    const auto of = [](forge::LegacyOptions options, auto change) {
+        ScriptCard card("load mmc 0:1 0x50000000 /uImage\nbootm 0x50000000 - -");
+        auto image = forge::make_legacy_image(card.files.at("/Image").content, options);
+        change(image);
+        card.files.file("/uImage", image);
+        const auto board = card.board();
+        return std::pair(board.stage(), board.system().symptom.substr(0, board.system().symptom.find('\n')));
+    };
+    const auto whole = [](Bytes&) {};
+    const forge::LegacyOptions sound{.arch = 22};
+    EXPECT_EQ(of(sound, whole).first, "ramdisk") << "the kernel is taken, and has no RAM disk";
+    using Pair = std::pair<std::string, std::string>;
+    EXPECT_EQ(of(sound, [](Bytes& b) { b[100] ^= 1; }), Pair("kernel", "Verifying Checksum ... Bad Data CRC"));
+    EXPECT_EQ(of(sound, [](Bytes& b) { b[40] ^= 1; }), Pair("kernel", "Bad Header Checksum"));
+    EXPECT_EQ(of({.arch = 2}, whole), Pair("kernel", "Unsupported Architecture 0x2"));
+    EXPECT_EQ(of({.type = 5, .arch = 22}, whole), Pair("kernel", "Wrong Image Type for bootm command"));
+    EXPECT_EQ(of({.arch = 22, .os = 2}, whole), Pair("kernel", "(nothing)"));
+}
+
+// --- the tool
+// ---------------------------------------------------------------------------------------------------------
+
+TEST(BoardTool, ListsBoardsAndFollowsThem) {
+    const Folder folder;
+    const auto card = folder.write("station.img", demo::weather_station().build());
+    const auto all = support::shell(TOOL_PATH " boards");
+    EXPECT_EQ(all.status, 0);
+    EXPECT_NE(
+        all.out.find("board:sunxi-h3-brom  Allwinner H3, H2+\n    starts   a program with the mark eGON.BT0 and a "
+                     "checksum, at byte 8192 (some also 131072)\n    at       byte 8192, then 131072; at most 32.0 KiB "
+                     "in its first program\n    console  ttyS0\n"),
+        std::string::npos)
+        << all.out;
+    const auto fitting = support::shell(TOOL_PATH " boards --format json " + card);
+    EXPECT_EQ(fitting.status, 0);
+    EXPECT_NE(fitting.out.find("\"name\": \"sunxi-h3-brom\""), std::string::npos);
+    EXPECT_EQ(fitting.out.find("uboot-qemu"), std::string::npos);
+    const auto desk = folder.write("desk.img", demo::front_desk().build());
+    EXPECT_EQ(support::shell(TOOL_PATH " boards " + desk).status, 1);
+    const auto checked = support::shell(TOOL_PATH " check --firmware board:sunxi-h3-brom " + card);
+    EXPECT_EQ(checked.status, 0);
+    EXPECT_NE(checked.out.find("started by the board sunxi-h3-brom (Allwinner H3, H2+)"), std::string::npos)
+        << checked.out;
+    EXPECT_NE(checked.out.find("Almhof Weather 2 (Arnika)  starts"), std::string::npos) << checked.out;
+    const auto json = support::shell(TOOL_PATH " check --format json --firmware board:sunxi-h3-brom " + card);
+    EXPECT_NE(json.out.find("\"firmware\": \"board\",\n  \"board\": \"sunxi-h3-brom\""), std::string::npos) << json.out;
+    const auto unknown = support::shell(TOOL_PATH " check --firmware board:sunxi-h33 " + card);
+    EXPECT_EQ(unknown.status, 2);
+    EXPECT_NE(unknown.out.find("there is no board sunxi-h33; `herberge boards` lists those that are known"),
+              std::string::npos);
+    EXPECT_EQ(support::shell(TOOL_PATH " check --firmware bios2 " + card).status, 2);
+    const auto flash = support::shell(TOOL_PATH " check --firmware board:sunxi-h3-brom --variables /gone " + card);
+    EXPECT_EQ(flash.status, 3) << flash.out;
+}
+
+}  // namespace
