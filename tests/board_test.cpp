@@ -45,8 +45,7 @@ struct Board {
     }
 };
 
-// --- the demo's weather station
-// ---------------------------------------------------------------------------------------
+// --- the demo's weather station -------------------------------------------------------------------------------------
 
 TEST(WeatherStation, StopsWhereItsStoriesSay) {
     for (const auto& story : demo::station_stories()) {
@@ -136,8 +135,7 @@ TEST(WeatherStation, SaysWhatIsWrong) {
     }
 }
 
-// --- first programs
-// ---------------------------------------------------------------------------------------------------
+// --- first programs -------------------------------------------------------------------------------------------------
 
 TEST(Egon, BoundsOfWhatTheRomStarts) {
     const auto* h3 = find_board("sunxi-h3-brom");
@@ -197,8 +195,7 @@ TEST(Boards, AMediumTellsWhichItFits) {
     EXPECT_TRUE(fitting_boards(Machine{}).empty());
 }
 
-// --- the environment
-// --------------------------------------------------------------------------------------------------
+// --- the environment ------------------------------------------------------------------------------------------------
 
 TEST(UbootEnvironment, IsReadWithItsChecksum) {
     const std::vector<std::pair<std::string, std::string>> variables = {{"bootcmd", "run a; run b"}, {"empty", ""}};
@@ -270,8 +267,7 @@ TEST(UbootEnvironment, IsFoundInTheProgramItself) {
     EXPECT_TRUE(uboot::find_built_in(*memory_source(program, "d1"), program.size() + 5, 100).empty());
 }
 
-// --- commands
-// ---------------------------------------------------------------------------------------------------------
+// --- commands -------------------------------------------------------------------------------------------------------
 
 /// What a text of commands prints, on a card with some files.
 struct Typed {
@@ -358,8 +354,7 @@ TEST(UbootCommands, HaveBounds) {
     EXPECT_LE(Typed("while true; do echo x; done").outcome.screen.size(), 400U);
 }
 
-// --- images
-// -----------------------------------------------------------------------------------------------------------
+// --- images ---------------------------------------------------------------------------------------------------------
 
 TEST(LegacyImages, AsTheSystemsOwnMakerWritesThem) {
     const Folder folder;
@@ -522,8 +517,7 @@ TEST(BoardKernels, AreJudgedAsTheBoardStartsThem) {
     EXPECT_EQ(of(image, Processor::Arm64).soundness_text, "its code was overwritten with zeros from byte 69632 on");
 }
 
-// --- extlinux.conf, and what U-Boot looks for
-// -------------------------------------------------------------------------
+// --- extlinux.conf, and what U-Boot looks for -----------------------------------------------------------------------
 
 /// A card for an arm64 board with U-Boot in its flash.
 struct Card {
@@ -656,8 +650,7 @@ TEST(Partitions, AreTriedAsUbootTriesThem) {
     }
 }
 
-// --- scripts and images on a card
-// -------------------------------------------------------------------------------------
+// --- scripts and images on a card -----------------------------------------------------------------------------------
 
 /// The card's script says what is started.
 struct ScriptCard : Card {
@@ -809,8 +802,92 @@ TEST(UbootImages, LegacyOnesAreChecked) {
     EXPECT_EQ(of({.arch = 22, .os = 2}, whole), Pair("kernel", "(nothing)"));
 }
 
-// --- the tool
-// ---------------------------------------------------------------------------------------------------------
+// --- what mends it ---------------------------------------------------------------------------------------------------
+
+/// The titles of what is proposed; each proposal is applied and walked again: the system starts.
+std::vector<std::string> mended(const Bytes& card, const std::string& name) {
+    const Machine machine = support::machine_of(card);
+    CheckOptions options;
+    options.firmware = FirmwareKind::Board;
+    options.board = name;
+    std::vector<std::string> out;
+    for (const auto& one : mend(machine, check(machine, options), options)) {
+        for (const auto& proposal : one.proposals) {
+            Workshop shop(machine);
+            EXPECT_TRUE(shop.apply(proposal.patch)) << proposal.title;
+            EXPECT_TRUE(check(shop.machine(), options).all_start()) << proposal.title;
+            out.push_back(proposal.title);
+        }
+        if (one.proposals.empty()) out.push_back(one.bring);
+    }
+    return out;
+}
+::testing::AssertionResult any_begins(const std::vector<std::string>& all, std::string_view begin) {
+    if (std::ranges::any_of(all, [&](const std::string& one) { return one.starts_with(begin); }))
+        return ::testing::AssertionSuccess();
+    auto out = ::testing::AssertionFailure() << "none of these begins with “" << begin << "”:";
+    for (const auto& one : all) out << "\n  " << one;
+    return out;
+}
+
+TEST(MendBoards, WhatUbootLooksAt) {
+    auto image = Card().build();
+    std::swap(image[446], image[462]);
+    EXPECT_TRUE(any_begins(mended(image, "uboot-arm64"), "mark d1p1 as the partition that U-Boot looks at"));
+    image = Card().build();
+    image[2048 * 512 + 0x36] = 'f';
+    EXPECT_TRUE(
+        any_begins(mended(image, "uboot-arm64"),
+                   "write the marks by which U-Boot knows a FAT into the boot sector of d1p1: 55 AA, and FAT12"));
+    Card without;
+    without.configuration.clear();
+    without.files.file("/initrd.img", without.files.at("/disk.img").content);
+    const auto all = mended(without.build(), "uboot-arm64");
+    EXPECT_TRUE(any_begins(all, "write d1p1:/extlinux/extlinux.conf anew, with one entry for Almhof Weather 2"));
+}
+
+TEST(MendBoards, MarksAndChecksumsOfWhatIsLoaded) {
+    Card card;
+    card.configuration.erase(card.configuration.find("label older"));
+    card.files.at("/Image").content[56] = 0;
+    EXPECT_TRUE(any_begins(mended(card.build(), "uboot-arm64"),
+                           "write the mark of an arm64 kernel (“ARMd”) back into d1p1:/Image, at byte 56"));
+    ScriptCard script(load_both + "booti 0x42000000 0x48000000:${filesize}");
+    EXPECT_EQ(script.board().stage(), "yes");
+    auto& content = script.files.at("/boot.scr").content;
+    const auto option = std::ranges::search(content, std::string_view(" ro\n"));
+    *(option.begin() + 2) = 'w';  // "rw"
+    const auto all = mended(script.build(), "uboot-arm64");
+    EXPECT_TRUE(any_begins(all, "make the checksums of d1p1:/boot.scr anew for what it holds now"));
+    const auto stories = demo::station_stories();
+    const auto mark = std::ranges::find(stories, std::string("station-mark.img"), &demo::StationStory::name);
+    EXPECT_TRUE(any_begins(mended(mark->card(), demo::station_board), "a loader for this firmware"))
+        << "what must be brought";
+}
+
+TEST(MendBoards, TheTypeThatProtectsAGpt) {
+    forge::DiskSpec disk;
+    disk.gpt = true;
+    disk.size = 20U << 20U;
+    Card card;
+    auto tree = card.files;
+    tree.file(card.where, card.configuration);
+    forge::FatOptions fat;
+    fat.size = 8U << 20U;
+    forge::ExtOptions ext;
+    ext.size = 8U << 20U;
+    ext.uuid = forge::uuid_from(demo::station_root_uuid);
+    disk.partitions = {{2048, forge::make_fat(tree, fat).bytes, 0xEF, false},
+                       {2048 + 16384, forge::make_ext(demo::weather_station().root, ext), 0x83, false}};
+    auto image = forge::make_disk(disk);
+    EXPECT_EQ(Board(image, "uboot-arm64").stage(), "yes");
+    image[446 + 4] = 0x83;
+    EXPECT_EQ(Board(image, "uboot-arm64").why(), Code::UbootNoPartition);
+    EXPECT_TRUE(
+        any_begins(mended(image, "uboot-arm64"), "set the type of d1's only entry, which begins at sector 1, to EE"));
+}
+
+// --- the tool -------------------------------------------------------------------------------------------------------
 
 TEST(BoardTool, ListsBoardsAndFollowsThem) {
     const Folder folder;

@@ -752,8 +752,7 @@ TEST(CarriedKeys, OnAnOpenVolumeOpenTheNextOne) {
                                                     "in lvm/inn/root:/etc/keys/bottles.key"});
 }
 
-// --- GRUB, whose own files lie in one
-// ---------------------------------------------------------------------------------
+// --- GRUB, whose own files lie in one -------------------------------------------------------------------------------
 
 constexpr const char* grub_uuid = "0c4e570000014a018a01000000c4e571";
 

@@ -385,8 +385,7 @@ TEST(Md, AGroupOfVolumesOnAnArrayIsFoundInTheNextRound) {
     EXPECT_EQ(machine.hiding_places(), "");
 }
 
-// --- a whole machine whose root is an array
-// ---------------------------------------------------------------------------
+// --- a whole machine whose root is an array -------------------------------------------------------------------------
 
 /// The front desk: /boot on a partition, its root in a mirror that has lost its other member.
 struct MirrorDesk {

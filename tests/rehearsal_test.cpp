@@ -30,8 +30,7 @@ Rehearsal run(Bytes image, const RehearsalOptions& options = small()) {
 
 std::string printed(const Rehearsal& r) { return r.screen.empty() ? "" : r.screen.front(); }
 
-// --- code that loads other code
-// -----------------------------------------------------------------------------------------
+// --- code that loads other code -------------------------------------------------------------------------------------
 
 struct Plain {
     const char* name;
@@ -204,8 +203,7 @@ TEST(Rehearsal, WritesStayInMemory) {
     EXPECT_EQ(*machine.disks[0].source->bytes(0, image.size()), image);
 }
 
-// --- code that goes wrong
-// ----------------------------------------------------------------------------------------------
+// --- code that goes wrong -------------------------------------------------------------------------------------------
 
 struct Wild {
     const char* name;
@@ -250,8 +248,7 @@ INSTANTIATE_TEST_SUITE_P(
         Wild{"PollsTheKeyboard", {0xB4, 0x01, 0xCD, 0x16, 0xEB, 0xFA}, RehearsalEnd::WaitsForKey}),
     support::by_name);
 
-// --- what must not reach the CPU library, and one budget for everything
-// ---------------------------------------------------
+// --- what must not reach the CPU library, and one budget for everything ---------------------------------------------
 
 Bytes prefixes(std::size_t count, const Bytes& after, std::uint8_t prefix = 0xF3) {
     Bytes out(count + after.size(), prefix);
@@ -376,8 +373,7 @@ TEST(Rehearsal, WithoutSignatureNothingStarts) {
     EXPECT_EQ(rehearse(Machine{}, 1, small()).end, RehearsalEnd::NotStarted);
 }
 
-// --- both lines of evidence
-// ------------------------------------------------------------------------------------------------
+// --- both lines of evidence -----------------------------------------------------------------------------------------
 
 TEST(TwoLines, CodeThatLooksRightAndDoesNothingIsFound) {
     auto d = demo::front_desk();

@@ -96,8 +96,7 @@ TEST(Fstab, LinesAreNumberedAndShortOnesSkipped) {
     EXPECT_EQ(lines[1].pass, 0);
 }
 
-// --- drivers
-// ---------------------------------------------------------------------------------------------------------------
+// --- drivers --------------------------------------------------------------------------------------------------------
 
 Ramdisk ramdisk_with(const std::vector<std::string>& modules, const std::string& release = "6.1.0") {
     forge::Tree tree;
@@ -188,8 +187,7 @@ TEST(RamdiskInit, FollowsRdinit) {
     EXPECT_NE(missing.findings.front().symptom.find("VFS: Unable to mount root fs"), std::string::npos);
 }
 
-// --- init
-// --------------------------------------------------------------------------------------------------------------------
+// --- init -----------------------------------------------------------------------------------------------------------
 
 struct Root {
     Machine machine;

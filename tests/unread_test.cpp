@@ -489,8 +489,7 @@ TEST(Mirrors, ASuperblockElsewhereIsNone) {
     EXPECT_FALSE(recognise_volume(*support::source_of(member)).known());
 }
 
-// --- what the medium does not give
-// -------------------------------------------------------------------------------------
+// --- what the medium does not give ----------------------------------------------------------------------------------
 
 struct Damaged {
     Machine machine;

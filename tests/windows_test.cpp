@@ -426,8 +426,7 @@ TEST(Windows, StartUpListMarksAMissingHal) {
     EXPECT_EQ(absent, std::vector<std::string>{"hal.dll"});
 }
 
-// --- against disks made by others, where they are at hand
-// ---------------------------------------------------------------
+// --- against disks made by others, where they are at hand -----------------------------------------------------------
 
 std::string sha256(const std::vector<std::uint8_t>& bytes) {
     std::array<std::uint8_t, 32> out{};

@@ -165,8 +165,7 @@ void add_to_gpt(const Disk& disk, const UnlistedVolume& volume, std::vector<Idea
     }
 }
 
-// --- a GPT of which no copy is left
-// ------------------------------------------------------------------------------------
+// --- a GPT of which no copy is left ---------------------------------------------------------------------------------
 
 /// Its partitions begin where volumes do, in that order. What holds no file system is not seen: GRUB's core tells of
 /// one such partition; else the first number may have been one.

@@ -85,7 +85,7 @@ void status_bytes(const Disk& disk, const ondisk::Mbr& mbr, std::vector<Idea>& o
 }
 
 void active_flag(const Case& stopped, const Disk& disk, std::vector<Idea>& out) {
-    if (disk.table.kind != TableKind::Mbr || stopped.verdict.firmware == FirmwareKind::Uefi ||
+    if (disk.table.kind != TableKind::Mbr || stopped.verdict.firmware != FirmwareKind::Bios ||
         stopped.rung.stage > Stage::Loader)
         return;
     for (const auto& p : disk.table.partitions) {

@@ -19,6 +19,7 @@ std::vector<Remedy> remedies() {
             {"boot stores", propose_stores},
             {"firmware settings", propose_firmware},
             {"what starts unattended", propose_default},
+            {"boards", propose_boards},
             {"lists of sectors", propose_syslinux}};
 }
 

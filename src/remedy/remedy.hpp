@@ -57,6 +57,7 @@ void propose_default(const Case& stopped, std::vector<Idea>& out);
 void propose_names(const Case& stopped, std::vector<Idea>& out);
 void propose_stores(const Case& stopped, std::vector<Idea>& out);
 void propose_firmware(const Case& stopped, std::vector<Idea>& out);
+void propose_boards(const Case& stopped, std::vector<Idea>& out);
 void propose_files(const Case& stopped, std::vector<Idea>& out);
 /// What would have to be brought from outside; empty: nothing is known.
 [[nodiscard]] std::string to_bring(const Case& stopped);
