@@ -855,8 +855,8 @@ TEST(MendBoards, MarksAndChecksumsOfWhatIsLoaded) {
     ScriptCard script(load_both + "booti 0x42000000 0x48000000:${filesize}");
     EXPECT_EQ(script.board().stage(), "yes");
     auto& content = script.files.at("/boot.scr").content;
-    const auto option = std::ranges::search(content, std::string_view(" ro\n"));
-    *(option.begin() + 2) = 'w';  // "rw"
+    const std::string_view option = " ro\n";
+    *(std::search(content.begin(), content.end(), option.begin(), option.end()) + 2) = 'w';  // "rw"
     const auto all = mended(script.build(), "uboot-arm64");
     EXPECT_TRUE(any_begins(all, "make the checksums of d1p1:/boot.scr anew for what it holds now"));
     const auto stories = demo::station_stories();
@@ -913,6 +913,19 @@ TEST(BoardTool, ListsBoardsAndFollowsThem) {
     EXPECT_NE(checked.out.find("Almhof Weather 2 (Arnika)  starts"), std::string::npos) << checked.out;
     const auto json = support::shell(TOOL_PATH " check --format json --firmware board:sunxi-h3-brom " + card);
     EXPECT_NE(json.out.find("\"firmware\": \"board\",\n  \"board\": \"sunxi-h3-brom\""), std::string::npos) << json.out;
+    const auto entries = support::shell(TOOL_PATH " entries --firmware board:sunxi-h3-brom " + card);
+    EXPECT_NE(entries.out.find("d1p1:/station.scr  U-Boot"), std::string::npos) << entries.out;
+    EXPECT_NE(entries.out.find("d1p1:/station.scr:5"), std::string::npos) << entries.out;
+    EXPECT_NE(entries.out.find("root=UUID=57a71000-0001-4a01-8a01-00000057a701"), std::string::npos) << entries.out;
+    const auto layout = support::shell(TOOL_PATH " layout " + card);
+    EXPECT_NE(layout.out.find("a board's first program (eGON) from sector 16, U-Boot from sector 80 to 236"),
+              std::string::npos)
+        << layout.out;
+    const auto sector = support::shell(TOOL_PATH " sector " + card + " --at d1@8192");
+    EXPECT_NE(sector.out.find("head of the first program of an Allwinner board"), std::string::npos) << sector.out;
+    EXPECT_NE(
+        support::shell(TOOL_PATH " sector " + card + " --at d1@40960").out.find("head of a legacy image of U-Boot"),
+        std::string::npos);
     const auto unknown = support::shell(TOOL_PATH " check --firmware board:sunxi-h33 " + card);
     EXPECT_EQ(unknown.status, 2);
     EXPECT_NE(unknown.out.find("there is no board sunxi-h33; `herberge boards` lists those that are known"),

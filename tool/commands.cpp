@@ -135,7 +135,9 @@ int run_entries(const Options& options) {
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     std::vector<BootOptionState> boot;
     if (wanted.variables.given()) boot = inspect_boot_options(opened.machine, wanted.variables);
-    const auto menus = read_menus(opened.machine, wanted.variables);
+    // What a board's loader starts is told by its commands: it is walked.
+    const auto menus = wanted.firmware == FirmwareKind::Board ? check(opened.machine, wanted).menus
+                                                              : read_menus(opened.machine, wanted.variables);
     const Terminal terminal;
     if (options.format == "json") print(entries_json(menus, boot));
     else

@@ -16,7 +16,7 @@ _herberge() {
     case ${COMP_WORDS[1]} in
         check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --strict --stats --unlock --unreadable --optical" ;;
         systems) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical" ;;
-        entries) options="$options --format --variables --stats --unlock --unreadable --optical" ;;
+        entries) options="$options --format --variables --stats --unlock --unreadable --optical --firmware" ;;
         startup | layout) options="$options --format --stats --unlock --unreadable --optical" ;;
         sector) options="$options --format --stats --unlock --at --as --byte --count --kinds --boot-sectors --optical" ;;
         files) options="$options --format --stats --unlock --in" ;;

@@ -542,6 +542,11 @@ std::string entries_text(const std::vector<herberge::Menu>& menus, const Termina
     for (const auto& menu : menus) {
         if (!out.empty()) out += "\n";
         out += fmt::format("{}  {}\n", terminal.ink(Ink::Bold, printable(menu.place)), menu.title());
+        if (menu.boots_without_menu && menu.entries.empty()) {
+            out += "  has no menu: its commands themselves start\n\n";
+            for (const auto& entry : menu.direct) one_entry(out, entry, terminal, true, 0);
+            continue;
+        }
         const std::string wait = menu.timeout ? fmt::format("{} s", *menu.timeout) : "for ever, until a key is pressed";
         out += fmt::format("  waits {}; {}", wait, why_not_shown(menu));
         if (!menu.reveal.empty()) out += fmt::format(" ({} shows it)", menu.reveal);

@@ -37,7 +37,7 @@ void add_format(CLI::App& command, Options& options) {
     command.add_option("--format", options.format, "text (for people) or json")->check(CLI::IsMember({"text", "json"}));
 }
 
-void add_firmware(CLI::App& command, Options& options) {
+void add_firmware_kind(CLI::App& command, Options& options) {
     command
         .add_option("--firmware", options.firmware,
                     "auto, bios, uefi (64-bit), uefi32 (32-bit firmware of PCs) or board:NAME (`herberge boards` lists "
@@ -50,6 +50,10 @@ void add_firmware(CLI::App& command, Options& options) {
                            : text + " is none of auto, bios, uefi, uefi32, board:NAME";
             },
             "KIND"));
+}
+
+void add_firmware(CLI::App& command, Options& options) {
+    add_firmware_kind(command, options);
     command.add_option(
         "--variables", options.variables,
         "The UEFI firmware's variables: a flash image, or a folder with a file per variable. Of a board: "
@@ -184,9 +188,13 @@ void add_entries(CLI::App& app, Options& options, int& status) {
     auto* entries = app.add_subcommand("entries", "What each loader is set to do, and whether each entry resolves");
     add_images(*entries, options);
     add_format(*entries, options);
-    entries->add_option("--variables", options.variables,
-                        "The UEFI firmware's variables: its boot options are listed too");
-    entries->footer("Example:\n  herberge entries desk.img");
+    entries->add_option(
+        "--variables", options.variables,
+        "The UEFI firmware's variables: its boot options are listed too. Of a board: a dump of its flash");
+    add_firmware_kind(*entries, options);
+    entries->footer(
+        "With --firmware board:NAME what that board's loader comes to when it carries out its commands.\n\n"
+        "Examples:\n  herberge entries desk.img\n  herberge entries card.img --firmware board:sunxi-h3-brom");
     entries->callback([&] { status = tool::run_entries(options); });
 }
 

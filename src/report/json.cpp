@@ -413,6 +413,8 @@ std::string entries_json(const std::vector<Menu>& menus, const std::vector<BootO
                           {"reveal", text_or_null(menu.reveal)}};
         m["entries"] = ordered_json::array();
         for (const auto& entry : menu.entries) m["entries"].push_back(to_json(entry));
+        m["direct"] = ordered_json::array();
+        for (const auto& entry : menu.direct) m["direct"].push_back(to_json(entry));
         m["messages"] = ordered_json::array();
         for (const auto& message : menu.messages)
             m["messages"].push_back(
