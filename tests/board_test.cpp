@@ -302,7 +302,12 @@ TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
         {"if false; then echo 1; elif true; then echo 2; else echo 3; fi", "2|"},
         {"if false\nthen echo 1\nelse\necho 2\nfi", "2|"},
         {"true && echo a; false && echo b; false || echo c; true || echo d", "a|c|"},
-        {"for i in x y 'z w'; do echo $i; done", "x|y|z w|"},
+        {"for i in x y 'z w'; do echo $i; done", "x|y|z|w|"},
+        {"setenv x 'a b'; for i in \"$x\" c; do echo $i; done; echo \"$x\"", "a|b|c|a b|"},
+        // The rest of such a list is passed over as a whole.
+        {"false && echo a || echo b; echo c", "c|"},
+        {"true || echo a && echo b; echo c", "c|"},
+        {"false || false && echo b || echo c; echo d", "d|"},
         {"setenv list a b; for i in ${list} c; do echo $i; done", "a|b|c|"},
         {"setenv n 3; while itest $n > 0; do echo $n; setexpr n $n - 1; done", "3|2|1|"},
         {"until true; do echo never; done; echo after", "after|"},
@@ -326,6 +331,8 @@ TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
          "first|MMC: no card present|second|No ethernet found.|net|"},
         {"setexpr x 10 + f; echo $x; setexpr y 0x20 * 2; echo $y; setexpr z 1 / 0 || echo no", "1f|40|no|"},
         {"load mmc 0:1 200 leave.scr; source 200; echo on", "in|on|"},
+        {"setenv ver U-Boot 2023.01+x; load mmc 0:1 200 leave.scr; source 200; echo on", "in|never|on|"},
+        {"setenv ver U-Boot 2024.01; load mmc 0:1 200 leave.scr; source 200; echo on", "in|on|"},
         {"for i in 1 2; do for j in a b; do echo $i$j; done; done", "1a|1b|2a|2b|"},
         {"echo ${a:-b}$", "$|"},
     };

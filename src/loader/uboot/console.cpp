@@ -139,11 +139,14 @@ int Console::run_text(std::string_view text, Frame frame) {
 }
 
 int Console::run_block(const Block& block) {
+    // Once a part of "a && b || c" is not run, neither is the rest up to the next separator (run_list_real).
+    bool skipping = false;
     for (const auto& statement : block) {
         if (over()) break;
-        if (statement.link == Statement::Link::And && last_ != 0) continue;
-        if (statement.link == Statement::Link::Or && last_ == 0) continue;
-        last_ = run_statement(statement);
+        using Link = Statement::Link;
+        skipping = statement.link != Link::Always && (skipping || (statement.link == Link::And && last_ != 0) ||
+                                                      (statement.link == Link::Or && last_ == 0));
+        if (!skipping) last_ = run_statement(statement);
     }
     return last_;
 }
@@ -178,12 +181,18 @@ int Console::run_statement(const Statement& statement) {
 int Console::run_loop(const Statement& statement) {
     const auto& [condition, body] = statement.branches.front();
     if (statement.kind == Statement::Kind::For) {
-        for (const auto& one : expand(statement.words)) {
-            if (over()) break;
-            local_.insert_or_assign(statement.variable, one);
-            last_ = 0;
-            run_block(body);
-        }
+        for (const auto& word : expand(statement.words))
+            // Quotes do not keep a value together here.
+            for (std::string_view rest = word; !rest.empty();) {
+                const auto end = std::min(rest.find(' '), rest.size());
+                const std::string one(rest.substr(0, end));
+                rest.remove_prefix(std::min(end + 1, rest.size()));
+                if (one.empty()) continue;
+                if (over()) break;
+                local_.insert_or_assign(statement.variable, one);
+                last_ = 0;
+                run_block(body);
+            }
         local_.erase(statement.variable);
         return last_;
     }

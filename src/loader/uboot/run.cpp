@@ -70,16 +70,32 @@ void stored_file(const Machine& machine, const Board& board, Environment& out) {
     }
 }
 
+/// "U-Boot 2023.01+dfsg-2 (…)", as the program itself has it; empty: not found in its first 4 MiB.
+std::string version_of(const ByteSource& program) {
+    constexpr std::string_view words = "U-Boot 20";
+    constexpr std::uint64_t most = std::uint64_t{4} << 20U;
+    const auto bytes = program.bytes(0, std::min(program.size(), most));
+    if (!bytes) return {};
+    const std::string_view all(reinterpret_cast<const char*>(bytes->data()), bytes->size());
+    const auto at = all.find(words);
+    if (at == std::string_view::npos) return {};
+    return std::string(
+        all.substr(at, std::min<std::size_t>(64, all.find_first_of(std::string_view("\n\0", 2), at) - at)));
+}
+
 Environment environment_of(const Machine& machine, const Start& start) {
     Environment out;
     const Board& board = *start.board;
     out.variables = usual_variables(board);
     out.text = "its environment is the one built into it, which is not at hand: the usual search is followed";
+    // U-Boot sets its version as a variable; the emulated boards are those of Debian 12.
+    if (board.medium == "virtio") out.variables.emplace("ver", "U-Boot 2023.01");
     if (start.program != nullptr)
         if (auto own = find_built_in(*start.program, 0, start.program->size()); !own.empty()) {
             out.text = fmt::format("its environment is the one built into it ({} variables)", own.size());
             out.evidence = {evidence_bytes(*start.program, 0, std::min<std::uint64_t>(start.program->size(), 4096))};
             out.variables = std::move(own);
+            if (const auto version = version_of(*start.program); !version.empty()) out.variables["ver"] = version;
         }
     if (start.flash != nullptr) {
         if (const auto stored = find_stored(*start.flash))
