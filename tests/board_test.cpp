@@ -516,6 +516,14 @@ TEST(BoardKernels, AreJudgedAsTheBoardStartsThem) {
     EXPECT_EQ(of(image, Processor::Arm).soundness, Soundness::Damaged) << "another processor";
     EXPECT_EQ(of(forge::make_kernel(), Processor::Arm64).soundness, Soundness::Damaged) << "a PC's";
     EXPECT_EQ(inspect_kernel(*memory_source(image, "k"))->soundness, Soundness::Damaged) << "on a PC";
+    // Packed by itself: unpacked first.
+    auto packed = forge::gzip(image);
+    EXPECT_EQ(of(packed, Processor::Arm64).soundness, Soundness::Sound);
+    EXPECT_EQ(of(packed, Processor::Arm64).release, "6.1.0-b");
+    packed[packed.size() / 2] ^= 0x40;
+    EXPECT_EQ(of(packed, Processor::Arm64).soundness, Soundness::Damaged);
+    EXPECT_EQ(of(Bytes(5000, 7), Processor::Arm64).soundness_text,
+              "it carries no mark by which it could be told what it is");
     // One page of zeros may be a gap; two are no code.
     std::fill_n(image.begin() + 0x11000, 4096, std::uint8_t{0});
     EXPECT_EQ(of(image, Processor::Arm64).soundness, Soundness::Unknown);
@@ -597,6 +605,8 @@ TEST(Extlinux, IsFollowedAsUbootReadsIt) {
          Code::UbootNothingFound},
         {"no label", [](Card& c) { c.configuration = "timeout 3\n"; }, "configuration", "", Code::UbootNothingFound},
         {"no configuration", [](Card& c) { c.configuration.clear(); }, "configuration", "", Code::UbootNothingFound},
+        {"a word that is none of a label's ends it", replaced("\tlinux /Image\n", "\ttext help\n\tlinux /Image\n"),
+         "entry", "Station", Code::EntryLoadsNothing},
         {"another root", replaced("57a71000", "57ff1000"), "root", "Station", Code::RootNotFound},
     };
     for (const auto& row : rows) {
@@ -789,6 +799,38 @@ TEST(UbootImages, OfATreeAreCheckedPartByPart) {
     }
 }
 
+/// A U-Boot that goes by the best match goes by nothing else; before 2023.07 it starts no kernel without a tree.
+TEST(UbootImages, AreChosenByTheBoard) {
+    const auto of = [](const std::string& compatible, const std::string& command) {
+        ScriptCard card("load virtio 0:1 0x50000000 /image.itb\n" + command);
+        std::vector<forge::FitPart> parts = {
+            {"kernel-1", "kernel", card.files.at("/Image").content, 0x42000000, 0x42000000, "arm64"},
+            {"ramdisk-1", "ramdisk", card.files.at("/disk.img").content, 0, 0, "arm64"}};
+        if (!compatible.empty())
+            parts.push_back({"tree-1", "flat_dt",
+                             forge::make_device_tree(forge::TreeNode{"", {}, {}}.text("compatible", compatible)), 0, 0,
+                             "arm64"});
+        card.files.file("/image.itb", forge::make_fit(parts, "Station"));
+        card.files.file("/boot.scr", forge::make_legacy_image(
+                                         forge::to_bytes("setenv bootargs root=UUID=" +
+                                                         std::string(demo::station_root_uuid) + "\n" + card.script),
+                                         {.type = 6}));
+        const Board board(card.build(), "uboot-qemu-arm64");
+        return board.stage() == "yes" || board.stage() == "root" ? std::string("started")
+                                                                 : board.system().at(*board.system().stops_at).text;
+    };
+    EXPECT_EQ(of("linux,dummy-virt", "bootm 0x50000000"), "started");
+    EXPECT_EQ(of("almhof,other", "bootm 0x50000000"),
+              "d1p1:/image.itb has no configuration for this board (linux,dummy-virt)");
+    EXPECT_EQ(of("almhof,other", "bootm 0x50000000#conf-1"), "started");
+    EXPECT_EQ(of("", "bootm 0x50000000#conf-1"),
+              "no device tree is named for the kernel, and this U-Boot starts none without");
+    EXPECT_EQ(of("", "bootm 0x50000000#conf-1 - ${fdt_addr}"),
+              "the entry names no RAM disk; without one the kernel cannot resolve root=UUID=" +
+                  std::string(demo::station_root_uuid))
+        << "where \"-\" stands for a RAM disk, that of the image is not taken";
+}
+
 TEST(UbootImages, LegacyOnesAreChecked) {
     const auto of = [](forge::LegacyOptions options, auto change) {
         ScriptCard card("load mmc 0:1 0x50000000 /uImage\nbootm 0x50000000 - -");
@@ -807,6 +849,9 @@ TEST(UbootImages, LegacyOnesAreChecked) {
     EXPECT_EQ(of({.arch = 2}, whole), Pair("kernel", "Unsupported Architecture 0x2"));
     EXPECT_EQ(of({.type = 5, .arch = 22}, whole), Pair("kernel", "Wrong Image Type for bootm command"));
     EXPECT_EQ(of({.arch = 22, .os = 2}, whole), Pair("kernel", "(nothing)"));
+    EXPECT_EQ(of({.arch = 22, .compression = 1}, whole), Pair("kernel", "gzip compressed: uncompress error -1"));
+    EXPECT_EQ(of({.arch = 22, .compression = 77}, whole), Pair("kernel", "unknown compressed: uncompress error -1"));
+    EXPECT_EQ(of({.arch = 22, .entry = 0x4F000000}, whole), Pair("kernel", "\"Synchronous Abort\" handler"));
 }
 
 // --- what mends it ---------------------------------------------------------------------------------------------------

@@ -5,6 +5,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <array>
+#include <optional>
 
 namespace herberge {
 
@@ -30,6 +31,40 @@ constexpr KernelFormat formats[] = {
 
 }  // namespace
 
+namespace {
+
+/// A kernel that the board's loader unpacks; none: it is not packed.
+std::optional<Result<KernelImage>> inspect_packed(const ByteSource& file, Processor processor) {
+    constexpr std::uint64_t most = std::uint64_t{256} << 20U;
+    const auto head = file.bytes(0, std::min<std::uint64_t>(8, file.size()));
+    const auto kind = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
+    if (kind == Compression::None) return std::nullopt;
+    std::vector<std::uint8_t> bytes;
+    const auto done = unpack(kind, file, 0, file.size(), most, [&](std::span<const std::uint8_t> piece) {
+        bytes.insert(bytes.end(), piece.begin(), piece.end());
+        return true;
+    });
+    if (done) {
+        auto out = inspect_kernel(*memory_source(std::move(bytes), file.place() + " (unpacked)"), KernelEntry::Board,
+                                  processor);
+        if (out && out->soundness == Soundness::Unknown && kind == Compression::Gzip) {
+            out->soundness = Soundness::Sound;
+            out->soundness_text = "its gzip container unpacks, and its check matches";
+        }
+        return out;
+    }
+    KernelImage out;
+    out.processor = processor;
+    out.file_size = file.size();
+    out.payload = kind;
+    out.soundness = Soundness::Damaged;
+    out.soundness_text = "the packed kernel cannot be unpacked: " + done.error().what;
+    out.evidence.push_back(evidence_error(done.error()));
+    return out;
+}
+
+}  // namespace
+
 Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry, Processor processor) {
     const auto* format = std::ranges::find_if(formats, [&](const KernelFormat& f) { return f.recognise(file); });
     const bool board = processor != Processor::X86;
@@ -39,6 +74,8 @@ Result<KernelImage> inspect_kernel(const ByteSource& file, KernelEntry entry, Pr
         processor == Processor::Arm64 && format != std::end(formats) && format->processor == Processor::Arm;
     if (format != std::end(formats) && format->inspect != nullptr && (format->processor == processor || arm))
         return format->inspect(file, entry);
+    if (format == std::end(formats))
+        if (auto inside = inspect_packed(file, processor)) return *inside;
     KernelImage out;
     out.processor = processor;
     out.file_size = file.size();

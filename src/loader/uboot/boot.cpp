@@ -209,6 +209,23 @@ void Console::take_legacy(const Loaded& held, MenuEntry& entry) {
                       {bytes_of(held, 16, 8, fmt::format("from {:#x} on", board_.ram_at),
                                 fmt::format("{:#x}", static_cast<std::uint32_t>(header.load)))},
                       "\"Synchronous Abort\" handler");
+    const auto packing = legacy_compression(header.compression);
+    const auto head = held.bytes->bytes(LegacyImage::data_at, std::min<std::uint64_t>(8, header.size));
+    const bool packed = packing && *packing != Compression::None;
+    if (!packing || (packed && head && head->size() >= 6 && recognise_compression(*head) != *packing))
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("{} says that its kernel is packed by {}, and it is not", about,
+                                  packing ? std::string(compression_name(*packing))
+                                          : fmt::format("number {}", header.compression)),
+                      {bytes_of(held, 31, 1, "the packing of its content", fmt::format("{}", header.compression))},
+                      fmt::format("{} compressed: uncompress error -1\nMust RESET board to recover",
+                                  packing ? compression_name(*packing) : std::string_view("unknown")));
+    const std::uint64_t room = packed ? std::uint64_t{256} << 20U : std::uint64_t{header.size};
+    if (!anywhere && (header.entry < header.load || header.entry - header.load >= room))
+        return refuse(entry, Code::UbootImageRefused, fmt::format("{} is entered where it does not lie", about),
+                      {bytes_of(held, 20, 4, fmt::format("from {:#x} on", static_cast<std::uint32_t>(header.load)),
+                                fmt::format("{:#x}", static_cast<std::uint32_t>(header.entry)))},
+                      "\"Synchronous Abort\" handler");
     if (image->parts.size() > 1) {
         entry.kernel.push_back(part_of(held, image->parts[0].first, image->parts[0].second));
         if (entry.ramdisks.empty())
@@ -234,15 +251,16 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
     }
     const FitConfiguration* chosen = nullptr;
     if (!configuration.empty()) chosen = fit->find(configuration);
-    else {
-        chosen = fit->best_match(board);
-        if (chosen == nullptr) chosen = fit->find(fit->default_configuration());
-    }
+    // A U-Boot that goes by the best match goes by nothing else (CONFIG_FIT_BEST_MATCH, boot/image-fit.c).
+    else chosen = board.empty() ? fit->find(fit->default_configuration()) : fit->best_match(board);
     if (chosen == nullptr) {
-        const std::string wanted = !configuration.empty() ? configuration : fit->default_configuration();
+        const std::string wanted = !configuration.empty() ? configuration
+                                   : board.empty()        ? fit->default_configuration()
+                                                          : std::string{};
         return refuse(
             entry, Code::UbootPartMissing,
-            wanted.empty() ? fmt::format("{} names no configuration that could be used", place)
+            wanted.empty() ? fmt::format("{} has no configuration for this board{}", place,
+                                         board.empty() ? "" : " (" + board.front() + ")")
                            : fmt::format("{} has no configuration {}", place, printable(wanted)),
             {evidence_place(place, wanted.empty() ? "/configurations" : "/configurations/" + wanted, "absent"),
              here(configuration)},
@@ -286,7 +304,10 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
         return wrong("is for another system", "os linux", kernel->os, "No Linux kernel image found");
     if (kernel->type != "kernel" && kernel->type != "kernel_noload")
         return wrong("is of another type", "type kernel", kernel->type, "No Linux kernel image found");
-    const bool packed = !kernel->compression.empty() && kernel->compression != "none";
+    if (kernel->compression.empty())
+        return wrong("does not say how it is packed", "a compression, such as none", "absent",
+                     "Can't get image compression!");
+    const bool packed = kernel->compression != "none";
     const auto head = held.bytes->bytes(kernel->offset, std::min<std::uint64_t>(8, kernel->length));
     const auto found = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
     if (packed && found == Compression::None)
@@ -424,7 +445,17 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
 }
 
 void Console::take_tree(const std::string& word, MenuEntry& entry) {
-    if (word.empty() || word == "-") return;
+    if (word.empty() || word == "-") {
+        // Before 2023.07 it did not go by its own tree then.
+        const auto version = value("ver");
+        const bool old = version.find(" 2023.01") != std::string::npos || version.find(" 2022.") != std::string::npos ||
+                         version.find(" 2021.") != std::string::npos;
+        if (old && board_.processor == Processor::Arm64 && entry.devicetree.empty())
+            refuse(entry, Code::UbootTreeRefused,
+                   "no device tree is named for the kernel, and this U-Boot starts none without", {here()},
+                   "FDT and ATAGS support not compiled in\nresetting ...");
+        return;
+    }
     const auto address = split(word);
     if (!address.number || word == value("fdt_addr") || word == value("fdtcontroladdr")) return;
     const Loaded* held = at(*address.number);

@@ -2,6 +2,7 @@
 // extlinux.conf as U-Boot reads it (boot/pxe_utils.c of 2023.01), and what each of its labels comes to.
 #include <fmt/format.h>
 #include <algorithm>
+#include <array>
 #include <charconv>
 
 #include "loader/uboot/console.hpp"
@@ -79,6 +80,7 @@ private:
             out_.labels.back().name = value(rest);
             out_.labels.back().place = place;
             out_.labels.back().line = line;
+            inside_ = true;
             return;
         }
         if (key == "menu") {
@@ -97,10 +99,27 @@ private:
         } else {
             in_label(key, rest, out_.labels.back());
         }
+        // What is no word of a label ends it: the words of labels that follow are passed over, up to the next label.
+        static constexpr std::array<std::string_view, 14> words = {"kernel",
+                                                                   "linux",
+                                                                   "fit",
+                                                                   "append",
+                                                                   "initrd",
+                                                                   "fdt",
+                                                                   "devicetree",
+                                                                   "fdtdir",
+                                                                   "devicetreedir",
+                                                                   "fdtoverlays",
+                                                                   "devicetree-overlay",
+                                                                   "localboot",
+                                                                   "ipappend",
+                                                                   "kaslrseed"};
+        if (std::ranges::find(words, std::string_view(key)) == words.end()) inside_ = false;
     }
 
     void in_label(const std::string& key, std::string_view rest, Label& label) {
         if (key == "default" || key == "ontimeout") out_.chosen = value(rest);
+        else if (!inside_) return;
         else if (key == "kernel" || key == "linux" || key == "fit") {
             label.kernel = value(rest);
             label.fit = key == "fit";
@@ -125,6 +144,7 @@ private:
     const VolumeRef& volume_;
     Configuration& out_;
     std::string include_;
+    bool inside_ = false;  ///< a label
 };
 
 }  // namespace

@@ -1,0 +1,299 @@
+#!/usr/bin/env python3
+# SPDX-License-Identifier: MIT
+"""What U-Boot starts from a disk, by a real U-Boot in an emulated arm64 board, against the verdict.
+
+usage: boards-against-uboot.py [--tool PATH] [--uboot PATH] [CASE ...]
+
+Each case is a disk with a kernel of a few instructions that says KERNEL-UP. The real U-Boot comes to that, or to its prompt,
+or resets; ours says that the walk comes to the kernel and behind it, or where it stops. Needs qemu-system-aarch64,
+u-boot-qemu, u-boot-tools, device-tree-compiler, dosfstools, mtools, e2fsprogs, fdisk. Prints a line per case that differs,
+then the count; exit status 0: none does.
+"""
+import argparse, gzip, importlib.util, json, os, pathlib, select, subprocess, sys, tempfile, time
+
+ROOT = pathlib.Path(__file__).resolve().parent.parent
+SPEC = importlib.util.spec_from_file_location("commands", ROOT / "conformance/uboot-commands.py")
+COMMANDS = importlib.util.module_from_spec(SPEC)
+SPEC.loader.exec_module(COMMANDS)
+run, image = COMMANDS.run, COMMANDS.image
+
+
+def words(*values):
+    return b"".join(value.to_bytes(4, "little") for value in values)
+
+
+def kernel(size=64 << 10):
+    """An arm64 Image that writes KERNEL-UP to the board's serial line."""
+    code = words(0xD2A12001, 0x100000C2, 0x38401443, 0x34000063, 0x39000023, 0x17FFFFFD, 0x14000000) + b"KERNEL-UP\r\n\0"
+    head = words(0x14000010, 0) + (0).to_bytes(8, "little") + size.to_bytes(8, "little") + (10).to_bytes(8, "little")
+    head += bytes(24) + b"ARMd" + bytes(4)
+    return (head + code).ljust(size, b"\x1f")
+
+
+RAMDISK = gzip.compress(b"070701" + b"0" * 88 + b"0000000B00000000TRAILER!!!\0\0\0\0", mtime=0)
+KERNEL = kernel()
+EXT = "default a\nlabel a\n\tkernel /Image\n\tappend root=/dev/vda2\n"
+
+
+def legacy(content, *options):
+    with tempfile.TemporaryDirectory() as folder:
+        source, target = os.path.join(folder, "source"), os.path.join(folder, "target")
+        pathlib.Path(source).write_bytes(content)
+        run("mkimage", *options, "-d", source, target)
+        return pathlib.Path(target).read_bytes()
+
+
+def tree(compatible="linux,dummy-virt"):
+    with tempfile.TemporaryDirectory() as folder:
+        source, target = os.path.join(folder, "source"), os.path.join(folder, "target")
+        pathlib.Path(source).write_text(f'/dts-v1/; / {{ compatible = "{compatible}"; #address-cells = <2>; #size-cells = <2>; '
+                                        "chosen { }; memory@40000000 { device_type = \"memory\"; reg = <0 0x40000000 0 0x20000000>; }; };")
+        run("dtc", "-O", "dtb", "-o", target, source)
+        return pathlib.Path(target).read_bytes()
+
+
+def fit(kernel_data=KERNEL, properties='compression = "none"; load = <0x48000000>; entry = <0x48000000>;', hashes="hash-1 { algo = \"sha256\"; };",
+        configurations='default = "a"; a { kernel = "k"; };', more="", arguments=()):
+    with tempfile.TemporaryDirectory() as folder:
+        at = pathlib.Path(folder)
+        (at / "k").write_bytes(kernel_data)
+        (at / "r").write_bytes(RAMDISK)
+        (at / "t").write_bytes(tree())
+        (at / "u").write_bytes(tree("almhof,other"))
+        (at / "its").write_text(
+            '/dts-v1/; / { description = "x"; #address-cells = <1>; images { k { description = "k"; data = /incbin/("k"); '
+            f'type = "kernel"; arch = "arm64"; os = "linux"; {properties} {hashes} }}; {more} }}; configurations {{ {configurations} }}; }};')
+        run("mkimage", *arguments, "-f", "its", "target", cwd=folder)
+        return (at / "target").read_bytes()
+
+
+def changed(content, at, value):
+    out = bytearray(content)
+    out[at] ^= value
+    return bytes(out)
+
+
+LOAD = "load virtio 0:1 0x44000000 /Image\n"
+BEST = "load virtio 0:1 0x50000000 /x.itb\nbootm 0x50000000"
+FIT = BEST + "#a"
+TREE_PART = 't { description = "t"; data = /incbin/("t"); type = "flat_dt"; arch = "arm64"; compression = "none"; }; u { description = "u"; data = /incbin/("u"); type = "flat_dt"; arch = "arm64"; compression = "none"; };'
+RAM_PART = 'r { description = "r"; data = /incbin/("r"); type = "ramdisk"; arch = "arm64"; os = "linux"; compression = "none"; };'
+
+
+def ext(configuration, **more):
+    return {"extlinux/extlinux.conf": configuration.encode(), "Image": KERNEL, **more}
+
+
+def script(text, **more):
+    return {"boot.scr": image(text), "Image": KERNEL, **more}
+
+
+def cases():
+    """name -> files, or files and how the disk is made."""
+    out = {
+        "ext-plain": ext(EXT),
+        "ext-no-default": ext(EXT.replace("default a\n", "")),
+        "ext-default-unknown": ext(EXT.replace("default a", "default z")),
+        "ext-second-label": ext(EXT.replace("/Image", "/none") + "label b\n\tkernel /Image\n"),
+        "ext-default-second": ext("default b\nlabel a\n\tkernel /none\nlabel b\n\tkernel /Image\n"),
+        "ext-menu-default": ext("label a\n\tkernel /none\nlabel b\n\tmenu default\n\tkernel /Image\n"),
+        "ext-crlf": ext(EXT.replace("\n", "\r\n")),
+        "ext-trailing-blank": ext(EXT.replace("/Image", "/Image ")),
+        "ext-trailing-tab": ext(EXT.replace("/Image", "/Image\t")),
+        "ext-upper": ext(EXT.upper().replace("/IMAGE", "/Image").replace("DEFAULT A", "DEFAULT A")),
+        "ext-relative": ext(EXT.replace("/Image", "../Image")),
+        "ext-relative-missing": ext(EXT.replace("/Image", "Image")),
+        "ext-include": {"extlinux/extlinux.conf": b"include /more.conf\n", "more.conf": EXT.encode(), "Image": KERNEL},
+        "ext-include-relative": {"extlinux/extlinux.conf": b"include more.conf\n", "extlinux/more.conf": EXT.encode(), "Image": KERNEL},
+        "ext-include-missing": ext("include /none.conf\n" + EXT),
+        "ext-include-missing-after": ext(EXT + "include /none.conf\n"),
+        "ext-empty": ext(""),
+        "ext-no-kernel": ext("label a\n\tappend x\n"),
+        "ext-localboot": ext("label a\n\tlocalboot 1\n"),
+        "ext-initrd": ext(EXT + "\tinitrd /r.gz\n", **{"r.gz": RAMDISK}),
+        "ext-initrd-missing": ext(EXT + "\tinitrd /none.gz\n"),
+        "ext-fdt-missing": ext(EXT + "\tfdt /none.dtb\n"),
+        "ext-fdtdir-missing": ext(EXT + "\tfdtdir /none/\n"),
+        "ext-unknown-word": ext("ui vesamenu.c32\nnonsense here\n" + EXT + "\tstrange word\n"),
+        "ext-prompt": ext("prompt 1\ntimeout 20\n" + EXT),
+        "ext-timeout": ext("timeout 30\n" + EXT),
+        "ext-text-help": ext("label a\n\ttext help\n\tsome words\n\tendtext\n\tkernel /Image\n"),
+        "ext-kernel-magic": ext(EXT, Image=changed(KERNEL, 56, 1)),
+        "ext-kernel-empty": ext(EXT, Image=b""),
+        "ext-kernel-short": ext(EXT, Image=KERNEL[:60]),
+        "ext-kernel-gzip": ext(EXT, Image=gzip.compress(KERNEL)),
+        "ext-kernel-legacy": ext(EXT, Image=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x48000000")),
+        "ext-kernel-fit": ext(EXT, Image=fit()),
+        "ext-fit-config": ext(EXT.replace("/Image", "/Image#b"), Image=fit(configurations='default = "a"; a { kernel = "z"; }; b { kernel = "k"; };')),
+        "ext-append-variable": ext(EXT.replace("root=/dev/vda2", "root=${bootdelay}")),
+        "ext-boot-prefix": {"boot/extlinux/extlinux.conf": EXT.encode(), "Image": KERNEL},
+        "ext-both-prefixes": {"extlinux/extlinux.conf": EXT.replace("/Image", "/none").encode(), "boot/extlinux/extlinux.conf": EXT.encode(), "Image": KERNEL},
+        "ext-then-script": {"extlinux/extlinux.conf": EXT.replace("/Image", "/none").encode(), "boot.scr": image(LOAD + "booti 0x44000000 - ${fdt_addr}"), "Image": KERNEL},
+        "scr-plain": script(LOAD + "booti 0x44000000 - ${fdt_addr}"),
+        "scr-fdtcontroladdr": script(LOAD + "booti 0x44000000 - ${fdtcontroladdr}"),
+        "scr-no-tree": script(LOAD + "booti 0x44000000"),
+        "scr-missing": script("load virtio 0:1 0x44000000 /none\nbooti 0x44000000 - ${fdt_addr}"),
+        "scr-ramdisk": script(LOAD + "load virtio 0:1 0x46000000 /r.gz\nbooti 0x44000000 0x46000000:${filesize} ${fdt_addr}", **{"r.gz": RAMDISK}),
+        "scr-ramdisk-no-size": script(LOAD + "load virtio 0:1 0x46000000 /r.gz\nbooti 0x44000000 0x46000000 ${fdt_addr}", **{"r.gz": RAMDISK}),
+        "scr-ramdisk-missing": script(LOAD + "load virtio 0:1 0x46000000 /none\nbooti 0x44000000 0x46000000:${filesize} ${fdt_addr}"),
+        "scr-tree-missing": script(LOAD + "load virtio 0:1 0x46000000 /none.dtb\nbooti 0x44000000 - 0x46000000"),
+        "scr-tree": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nbooti 0x44000000 - 0x46000000", **{"t.dtb": tree()}),
+        "scr-tree-magic": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nbooti 0x44000000 - 0x46000000", **{"t.dtb": changed(tree(), 0, 1)}),
+        "scr-tree-cut": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nbooti 0x44000000 - 0x46000000", **{"t.dtb": tree()[:100]}),
+        "scr-overlap": script(LOAD + "load virtio 0:1 0x44000020 /r.gz\nbooti 0x44000000 - ${fdt_addr}", **{"r.gz": RAMDISK}),
+        "scr-crc": {"boot.scr": changed(image(LOAD + "booti 0x44000000 - ${fdt_addr}"), 80, 1), "Image": KERNEL},
+        "scr-header": {"boot.scr": changed(image(LOAD + "booti 0x44000000 - ${fdt_addr}"), 10, 1), "Image": KERNEL},
+        "scr-text": {"boot.scr": (LOAD + "booti 0x44000000 - ${fdt_addr}").encode(), "Image": KERNEL},
+        "scr-type": {"boot.scr": legacy(b"x", "-A", "arm64", "-T", "firmware"), "Image": KERNEL},
+        "scr-other-arch": {"boot.scr": legacy((LOAD + "booti 0x44000000 - ${fdt_addr}").encode(), "-A", "x86", "-T", "script", "-C", "none"), "Image": KERNEL},
+        "scr-nothing": script("echo nothing"),
+        "scr-run-missing": script("run none"),
+        "scr-uimg-first": {"boot.scr.uimg": image(LOAD + "booti 0x44000000 - ${fdt_addr}"), "boot.scr": image("reset"), "Image": KERNEL},
+        "scr-falls-to-next": {"boot.scr.uimg": image("echo no"), "boot.scr": image(LOAD + "booti 0x44000000 - ${fdt_addr}"), "Image": KERNEL},
+        "scr-variables": script("load ${devtype} ${devnum}:${distro_bootpart} ${kernel_addr_r} ${prefix}Image\nbooti ${kernel_addr_r} - ${fdt_addr}"),
+        "scr-gzip": script("load virtio 0:1 0x44000000 /Image.gz\nbooti 0x44000000 - ${fdt_addr}", **{"Image.gz": gzip.compress(KERNEL)}),
+        "scr-gzip-room": script("setenv kernel_comp_addr_r 0x58000000\nsetenv kernel_comp_size 0x100000\nload virtio 0:1 0x44000000 /Image.gz\nbooti 0x44000000 - ${fdt_addr}", **{"Image.gz": gzip.compress(KERNEL)}),
+        "scr-verify-no": {"boot.scr": image("setenv verify n\n" + FIT), "x.itb": changed(fit(), 2000, 1)},
+        "scr-syntax": script("if true; then\n" + LOAD),
+        "scr-unknown-command": script("frobnicate\n" + LOAD + "booti 0x44000000 - ${fdt_addr}"),
+        "scr-boot-partition": script("load virtio 0 0x44000000 /Image\nbooti 0x44000000 - ${fdt_addr}"),
+        "leg-plain": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x48000000")),
+        "leg-gzip": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(gzip.compress(KERNEL), "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "gzip", "-a", "0x48000000", "-e", "0x48000000")),
+        "leg-gzip-not": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "gzip", "-a", "0x48000000", "-e", "0x48000000")),
+        "leg-arch": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(KERNEL, "-A", "x86", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x48000000")),
+        "leg-data": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=changed(legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x48000000"), 900, 1)),
+        "leg-entry-outside": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x4f000000")),
+        "leg-load-outside": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x1000", "-e", "0x1000")),
+        "leg-noload": script("load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel_noload", "-C", "none", "-a", "0", "-e", "0")),
+        "leg-ramdisk": script("load virtio 0:1 0x50000000 /u\nload virtio 0:1 0x46000000 /r\nbootm 0x50000000 0x46000000 ${fdt_addr}", r=legacy(RAMDISK, "-A", "arm64", "-O", "linux", "-T", "ramdisk", "-C", "none"), u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x48000000")),
+        "leg-ramdisk-data": script("load virtio 0:1 0x50000000 /u\nload virtio 0:1 0x46000000 /r\nbootm 0x50000000 0x46000000 ${fdt_addr}", r=changed(legacy(RAMDISK, "-A", "arm64", "-O", "linux", "-T", "ramdisk", "-C", "none"), 70, 1), u=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "kernel", "-C", "none", "-a", "0x48000000", "-e", "0x48000000")),
+        "fit-plain": script(FIT + " - ${fdt_addr}", **{"x.itb": fit()}),
+        "fit-no-tree-given": script(FIT, **{"x.itb": fit()}),
+        "fit-own-tree": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "t"; };', more=TREE_PART)}),
+        "fit-external": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(arguments=("-E",))}),
+        "fit-external-place": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(arguments=("-E", "-p", "0x8000"))}),
+        "fit-gzip": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(gzip.compress(KERNEL), 'compression = "gzip"; load = <0x48000000>; entry = <0x48000000>;')}),
+        "fit-gzip-damaged": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(gzip.compress(KERNEL)[:-30], 'compression = "gzip"; load = <0x48000000>; entry = <0x48000000>;')}),
+        "fit-lz4-word": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(KERNEL, 'compression = "lz4"; load = <0x48000000>; entry = <0x48000000>;')}),
+        "fit-no-load": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(properties='compression = "none";')}),
+        "fit-no-compression": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(properties='load = <0x48000000>; entry = <0x48000000>;')}),
+        "fit-hash": script(FIT + " - ${fdt_addr}", **{"x.itb": changed(fit(), 3000, 1)}),
+        "fit-no-hash": script(FIT + " - ${fdt_addr}", **{"x.itb": changed(fit(hashes=""), 60000, 1)}),
+        "fit-crc32": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(hashes='hash-1 { algo = "crc32"; }; hash-2 { algo = "md5"; }; hash-3 { algo = "sha1"; };')}),
+        "fit-config-name": script(BEST + "#b - ${fdt_addr}", **{"x.itb": fit(configurations='default = "a"; a { kernel = "z"; }; b { kernel = "k"; };')}),
+        "fit-config-missing": script(BEST + "#c - ${fdt_addr}", **{"x.itb": fit()}),
+        "fit-default-missing": script(BEST + " - ${fdt_addr}", **{"x.itb": fit(configurations='default = "z"; a { kernel = "k"; };')}),
+        "fit-no-default": script(BEST + " - ${fdt_addr}", **{"x.itb": fit(configurations='a { kernel = "k"; };')}),
+        "fit-best-match": script(BEST, **{"x.itb": fit(configurations='default = "a"; a { kernel = "z"; fdt = "u"; }; b { kernel = "k"; fdt = "t"; };', more=TREE_PART)}),
+        "fit-compatible": script(BEST + " - ${fdt_addr}", **{"x.itb": fit(configurations='default = "a"; a { kernel = "z"; }; b { kernel = "k"; compatible = "linux,dummy-virt"; };')}),
+        "fit-default": script(BEST + " - ${fdt_addr}", **{"x.itb": fit()}),
+        "fit-ramdisk": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; ramdisk = "r"; };', more=RAM_PART)}),
+        "fit-ramdisk-missing": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; ramdisk = "z"; };')}),
+        "fit-tree-missing": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "z"; };')}),
+        "fit-type": script(FIT + " - ${fdt_addr}", **{"x.itb": fit().replace(b"kernel\0\0", b"kernal\0\0", 1)}),
+        "fit-cut": script(FIT + " - ${fdt_addr}", **{"x.itb": fit()[:2000]}),
+        "gpt-esp": (ext(EXT), "gpt", "type=uefi"),
+        "gpt-linux": (ext(EXT), "gpt", "type=linux"),
+        "gpt-attribute": (ext(EXT), "gpt", "type=linux, attrs=LegacyBIOSBootable"),
+        "gpt-second": (ext(EXT), "gpt-second", "type=linux"),
+        "gpt-second-attribute": (ext(EXT), "gpt-second", "type=linux, attrs=LegacyBIOSBootable"),
+        "gpt-second-esp": (ext(EXT), "gpt-second", "type=uefi"),
+        "mbr-inactive": (ext(EXT), "mbr", "type=c"),
+        "mbr-second": (ext(EXT), "mbr-second", "type=c"),
+        "mbr-second-active": (ext(EXT), "mbr-second", "type=c, bootable"),
+        "no-table-fat": (ext(EXT), "none", ""),
+        "ext4-volume": (ext(EXT), "ext4", "type=83, bootable"),
+    }
+    return {name: one if isinstance(one, tuple) else (one, "mbr", "type=c, bootable") for name, one in out.items()}
+
+
+def make_disk(path, files, how, words_):
+    with tempfile.TemporaryDirectory() as folder:
+        content = os.path.join(folder, "content")
+        top = pathlib.Path(folder) / "top"
+        for name, one in files.items():
+            at = top / name
+            at.parent.mkdir(parents=True, exist_ok=True)
+            at.write_bytes(one)
+        if how == "ext4":
+            run("mke2fs", "-q", "-t", "ext4", "-d", top, content, "14M")
+        else:
+            run("mkfs.fat", "-C", "-F", "16", content, 14 * 1024)
+            for name in sorted(os.listdir(top)):
+                run("mcopy", "-s", "-i", content, top / name, f"::{name}")
+        data = pathlib.Path(content).read_bytes()
+        with open(path, "wb") as disk:
+            disk.truncate(24 << 20)
+        start = 2048
+        if how == "none":
+            start = 0
+        else:
+            lines = [f"label: {'gpt' if how.startswith('gpt') else 'dos'}"]
+            if how.endswith("second"):
+                start = 8192
+                lines.append("start=2048, size=4096, type=" + ("linux" if how.startswith("gpt") else "83"))
+            lines.append(f"start={start}, size=28672, {words_}")
+            run("sfdisk", path, input="\n".join(lines).encode() + b"\n")
+        with open(path, "r+b") as disk:
+            disk.seek(start * 512)
+            disk.write(data)
+
+
+def really(uboot, disk):
+    process = subprocess.Popen(
+        ["qemu-system-aarch64", "-machine", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-nic", "none", "-no-reboot",
+         "-bios", uboot, "-drive", f"file={disk},format=raw,if=none,id=d", "-device", "virtio-blk-device,drive=d"],
+        stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+    seen, end = "", time.time() + 40
+    try:
+        while time.time() < end:
+            ready, _, _ = select.select([process.stdout], [], [], max(0.0, end - time.time()))
+            part = os.read(process.stdout.fileno(), 65536).decode(errors="replace") if ready else ""
+            if not part:
+                break
+            seen += part
+            if "KERNEL-UP" in seen:
+                return True, seen
+            if "\n=> " in seen:
+                return False, seen
+    finally:
+        process.kill()
+        process.wait()
+    return False, seen
+
+
+def ours(tool, disk):
+    done = subprocess.run([tool, "check", "--format", "json", "--firmware", "board:uboot-qemu-arm64", disk], capture_output=True, text=True)
+    system = json.loads(done.stdout)["systems"][0]
+    stages = {one["stage"]: one for one in system["stages"]}
+    started = stages["kernel"]["state"] in ("holds", "doubtful", "unknown")
+    stop = system["stops_at"]
+    return started, f"{stop}: {stages[stop]['text']}" if stop else "no stop"
+
+
+def main():
+    options = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    options.add_argument("cases", nargs="*", metavar="CASE", help="beginnings of names; none: all")
+    options.add_argument("--tool", default=str(ROOT / "build/release/tool/herberge"))
+    options.add_argument("--uboot", default="/usr/lib/u-boot/qemu_arm64/u-boot.bin")
+    given = options.parse_args()
+    agree = every = 0
+    with tempfile.TemporaryDirectory() as folder:
+        for name, (files, how, text) in cases().items():
+            if given.cases and not any(name.startswith(one) for one in given.cases):
+                continue
+            disk = os.path.join(folder, "disk.img")
+            make_disk(disk, files, how, text)
+            real, screen = really(given.uboot, disk)
+            mine, why = ours(given.tool, disk)
+            every += 1
+            agree += real == mine
+            if real != mine:
+                tail = " | ".join(line.strip() for line in screen.replace("\r", "").splitlines() if line.strip())[-300:]
+                print(f"{name}: really {'starts' if real else 'does not start'}, ours {why}\n    {tail}", flush=True)
+    print(f"{agree} of {every} disks agree")
+    return 0 if agree == every else 1
+
+
+if __name__ == "__main__":
+    sys.exit(main())
