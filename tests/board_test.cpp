@@ -606,7 +606,7 @@ TEST(Extlinux, IsFollowedAsUbootReadsIt) {
         {"no label", [](Card& c) { c.configuration = "timeout 3\n"; }, "configuration", "", Code::UbootNothingFound},
         {"no configuration", [](Card& c) { c.configuration.clear(); }, "configuration", "", Code::UbootNothingFound},
         {"a word that is none of a label's ends it", replaced("\tlinux /Image\n", "\ttext help\n\tlinux /Image\n"),
-         "entry", "Station", Code::EntryLoadsNothing},
+         "entry", "", Code::EntryNoneForSystem},
         {"another root", replaced("57a71000", "57ff1000"), "root", "Station", Code::RootNotFound},
     };
     for (const auto& row : rows) {
