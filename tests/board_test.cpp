@@ -978,6 +978,13 @@ TEST(BoardTool, ListsBoardsAndFollowsThem) {
     EXPECT_NE(
         support::shell(TOOL_PATH " sector " + card + " --at d1@40960").out.find("head of a legacy image of U-Boot"),
         std::string::npos);
+    const auto guessed = support::shell(TOOL_PATH " check " + card);
+    EXPECT_NE(
+        guessed.out.find("The first program of a board lies on d1: with --firmware and one of board:sunxi-a10-brom"),
+        std::string::npos)
+        << guessed.out;
+    EXPECT_EQ(checked.out.find("The first program of a board"), std::string::npos) << checked.out;
+    EXPECT_EQ(support::shell(TOOL_PATH " check " + desk).out.find("The first program of a board"), std::string::npos);
     const auto unknown = support::shell(TOOL_PATH " check --firmware board:sunxi-h33 " + card);
     EXPECT_EQ(unknown.status, 2);
     EXPECT_NE(unknown.out.find("there is no board sunxi-h33; `herberge boards` lists those that are known"),

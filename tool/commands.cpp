@@ -59,6 +59,22 @@ std::string locked_text(const Machine& machine) {
 
 }  // namespace
 
+namespace {
+
+/// Where nobody says what starts the machine, and a board would: it is a guess, and said, not made.
+std::string board_hint(const Machine& machine, const CheckOptions& wanted) {
+    const auto fitting = wanted.firmware == FirmwareKind::Auto ? fitting_boards(machine) : std::vector<const Board*>{};
+    if (fitting.empty()) return {};
+    std::string names;
+    for (const auto* board : fitting) names += fmt::format("{}board:{}", names.empty() ? "" : ", ", board->name);
+    return fmt::format(
+        "\nThe first program of a board lies on d1: with --firmware and one of {} the way that such a board takes is "
+        "followed.\n",
+        names);
+}
+
+}  // namespace
+
 int run_check(const Options& options) {
     Inputs opened;
     if (!opened.open(options)) return opened.status;
@@ -69,7 +85,7 @@ int run_check(const Options& options) {
     print(options.format == "json" ? check_json(opened.machine, verdict)
                                    : check_text(opened.machine, verdict, terminal, options.all_evidence));
     if (!options.unreadable.empty() && options.format != "json") print(asked_text(opened));
-    if (options.format != "json") print(locked_text(opened.machine));
+    if (options.format != "json") print(locked_text(opened.machine) + board_hint(opened.machine, wanted));
     if (options.stats) opened.stats();
     if (verdict.all_start()) return Exit::all_start;
     return verdict.some_fail() || options.strict ? Exit::some_fail : Exit::cannot_tell;
