@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include <herberge/lines.hpp>
+
 #include "artifact/boot_image.hpp"
 #include "loader/uboot/console.hpp"
 
@@ -11,11 +13,7 @@ namespace herberge::loader::uboot {
 
 void refuse(MenuEntry& entry, Finding why) {
     if (entry.stop) return;
-    for (std::string_view rest = why.symptom; !rest.empty();) {
-        const auto end = std::min(rest.find('\n'), rest.size());
-        entry.messages.push_back({std::string(rest.substr(0, end)), {}, 0});
-        rest.remove_prefix(std::min(end + 1, rest.size()));
-    }
+    for (auto& line : lines_of(why.symptom)) entry.messages.push_back({std::move(line), {}, 0});
     entry.stop = std::move(why);
 }
 
@@ -243,12 +241,7 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
         return refuse(
             entry, Code::UbootImageRefused, fmt::format("the image tree {} is refused: {}", place, fit.error().what),
             {evidence_error(fit.error())}, "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
-    std::vector<std::string> board;
-    for (std::string_view rest = board_.compatible; !rest.empty();) {
-        const auto end = std::min(rest.find(' '), rest.size());
-        board.emplace_back(rest.substr(0, end));
-        rest.remove_prefix(std::min(end + 1, rest.size()));
-    }
+    const auto board = words_of(board_.compatible);
     const FitConfiguration* chosen = nullptr;
     if (!configuration.empty()) chosen = fit->find(configuration);
     // A U-Boot that goes by the best match goes by nothing else (CONFIG_FIT_BEST_MATCH, boot/image-fit.c).

@@ -6,6 +6,7 @@
 #include <charconv>
 
 #include <herberge/budget.hpp>
+#include <herberge/lines.hpp>
 
 namespace herberge::loader::uboot {
 
@@ -14,6 +15,16 @@ std::optional<std::uint64_t> number_of(std::string_view text) {
     std::uint64_t out = 0;
     const auto read = std::from_chars(text.data(), text.data() + text.size(), out, 16);
     if (text.empty() || read.ec != std::errc{} || read.ptr != text.data() + text.size()) return std::nullopt;
+    return out;
+}
+
+std::vector<std::string> words_of(std::string_view text) {
+    std::vector<std::string> out;
+    for (std::string_view rest = text; !rest.empty();) {
+        const auto end = std::min(rest.find(' '), rest.size());
+        if (end > 0) out.emplace_back(rest.substr(0, end));
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
     return out;
 }
 
@@ -73,11 +84,7 @@ Evidence Console::here(std::string found) const {
 void Console::trouble(Code code, std::string text, std::vector<Evidence> evidence, const std::string& screen,
                       std::optional<Menu> menu) {
     constexpr std::size_t most = 64;
-    for (std::string_view rest = screen; !rest.empty();) {
-        const auto end = std::min(rest.find('\n'), rest.size());
-        say(std::string(rest.substr(0, end)));
-        rest.remove_prefix(std::min(end + 1, rest.size()));
-    }
+    for (auto& line : lines_of(screen)) say(std::move(line));
     if (troubles_.size() < most)
         troubles_.push_back({make_finding(code, std::move(text), std::move(evidence), screen), std::move(menu)});
 }
@@ -183,11 +190,7 @@ int Console::run_loop(const Statement& statement) {
     if (statement.kind == Statement::Kind::For) {
         for (const auto& word : expand(statement.words))
             // Quotes do not keep a value together here.
-            for (std::string_view rest = word; !rest.empty();) {
-                const auto end = std::min(rest.find(' '), rest.size());
-                const std::string one(rest.substr(0, end));
-                rest.remove_prefix(std::min(end + 1, rest.size()));
-                if (one.empty()) continue;
+            for (const auto& one : words_of(word)) {
                 if (over()) break;
                 local_.insert_or_assign(statement.variable, one);
                 last_ = 0;
@@ -230,14 +233,7 @@ int Console::run_variable(const std::string& name) {
     if (const auto found = variables_.find(name); found != variables_.end())
         return run_text(std::string(found->second), {{}, name});
     if (native_ && name == "distro_bootcmd") {
-        std::vector<std::string> targets;
-        const std::string all = value("boot_targets");
-        for (std::string_view rest = all; !rest.empty();) {
-            const auto end = std::min(rest.find(' '), rest.size());
-            if (end > 0) targets.emplace_back(rest.substr(0, end));
-            rest.remove_prefix(std::min(end + 1, rest.size()));
-        }
-        return scan(targets);
+        return scan(words_of(value("boot_targets")));
     }
     trouble(Code::UbootCommandsEnd, fmt::format("the variable {} that it is to run is not defined", printable(name)),
             {here(name)}, fmt::format("## Error: \"{}\" not defined", name));

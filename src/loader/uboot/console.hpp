@@ -171,6 +171,8 @@ private:
 [[nodiscard]] const FileSystem* files_of(const Volume& volume);
 /// Stops an entry, if nothing has before; what the screen shows becomes the entry's messages.
 void refuse(MenuEntry& entry, Finding why);
+/// The words of a value, blanks between them.
+[[nodiscard]] std::vector<std::string> words_of(std::string_view text);
 /// A number as U-Boot reads it: hexadecimal, with or without 0x. None: it is none.
 [[nodiscard]] std::optional<std::uint64_t> number_of(std::string_view text);
 

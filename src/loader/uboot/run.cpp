@@ -119,11 +119,7 @@ std::optional<std::string> startable_file(const Volume& volume, const Variables&
         return found != variables.end() ? found->second : std::string(otherwise);
     };
     std::vector<std::string> names = {of("boot_syslinux_conf", "extlinux/extlinux.conf")};
-    for (std::string scripts = of("boot_scripts", "boot.scr.uimg boot.scr"); !scripts.empty();) {
-        const auto end = std::min(scripts.find(' '), scripts.size());
-        if (end > 0) names.push_back(scripts.substr(0, end));
-        scripts.erase(0, end + 1);
-    }
+    for (auto& script : words_of(of("boot_scripts", "boot.scr.uimg boot.scr"))) names.push_back(std::move(script));
     for (const std::string prefix : {"/", "/boot/"})
         for (const auto& name : names)
             if (resolve(*fs, prefix + name)) return prefix + name;

@@ -10,16 +10,6 @@ namespace herberge::loader::uboot {
 
 namespace {
 
-std::vector<std::string> words_of(const std::string& text) {
-    std::vector<std::string> out;
-    for (std::string_view rest = text; !rest.empty();) {
-        const auto end = std::min(rest.find(' '), rest.size());
-        if (end > 0) out.emplace_back(rest.substr(0, end));
-        rest.remove_prefix(std::min(end + 1, rest.size()));
-    }
-    return out;
-}
-
 std::string_view removable_path(Processor processor) {
     switch (processor) {
         case Processor::Arm: return "/efi/boot/bootarm.efi";
