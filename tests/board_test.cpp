@@ -267,6 +267,36 @@ TEST(UbootEnvironment, IsFoundInTheProgramItself) {
     EXPECT_TRUE(uboot::find_built_in(*memory_source(program, "d1"), program.size() + 5, 100).empty());
 }
 
+/// As it is on the card, behind U-Boot: where that names no file for it.
+TEST(UbootEnvironment, OnTheCardItself) {
+    auto variables = demo::weather_station().variables;
+    variables[0].second = "run from_net";
+    const auto stored = forge::make_uboot_environment(variables, 131072);
+    auto card = demo::weather_station().build();
+    std::ranges::copy(stored, card.begin() + 0x88000);
+    const Board used(card, demo::station_board);
+    EXPECT_EQ(used.stage(), "configuration");
+    EXPECT_NE(used.system().at(Stage::Loader).text.find("its environment is stored at byte 557056 of d1 (7 variables)"),
+              std::string::npos)
+        << used.system().at(Stage::Loader).text;
+    card[0x88000 + 900] = 'x';
+    const Board unsound(card, demo::station_board);
+    EXPECT_EQ(unsound.stage(), "yes");
+    EXPECT_TRUE(unsound.has(Code::UbootEnvironmentUnused));
+    // One that keeps it in a file does not look there.
+    auto station = demo::weather_station();
+    station.variables.emplace_back("env_file", "uboot.env");
+    auto filed = station.build();
+    std::ranges::copy(stored, filed.begin() + 0x88000);
+    EXPECT_EQ(Board(filed, demo::station_board).stage(), "yes");
+    station.boot.file("/uboot.env", stored);
+    const Board from_file(station.build(), demo::station_board);
+    EXPECT_EQ(from_file.stage(), "configuration");
+    EXPECT_NE(from_file.system().at(Stage::Loader).text.find("its environment is stored in d1p1:/uboot.env"),
+              std::string::npos)
+        << from_file.system().at(Stage::Loader).text;
+}
+
 // --- commands -------------------------------------------------------------------------------------------------------
 
 /// What a text of commands prints, on a card with some files.

@@ -70,6 +70,30 @@ void stored_file(const Machine& machine, const Board& board, Environment& out) {
     }
 }
 
+bool contains(const ByteSource& program, std::string_view words) {
+    constexpr std::uint64_t most = std::uint64_t{4} << 20U;
+    const auto bytes = program.bytes(0, std::min(program.size(), most));
+    return bytes && std::string_view(reinterpret_cast<const char*>(bytes->data()), bytes->size()).find(words) !=
+                        std::string_view::npos;
+}
+
+/// A U-Boot that knows no file for its environment may keep it as it is on the card, between its own end and the first
+/// partition (env/mmc.c; where, is built into it).
+void stored_on_card(const Machine& machine, const ByteSource& program, Environment& out) {
+    const Disk& disk = machine.disks.front();
+    const auto own = program.locate(0, program.size());
+    std::uint64_t end = std::min<std::uint64_t>(disk.source->size(), std::uint64_t{64} << 20U);
+    for (const auto& p : disk.table.partitions)
+        if (p.first_lba != 0) end = std::min(end, p.first_lba * disk.table.sector_size);
+    const std::uint64_t begin = own.empty() ? 0 : (own.back().offset + own.back().length + 511) / 512 * 512;
+    constexpr std::uint64_t page = 4096;
+    const std::uint64_t from = (begin + page - 1) / page * page;
+    if (own.empty() || from >= end) return;
+    const auto gap = slice(disk.source, from, end - from, disk.source->place());
+    if (const auto stored = find_stored(*gap))
+        stored_copy(*gap, *stored, fmt::format("at byte {} of d{}", from + stored->at, disk.number), out);
+}
+
 /// "U-Boot 2023.01+dfsg-2 (…)", as the program itself has it; empty: not found in its first 4 MiB.
 std::string version_of(const ByteSource& program) {
     constexpr std::string_view words = "U-Boot 20";
@@ -101,8 +125,10 @@ Environment environment_of(const Machine& machine, const Start& start) {
         if (const auto stored = find_stored(*start.flash))
             stored_copy(*start.flash, *stored, fmt::format("in the flash dump {}", start.flash->place()), out);
         else out.text += fmt::format("; the flash dump {} holds none", start.flash->place());
-    } else {
+    } else if (start.program == nullptr || contains(*start.program, "uboot.env")) {
         stored_file(machine, board, out);
+    } else {
+        stored_on_card(machine, *start.program, out);
     }
     // What U-Boot itself sets when it starts from the first card.
     if (board.rom == BoardRom::Egon) out.variables.try_emplace("mmc_bootdev", "0");
