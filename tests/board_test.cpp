@@ -829,6 +829,42 @@ TEST(UbootImages, OfATreeAreCheckedPartByPart) {
     }
 }
 
+/// What each component must say of itself; compared with a real U-Boot (conformance/boards-against-uboot.py).
+TEST(UbootImages, OfATreeMustSayWhatTheyAre) {
+    const auto of = [](auto change) {
+        ScriptCard card("load mmc 0:1 0x50000000 /image.itb\nbootm 0x50000000");
+        std::vector<forge::FitPart> parts = {
+            {"kernel-1", "kernel", card.files.at("/Image").content, 0x42000000, 0x42000000, "arm64"},
+            {"ramdisk-1", "ramdisk", card.files.at("/disk.img").content, 0, 0, "arm64"},
+            {"tree-1", "flat_dt", forge::make_device_tree({"", {}, {}}), 0, 0, "arm64"}};
+        auto image = forge::make_fit(parts, "Station");
+        change(image);
+        card.files.file("/image.itb", image);
+        const auto board = card.board();
+        return board.system().stops_at ? board.system().at(*board.system().stops_at).text : std::string("starts");
+    };
+    // In place: the last occurrence of some bytes becomes another of the same length.
+    const auto swap = [](std::string_view from, std::string_view to, bool last = false) {
+        return [=](Bytes& image) {
+            auto at = last ? std::find_end(image.begin(), image.end(), from.begin(), from.end())
+                           : std::search(image.begin(), image.end(), from.begin(), from.end());
+            ASSERT_NE(at, image.end()) << from;
+            std::ranges::copy(to, at);
+        };
+    };
+    using namespace std::string_view_literals;
+    EXPECT_EQ(of([](Bytes&) {}), "starts");
+    EXPECT_EQ(of(swap("timestamp"sv, "timestomp"sv)), "the image tree d1p1:/image.itb is refused: it has no timestamp");
+    EXPECT_EQ(of(swap("\0description\0"sv, "\0descriptoon\0"sv, true)),
+              "the image tree d1p1:/image.itb is refused: it has no description");
+    EXPECT_EQ(of(swap("ramdisk\0"sv, "ramdask\0"sv)), "the RAM disk ramdisk-1 of d1p1:/image.itb is of another kind");
+    EXPECT_EQ(of(swap("flat_dt\0"sv, "flet_dt\0"sv)), "the device tree tree-1 of d1p1:/image.itb is of another kind");
+    EXPECT_EQ(of(swap("sha256\0"sv, "sha257\0"sv)),
+              "the kernel kernel-1 of d1p1:/image.itb has a hash that U-Boot does not compute (sha257)");
+    EXPECT_EQ(of(swap("algo\0"sv, "olgo\0"sv, true)),
+              "the kernel kernel-1 of d1p1:/image.itb has a hash that U-Boot does not compute (none named)");
+}
+
 /// A U-Boot that goes by the best match goes by nothing else; before 2023.07 it starts no kernel without a tree.
 TEST(UbootImages, AreChosenByTheBoard) {
     const auto of = [](const std::string& compatible, const std::string& command) {

@@ -109,6 +109,8 @@ Result<Fit> Fit::open(const Source& source, std::uint64_t at) {
     out.at_ = at;
     if (out.tree_.node("/images") < 0)
         return fail(ErrorKind::NotFound, "it is a device tree without images", source->place(), "/images", "absent");
+    for (const char* wanted : {"description", "timestamp"})
+        if (!out.tree_.has(out.tree_.node("/"), wanted) && out.lacks_.empty()) out.lacks_ = wanted;
     const int all = out.tree_.node("/configurations");
     if (all < 0) return out;
     out.default_ = out.tree_.text(all, "default");

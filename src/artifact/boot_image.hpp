@@ -41,7 +41,7 @@ struct FitImage {
     bool data_there = false;               ///< it has data, and they lie inside the file
     struct Hash {
         std::string node, algorithm;
-        bool known = false;  ///< its algorithm is computed here
+        bool known = false;  ///< its algorithm is computed here, as U-Boot does
         bool matches = false;
         std::string stored, computed;
     };
@@ -62,6 +62,9 @@ public:
     [[nodiscard]] std::optional<FitImage> image(const std::string& name) const;
     [[nodiscard]] std::vector<std::string> images() const;
     [[nodiscard]] const std::vector<FitConfiguration>& configurations() const { return configurations_; }
+    /// A property of the whole that U-Boot asks for before all else (fit_check_format) and that is not there; empty:
+    /// none.
+    [[nodiscard]] const std::string& lacks() const { return lacks_; }
     [[nodiscard]] const FitConfiguration* find(std::string_view name) const;
     [[nodiscard]] const std::string& default_configuration() const { return default_; }
     /// The one that fits a board best by `compatible`, its own or its device tree's (boot/image-fit.c,
@@ -73,7 +76,7 @@ private:
     Source source_;
     std::uint64_t at_ = 0;
     std::vector<FitConfiguration> configurations_;
-    std::string default_;
+    std::string default_, lacks_;
 };
 
 }  // namespace herberge

@@ -241,6 +241,11 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
         return refuse(
             entry, Code::UbootImageRefused, fmt::format("the image tree {} is refused: {}", place, fit.error().what),
             {evidence_error(fit.error())}, "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
+    if (!fit->lacks().empty())
+        return refuse(entry, Code::UbootImageRefused,
+                      fmt::format("the image tree {} is refused: it has no {}", place, fit->lacks()),
+                      {evidence_place(place, "/" + fit->lacks(), "absent")},
+                      "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
     const auto board = words_of(board_.compatible);
     const FitConfiguration* chosen = nullptr;
     if (!configuration.empty()) chosen = fit->find(configuration);
@@ -273,8 +278,12 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
         }
         if (!verifies()) return true;
         for (const auto& hash : out->hashes)
-            if (hash.known && !hash.matches) {
-                refuse(entry, refused, fmt::format("the {} {} of {} fails its {}", what, name, place, hash.algorithm),
+            if (!hash.matches) {
+                refuse(entry, refused,
+                       hash.known
+                           ? fmt::format("the {} {} of {} fails its {}", what, name, place, hash.algorithm)
+                           : fmt::format("the {} {} of {} has a hash that U-Boot does not compute ({})", what, name,
+                                         place, hash.algorithm.empty() ? "none named" : printable(hash.algorithm)),
                        {bytes_of(held, out->offset, out->length, hash.stored, hash.computed)},
                        fmt::format("Verifying Hash Integrity ... {} error!\nBad hash value for '{}' hash node in '{}' "
                                    "image node\nBad Data Hash",
@@ -321,12 +330,23 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
                          fmt::format("entry {:#x}", *kernel->entry),
                          "\"Synchronous Abort\" handler\nResetting CPU ...");
     }
+    for (const auto& name : chosen->loadables) {
+        std::optional<FitImage> image;
+        if (!component(name, "loadable", Code::UbootImageRefused, image)) return;
+    }
     if (!chosen->ramdisk.empty() && ramdisk.empty()) {
         // A RAM disk that is named and absent is no reason to stop.
         ramdisk = "-";
         if (fit->image(chosen->ramdisk)) {
             std::optional<FitImage> image;
             if (!component(chosen->ramdisk, "RAM disk", Code::UbootRamdiskRefused, image)) return;
+            if (image->type != "ramdisk" || image->os != "linux")
+                return refuse(entry, Code::UbootRamdiskRefused,
+                              fmt::format("the RAM disk {} of {} is of another kind", image->name, place),
+                              {evidence_place(place + "/images/" + image->name, "type ramdisk, os linux",
+                                              fmt::format("type {}, os {}", image->type,
+                                                          image->os.empty() ? "absent" : image->os))},
+                              "Ramdisk image is corrupt or invalid");
             entry.ramdisks.push_back(part_of(held, image->offset, image->length));
         } else {
             FileReference missing = held.file;
@@ -340,6 +360,11 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
         tree = "-";
         std::optional<FitImage> image;
         if (!component(name, "device tree", Code::UbootTreeRefused, image)) return;
+        if (image->type != "flat_dt")
+            return refuse(entry, Code::UbootTreeRefused,
+                          fmt::format("the device tree {} of {} is of another kind", image->name, place),
+                          {evidence_place(place + "/images/" + image->name, "type flat_dt", "type " + image->type)},
+                          "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
         entry.devicetree.push_back(part_of(held, image->offset, image->length));
         if (!image->compression.empty() && image->compression != "none") continue;
         const auto sound = DeviceTree::open(*slice(held.bytes, image->offset, image->length, place + "/" + name));
@@ -347,6 +372,18 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
             return refuse(entry, Code::UbootTreeRefused,
                           fmt::format("the device tree {} of {} is damaged: {}", name, place, sound.error().what),
                           {evidence_error(sound.error())}, "FDT creation failed!");
+        // The first is the tree; those behind it are laid over it, which only overlays can be.
+        const auto top = sound->children(sound->node("/"));
+        const bool overlay = std::ranges::any_of(top, [&](int node) {
+            const auto inside = sound->children(node);
+            return std::ranges::any_of(inside, [&](int child) { return sound->name(child) == "__overlay__"; });
+        });
+        if (entry.devicetree.size() > 1 && !overlay)
+            return refuse(
+                entry, Code::UbootTreeRefused,
+                fmt::format("the device tree {} of {} is to be laid over another one, and is no overlay", name, place),
+                {evidence_place(place + "/images/" + name, "nodes __overlay__", "none")},
+                "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
     }
 }
 
