@@ -185,6 +185,28 @@ TEST(Egon, AsTheSystemsOwnMakerWritesIt) {
     EXPECT_TRUE(found->branch_to && *found->branch_to >= 96);
 }
 
+/// The first program does what the next one's head says, whatever that is.
+TEST(Boards, WhereTheNextProgramIsPut) {
+    const auto of = [](std::size_t at, std::uint32_t value) {
+        auto card = demo::weather_station().build();
+        for (std::size_t i = 0; i < 4; ++i)
+            card[demo::station_loader_at + at + i] = static_cast<std::uint8_t>(value >> (24 - 8 * i));
+        return Board(card, demo::station_board);
+    };
+    EXPECT_EQ(of(16, 0x4A000000).stage(), "yes");
+    for (const auto& [at, value] : std::initializer_list<std::pair<std::size_t, std::uint32_t>>{
+             {16, 0x1000}, {20, 0x49FFFFFF}, {20, 0x5A000000}, {12, 0x7FFFFFFF}}) {
+        const auto board = of(at, value);
+        EXPECT_EQ(board.stage(), "loader") << at;
+        EXPECT_EQ(board.why(), Code::BoardNextMissing) << at;
+        EXPECT_EQ(board.system().symptom, "Trying to boot from MMC1") << at;
+    }
+    // Neither checksum is looked at.
+    const auto board = of(24, 0x12345678);
+    EXPECT_EQ(board.stage(), "yes");
+    EXPECT_EQ(board.system().at(Stage::Loader).state, State::Doubtful);
+}
+
 TEST(Boards, AMediumTellsWhichItFits) {
     const auto machine = support::machine_of(demo::weather_station().build());
     std::vector<std::string_view> names;

@@ -131,6 +131,19 @@ private:
                               screen);
                 return false;
             }
+            const std::uint64_t load = image->header.load;
+            const std::uint64_t entry = image->header.entry;
+            if (load < board_.ram_at || entry < load ||
+                entry - load >= std::max<std::uint64_t>(image->header.size, 1)) {
+                ladder.breaks(
+                    Code::BoardNextMissing,
+                    "U-Boot's image says that it is to be put where the board has no memory, or entered where it "
+                    "does not lie: the first program jumps into nothing",
+                    {bytes(next_at_ + 16, 8, fmt::format("memory from {:#x} on", board_.ram_at),
+                           fmt::format("load {:#x}, entry {:#x}", load, entry))},
+                    screen);
+                return false;
+            }
             start.program = slice(source, LegacyImage::data_at, image->header.size, source->place());
             std::vector<Evidence> evidence{bytes(next_at_, 64)};
             State state = State::Holds;
