@@ -79,13 +79,13 @@ forge::Bytes WeatherStation::build() const {
                                             {.type = 6, .arch = 2, .load = 0, .entry = 0, .name = "station"}));
     if (!all.empty()) files.file("/station.itb", forge::make_fit(all, "Weather station"));
     forge::FatOptions fat;
-    fat.size = 8U << 20U;
+    fat.size = 4U << 20U;
     forge::ExtOptions ext;
-    ext.size = 8U << 20U;
+    ext.size = 4U << 20U;
     ext.uuid = forge::uuid_from(station_root_uuid);
     ext.label = "weather";
     forge::DiskSpec disk;
-    disk.size = 24U << 20U;
+    disk.size = 12U << 20U;
     disk.signature = 0x57A71001;
     auto content = forge::make_fat(files, fat).bytes;
     const std::uint64_t second = first_lba + content.size() / 512;

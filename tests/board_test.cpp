@@ -605,14 +605,14 @@ struct Card {
         auto tree = files;
         if (!configuration.empty()) tree.file(where, configuration);
         forge::FatOptions fat;
-        fat.size = 8U << 20U;
+        fat.size = 4U << 20U;
         forge::ExtOptions ext;
-        ext.size = 8U << 20U;
+        ext.size = 4U << 20U;
         ext.uuid = forge::uuid_from(demo::station_root_uuid);
         forge::DiskSpec disk;
-        disk.size = 20U << 20U;
+        disk.size = 10U << 20U;
         disk.partitions = {{2048, forge::make_fat(tree, fat).bytes, 0x0C, active},
-                           {2048 + 16384, forge::make_ext(demo::weather_station().root, ext), 0x83, false}};
+                           {2048 + 8192, forge::make_ext(demo::weather_station().root, ext), 0x83, false}};
         return forge::make_disk(disk);
     }
 };

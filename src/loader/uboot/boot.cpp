@@ -367,7 +367,8 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
                           "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
         entry.devicetree.push_back(part_of(held, image->offset, image->length));
         if (!image->compression.empty() && image->compression != "none") continue;
-        const auto sound = DeviceTree::open(*slice(held.bytes, image->offset, image->length, place + "/" + name));
+        const auto sound =
+            DeviceTree::open(*slice(held.bytes, image->offset, image->length, fmt::format("{}/{}", place, name)));
         if (!sound)
             return refuse(entry, Code::UbootTreeRefused,
                           fmt::format("the device tree {} of {} is damaged: {}", name, place, sound.error().what),
@@ -382,7 +383,7 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
             return refuse(
                 entry, Code::UbootTreeRefused,
                 fmt::format("the device tree {} of {} is to be laid over another one, and is no overlay", name, place),
-                {evidence_place(place + "/images/" + name, "nodes __overlay__", "none")},
+                {evidence_place(fmt::format("{}/images/{}", place, name), "nodes __overlay__", "none")},
                 "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
     }
 }

@@ -62,7 +62,7 @@ private:
     static std::string word(std::string_view& rest) {
         rest.remove_prefix(std::min(rest.find_first_not_of(" \t"), rest.size()));
         const auto end = std::min(rest.find_first_of(" \t\r"), rest.size());
-        const std::string out = lower_text(rest.substr(0, end));
+        std::string out = lower_text(rest.substr(0, end));
         rest.remove_prefix(end);
         return out;
     }
