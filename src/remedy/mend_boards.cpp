@@ -91,16 +91,15 @@ void fat_marks(const Volume& volume, std::vector<Idea>& out) {
 struct Named {
     std::string place;
     Source bytes;
-    enum class Use { Kernel, Tree, Script } use;
 };
 /// The files that were loaded, as far as entries and findings name them.
 std::vector<Named> named(const Case& stopped) {
     std::vector<Named> out;
     std::set<std::string> seen;
-    const auto add = [&](const std::string& place, Named::Use use) {
+    const auto add = [&](const std::string& place) {
         const auto file = file_place(place);
         const auto opened = file ? open_file(stopped.machine, *file) : fail(ErrorKind::NotFound, "no file");
-        if (opened && seen.insert(opened->found.path).second) out.push_back({place, opened->bytes, use});
+        if (opened && seen.insert(opened->found.path).second) out.push_back({place, opened->bytes});
     };
     std::vector<const MenuEntry*> entries;
     for (const auto& menu : stopped.verdict.menus) {
@@ -109,14 +108,12 @@ std::vector<Named> named(const Case& stopped) {
     }
     for (const auto* entry : entries) {
         for (const auto& file : entry->kernel)
-            if (file.found() && file.volume != nullptr)
-                add(file.volume->place + ":" + file.real_path, Named::Use::Kernel);
+            if (file.found() && file.volume != nullptr) add(file.volume->place + ":" + file.real_path);
         for (const auto& file : entry->devicetree)
-            if (file.found() && file.volume != nullptr)
-                add(file.volume->place + ":" + file.real_path, Named::Use::Tree);
+            if (file.found() && file.volume != nullptr) add(file.volume->place + ":" + file.real_path);
     }
     for (const auto& evidence : stopped.rung.evidence)
-        if (evidence.place.find(":/") != std::string::npos) add(evidence.place, Named::Use::Script);
+        if (evidence.place.find(":/") != std::string::npos) add(evidence.place);
     return out;
 }
 

@@ -106,7 +106,6 @@ private:
     };
     [[nodiscard]] const Disk* device(std::string_view interface, std::string_view number) const;
     [[nodiscard]] Medium medium(std::string_view interface, std::string_view text) const;
-    [[nodiscard]] std::vector<int> bootable(const Disk& disk) const;
     [[nodiscard]] bool exists(const Words& words, std::size_t from);
     int do_load(const Words& words);
     int do_part(const Words& words);
@@ -169,6 +168,9 @@ private:
 
 /// What U-Boot reads of a volume; null: it does not take it for one of its file systems (fs/fat/fat.c wants its marks).
 [[nodiscard]] const FileSystem* files_of(const Volume& volume);
+/// The partitions that U-Boot calls bootable: the active ones; of a GPT those with the attribute for a legacy BIOS, and
+/// UEFI's system partition.
+[[nodiscard]] std::vector<int> bootable(const Disk& disk);
 /// Stops an entry, if nothing has before; what the screen shows becomes the entry's messages.
 void refuse(MenuEntry& entry, Finding why);
 /// The words of a value, blanks between them.

@@ -210,7 +210,6 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
         BootWords words;
         const std::string kernel_at = value("kernel_addr_r");
         if (label.local || label.kernel.empty()) {
-            entry.kind = EntryKind::Nothing;
             refuse(entry, make_finding(Code::EntryLoadsNothing, fmt::format("the label {} names no kernel", label.name),
                                        {evidence_line(label.place, label.line)},
                                        fmt::format("No kernel given, skipping {}", label.name)));

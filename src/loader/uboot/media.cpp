@@ -39,7 +39,7 @@ const Disk* Console::device(std::string_view interface, std::string_view number)
     return &machine_.disks[static_cast<std::size_t>(*wanted)];
 }
 
-std::vector<int> Console::bootable(const Disk& disk) const {
+std::vector<int> bootable(const Disk& disk) {
     constexpr std::uint64_t legacy_bootable = 4;
     std::vector<int> out;
     for (const auto& p : disk.table.partitions) {

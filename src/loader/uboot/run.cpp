@@ -70,11 +70,11 @@ void stored_file(const Machine& machine, const Board& board, Environment& out) {
     }
 }
 
-bool contains(const ByteSource& program, std::string_view words) {
+/// The first 4 MiB of a program as text; empty: they cannot be read.
+std::string head_of(const ByteSource& program) {
     constexpr std::uint64_t most = std::uint64_t{4} << 20U;
     const auto bytes = program.bytes(0, std::min(program.size(), most));
-    return bytes && std::string_view(reinterpret_cast<const char*>(bytes->data()), bytes->size()).find(words) !=
-                        std::string_view::npos;
+    return bytes ? std::string(bytes->begin(), bytes->end()) : std::string{};
 }
 
 /// A U-Boot that knows no file for its environment may keep it as it is on the card, between its own end and the first
@@ -94,17 +94,13 @@ void stored_on_card(const Machine& machine, const ByteSource& program, Environme
         stored_copy(*gap, *stored, fmt::format("at byte {} of d{}", from + stored->at, disk.number), out);
 }
 
-/// "U-Boot 2023.01+dfsg-2 (…)", as the program itself has it; empty: not found in its first 4 MiB.
-std::string version_of(const ByteSource& program) {
+/// "U-Boot 2023.01+dfsg-2 (…)", as the program itself has it; empty: not found.
+std::string version_of(std::string_view program) {
     constexpr std::string_view words = "U-Boot 20";
-    constexpr std::uint64_t most = std::uint64_t{4} << 20U;
-    const auto bytes = program.bytes(0, std::min(program.size(), most));
-    if (!bytes) return {};
-    const std::string_view all(reinterpret_cast<const char*>(bytes->data()), bytes->size());
-    const auto at = all.find(words);
+    const auto at = program.find(words);
     if (at == std::string_view::npos) return {};
     return std::string(
-        all.substr(at, std::min<std::size_t>(64, all.find_first_of(std::string_view("\n\0", 2), at) - at)));
+        program.substr(at, std::min<std::size_t>(64, program.find_first_of(std::string_view("\n\0", 2), at) - at)));
 }
 
 Environment environment_of(const Machine& machine, const Start& start) {
@@ -114,18 +110,19 @@ Environment environment_of(const Machine& machine, const Start& start) {
     out.text = "its environment is the one built into it, which is not at hand: the usual search is followed";
     // U-Boot sets its version as a variable; the emulated boards are those of Debian 12.
     if (board.medium == "virtio") out.variables.emplace("ver", "U-Boot 2023.01");
+    const std::string head = start.program != nullptr ? head_of(*start.program) : std::string{};
     if (start.program != nullptr)
         if (auto own = find_built_in(*start.program, 0, start.program->size()); !own.empty()) {
             out.text = fmt::format("its environment is the one built into it ({} variables)", own.size());
             out.evidence = {evidence_bytes(*start.program, 0, std::min<std::uint64_t>(start.program->size(), 4096))};
             out.variables = std::move(own);
-            if (const auto version = version_of(*start.program); !version.empty()) out.variables["ver"] = version;
+            if (const auto version = version_of(head); !version.empty()) out.variables["ver"] = version;
         }
     if (start.flash != nullptr) {
         if (const auto stored = find_stored(*start.flash))
             stored_copy(*start.flash, *stored, fmt::format("in the flash dump {}", start.flash->place()), out);
         else out.text += fmt::format("; the flash dump {} holds none", start.flash->place());
-    } else if (start.program == nullptr || contains(*start.program, "uboot.env")) {
+    } else if (start.program == nullptr || head.find("uboot.env") != std::string::npos) {
         stored_file(machine, board, out);
     } else {
         stored_on_card(machine, *start.program, out);
@@ -177,10 +174,7 @@ Finding nothing_found(const Machine& machine, const Board& board, const Variable
                             disk.table.kind == TableKind::Gpt
                                 ? "** Invalid partition 1 **"
                                 : fmt::format("** No partition table - {} 0 **", board.medium));
-    constexpr std::uint64_t marked = 4;
-    std::vector<int> tried;
-    for (const auto& p : disk.table.partitions)
-        if (disk.table.kind == TableKind::Gpt ? (p.attributes & marked) != 0 : p.active) tried.push_back(p.number);
+    auto tried = bootable(disk);
     if (tried.empty()) tried.push_back(1);
     std::vector<std::string> places, unread;
     for (const int number : tried) {
