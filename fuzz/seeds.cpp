@@ -4,6 +4,7 @@
 #include <filesystem>
 
 #include "demo_disks.hpp"
+#include "forge/board.hpp"
 #include "forge/sign.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
@@ -128,5 +129,34 @@ int main(int argc, char** argv) {
     locked.insert(locked.end(), second.begin(), second.end());
     locked.resize(3 * second.size());
     good = write("layers", "luks", locked) && good;
+    // What boards read.
+    const auto board = [&](const char* name, std::uint8_t kind, forge::Bytes bytes) {
+        bytes.insert(bytes.begin(), kind);
+        good = write("board", name, bytes) && good;
+    };
+    forge::TreeNode hardware{"", {}, {{"chosen", {}, {}}, {"memory@40000000", {}, {}}}};
+    hardware.text("compatible", "almhof,weather-station");
+    board("tree", 0, forge::make_device_tree(hardware));
+    board("fit", 0,
+          forge::make_fit({{"kernel-1", "kernel", forge::noise(400, 1), 0x42000000, 0x42000000},
+                           {"ramdisk-1", "ramdisk", forge::noise(300, 2)},
+                           {"tree-1", "flat_dt", forge::make_device_tree(hardware)}},
+                          "Weather station"));
+    board("legacy", 1, forge::make_legacy_image(forge::noise(500, 3), {.name = "kernel"}));
+    board("image", 1, forge::make_arm64_image("6.1.0-almhof", 4000));
+    board("variables", 2, forge::make_uboot_environment({{"bootcmd", "run a"}, {"a", "true"}}, 4096));
+    board("program", 2, forge::make_uboot({{"bootcmd", "run distro_bootcmd"}, {"bootdelay", "2"}}));
+    const std::string commands =
+        "setenv a 'b c'\nfor i in 0 1 $a; do if test -e mmc 0:$i /Image && itest ${i} == 1; then load mmc 0:1 "
+        "0x40400000 /Image; fi; done\nload mmc 0:1 44000000 /ramdisk; setexpr n ${filesize} + 10\nbooti 0x40400000 "
+        "44000000:${filesize} 0x43000000\n";
+    board("commands", 3, forge::to_bytes(commands));
+    board("imported", 4, forge::to_bytes("more=" + commands.substr(0, commands.find('\n')) + "\n"));
+    board("script", 4,
+          forge::make_legacy_image(forge::to_bytes(commands), {.type = 6, .load = 0, .entry = 0, .name = "script"}));
+    board("menu", 5,
+          forge::to_bytes("DEFAULT a\nTIMEOUT 30\nMENU TITLE Inn\nLABEL a\n KERNEL /Image\n INITRD /ramdisk\n FDT "
+                          "/board.dtb\n APPEND root=/dev/mmcblk0p2 ro\nLABEL b\n LINUX ../Image\n FDTDIR /\n"));
+    board("file", 6, forge::make_uboot_environment({{"bootcmd", "booti 40400000 - 43000000"}}, 4096));
     return good ? 0 : 1;
 }
