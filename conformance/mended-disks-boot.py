@@ -2,14 +2,15 @@
 # SPDX-License-Identifier: MIT
 """Do disks really start once they are mended?
 
-usage: mended-disks-boot.py [--tool PATH] [--corpus DIR] [--jobs N] [--limit SECONDS] [--table FILE] [SELECT ...]
+usage: mended-disks-boot.py [--tool PATH] [--corpus DIR] [--jobs N] [--limit SECONDS] [--table FILE] [--area AREA] [SELECT ...]
 
-For every Linux case of a corpus of really booted disks for which `mend` has a proposal: applies the first one to a copy
-of the disk with `apply` (or sets what it says of the firmware), and starts the copy in an emulated PC (Debian's qemu-system-x86, seabios, ovmf; no network).
-It starts if its console shows that the system's own start-up is through. Exit status: 0 all start, 1 some do not, 77
+For every Linux case of a corpus of really booted disks (boards: those with U-Boot in the flash of an emulated arm64 one)
+for which `mend` has a proposal: applies the first one to a copy of the disk with `apply` (or sets what it says of the
+firmware), and starts the copy in an emulated machine (Debian's qemu-system-x86, seabios, ovmf; qemu-system-arm,
+u-boot-qemu; no network). It starts if its console shows that the system's own start-up is through. Exit status: 0 all start, 1 some do not, 77
 where there is no corpus or no emulator.
 """
-import argparse, concurrent.futures, importlib.machinery, importlib.util, json, os, pathlib, shutil, subprocess, sys, tempfile, threading, time
+import argparse, concurrent.futures, importlib.machinery, importlib.util, json, os, pathlib, re, shutil, subprocess, sys, tempfile, threading, time
 
 HERE = pathlib.Path(__file__).resolve().parent
 loader = importlib.machinery.SourceFileLoader("mending", str(HERE / "mending-against-corpus.py"))
@@ -22,6 +23,9 @@ OVMF = pathlib.Path("/usr/share/OVMF")
 
 
 def machine(case, disk, variables, work):
+    if case["firmware"] == "uboot-qemu-arm64":
+        return ["qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-no-reboot", "-nic", "none",
+                "-bios", "/usr/lib/u-boot/qemu_arm64/u-boot.bin", "-drive", f"file={disk},format=raw,if=virtio"]
     out = ["qemu-system-x86_64", "-m", "512", "-nographic", "-no-reboot", "-nic", "none",
            "-drive", f"file={disk},format=raw,if=virtio"]
     if case["firmware"] == "bios":
@@ -96,7 +100,8 @@ def boot(opt, area, case):
         console = start(machine(case, mended, variables, work), opt.limit)
         if any(text in console for text in UP):
             return case, True, title
-        return case, False, title + " || " + " / ".join(console.decode(errors="replace").split("\n")[-4:])[-300:]
+        shown = re.sub(r"\x1b\[[0-9;]*[A-Za-z]|[^ -~\n]", "", console.decode(errors="replace"))
+        return case, False, title + " || " + " / ".join(shown.split("\n")[-4:])[-300:]
 
 
 def main():
@@ -106,6 +111,7 @@ def main():
     parser.add_argument("--jobs", type=int, default=2)
     parser.add_argument("--limit", type=int, default=240)
     parser.add_argument("--table")
+    parser.add_argument("--area", action="append")
     parser.add_argument("select", nargs="*")
     opt = parser.parse_args()
     corpus = pathlib.Path(opt.corpus)
@@ -116,10 +122,12 @@ def main():
     with tempfile.TemporaryDirectory() as bases, concurrent.futures.ThreadPoolExecutor(opt.jobs) as pool:
         opt.bases = bases
         work = []
-        for name in ("bios", "uefi"):
+        for name in opt.area or ("bios", "uefi", "embedded"):
             area = corpus / name
             for case in json.loads((area / "cases.json").read_text()):
                 stops = [e for e in case["expected"] if e.get("stops_at")]
+                if name == "embedded" and case["firmware"] != "uboot-qemu-arm64":
+                    continue
                 if not stops or (opt.select and not any(case["id"].startswith(s) for s in opt.select)):
                     continue
                 base = pathlib.Path(bases) / f"{name}-{case['base']}.img"

@@ -10,7 +10,7 @@ patch of the first proposal of each case in DIR, named after the case. Exit stat
 import argparse, collections, json, os, pathlib, shutil, subprocess, sys, tempfile, zlib
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
-AREAS = ("bios", "uefi", "windows")
+AREAS = ("bios", "uefi", "windows", "embedded")
 
 
 def unpack(packed, target):
@@ -36,7 +36,8 @@ def arguments(opt, area, case, disk, work):
         if not other.exists():
             unpack(area / "bases" / f"{name}.img.zst", other)
         out.append(str(other))
-    out += ["--format", "json", "--firmware", "bios" if case["firmware"] == "bios" else "uefi"]
+    kind = case["firmware"]
+    out += ["--format", "json", "--firmware", "bios" if kind == "bios" else "uefi" if kind.startswith("uefi") else "board:" + kind]
     if extra.get("variables"):
         source, variables = area / extra["variables"], work / "variables.fd"
         unpack(source, variables) if source.suffix == ".zst" else shutil.copy(source, variables)

@@ -7,9 +7,9 @@
 #include <zlib.h>
 
 #include "artifact/boot_image.hpp"
+#include "board_support.hpp"
 #include "firmware/egon.hpp"
 #include "loader/uboot/console.hpp"
-#include "support.hpp"
 #include "weather_station.hpp"
 
 using namespace herberge;
@@ -19,31 +19,7 @@ namespace uboot = loader::uboot;
 
 namespace {
 
-/// A machine that starts by a board's rules.
-struct Board {
-    Machine machine;
-    Verdict verdict;
-    Board(Bytes card, const std::string& name, const Bytes& flash = {})
-        : machine(support::machine_of(std::move(card))) {
-        CheckOptions options;
-        options.firmware = FirmwareKind::Board;
-        options.board = name;
-        if (!flash.empty()) options.flash = memory_source(flash, "flash.bin");
-        verdict = check(machine, options);
-        for (const auto& finding : verdict.findings) support::expect_screen_of_table(finding);
-    }
-    [[nodiscard]] const SystemVerdict& system() const { return verdict.systems.at(0); }
-    [[nodiscard]] std::string stage() const {
-        return system().stops_at ? std::string(stage_id(*system().stops_at)) : std::string(starts_id(system().starts));
-    }
-    [[nodiscard]] Code why() const {
-        const auto& rung = system().at(*system().stops_at);
-        return rung.findings.empty() ? Code::DiskTooSmall : rung.findings.front();
-    }
-    [[nodiscard]] bool has(Code code) const {
-        return std::ranges::find(verdict.findings, code, &Finding::code) != verdict.findings.end();
-    }
-};
+using Board = support::BoardVerdict;
 
 // --- the demo's weather station -------------------------------------------------------------------------------------
 
@@ -1067,12 +1043,12 @@ TEST(BoardTool, ListsBoardsAndFollowsThem) {
         support::shell(TOOL_PATH " sector " + card + " --at d1@40960").out.find("head of a legacy image of U-Boot"),
         std::string::npos);
     const auto guessed = support::shell(TOOL_PATH " check " + card);
-    EXPECT_NE(
-        guessed.out.find("The first program of a board lies on d1: with --firmware and one of board:sunxi-a10-brom"),
-        std::string::npos)
+    EXPECT_NE(guessed.out.find(
+                  "What a board starts lies on these disks, too: with --firmware and one of board:sunxi-a10-brom"),
+              std::string::npos)
         << guessed.out;
-    EXPECT_EQ(checked.out.find("The first program of a board"), std::string::npos) << checked.out;
-    EXPECT_EQ(support::shell(TOOL_PATH " check " + desk).out.find("The first program of a board"), std::string::npos);
+    EXPECT_EQ(checked.out.find("What a board starts"), std::string::npos) << checked.out;
+    EXPECT_EQ(support::shell(TOOL_PATH " check " + desk).out.find("What a board starts"), std::string::npos);
     const auto unknown = support::shell(TOOL_PATH " check --firmware board:sunxi-h33 " + card);
     EXPECT_EQ(unknown.status, 2);
     EXPECT_NE(unknown.out.find("there is no board sunxi-h33; `herberge boards` lists those that are known"),

@@ -62,15 +62,22 @@ std::string locked_text(const Machine& machine) {
 namespace {
 
 /// Where nobody says what starts the machine, and a board would: it is a guess, and said, not made.
-std::string board_hint(const Machine& machine, const CheckOptions& wanted) {
-    const auto fitting = wanted.firmware == FirmwareKind::Auto ? fitting_boards(machine) : std::vector<const Board*>{};
-    if (fitting.empty()) return {};
+std::string board_hint(const Machine& machine, const CheckOptions& wanted, const Verdict& verdict) {
+    if (wanted.firmware != FirmwareKind::Auto) return {};
+    std::string out;
+    if (!verdict.board.empty())
+        out =
+            "\nNobody said what starts these disks: their EFI files are for no PC. With --firmware uefi a PC is "
+            "taken.\n";
     std::string names;
-    for (const auto* board : fitting) names += fmt::format("{}board:{}", names.empty() ? "" : ", ", board->name);
-    return fmt::format(
-        "\nThe first program of a board lies on d1: with --firmware and one of {} the way that such a board takes is "
-        "followed.\n",
-        names);
+    for (const auto* board : fitting_boards(machine))
+        if (board->name != verdict.board) names += fmt::format("{}board:{}", names.empty() ? "" : ", ", board->name);
+    if (!names.empty())
+        out += fmt::format(
+            "\nWhat a board starts lies on these disks, too: with --firmware and one of {} the way that such a board "
+            "takes is followed.\n",
+            names);
+    return out;
 }
 
 }  // namespace
@@ -85,7 +92,7 @@ int run_check(const Options& options) {
     print(options.format == "json" ? check_json(opened.machine, verdict)
                                    : check_text(opened.machine, verdict, terminal, options.all_evidence));
     if (!options.unreadable.empty() && options.format != "json") print(asked_text(opened));
-    if (options.format != "json") print(locked_text(opened.machine) + board_hint(opened.machine, wanted));
+    if (options.format != "json") print(locked_text(opened.machine) + board_hint(opened.machine, wanted, verdict));
     if (options.stats) opened.stats();
     if (verdict.all_start()) return Exit::all_start;
     return verdict.some_fail() || options.strict ? Exit::some_fail : Exit::cannot_tell;
@@ -102,8 +109,10 @@ int run_systems(const Options& options) {
     else if (options.format == "svg") print(graph_svg(verdict));
     else {
         // The firmware that was asked for or found decides whether applications are of interest.
-        const auto files = verdict.firmware == FirmwareKind::Uefi ? find_efi_files(opened.machine, wanted.variables)
-                                                                  : std::vector<EfiFile>{};
+        const auto files =
+            verdict.firmware == FirmwareKind::Uefi
+                ? find_efi_files(opened.machine, wanted.variables, settled_options(opened.machine, wanted).efi_machine)
+                : std::vector<EfiFile>{};
         print(options.format == "json" ? systems_json(verdict, files)
                                        : systems_text(verdict, terminal) + efi_files_text(files, terminal));
     }
@@ -150,10 +159,10 @@ int run_entries(const Options& options) {
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
     std::vector<BootOptionState> boot;
-    if (wanted.variables.given()) boot = inspect_boot_options(opened.machine, wanted.variables);
+    if (wanted.variables.given()) boot = inspect_boot_options(opened.machine, wanted.variables, wanted.efi_machine);
     // What a board's loader starts is told by its commands: it is walked.
-    const auto menus = wanted.firmware == FirmwareKind::Board ? check(opened.machine, wanted).menus
-                                                              : read_menus(opened.machine, wanted.variables);
+    const auto menus =
+        !wanted.board.empty() ? check(opened.machine, wanted).menus : read_menus(opened.machine, wanted.variables);
     const Terminal terminal;
     if (options.format == "json") print(entries_json(menus, boot));
     else

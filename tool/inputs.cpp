@@ -203,10 +203,17 @@ int walk_options(const Options& options, CheckOptions& wanted) {
                                                              : FirmwareKind::Auto;
     if (wanted.firmware == FirmwareKind::Board) {
         wanted.board = options.firmware.substr(board.size());
-        if (find_board(wanted.board) == nullptr)
+        const Board* row = find_board(wanted.board);
+        if (row == nullptr)
             return complain(Exit::usage, printable(fmt::format("there is no board {}; `herberge boards` lists those "
                                                                "that are known",
                                                                wanted.board)));
+        if (const auto kind = uefi_of(*row)) {
+            wanted.firmware = FirmwareKind::Uefi;
+            wanted.efi_machine = *kind;
+        }
+    }
+    if (wanted.firmware == FirmwareKind::Board) {
         if (options.variables.empty()) return 0;
         auto flash = open_image(options.variables, 0);
         if (!flash) return complain(Exit::unreadable, printable(flash.error().text()));

@@ -76,7 +76,7 @@ struct StartEdge {
 
 struct Verdict {
     FirmwareKind firmware = FirmwareKind::Bios;
-    std::string board;  ///< FirmwareKind::Board: its name
+    std::string board;  ///< its name in the table of boards; empty: a PC
     std::vector<SystemVerdict> systems;
     std::vector<Finding> findings;
     std::vector<Menu> menus;  ///< of every loader that was reached
@@ -123,6 +123,11 @@ struct CheckOptions {
 /// sector.
 [[nodiscard]] FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options);
 
+/// The options with nothing left to guess: Auto becomes what is likely; a board with UEFI firmware becomes that
+/// firmware and its processor, `board` stays. On a machine whose only fallback files are for another processor than a
+/// PC's, the guess is that machine.
+[[nodiscard]] CheckOptions settled_options(const Machine& machine, const CheckOptions& options);
+
 /// Walks the boot chain of `machine` for every installed system.
 [[nodiscard]] Verdict check(const Machine& machine, const CheckOptions& options = {});
 
@@ -144,7 +149,8 @@ struct BootOptionState {
         problem;  ///< why it leads nowhere; empty: the firmware can start it (its signature is not looked at here)
 };
 /// Every boot option in the order in which the firmware tries them, with the file that it names on the machine's disks.
-[[nodiscard]] std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const UefiVariables& variables);
+[[nodiscard]] std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const UefiVariables& variables,
+                                                                EfiMachine kind = EfiMachine::X64);
 
 /// The disk ranges of every kernel that the menus name: where a rehearsal may stop.
 [[nodiscard]] std::vector<DiskRange> kernel_ranges(const std::vector<Menu>& menus);

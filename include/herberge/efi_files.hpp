@@ -23,7 +23,8 @@ struct EfiFile {
 };
 
 /// Every file with the ending .efi below /EFI, and in the root directory, of the volumes that the firmware opens; at
-/// most 500. Without variables, only menus and the fallback rule point at them.
-[[nodiscard]] std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables& variables);
+/// most 500. Without variables, only menus and the fallback rule point at them. `kind`: what the firmware runs on.
+[[nodiscard]] std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables& variables,
+                                                  EfiMachine kind = EfiMachine::X64);
 
 }  // namespace herberge

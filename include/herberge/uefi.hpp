@@ -8,6 +8,7 @@
 #include <string>
 #include <vector>
 
+#include <herberge/artifact.hpp>
 #include <herberge/bytes.hpp>
 #include <herberge/fields.hpp>
 #include <herberge/finding.hpp>
@@ -104,7 +105,24 @@ struct UefiVolumes {
 [[nodiscard]] UefiVolumes uefi_volumes(const Machine& machine);
 
 /// What the firmware itself runs as: 32-bit firmware is found on tablets and small machines with 64-bit processors.
-enum class EfiMachine : std::uint8_t { X64, Ia32 };
+enum class EfiMachine : std::uint8_t { X64, Ia32, Arm64, Arm, Riscv64 };
+
+/// One row of the table of processors that UEFI firmware runs on.
+struct EfiMachineRow {
+    EfiMachine machine;
+    Processor processor;        ///< what Linux' programs are made for
+    std::uint16_t image;        ///< in the head of its applications (UEFI specification 2.10, section 3.5.1.1)
+    std::string_view fallback;  ///< the file that the firmware takes where no option names one
+    std::string_view suffix;    ///< of its loaders' names: "x64" in grubx64.efi
+    std::string_view grub;      ///< GRUB's name for the platform
+    std::string_view words;     ///< for people: "64-bit PC"
+};
+[[nodiscard]] std::span<const EfiMachineRow> efi_machines();
+[[nodiscard]] const EfiMachineRow& efi_machine(EfiMachine machine);
+/// The first row of a processor: of a PC's, the 64-bit one.
+[[nodiscard]] const EfiMachineRow& efi_machine_for(Processor processor);
+/// The row of images with this number in their heads; null: none.
+[[nodiscard]] const EfiMachineRow* efi_machine_of_image(std::uint16_t image);
 
 /// Why the firmware's own loader does not start an image; none: it does. `screen` is the status word it prints.
 struct ImageRefusal {
@@ -116,8 +134,7 @@ struct ImageRefusal {
                                                            EfiMachine machine = EfiMachine::X64);
 /// The file that the firmware takes where no option names one (UEFI specification 2.10, section 3.5.1.1).
 [[nodiscard]] std::string_view efi_fallback_path(EfiMachine machine);
-
-/// The same for processors that are no PC's: path and processor.
+/// The same for processors that have no row: path and processor.
 [[nodiscard]] std::span<const std::pair<std::string_view, std::string_view>> other_fallback_names();
 /// The path is that of a file which the fallback rule starts: "/EFI/BOOT/BOOT….EFI" (as shim.c,
 /// is_removable_media_path).

@@ -33,17 +33,38 @@ bool contains_wide(std::span<const std::uint8_t> bytes, std::string_view wanted)
 
 }  // namespace
 
-std::string_view efi_fallback_path(EfiMachine machine) {
-    return machine == EfiMachine::Ia32 ? "/EFI/BOOT/BOOTIA32.EFI" : "/EFI/BOOT/BOOTX64.EFI";
+namespace {
+
+constexpr EfiMachineRow rows[] = {
+    {EfiMachine::X64, Processor::X86, 0x8664, "/EFI/BOOT/BOOTX64.EFI", "x64", "x86_64-efi", "64-bit PC"},
+    {EfiMachine::Ia32, Processor::X86, 0x014C, "/EFI/BOOT/BOOTIA32.EFI", "ia32", "i386-efi", "32-bit PC"},
+    {EfiMachine::Arm64, Processor::Arm64, 0xAA64, "/EFI/BOOT/BOOTAA64.EFI", "aa64", "arm64-efi", "AArch64"},
+    {EfiMachine::Arm, Processor::Arm, 0x01C2, "/EFI/BOOT/BOOTARM.EFI", "arm", "arm-efi", "ARM"},
+    {EfiMachine::Riscv64, Processor::Riscv64, 0x5064, "/EFI/BOOT/BOOTRISCV64.EFI", "riscv64", "riscv64-efi", "RISC-V"},
+};
+
+}  // namespace
+
+std::span<const EfiMachineRow> efi_machines() { return rows; }
+
+const EfiMachineRow& efi_machine(EfiMachine machine) {
+    return *std::ranges::find(rows, machine, &EfiMachineRow::machine);
 }
 
+const EfiMachineRow& efi_machine_for(Processor processor) {
+    return *std::ranges::find(rows, processor, &EfiMachineRow::processor);
+}
+
+const EfiMachineRow* efi_machine_of_image(std::uint16_t image) {
+    const auto* found = std::ranges::find(rows, image, &EfiMachineRow::image);
+    return found != std::end(rows) ? found : nullptr;
+}
+
+std::string_view efi_fallback_path(EfiMachine machine) { return efi_machine(machine).fallback; }
+
 std::span<const std::pair<std::string_view, std::string_view>> other_fallback_names() {
-    static constexpr std::array<std::pair<std::string_view, std::string_view>, 5> names = {
-        {{"/EFI/BOOT/BOOTAA64.EFI", "AArch64"},
-         {"/EFI/BOOT/BOOTARM.EFI", "ARM"},
-         {"/EFI/BOOT/BOOTRISCV64.EFI", "RISC-V"},
-         {"/EFI/BOOT/BOOTLOONGARCH64.EFI", "LoongArch"},
-         {"/EFI/BOOT/BOOTIA64.EFI", "Itanium"}}};
+    static constexpr std::array<std::pair<std::string_view, std::string_view>, 2> names = {
+        {{"/EFI/BOOT/BOOTLOONGARCH64.EFI", "LoongArch"}, {"/EFI/BOOT/BOOTIA64.EFI", "Itanium"}}};
     return names;
 }
 
@@ -93,15 +114,13 @@ std::optional<ImageRefusal> refuse_relocations(const ByteSource& file, const PeI
 }  // namespace
 
 std::optional<ImageRefusal> refuse_efi_image(const ByteSource& file, EfiMachine machine) {
-    constexpr std::uint16_t x86_64 = 0x8664;
-    constexpr std::uint16_t i386 = 0x014C;
     constexpr std::uint16_t efi_application = 10;
     const auto image = inspect_pe(file);
     if (!image) return ImageRefusal{image.error().what, "Not Found"};
     if (image->subsystem != efi_application && image->subsystem != 16)
         return ImageRefusal{fmt::format("its subsystem is {}, not EFI application (10)", image->subsystem),
                             "Not Found"};
-    const std::uint16_t own = machine == EfiMachine::Ia32 ? i386 : x86_64;
+    const std::uint16_t own = efi_machine(machine).image;
     if (image->machine != own)
         return ImageRefusal{
             fmt::format("it is for {}, the firmware is {}", pe_machine_name(image->machine), pe_machine_name(own)),
@@ -145,14 +164,21 @@ EfiApplication identify_efi_application(const ByteSource& file) {
     if (section(".sdmagic")) return EfiApplication::SystemdBoot;
     if (section(".vendor_cert") || section(".sbatlevel")) return EfiApplication::Shim;
     if (section("mods")) return EfiApplication::Grub;
-    const auto setup = file.bytes(0x202, 4);
-    if (setup && (*setup)[0] == 'H' && (*setup)[1] == 'd' && (*setup)[2] == 'r' && (*setup)[3] == 'S')
-        return EfiApplication::LinuxStub;
+    // x86's own header; the flat images of arm64 and RISC-V; a packed kernel with a stub of its own (Linux
+    // drivers/firmware/efi/libstub/zboot-header.S).
+    constexpr std::pair<std::uint64_t, std::string_view> marks[] = {
+        {0x202, "HdrS"}, {0x38, "ARM\x64"}, {0x38, "RSC\x05"}, {4, "zimg"}};
+    for (const auto& [at, mark] : marks)
+        if (const auto found = file.bytes(at, 4);
+            found && std::equal(mark.begin(), mark.end(), found->begin(),
+                                [](char a, std::uint8_t b) { return static_cast<std::uint8_t>(a) == b; }))
+            return EfiApplication::LinuxStub;
     const auto bytes = file.bytes(0, std::min<std::uint64_t>(file.size(), std::uint64_t{8} << 20U));
+    // It names Windows' own manager, too; for some processors it has no section of its own.
+    if (bytes && contains_wide(*bytes, "systemd-boot")) return EfiApplication::SystemdBoot;
     if (bytes && (contains_wide(*bytes, "bootmgfw.efi") || contains_wide(*bytes, "\\Microsoft\\Boot\\BCD") ||
                   contains_wide(*bytes, "bootmgr.exe") || contains(*bytes, "bootmgfw.pdb")))
         return EfiApplication::WindowsBootManager;
-    if (bytes && contains_wide(*bytes, "systemd-boot")) return EfiApplication::SystemdBoot;
     return EfiApplication::Unknown;
 }
 

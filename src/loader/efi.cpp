@@ -67,7 +67,7 @@ LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiConte
     return out;
 }
 
-std::string_view architecture_suffix(EfiMachine machine) { return machine == EfiMachine::Ia32 ? "ia32" : "x64"; }
+std::string_view architecture_suffix(EfiMachine machine) { return efi_machine(machine).suffix; }
 
 /// What shim starts, as a path on its volume: a name that its load option gives (shim.c, parse_load_options), else its
 /// built-in one, from its own directory.
@@ -249,7 +249,7 @@ bool lies_like_windows(const Volume& volume, std::string_view path) {
     const std::string small = lower_text(path);
     if (small == "/efi/microsoft/boot/bootmgfw.efi") return true;
     const auto* fs = loader::plain_view(volume);
-    return small == "/efi/boot/bootx64.efi" && fs != nullptr && resolve(*fs, "/EFI/Microsoft/Boot");
+    return efi_is_fallback_place(small) && fs != nullptr && resolve(*fs, "/EFI/Microsoft/Boot");
 }
 
 }  // namespace

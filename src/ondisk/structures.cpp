@@ -22,6 +22,7 @@
 #include "ondisk/md.hpp"
 #include "ondisk/ntfs.hpp"
 #include "ondisk/pe.hpp"
+#include "ondisk/roms.hpp"
 #include "ondisk/squashfs.hpp"
 #include "ondisk/syslinux.hpp"
 #include "ondisk/uboot.hpp"
@@ -261,6 +262,18 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<EgonHeader>("egon-header", "head of the first program of an Allwinner board", 4, "eGON.BT0"sv),
     row<Arm64Image>("arm64-image", "head of a kernel for arm64", 56, "ARM\x64"sv),
     row<ArmZimage>("arm-zimage", "head of a zImage for ARM, from its byte 36 on", 0, "\x18\x28\x6F\x01"sv),
+    // roms.hpp
+    row<RockchipHeader>("rockchip-header", "ID block of a Rockchip board, deciphered", 0, "\x55\xAA\xF0\x0F"sv),
+    row<RockchipProgram>("rockchip-program", "program that an ID block names"),
+    row<RockchipHeader2>("rockchip-header2", "ID block of a newer Rockchip board", 0, "RKNS"sv),
+    row<ImxVectorTable>("imx-vector-table", "image vector table of an i.MX board", 0, "\xD1\x00\x20\x40"sv),
+    row<ImxBootData>("imx-boot-data", "where an i.MX board's program is to be put"),
+    row<TiTocItem>("ti-toc-item", "table of a raw image for TI's boards", 20, "CHSETTINGS"sv),
+    row<TiImageHeader>("ti-image-header", "head of a program for TI's boards"),
+    row<Stm32Header>("stm32-header", "head of the first program of an STM32MP1 board", 0, "STM2"sv),
+    row<ZynqHeader>("zynq-header", "boot header of a Zynq board, from its byte 32 on", 0,
+                    "\x66\x55\x99\xAA\x58\x4E\x4C\x58"sv),
+    row<StarfiveHeader>("starfive-header", "head of the first program of a JH7110 board"),
     // uefi.hpp
     row<DevicePathHead>("device-path-head", "head of a device path node"),
     row<HardDriveNode>("hard-drive-node", "partition in a device path"),

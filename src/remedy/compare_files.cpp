@@ -61,7 +61,7 @@ Places places_of(const Sides& sides) {
                 for (const auto& one : rung.evidence) name(out, one.place, rung.stage);
         for (const auto& menu : side->verdict.menus) name_menu(out, menu);
         if (side->verdict.firmware == FirmwareKind::Uefi)
-            for (const auto& file : find_efi_files(side->machine, side->options.variables))
+            for (const auto& file : find_efi_files(side->machine, side->options.variables, side->options.efi_machine))
                 name(out, file.place, Stage::BootCode);
     }
     return out;

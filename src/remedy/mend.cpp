@@ -174,8 +174,10 @@ private:
 
 bool remedy::Case::has(Code code) const { return std::ranges::find(rung.findings, code) != rung.findings.end(); }
 
-std::vector<Mending> mend(const Machine& machine, const Verdict& verdict, const CheckOptions& options,
+std::vector<Mending> mend(const Machine& machine, const Verdict& verdict, const CheckOptions& asked,
                           const MendLimits& limits) {
+    CheckOptions options = asked;
+    options.efi_machine = settled_options(machine, asked).efi_machine;
     std::vector<Mending> out;
     for (const auto& system : verdict.systems)
         if (system.starts != Starts::Yes) out.push_back(Search(machine, verdict, options, limits).run(system));

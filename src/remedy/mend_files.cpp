@@ -46,14 +46,13 @@ void efi_applications(const Case& stopped, std::vector<Idea>& out) {
     constexpr std::uint64_t most = std::uint64_t{16} << 20U;
     constexpr std::size_t most_sources = 6;
     if (stopped.verdict.firmware != FirmwareKind::Uefi || stopped.rung.stage > Stage::Loader) return;
-    const auto files = find_efi_files(stopped.machine, stopped.options.variables);
+    const auto files = find_efi_files(stopped.machine, stopped.options.variables, stopped.options.efi_machine);
     std::set<std::string> targets;
     for (const auto& file : files)
         if (!file.problem.empty()) targets.insert(file.place);
     stopped.machine.each_volume([&](const Volume& volume) {
         if (volume.as(Observer::Uefi).is(Family::Fat) && volume.files(Observer::Uefi) != nullptr)
-            targets.insert(volume.place + (stopped.options.efi_machine == EfiMachine::X64 ? ":/EFI/BOOT/BOOTX64.EFI"
-                                                                                          : ":/EFI/BOOT/BOOTIA32.EFI"));
+            targets.insert(fmt::format("{}:{}", volume.place, efi_fallback_path(stopped.options.efi_machine)));
     });
     std::size_t sources = 0;
     for (const auto& file : files) {

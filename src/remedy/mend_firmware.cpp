@@ -158,7 +158,7 @@ void known_options(const Case& stopped, std::vector<Idea>& out) {
 /// Options for applications that are there and that nothing names.
 void new_options(const Case& stopped, std::vector<Idea>& out) {
     std::size_t offered = 0;
-    for (const auto& file : find_efi_files(stopped.machine, stopped.options.variables)) {
+    for (const auto& file : find_efi_files(stopped.machine, stopped.options.variables, stopped.options.efi_machine)) {
         const bool tool = file.application == EfiApplication::Unknown || file.application == EfiApplication::LinuxStub;
         const auto place = file_place(file.place);
         if (tool || !file.problem.empty() || !place || offered == most_applications) continue;

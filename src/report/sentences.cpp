@@ -24,12 +24,12 @@ std::string evidence_text(const Evidence& evidence) {
 }
 
 std::string firmware_words(const Verdict& verdict) {
+    if (const Board* board = find_board(verdict.board))
+        return verdict.firmware == FirmwareKind::Board ? fmt::format("the board {} ({})", board->name, board->title)
+                                                       : fmt::format("{} (board:{})", board->title, board->name);
     switch (verdict.firmware) {
         case FirmwareKind::Uefi: return "UEFI firmware";
-        case FirmwareKind::Board:
-            if (const Board* board = find_board(verdict.board))
-                return fmt::format("the board {} ({})", board->name, board->title);
-            return "a board";
+        case FirmwareKind::Board: return "a board";
         case FirmwareKind::Bios:
         case FirmwareKind::Auto: break;
     }

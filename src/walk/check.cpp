@@ -82,10 +82,38 @@ bool Verdict::some_fail() const {
            std::ranges::any_of(counted, [](const SystemVerdict* s) { return s->starts == Starts::No; });
 }
 
-Verdict check(const Machine& machine, const CheckOptions& options) {
-    Budget budget(options.limits);
+CheckOptions settled_options(const Machine& machine, const CheckOptions& options) {
+    CheckOptions out = options;
+    out.firmware = likely_firmware(machine, options);
+    const Board* board = out.firmware == FirmwareKind::Board ? find_board(options.board) : nullptr;
+    if (options.firmware == FirmwareKind::Auto && out.firmware == FirmwareKind::Uefi &&
+        options.efi_machine == EfiMachine::X64) {
+        const auto seen = uefi_volumes(machine);
+        const auto is_there = [&](EfiMachine kind) {
+            return std::ranges::any_of(seen.volumes, [&](const VolumeRef& volume) {
+                const auto* fs = volume->files(Observer::Uefi);
+                return fs != nullptr && resolve(*fs, efi_fallback_path(kind));
+            });
+        };
+        const auto fitting = is_there(EfiMachine::X64) || is_there(EfiMachine::Ia32) ? std::vector<const Board*>{}
+                                                                                     : fitting_boards(machine);
+        for (const auto* candidate : fitting)
+            if (board == nullptr && candidate->rom == BoardRom::Uefi) board = candidate;
+    }
+    if (board == nullptr) return out;
+    if (const auto kind = uefi_of(*board)) {
+        out.firmware = FirmwareKind::Uefi;
+        out.efi_machine = *kind;
+        out.board = board->name;
+    }
+    return out;
+}
+
+Verdict check(const Machine& machine, const CheckOptions& asked) {
+    Budget budget(asked.limits);
     const BudgetScope counting(budget);
-    const auto firmware = likely_firmware(machine, options);
+    const auto options = settled_options(machine, asked);
+    const auto firmware = options.firmware;
     const AtMenu* at_menu = options.at_menu ? &*options.at_menu : nullptr;
     Verdict out;
     if (firmware == FirmwareKind::Uefi) {
@@ -93,6 +121,7 @@ Verdict check(const Machine& machine, const CheckOptions& options) {
         const auto uefi = walk::uefi_firmware(view, options.variables, options.secure_boot, options.efi_machine);
         out = walk::judge_all(view, walk::find_routes(*uefi, at_menu));
         for (const auto& finding : options.variables.findings) out.findings.push_back(finding);
+        out.board = options.board;
     } else if (const Board* board = firmware == FirmwareKind::Board ? find_board(options.board) : nullptr) {
         out =
             walk::judge_all(machine, walk::find_routes(*walk::board_firmware(machine, *board, options.flash), at_menu));

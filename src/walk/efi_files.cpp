@@ -58,7 +58,8 @@ std::string version_of(const ByteSource& file, const PeImage& image) {
 
 class Search {
 public:
-    Search(const Volume& volume, std::vector<EfiFile>& out) : volume_(volume), out_(out) {}
+    Search(const Volume& volume, EfiMachine machine, std::vector<EfiFile>& out)
+        : volume_(volume), machine_(machine), out_(out) {}
 
     void directory(const std::string& path, int depth) {
         const FileSystem* fs = volume_.files(Observer::Uefi);
@@ -90,8 +91,9 @@ private:
         }
         one.application = identify_efi_application(**source);
         const auto image = inspect_pe(**source);
-        constexpr std::uint16_t i386 = 0x014C;
-        const auto kind = image && image->machine == i386 ? EfiMachine::Ia32 : EfiMachine::X64;
+        // PCs have firmware of either width.
+        const bool narrow = image && image->machine == efi_machine(EfiMachine::Ia32).image;
+        const auto kind = narrow && machine_ == EfiMachine::X64 ? EfiMachine::Ia32 : machine_;
         if (const auto refused = refuse_efi_image(**source, kind)) one.problem = refused->why;
         if (image) {
             one.machine = pe_machine_name(image->machine);
@@ -107,31 +109,34 @@ private:
     }
 
     const Volume& volume_;
+    EfiMachine machine_;
     std::vector<EfiFile>& out_;
 };
 
 }  // namespace
 
-std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables& variables) {
+std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables& variables, EfiMachine kind) {
     std::vector<EfiFile> out;
     const Machine view = after_uefi_firmware(machine);
     const auto seen = uefi_volumes(view);
-    for (const auto& volume : seen.volumes) Search(*volume, out).directory("", most_depth);
+    for (const auto& volume : seen.volumes) Search(*volume, kind, out).directory("", most_depth);
     const auto points = [&](std::string_view place, const std::string& who) {
         const std::string wanted = lower_text(place);
         for (auto& file : out)
             if (lower_text(file.place) == wanted && std::ranges::find(file.named_by, who) == file.named_by.end())
                 file.named_by.push_back(who);
     };
-    for (const auto& state : inspect_boot_options(view, variables))
+    for (const auto& state : inspect_boot_options(view, variables, kind))
         if (!state.place.empty())
             points(state.place,
                    fmt::format("Boot{:04X} “{}”{}", state.option.number, printable(state.option.description),
                                state.option.active ? "" : " (inactive)"));
     for (const auto& volume : seen.volumes) {
-        points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::X64)), "the firmware's fallback rule");
-        points(fmt::format("{}:{}", volume->place, efi_fallback_path(EfiMachine::Ia32)),
-               "the fallback rule of 32-bit firmware");
+        for (const auto& row : efi_machines())
+            points(fmt::format("{}:{}", volume->place, row.fallback),
+                   row.machine == EfiMachine::X64    ? std::string("the firmware's fallback rule")
+                   : row.machine == EfiMachine::Ia32 ? std::string("the fallback rule of 32-bit firmware")
+                                                     : fmt::format("the fallback rule of {} firmware", row.words));
         for (const auto& [name, processor] : other_fallback_names())
             points(fmt::format("{}:{}", volume->place, name),
                    fmt::format("the fallback rule of {} firmware", processor));
@@ -149,9 +154,9 @@ std::vector<EfiFile> find_efi_files(const Machine& machine, const UefiVariables&
     for (std::size_t i = 0; i < out.size(); ++i)
         if (out[i].application == EfiApplication::Shim) {
             const std::string directory = out[i].place.substr(0, out[i].place.rfind('/'));
-            for (const std::string_view suffix : {"x64", "ia32"})
+            for (const auto& row : efi_machines())
                 for (const std::string_view name : {"grub", "mm", "fb"})
-                    points(fmt::format("{}/{}{}.efi", directory, name, suffix), out[i].place);
+                    points(fmt::format("{}/{}{}.efi", directory, name, row.suffix), out[i].place);
         }
     return out;
 }

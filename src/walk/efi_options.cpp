@@ -61,12 +61,13 @@ OptionFiles files_of_option(const UefiBootOption& option, const UefiVolumes& see
 
 namespace herberge {
 
-std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const UefiVariables& variables) {
+std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const UefiVariables& variables,
+                                                  EfiMachine kind) {
     const auto seen = uefi_volumes(machine);
     std::vector<BootOptionState> out;
     for (auto& option : boot_options(variables)) {
         BootOptionState state;
-        const auto files = walk::files_of_option(option, seen);
+        const auto files = walk::files_of_option(option, seen, kind);
         state.problem = files.problem;
         for (const auto& volume : files.volumes) {
             const std::string place = fmt::format("{}:{}", volume->place, files.path);
@@ -78,7 +79,7 @@ std::vector<BootOptionState> inspect_boot_options(const Machine& machine, const 
                 continue;
             }
             state.place = place;
-            const auto refused = refuse_efi_image(**source);
+            const auto refused = refuse_efi_image(**source, kind);
             state.problem = refused ? refused->why : std::string{};
             state.application = identify_efi_application(**source);
             if (!refused) break;

@@ -75,7 +75,7 @@ public:
             return;
         }
         if (!judge_the_root(root, demand, ramdisk)) return;
-        auto init = judge_init(*root.volume, arguments_, ramdisk, around_.processor);
+        auto init = judge_init(*root.volume, arguments_, ramdisk, runs_on());
         doubt_if_unreplayed(init.result, *root.volume);
         ladder_.set(Stage::Init, init.result);
         if (init.result.state == State::Breaks) return;
@@ -140,7 +140,7 @@ private:
                            {evidence_error(*problem)}, no_medium);
             return;
         }
-        auto init = judge_init(root, arguments_, &ramdisk);
+        auto init = judge_init(root, arguments_, &ramdisk, runs_on());
         init.from_medium = true;
         ladder_.set(Stage::Init, init.result);
         if (init.result.state == State::Breaks) return;
@@ -154,6 +154,13 @@ private:
             return item.first.starts_with("conf/") && (item.second.content.find("ROOT=") != std::string::npos ||
                                                        item.second.content.find("BOOT=") != std::string::npos);
         });
+    }
+
+    /// What programs must be made for: a 32-bit kernel on a 64-bit board runs those of 32 bits alone.
+    [[nodiscard]] Processor runs_on() const {
+        const bool narrow =
+            held_kernel_ != nullptr && held_kernel_->has_value() && held_kernel_->value().processor == Processor::Arm;
+        return narrow && around_.processor == Processor::Arm64 ? Processor::Arm : around_.processor;
     }
 
     [[nodiscard]] Evidence entry_line() const { return evidence_line(entry_.place, entry_.line, {}, entry_.title); }

@@ -230,7 +230,8 @@ private:
 
     [[nodiscard]] Onward onward_from(const Start& from, const MenuEntry& entry) const {
         if (entry.kind != EntryKind::Chainload || entry.stop || !entry.unread.empty()) return {};
-        if (is_application(from)) {
+        // U-Boot starts EFI applications, too.
+        if (is_application(from) || is_flat(from)) {
             if (entry.kernel.empty() || !entry.kernel.front().found()) return {};
             const auto& target = entry.kernel.front();
             return {EfiStart{target.volume, target.real_path, entry.arguments}, {}};

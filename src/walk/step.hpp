@@ -2,6 +2,7 @@
 // One step of a start: some code begins to run, and what it does next.
 #pragma once
 
+#include <functional>
 #include <memory>
 #include <optional>
 #include <string>
@@ -13,7 +14,6 @@
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 
-#include "loader/uboot/uboot.hpp"
 #include "walk/artifacts.hpp"
 #include "walk/ladder.hpp"
 
@@ -32,11 +32,11 @@ struct EfiStart {
     std::string options;  ///< text handed to it
 };
 
-/// A program in memory that is entered where it begins: U-Boot, by a board's ROM or by the program before it.
+/// A program in memory that is entered where it begins, by a board's ROM or by the program before it.
 struct FlatStart {
     std::string name;  ///< "U-Boot"
     int disk = 0;      ///< of the first of the machine's disks
-    std::shared_ptr<const loader::uboot::Start> uboot;
+    std::function<LoaderRun(const Machine&)> run;
 };
 
 /// What the firmware leaves for all that comes after it.

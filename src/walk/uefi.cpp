@@ -139,9 +139,9 @@ private:
         if (refused) {
             Refusal refusal = {
                 fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
-                evidence_place(
-                    place, kind_ == EfiMachine::Ia32 ? "an EFI application for i386" : "an EFI application for x86-64",
-                    refused->why),
+                evidence_place(place,
+                               fmt::format("an EFI application for {}", pe_machine_name(efi_machine(kind_).image)),
+                               refused->why),
                 refused->crashes ? "!!!! " + refused->screen + " !!!!"
                                  : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             if (!c.label.empty())
@@ -154,6 +154,7 @@ private:
         around.controller_disk = c.volume->disk;
         around.controller_told_by = fmt::format("the path of {}", c.by);
         around.locked_down = secure_.enforcing;
+        around.processor = efi_machine(kind_).processor;
         std::vector<Evidence> evidence = missed_;
         evidence.insert(evidence.begin(), evidence_place(place));
         std::string text = fmt::format("the firmware starts {} ({})", place, c.by);
@@ -209,8 +210,8 @@ private:
         // The usual mistake with downloaded images: made for another machine.
         std::vector<std::pair<std::string_view, std::string_view>> others(other_fallback_names().begin(),
                                                                           other_fallback_names().end());
-        others.emplace_back(kind_ == EfiMachine::Ia32 ? std::pair{efi_fallback_path(EfiMachine::X64), "64-bit PC"}
-                                                      : std::pair{efi_fallback_path(EfiMachine::Ia32), "32-bit PC"});
+        for (const auto& row : efi_machines())
+            if (row.machine != kind_) others.emplace_back(row.fallback, row.words);
         for (const auto& volume : seen_.volumes)
             for (const auto& [name, machine] : others)
                 if (volume->files(Observer::Uefi) != nullptr && resolve(*volume->files(Observer::Uefi), name))

@@ -301,7 +301,8 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
     const auto mods = std::ranges::find(pe->sections, std::string_view("mods"), &PeSection::name);
     if (mods == pe->sections.end()) return fail(ErrorKind::NotFound, "no section with modules", image.place());
     GrubCore core;
-    core.platform = pe->wide ? "x86_64-efi" : "i386-efi";
+    const auto* machine = efi_machine_of_image(pe->machine);
+    core.platform = machine != nullptr ? machine->grub : pe->wide ? "x86_64-efi" : "i386-efi";
     for (const auto& section : pe->sections) {
         if (section.name == "mods" || section.file_size == 0) continue;
         const auto part = image.bytes(section.file_offset, section.file_size, most_core * 4);
@@ -325,7 +326,7 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
         const auto body = std::span(*list).subspan(at + sizeof(header), header.size - sizeof(header));
         const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
         if (header.type == 0) {
-            const auto module = grub::read_module(body, pe->wide);
+            const auto module = grub::read_module(body, core.platform);
             core.modules.push_back(module ? module->name : "?");
             if (module && module->features) core.features[module->name] = *module->features;
             if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());

@@ -65,22 +65,41 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
     return out;
 }
 
+/// What modules of a platform are (the machines of the ELF specification).
+struct ModuleKind {
+    std::string_view processor;  ///< that GRUB's name for the platform begins with
+    bool wide;
+    std::uint16_t machine;
+};
+
+const ModuleKind& kind_of(std::string_view platform) {
+    static constexpr ModuleKind kinds[] = {{"i386-", false, 3},
+                                           {"x86_64-", true, 62},
+                                           {"arm64-", true, 183},
+                                           {"arm-", false, 40},
+                                           {"riscv64-", true, 243}};
+    const auto* found =
+        std::ranges::find_if(kinds, [&](const ModuleKind& k) { return platform.starts_with(k.processor); });
+    return found != std::end(kinds) ? *found : kinds[0];
+}
+
 }  // namespace
 
-Result<Module> read_module(std::span<const std::uint8_t> file, bool wide) {
+Result<Module> read_module(std::span<const std::uint8_t> file, std::string_view platform) {
+    const auto& kind = kind_of(platform);
     const auto head = ondisk::from_bytes<ondisk::Elf32>(file);
     if (file.size() < sizeof(head)) return refuse("ELF header outside core");
     static constexpr std::array<std::uint8_t, 4> magic = {0x7F, 'E', 'L', 'F'};
     if (head.ident.magic != magic || head.ident.version != 1 || head.version != 1)
         return refuse("invalid arch-independent ELF magic");
-    if (!wide) {
-        if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != 3)
+    if (!kind.wide) {
+        if (head.ident.elf_class != 1 || head.ident.data != 1 || head.machine != kind.machine)
             return refuse("invalid arch-dependent ELF magic");
         return read_sections<ondisk::Elf32, ondisk::Elf32Section, ondisk::Elf32Symbol>(file, head);
     }
     const auto wide_head = ondisk::from_bytes<ondisk::Elf64>(file);
     if (file.size() < sizeof(wide_head)) return refuse("ELF header outside core");
-    if (wide_head.ident.elf_class != 2 || wide_head.ident.data != 1 || wide_head.machine != 62)
+    if (wide_head.ident.elf_class != 2 || wide_head.ident.data != 1 || wide_head.machine != kind.machine)
         return refuse("invalid arch-dependent ELF magic");
     return read_sections<ondisk::Elf64, ondisk::Elf64Section, ondisk::Elf64Symbol>(file, wide_head);
 }

@@ -21,7 +21,8 @@ struct Module {
     std::optional<std::uint32_t> features;
 };
 
-/// Reads a module as grub_dl_load_core does; the Error's `what` is GRUB's own message without "error: ".
-Result<Module> read_module(std::span<const std::uint8_t> file, bool wide = false);
+/// Reads a module as grub_dl_load_core does; the Error's `what` is GRUB's own message without "error: ". `platform`:
+/// GRUB's own name for what it is made for ("i386-pc", "arm64-efi").
+Result<Module> read_module(std::span<const std::uint8_t> file, std::string_view platform = "i386-pc");
 
 }  // namespace herberge::grub

@@ -29,6 +29,7 @@ struct Loaded {
     std::vector<FileReference> ramdisks;
     std::vector<FileReference> devicetree;
     bool ready = false;  ///< `boot` would start something
+    KernelEntry started_by = KernelEntry::Protected;
     std::optional<Finding> stop;
     std::string unread;  ///< as MenuEntry::unread
     std::optional<ChainTarget> chain;

@@ -102,6 +102,7 @@ public:
         entry.ramdisks = loaded.ramdisks;
         entry.devicetree = loaded.devicetree;
         entry.kernel_loaded = loaded.ready;
+        entry.started_by = loaded.started_by;
         entry.chain = loaded.chain;
         entry.stop = loaded.stop;
         entry.unread = loaded.unread;

@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include <herberge/artifact.hpp>
+#include <herberge/uefi.hpp>
 
 #include "loader/family.hpp"
 #include "loader/grub/interpreter.hpp"
@@ -30,6 +31,27 @@ std::string refuse_kernel(const ByteSource& file, bool real_mode) {
     return {};
 }
 
+/// Where a kernel is an EFI application and nothing else: what grub-core/loader/arm64/linux.c refuses, and the firmware
+/// that it hands it to. Empty: started.
+std::string refuse_application(const ByteSource& file, EfiMachine machine, std::string& why) {
+    const auto mark = file.bytes(0, std::min<std::uint64_t>(64, file.size()));
+    if (!mark || mark->size() < 64) return "premature end of file";
+    if ((*mark)[0] != 'M' || (*mark)[1] != 'Z')
+        return "plain image kernel not supported - rebuild with CONFIG_(U)EFI_STUB enabled.";
+    if (const auto refused = refuse_efi_image(file, machine)) {
+        why = refused->why;
+        return "cannot load image.";
+    }
+    return {};
+}
+
+/// The firmware for which this GRUB is made, when kernels are EFI applications there; null: a PC's.
+const EfiMachineRow* application_platform(std::string_view platform) {
+    const auto rows = efi_machines();
+    const auto found = std::ranges::find(rows, platform, &EfiMachineRow::grub);
+    return found != rows.end() && found->processor != Processor::X86 ? &*found : nullptr;
+}
+
 }  // namespace
 
 int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
@@ -38,8 +60,9 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
     if (a.size() < 2) return error("filename expected.");
     auto& loaded = context_.loaded;
     loaded.kind = EntryKind::Linux;
-    // GRUB reads a packed kernel as what it unpacks to; the kernels of this processor are not packed as files.
-    const auto opened = open(a[1], true);
+    // GRUB reads a packed kernel as what it unpacks to; the kernels of PCs are not packed as files.
+    const auto* application = application_platform(world_.platform());
+    const auto opened = open(a[1], application == nullptr);
     loaded.kernel = {reference(opened, a[1])};
     loaded.arguments = fmt::format("{}", fmt::join(a.begin() + 2, a.end(), " "));
     if (opened.failure == Opened::Failure::Unread) {
@@ -60,9 +83,15 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
         stop(code, reason);
         return error(opened.message);
     }
-    if (auto refused = refuse_kernel(*opened.source, real_mode); !refused.empty()) {
+    std::string refusal;
+    if (application != nullptr) loaded.started_by = KernelEntry::Efi;
+    auto refused = application != nullptr ? refuse_application(*opened.source, application->machine, refusal)
+                                          : refuse_kernel(*opened.source, real_mode);
+    if (!refused.empty()) {
         if (refused == "premature end of file") refused += " " + a[1] + ".";
-        stop(Code::KernelRefusedByLoader, fmt::format("GRUB refuses the kernel {}: {}", a[1], refused));
+        stop(Code::KernelRefusedByLoader,
+             refusal.empty() ? fmt::format("GRUB refuses the kernel {}: {}", a[1], refused)
+                             : fmt::format("the firmware does not take the kernel {} from GRUB: {}", a[1], refusal));
         return error(refused);
     }
     if (const auto why = world_.refuse_kernel(*opened.source)) {

@@ -371,7 +371,7 @@ std::optional<Error> World::load_one(std::string_view name, std::string_view pre
         if (file.source) {
             looked_up_.insert(file.place);
             const auto bytes = file.source->bytes(0, file.source->size(), most_module);
-            if (bytes) module = read_module(*bytes, platform_.starts_with("x86_64"));
+            if (bytes) module = read_module(*bytes, platform_);
             else if (bytes.error().unreadable())
                 module =
                     fail(ErrorKind::Unreadable, fmt::format("failure reading sector 0x{:x}", bytes.error().byte / 512));

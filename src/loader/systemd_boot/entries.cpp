@@ -182,7 +182,7 @@ private:
         const std::string program = kernel.empty() ? efi : kernel;
         // Such entries do not appear in the list.
         if (program.empty()) return drop(e.entry.place, "it names neither a kernel nor a program");
-        if (!architecture.empty() && architecture != "x64")
+        if (!architecture.empty() && architecture != efi_machine(context_.firmware).suffix)
             return drop(e.entry.place, fmt::format("it is for the architecture {}", architecture));
         auto file = refer(volume, program, slashes(program), kernel_line);
         if (!file.found()) return drop(e.entry.place, fmt::format("its kernel {} is not there", program));

@@ -546,6 +546,26 @@ int Console::do_boot(const Words& words) {
     return 1;
 }
 
+/// What U-Boot's own loader of EFI applications asks for (lib/efi_loader/efi_image_loader.c, efi_check_pe); where the
+/// sections lie it does not check.
+std::optional<Finding> Console::refuse_application(const Loaded& held) const {
+    const auto& own = efi_machine_for(board_.processor);
+    const auto image = inspect_pe(*held.bytes);
+    constexpr std::uint16_t old_arm = 0x01C0, new_arm = 0x01C4;
+    if (!image)
+        return make_finding(Code::EfiImageRefused,
+                            fmt::format("U-Boot does not start {}: {}", held.file.place, image.error().what),
+                            {evidence_error(image.error())}, "Loading image failed");
+    const bool arm = board_.processor == Processor::Arm && (image->machine == old_arm || image->machine == new_arm);
+    if (image->machine == own.image || arm) return std::nullopt;
+    return make_finding(
+        Code::EfiImageRefused,
+        fmt::format("U-Boot does not start {}: it is for {}", held.file.place, pe_machine_name(image->machine)),
+        {evidence_place(held.file.place, fmt::format("an EFI application for {}", pe_machine_name(own.image)),
+                        pe_machine_name(image->machine))},
+        fmt::format("Machine type 0x{:04x} is not supported\nLoading image failed", image->machine));
+}
+
 int Console::do_bootefi(const Words& words) {
     if (words.size() < 2) return 1;
     if (words[1] == "bootmgr") {
@@ -566,8 +586,13 @@ int Console::do_bootefi(const Words& words) {
     if (kernel) {
         entry.kind = EntryKind::Linux;
         entry.started_by = KernelEntry::Board;
+    } else if (auto why = refuse_application(*held)) {
+        // No system's own entry: nothing tells whose the application is.
+        trouble(why->code, why->text, why->evidence, why->symptom);
+        return 1;
     }
     entry.kernel_loaded = true;
+    if (held->file.volume != nullptr) entry.chain = ChainTarget{held->file.volume->place, {}};
     started_ = script_menu(std::move(entry));
     return 0;
 }

@@ -131,6 +131,7 @@ private:
     void nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry) const;
     [[nodiscard]] bool in_memory(std::uint64_t address) const;
     [[nodiscard]] bool verifies() const;
+    [[nodiscard]] std::optional<Finding> refuse_application(const Loaded& held) const;
     Menu script_menu(MenuEntry entry) const;
 
     // extlinux.cpp

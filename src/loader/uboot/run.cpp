@@ -247,7 +247,9 @@ LoaderRun run(const Machine& machine, const Start& start) {
                    why.evidence);
         return out;
     }
-    out.stop = broken(std::move(why));
+    // What the firmware of a PC would refuse, U-Boot refuses while it looks for something to start.
+    const Stage stage = why.stage == Stage::BootCode ? Stage::Configuration : why.stage;
+    out.stop = broken(std::move(why), stage);
     return out;
 }
 

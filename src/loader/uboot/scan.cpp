@@ -8,20 +8,6 @@
 
 namespace herberge::loader::uboot {
 
-namespace {
-
-std::string_view removable_path(Processor processor) {
-    switch (processor) {
-        case Processor::Arm: return "/efi/boot/bootarm.efi";
-        case Processor::Riscv64: return "/efi/boot/bootriscv64.efi";
-        case Processor::Arm64:
-        case Processor::X86: break;
-    }
-    return "/efi/boot/bootaa64.efi";
-}
-
-}  // namespace
-
 int Console::scan(const std::vector<std::string>& targets) {
     for (const auto& target : targets) {
         if (over()) return 0;
@@ -86,7 +72,7 @@ int Console::scan_volume() {
             say("SCRIPT FAILED: continuing...");
         }
     }
-    const std::string application(removable_path(board_.processor));
+    const std::string application = lower_text(efi_machine_for(board_.processor).fallback);
     if (!exists({interface, where, application}, 0)) return 1;
     const auto address = number_of(value("kernel_addr_r"));
     if (!address || !load(found.volume, application, *address)) return 1;

@@ -1,0 +1,312 @@
+// SPDX-License-Identifier: MIT
+// What boot ROMs take and refuse. The first programs come from mkimage, the maker that boards' own systems use.
+#include <fmt/format.h>
+
+#include "board_support.hpp"
+#include "firmware/rom.hpp"
+#include "weather_station.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+using support::BoardVerdict;
+using support::Folder;
+
+namespace {
+
+constexpr std::size_t mib = 1U << 20U;
+
+void put(Bytes& disk, std::size_t at, const Bytes& bytes) {
+    if (disk.size() < at + bytes.size()) disk.resize(at + bytes.size());
+    std::ranges::copy(bytes, disk.begin() + static_cast<std::ptrdiff_t>(at));
+}
+
+/// U-Boot as boards' second programs are: a legacy image, for `load`.
+Bytes second_program(std::uint32_t load) {
+    auto uboot = forge::make_uboot(demo::weather_station().variables);
+    const auto words = forge::to_bytes("U-Boot 2023.01 (a stand-in)");
+    std::ranges::copy(words, uboot.begin() + 100);
+    return forge::make_legacy_image(uboot, {.type = 5, .os = 17, .load = load, .entry = 0, .name = "U-Boot"});
+}
+
+/// A card with a system on it from 16 MiB on, and room before it.
+Bytes card(bool gpt, const forge::Tree& boot = {}, const std::vector<std::string>& names = {}) {
+    auto root = demo::weather_station().root;
+    forge::FatOptions fat;
+    fat.size = 4U << 20U;
+    forge::ExtOptions ext;
+    ext.size = 4U << 20U;
+    forge::DiskSpec disk;
+    disk.size = 26U << 20U;
+    disk.gpt = gpt;
+    disk.partitions = {{32768, forge::make_fat(boot, fat).bytes, 0x0C, true},
+                       {32768 + (4U << 11U), forge::make_ext(root, ext), 0x83, false}};
+    (void)names;
+    return forge::make_disk(disk);
+}
+
+const StageState& rung(const BoardVerdict& board, Stage stage) { return board.system().at(stage); }
+
+/// One family of ROMs, and how mkimage makes its first program out of `code`.
+struct Family {
+    std::string name, board, make;
+    std::size_t size = 20000;         ///< of the code
+    std::size_t at = 0;               ///< where it is put; 0: it is the file MLO or BOOT.BIN
+    std::string file;                 ///< its name, where it is one
+    std::size_t next = 0;             ///< where the next program is put; 0: a file, or none
+    std::uint32_t load = 0x4A000000;  ///< of the next one
+    std::string words;                ///< of what holds
+    bool checked = false;             ///< its content has a checksum that the ROM computes
+};
+
+const Family families[] = {
+    {"Rockchip3399", "rk3399-brom", "mkimage -n rk3399 -T rksd -d code first", 20000, 32768, "", 8 * mib, 0x200000,
+     "the ID block at byte 32768 deciphers, and its first program (", false},
+    {"Rockchip3288", "rk3288-brom", "mkimage -n rk3288 -T rksd -d code first", 20000, 32768, "", 8 * mib, 0x1000000,
+     "fits into the chip's 32.0 KiB", false},
+    {"Rockchip3568", "rk3568-brom", "mkimage -n rk3568 -T rksd -d code first", 20000, 32768, "", 8 * mib, 0xA00000,
+     "the ID block at byte 32768 names 2 programs (", true},
+    {"Imx6", "imx6-brom", "mkimage -n list -T imximage -e 0x00908000 -d code first", 20000, 1024, "", 69 * 1024,
+     0x17800000, "the image vector table at byte 1024 leads to a program of ", false},
+    {"Am335x", "am335x-brom", "mkimage -T omapimage -a 0x402F0400 -d code first", 20000, 131072, "", 384 * 1024,
+     0x80800000, "the first program at byte 131072 (", false},
+    {"Omap3File", "omap3-brom", "mkimage -T omapimage -a 0x40200000 -d code first", 20000, 0, "MLO", 0, 0x80100000,
+     "the first program d1p1:/MLO (", false},
+    {"ZynqFile", "zynq7000-brom", "mkimage -T zynqimage -a 0 -e 0 -d code first", 20000, 0, "BOOT.BIN", 0, 0x4000000,
+     "the boot header of d1p1:/BOOT.BIN passes its checksum", false},
+    {"Stm32", "stm32mp1-brom", "mkimage -T stm32image -a 0x2FFC2500 -e 0x2FFC2500 -d code first", 20000, 65536, "", 0,
+     0xC0100000, "the first program in sector 128 (", true},
+};
+
+/// The first program of a family; empty: mkimage is not here.
+Bytes first_program(const Family& family, std::size_t size) {
+    const Folder folder;
+    auto code = forge::noise(size, 5);
+    // The names of files that it would load, as U-Boot's own first programs carry them.
+    const auto words = forge::to_bytes("U-Boot SPL 2023.01 u-boot.img");
+    std::ranges::copy(words, code.begin() + 4000);
+    folder.write("code", code);
+    folder.write("list", forge::to_bytes("IMAGE_VERSION 2\nBOOT_FROM sd\nDATA 4 0x020c4068 0x00C03F3F\n"));
+    const auto made = support::shell("cd " + folder.file("") + " && " + family.make);
+    return made.status == 0 ? support::file_bytes(folder.file("first")) : Bytes{};
+}
+
+/// A card with this first program, and the next one behind it.
+Bytes with_first(const Family& family, const Bytes& first, bool with_next = true) {
+    forge::Tree boot;
+    const auto next = second_program(family.load);
+    if (!family.file.empty()) {
+        boot.file("/" + family.file, first);
+        if (with_next) boot.file("/u-boot.img", next);
+    }
+    auto disk = card(false, boot);
+    if (family.file.empty()) put(disk, family.at, first);
+    if (with_next && family.next != 0) put(disk, family.next, next);
+    return disk;
+}
+
+class Rom : public testing::TestWithParam<Family> {};
+
+TEST_P(Rom, TakesWhatTheSystemsOwnMakerWrites) {
+    const auto& family = GetParam();
+    const auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here, or knows no such image";
+    const BoardVerdict board(with_first(family, first), family.board);
+    EXPECT_EQ(rung(board, Stage::Firmware).state, State::Holds) << rung(board, Stage::Firmware).text;
+    EXPECT_EQ(rung(board, Stage::BootCode).state, State::Holds) << rung(board, Stage::BootCode).text;
+    EXPECT_NE(rung(board, Stage::BootCode).text.find(family.words), std::string::npos)
+        << rung(board, Stage::BootCode).text;
+    EXPECT_FALSE(rung(board, Stage::BootCode).evidence.empty());
+    if (family.name == "Stm32") return;  // its next program lies in a partition with a name
+    EXPECT_EQ(rung(board, Stage::Loader).state, State::Holds) << rung(board, Stage::Loader).text;
+    const std::string where = family.file.empty() ? fmt::format("U-Boot lies at byte {} (", family.next)
+                                                  : std::string("U-Boot lies in d1p1:/u-boot.img (");
+    EXPECT_TRUE(rung(board, Stage::Loader).text.starts_with(where)) << rung(board, Stage::Loader).text;
+    EXPECT_NE(rung(board, Stage::Loader).text.find("built into it (7 variables)"), std::string::npos)
+        << rung(board, Stage::Loader).text;
+    const auto fitting = fitting_boards(board.machine);
+    EXPECT_TRUE(std::ranges::any_of(fitting, [&](const auto* b) { return b->name == family.board; })) << family.board;
+}
+
+TEST_P(Rom, FindsNothingWithoutItsMark) {
+    const auto& family = GetParam();
+    auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here, or knows no such image";
+    // Every family's mark lies in its first 64 bytes.
+    std::fill_n(first.begin(), 64, std::uint8_t{0x11});
+    const BoardVerdict board(with_first(family, first), family.board);
+    ASSERT_TRUE(board.system().stops_at) << starts_id(board.system().starts);
+    EXPECT_LE(*board.system().stops_at, Stage::BootCode);
+    EXPECT_TRUE(board.why() == Code::BoardNothingToStart || board.why() == Code::BoardProgramDamaged)
+        << code_id(board.why());
+    EXPECT_EQ(board.system().symptom, "(nothing)");
+    EXPECT_FALSE(board.system().at(*board.system().stops_at).evidence.empty());
+    EXPECT_EQ(rung(board, Stage::Kernel).state, State::NotReached);
+}
+
+TEST_P(Rom, DoesNotTakeMoreThanItsMemory) {
+    const auto& family = GetParam();
+    const auto* row = find_board(family.board);
+    ASSERT_NE(row, nullptr);
+    const auto first = first_program(family, row->most_first + 4096);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here, or makes none of that size";
+    auto disk = with_first(family, first);
+    if (disk.size() > 40 * mib) GTEST_SKIP();
+    const BoardVerdict board(std::move(disk), family.board);
+    ASSERT_TRUE(board.system().stops_at) << rung(board, Stage::BootCode).text;
+    EXPECT_EQ(board.why(), Code::BoardProgramTooLarge) << board.system().at(*board.system().stops_at).text;
+    EXPECT_EQ(*board.system().stops_at, Stage::BootCode);
+    EXPECT_NE(rung(board, Stage::BootCode).text.find("the memory on the chip takes " + size_text(row->most_first)),
+              std::string::npos)
+        << rung(board, Stage::BootCode).text;
+}
+
+TEST_P(Rom, ComputesTheSumThatItComputes) {
+    const auto& family = GetParam();
+    auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here, or knows no such image";
+    first[first.size() - 4000] ^= 1U;
+    const BoardVerdict board(with_first(family, first), family.board);
+    if (family.checked) {
+        ASSERT_TRUE(board.system().stops_at);
+        EXPECT_EQ(board.why(), Code::BoardProgramDamaged);
+        EXPECT_NE(rung(board, Stage::BootCode).text.find("the ROM does not start it"), std::string::npos)
+            << rung(board, Stage::BootCode).text;
+    } else {
+        EXPECT_EQ(rung(board, Stage::BootCode).state, State::Holds) << "nothing computes it";
+    }
+}
+
+TEST_P(Rom, SaysWhereTheNextProgramShouldBe) {
+    const auto& family = GetParam();
+    if (family.name == "Stm32") GTEST_SKIP() << "without a GPT there is no partition to look for";
+    const auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here, or knows no such image";
+    const BoardVerdict board(with_first(family, first, false), family.board);
+    ASSERT_TRUE(board.system().stops_at);
+    EXPECT_EQ(*board.system().stops_at, Stage::Loader);
+    EXPECT_EQ(board.why(), Code::BoardNextMissing);
+    EXPECT_EQ(board.system().symptom, "Trying to boot from MMC1");
+    const std::string wanted = family.file.empty() ? fmt::format("{}", family.next) : std::string("d1p1:/u-boot.img");
+    EXPECT_NE(rung(board, Stage::Loader).text.find(wanted), std::string::npos) << rung(board, Stage::Loader).text;
+}
+
+INSTANTIATE_TEST_SUITE_P(Families, Rom, testing::ValuesIn(families), support::by_name);
+
+/// The bytes in which one family says what is wrong.
+TEST(RomImx, JudgesTheAddressesOfItsTable) {
+    const auto& family = families[3];
+    const auto good = first_program(family, family.size);
+    if (good.empty()) GTEST_SKIP() << "mkimage is not here";
+    struct Row {
+        std::size_t at;
+        std::uint32_t value;
+        const char* text;
+    };
+    const std::uint32_t boot_data = forge::get32(good, 16) - forge::get32(good, 20);
+    for (const auto& [at, value, text] : std::initializer_list<Row>{
+             {4, 0x00100000, "the image is entered where it does not lie"},
+             {16, 0x00100000, "the image vector table's pointer to its boot data leads elsewhere"},
+             {12, 0x00100000,
+              "the list that sets up memory is not where the image vector table says: memory stays off"},
+             {boot_data, 0x00A00000, "the boot data let the image begin where it does not"},
+         }) {
+        auto first = good;
+        forge::put32(first, at, value);
+        const BoardVerdict board(with_first(family, first), family.board);
+        ASSERT_TRUE(board.system().stops_at) << text;
+        EXPECT_EQ(*board.system().stops_at, Stage::BootCode) << text;
+        EXPECT_EQ(rung(board, Stage::BootCode).text, text);
+        ASSERT_TRUE(rung(board, Stage::BootCode).evidence.at(0).range) << text;
+        EXPECT_EQ(rung(board, Stage::BootCode).evidence[0].range->offset, 1024 + at) << text;
+    }
+}
+
+TEST(RomStm32, TakesTheSecondCopyWhereTheFirstIsDamaged) {
+    const auto& family = families[7];
+    const auto good = first_program(family, family.size);
+    if (good.empty()) GTEST_SKIP() << "mkimage is not here";
+    auto bad = good;
+    bad[5000] ^= 1U;
+    auto disk = card(false);
+    put(disk, 65536, bad);
+    put(disk, 327680, good);
+    const auto machine = support::machine_of(disk);
+    const auto found = search_rom(machine, *find_board(family.board));
+    ASSERT_TRUE(found.program);
+    EXPECT_FALSE(found.program->refused);
+    EXPECT_EQ(found.program->where, "sector 640");
+    ASSERT_EQ(found.passed.size(), 1U);
+    EXPECT_EQ(found.passed[0].code, Code::BoardProgramDamaged);
+}
+
+TEST(RomTi, WantsAnActivePartition) {
+    const auto& family = families[5];
+    const auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here";
+    auto disk = with_first(family, first);
+    EXPECT_EQ(BoardVerdict(disk, family.board).has(Code::BoardNothingToStart), false);
+    disk[446] = 0;
+    const BoardVerdict board(disk, family.board);
+    EXPECT_EQ(board.why(), Code::BoardNothingToStart);
+    EXPECT_EQ(*board.system().stops_at, Stage::Firmware);
+    const auto& evidence = rung(board, Stage::Firmware).evidence;
+    EXPECT_TRUE(
+        std::ranges::any_of(evidence, [](const Evidence& e) { return e.expected == "an active partition with FAT"; }));
+}
+
+/// Code that is none, and what lies behind the end of the card.
+TEST(RomRockchip, StartsNoZeros) {
+    const auto& family = families[0];
+    auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here";
+    std::fill(first.begin() + 2048 + 4, first.end(), std::uint8_t{0});
+    const BoardVerdict board(with_first(family, first), family.board);
+    EXPECT_EQ(board.why(), Code::BoardProgramDamaged);
+    EXPECT_EQ(rung(board, Stage::BootCode).text,
+              "where the first program's code should begin there is none: the ROM starts into nothing");
+    EXPECT_EQ(rung(board, Stage::BootCode).evidence.at(0).range->offset, 32768U + 2052U);
+    // The tag before the code is looked for, by some of these ROMs.
+    first = first_program(family, family.size);
+    first[2048] = 'X';
+    EXPECT_EQ(rung(BoardVerdict(with_first(family, first), family.board), Stage::BootCode).state, State::Doubtful);
+}
+
+TEST(RomRockchip, FollowsAnImageTree) {
+    const auto& family = families[0];
+    const auto first = first_program(family, family.size);
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here";
+    auto disk = with_first(family, first, false);
+    auto uboot = forge::make_uboot(demo::weather_station().variables);
+    const auto tree = forge::make_fit({{"uboot", "kernel", uboot, 0x200000, 0x200000, "arm64"},
+                                       {"tree", "flat_dt", forge::make_device_tree({"", {}, {}}), 0, 0, "arm64"}},
+                                      "U-Boot");
+    put(disk, 8 * mib, tree);
+    const BoardVerdict board(disk, family.board);
+    EXPECT_EQ(rung(board, Stage::Loader).state, State::Holds);
+    EXPECT_TRUE(rung(board, Stage::Loader).text.starts_with("U-Boot lies at byte 8388608, in an image tree of 2 parts"))
+        << rung(board, Stage::Loader).text;
+    EXPECT_NE(rung(board, Stage::Loader).text.find("(7 variables)"), std::string::npos);
+    // A part with another hash: not every first program looks.
+    const auto inside = std::search(disk.begin() + 8 * mib, disk.end(), uboot.begin(), uboot.begin() + 64);
+    ASSERT_NE(inside, disk.end());
+    *(inside + 10) ^= 1U;
+    const BoardVerdict changed(disk, family.board);
+    EXPECT_EQ(rung(changed, Stage::Loader).state, State::Doubtful);
+    EXPECT_NE(rung(changed, Stage::Loader).text.find("uboot fails its hash, which not every first program looks at"),
+              std::string::npos)
+        << rung(changed, Stage::Loader).text;
+}
+
+TEST(RomTypes, PartitionsOfTheirOwnType) {
+    const auto* board = find_board("fu740-rom");
+    ASSERT_NE(board, nullptr);
+    auto disk = card(true);
+    const auto without = search_rom(support::machine_of(disk), *board);
+    EXPECT_FALSE(without.program);
+    ASSERT_EQ(without.looked.size(), 1U);
+    EXPECT_EQ(without.looked[0].expected, "a GPT partition of type 5b193300-fc78-40cd-8002-e86c45580b47");
+    EXPECT_FALSE(search_rom(support::machine_of(card(false)), *board).program);
+    EXPECT_FALSE(search_rom(Machine{}, *board).program);
+}
+
+}  // namespace
