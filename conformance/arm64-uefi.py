@@ -223,7 +223,8 @@ def said_of(document):
                 return "up", system
             if system["starts"] == "unknown":
                 return "unknown", system
-            behind = system["stops_at"] in ("ramdisk", "root", "init", "services")
+            # The boot manager itself gives up without the RAM disk.
+            behind = system["stops_at"] in ("ramdisk", "root", "init", "services") and "Error preparing" not in system["symptom"]
             return "kernel" if behind else "before the kernel", system
     return "before the kernel", {"stops_at": None, "symptom": ""}
 

@@ -130,6 +130,24 @@ std::vector<StationStory> station_stories() {
             return bytes;
         };
     };
+    // The card brings the kernel alone; its root is a packed one in raw flash.
+    const auto in_flash = changed([](WeatherStation& s) {
+        s.script =
+            "setenv bootargs root=/dev/ubiblock0_0 rootfstype=squashfs ubi.mtd=vane ubi.block=0,vane ro "
+            "console=ttyS0,115200\nload mmc 0:1 ${image_at} /station.itb && bootm ${image_at}\n";
+        std::erase_if(s.parts, [](const forge::FitPart& part) { return part.type == "ramdisk"; });
+        s.root = forge::Tree();
+    });
+    const auto vane = [](bool lost) {
+        return [lost] {
+            auto root = weather_station().root;
+            root.file("/etc/fstab", "/dev/ubiblock0_0 / squashfs ro 0 0\n");
+            auto nor = forge::make_ubi({{"vane", forge::make_squashfs(root)}}, 32);
+            // Both copies lie in the first two blocks.
+            if (lost) std::fill_n(nor.begin(), 2 * 65536, std::uint8_t{0xFF});
+            return nor;
+        };
+    };
     return {
         {"station.img", "as it should be", "", changed([](WeatherStation&) {}), {}},
         {"station-large.img",
@@ -206,6 +224,18 @@ std::vector<StationStory> station_stories() {
          changed([](WeatherStation&) {}), flash(true, "run from_net")},
         {"station-flash-sum.img", "the same, but its checksum fails: it does not count", "",
          changed([](WeatherStation&) {}), flash(false, "run from_net")},
+        {"station-vane.img",
+         "the system lies in the station's flash, in a volume of UBI",
+         "",
+         in_flash,
+         {},
+         vane(false)},
+        {"station-vane-lost.img",
+         "the same, but the table of the flash's volumes was overwritten",
+         "root",
+         in_flash,
+         {},
+         vane(true)},
     };
 }
 

@@ -26,7 +26,8 @@ WeatherStation weather_station();
 struct StationStory {
     std::string name, story, stops_at;
     std::function<forge::Bytes()> card;
-    std::function<forge::Bytes()> flash;  ///< empty: none
+    std::function<forge::Bytes()> flash;   ///< empty: none
+    std::function<forge::Bytes()> second;  ///< raw flash that Linux uses, as a second image; empty: none
 };
 std::vector<StationStory> station_stories();
 

@@ -11,8 +11,10 @@ using namespace herberge;  // NOLINT: a header of tests alone
 struct BoardVerdict {
     herberge::Machine machine;
     herberge::Verdict verdict;
-    BoardVerdict(Bytes card, const std::string& name, const Bytes& flash = {})
-        : machine(support::machine_of(std::move(card))) {
+    /// `flash`: a dump with an environment; `second`: a further disk, or raw flash; empty: there is none.
+    BoardVerdict(Bytes card, const std::string& name, const Bytes& flash = {}, Bytes second = {})
+        : machine(second.empty() ? machine_of(std::move(card))
+                                 : machine_of_disks({std::move(card), std::move(second)})) {
         CheckOptions options;
         options.firmware = FirmwareKind::Board;
         options.board = name;

@@ -133,6 +133,10 @@ public:
             one.images = {path_of(story.name)};
             one.firmware = fmt::format("board:{}", demo::station_board);
             if (!write(one.images.front(), story.card())) return Exit::unreadable;
+            if (story.second) {
+                one.images.push_back(std::filesystem::path(one.images.front()).replace_extension(".nor").string());
+                if (!write(one.images.back(), story.second())) return Exit::unreadable;
+            }
             if (story.flash) {
                 one.variables = std::filesystem::path(one.images.front()).replace_extension(".flash").string();
                 if (!write(one.variables, story.flash())) return Exit::unreadable;

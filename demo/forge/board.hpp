@@ -50,6 +50,9 @@ Bytes make_zimage(const std::string& release);
 Bytes make_zimage(const Bytes& kernel);
 /// An arm64 Image.
 Bytes make_arm64_image(const std::string& release, std::size_t size = 400000);
+/// A flash of at least so many blocks of 64 KiB, divided by UBI into these volumes; the table of volumes lies in the
+/// first two blocks.
+Bytes make_ubi(const std::vector<std::pair<std::string, Bytes>>& volumes, std::size_t blocks = 0);
 /// A static program that exits at once: 32-bit ARM.
 Bytes make_arm_program();
 

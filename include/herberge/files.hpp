@@ -68,11 +68,13 @@ enum class Family : std::uint8_t {
     Btrfs,
     F2fs,
     Squashfs,
+    Ubifs,
     Swap,
     Luks,
     Bitlocker,
     Raid,
     Lvm,
+    Ubi,
     Named,  ///< recognised, and not read by anything here
 };
 

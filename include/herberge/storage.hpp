@@ -48,6 +48,7 @@ enum class NodeKind : std::uint8_t {
     LogicalVolume,  ///< a part of a group of volumes
     Unlocked,       ///< what an encrypted volume holds
     PackedFile,     ///< a file that holds a file system
+    FlashVolume,    ///< a volume of UBI, on raw flash
 };
 [[nodiscard]] std::string_view node_kind_name(NodeKind kind);
 

@@ -23,6 +23,20 @@ Made zlib(std::span<const std::uint8_t> packed, std::span<std::uint8_t> into) {
     return size;
 }
 
+/// Without zlib's head and sum.
+Made deflate(std::span<const std::uint8_t> packed, std::span<std::uint8_t> into) {
+    z_stream z{};
+    if (inflateInit2(&z, -MAX_WBITS) != Z_OK) return std::nullopt;
+    z.next_in = const_cast<Bytef*>(packed.data());  // zlib does not write there
+    z.avail_in = static_cast<uInt>(packed.size());
+    z.next_out = into.data();
+    z.avail_out = static_cast<uInt>(into.size());
+    const int code = inflate(&z, Z_FINISH);
+    const std::size_t made = into.size() - z.avail_out;
+    inflateEnd(&z);
+    return code == Z_STREAM_END ? std::optional(made) : std::nullopt;
+}
+
 Made xz(std::span<const std::uint8_t> packed, std::span<std::uint8_t> into) {
     std::uint64_t limit = window_limit;
     std::size_t in = 0;
@@ -78,6 +92,7 @@ Result<std::vector<std::uint8_t>> unpack_block(BlockCodec codec, std::span<const
         case BlockCodec::Xz: made = xz(packed, out); break;
         case BlockCodec::Lz4: made = lz4(packed, out); break;
         case BlockCodec::Zstd: made = zstd(packed, out); break;
+        case BlockCodec::Deflate: made = deflate(packed, out); break;
     }
     if (!made) return fail(ErrorKind::Malformed, "a packed block does not unpack");
     out.resize(*made);

@@ -10,7 +10,7 @@
 
 namespace herberge::bytes {
 
-enum class BlockCodec : std::uint8_t { Zlib, Lzma, Lzo, Xz, Lz4, Zstd };
+enum class BlockCodec : std::uint8_t { Zlib, Lzma, Lzo, Xz, Lz4, Zstd, Deflate };
 
 /// What `packed` unpacks to. Errors: Malformed, also where it would be more than `most` bytes; no place in them.
 [[nodiscard]] Result<std::vector<std::uint8_t>> unpack_block(BlockCodec codec, std::span<const std::uint8_t> packed,

@@ -105,6 +105,9 @@ struct Mark {
 };
 using namespace std::string_view_literals;
 constexpr Mark around[] = {
+    {Format::UbiMember, 0, "UBI#\x01"sv},
+    // Its first block may be bad.
+    {Format::UbiMember, 131072, "UBI#\x01"sv},
     // kernel include/uapi/linux/bcache.h, struct cache_sb
     {Format::Bcache, 4096 + 24, "\xC6\x85\x73\xF6\x4E\x1A\x45\xCA\x82\x65\xF5\x7F\x48\xBA\x6D\x81"sv, 4096 + 40},
     // kernel Documentation/admin-guide/device-mapper/verity.rst; dm-integrity.c, struct superblock

@@ -5,14 +5,17 @@
 #include <herberge/files.hpp>
 
 #include "files/btrfs.hpp"
+#include "files/cramfs.hpp"
 #include "files/exfat.hpp"
 #include "files/ext.hpp"
 #include "files/f2fs.hpp"
 #include "files/fat.hpp"
 #include "files/iso9660.hpp"
+#include "files/jffs2.hpp"
 #include "files/marks.hpp"
 #include "files/ntfs.hpp"
 #include "files/squashfs.hpp"
+#include "files/ubifs.hpp"
 #include "files/xfs.hpp"
 
 namespace herberge {
@@ -38,6 +41,9 @@ constexpr Bidder bidders[] = {{recognise_ext, alone<open_ext>},
                               {recognise_squashfs, alone<open_squashfs>},
                               {recognise_xfs, alone<open_xfs>},
                               {recognise_btrfs, open_btrfs},
+                              {recognise_ubifs, alone<open_ubifs>},
+                              {recognise_jffs2, alone<open_jffs2>},
+                              {recognise_cramfs, alone<open_cramfs>},
                               {recognise_f2fs, alone<open_f2fs>},
                               {recognise_exfat, alone<open_exfat>},
                               {recognise_by_mark, nullptr},

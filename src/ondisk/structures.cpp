@@ -9,10 +9,12 @@
 #include "ondisk/ext.hpp"
 #include "ondisk/f2fs.hpp"
 #include "ondisk/fat.hpp"
+#include "ondisk/flash.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/grub.hpp"
 #include "ondisk/hive.hpp"
 #include "ondisk/iso9660.hpp"
+#include "ondisk/jffs2.hpp"
 #include "ondisk/legacy.hpp"
 #include "ondisk/lilo.hpp"
 #include "ondisk/linux.hpp"
@@ -262,6 +264,26 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<EgonHeader>("egon-header", "head of the first program of an Allwinner board", 4, "eGON.BT0"sv),
     row<Arm64Image>("arm64-image", "head of a kernel for arm64", 56, "ARM\x64"sv),
     row<ArmZimage>("arm-zimage", "head of a zImage for ARM, from its byte 36 on", 0, "\x18\x28\x6F\x01"sv),
+    // flash.hpp
+    row<UbiEraseHeader>("ubi-erase-header", "head of a block of UBI", 0, "UBI#"sv),
+    row<UbiVolumeHeader>("ubi-volume-header", "which logical block a block of UBI holds", 0, "UBI!"sv),
+    row<UbiVolumeRecord>("ubi-volume-record", "row of UBI's table of volumes"),
+    row<UbifsHead>("ubifs-head", "head of a node of UBIFS", 0, "\x31\x18\x10\x06"sv),
+    row<UbifsKey>("ubifs-key", "key of UBIFS"),
+    row<UbifsSuper>("ubifs-super", "superblock of UBIFS"),
+    row<UbifsMaster>("ubifs-master", "master node of UBIFS"),
+    row<UbifsInode>("ubifs-inode", "inode of UBIFS"),
+    row<UbifsName>("ubifs-name", "name in a directory of UBIFS"),
+    row<UbifsData>("ubifs-data", "block of a file of UBIFS"),
+    row<UbifsIndex>("ubifs-index", "index node of UBIFS"),
+    row<UbifsBranch>("ubifs-branch", "branch of an index node of UBIFS"),
+    row<UbifsReference>("ubifs-reference", "part of UBIFS' journal"),
+    // jffs2.hpp
+    row<Jffs2Head>("jffs2-head", "head of a node of JFFS2", 0, "\x85\x19"sv),
+    row<Jffs2Name>("jffs2-name", "name in a directory of JFFS2"),
+    row<Jffs2Inode>("jffs2-inode", "inode of JFFS2"),
+    row<CramfsInode>("cramfs-inode", "inode of CramFS"),
+    row<CramfsSuper>("cramfs-super", "superblock of CramFS", 0, "\x45\x3D\xCD\x28"sv),
     // roms.hpp
     row<RockchipHeader>("rockchip-header", "ID block of a Rockchip board, deciphered", 0, "\x55\xAA\xF0\x0F"sv),
     row<RockchipProgram>("rockchip-program", "program that an ID block names"),

@@ -15,6 +15,7 @@ namespace {
 const Layer own_layers[] = {
     {"Linux RAID", Family::Raid, assemble_md},
     {"LVM", Family::Lvm, assemble_lvm},
+    {"UBI", Family::Ubi, assemble_ubi},
 };
 
 constexpr int most_rounds = 8;           // layers inside layers

@@ -47,7 +47,7 @@ bool knows_layers(Observer observer) { return observer_traits(observer).knows_la
 
 std::string_view node_kind_name(NodeKind kind) {
     static constexpr std::string_view names[] = {"disk",           "partition",       "boot image", "array",
-                                                 "logical volume", "unlocked volume", "packed file"};
+                                                 "logical volume", "unlocked volume", "packed file", "flash volume"};
     return names[static_cast<std::size_t>(kind)];
 }
 

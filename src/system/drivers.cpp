@@ -318,6 +318,12 @@ Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
                                 {},
                                 demand.kernel_release,
                                 fmt::format("{}", fmt::join(ramdisk->module_releases, ", "))}});
+    if (demand.volume != nullptr && demand.volume->kind == NodeKind::FlashVolume) {
+        // Raw flash is no disk: its drivers go by the board's device tree.
+        out.state = State::Unknown;
+        out.text = "no file tells whether the drivers of the flash are at hand";
+        return out;
+    }
     const auto paths = usable_paths(ramdisk, demand);
     if (paths.empty()) {
         if (!has_modules && !any_told) {

@@ -102,6 +102,33 @@ std::string unescape(std::string_view text) {
     return out;
 }
 
+/// "ubi0:name", "ubi:name", "ubi0_1", "ubi0" (Linux fs/ubifs/super.c, open_ubi).
+std::optional<RootReference> flash_root(const Machine& machine, std::string_view root) {
+    if (!root.starts_with("ubi")) return std::nullopt;
+    RootReference out;
+    out.written = root;
+    out.kind = RootReference::Kind::Device;
+    out.value = root;
+    std::ranges::replace(out.value, '!', ':');
+    if (out.value.starts_with("ubi:")) out.value.insert(3, "0");
+    if (out.value.find_first_of(":_") == std::string::npos) out.value += "_0";
+    out.volume = machine.by_linux_name(out.value);
+    if (out.volume != nullptr) return out;
+    // A flash whose volumes are known, or that has none any more.
+    out.cannot_tell = true;
+    std::string flash;
+    machine.each_volume(Observer::Linux, [&](const Volume& v) {
+        if (v.info.is(Family::Ubi) && flash.empty()) flash = v.place;
+    });
+    out.cannot_tell = flash.empty();
+    for (const auto& volume : machine.layered)
+        if (volume->kind == NodeKind::FlashVolume && out.near.size() < 6)
+            out.near.push_back(fmt::format("{} is {}", volume->place, volume->names.linux_names.at(1)));
+    if (!flash.empty() && out.near.empty())
+        out.note = fmt::format("{} is divided by UBI, and Linux can attach no volume of it", flash);
+    return out;
+}
+
 }  // namespace
 
 RootReference resolve_device(const Machine& machine, std::string_view written) {
@@ -170,6 +197,10 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
     if (take("/dev/")) {
         out.kind = Kind::Device;
         if ((out.volume = machine.by_linux_name(out.value)) != nullptr) return out;
+        if (auto flash = flash_root(machine, out.value)) {
+            flash->written = written;
+            return *flash;
+        }
         if (const auto name = parse_device_name(out.value)) {
             out.depends_on_hardware = true;
             if (name->family == "hd") {
@@ -206,6 +237,7 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
 RootReference resolve_root(const Machine& machine, std::string_view root) {
     auto out = resolve_device(machine, root);
     if (out.kind != RootReference::Kind::Other) return out;
+    if (auto flash = flash_root(machine, root)) return *flash;
     // The kernel also takes numbers: "8:1", or hexadecimal "801" (init/do_mounts.c, name_to_dev_t).
     unsigned major = 0;
     unsigned minor = 0;

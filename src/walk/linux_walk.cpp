@@ -359,6 +359,10 @@ private:
         } else {
             evidence.push_back(entry_line());
         }
+        if (std::string_view(root.written).starts_with("ubi") ||
+            std::string_view(root.written).starts_with("/dev/ubi") ||
+            (root.volume != nullptr && root.volume->kind == NodeKind::FlashVolume))
+            return flash_without_ramdisk(what, evidence);
         using Kind = RootReference::Kind;
         // What a layer makes is there only when a program has opened it.
         const bool layered = (root.volume != nullptr && !root.volume->made_of.empty()) ||
@@ -392,6 +396,20 @@ private:
         }
         ladder_.set(Stage::Ramdisk, State::NotNeeded,
                     fmt::format("{}; the kernel has what it needs built in: {}", what, drivers.text), evidence);
+        return true;
+    }
+
+    /// The kernel attaches flash by itself, where its command line or the board's device tree says which
+    /// (drivers/mtd/ubi/build.c).
+    bool flash_without_ramdisk(const std::string& what, std::vector<Evidence>& evidence) {
+        const bool told = arguments_.value("ubi.mtd").has_value();
+        ladder_.set(Stage::Ramdisk, told ? State::NotNeeded : State::Unknown,
+                    told ? fmt::format("{}; the command line tells the kernel which flash to attach (ubi.mtd={})", what,
+                                       *arguments_.value("ubi.mtd"))
+                         : fmt::format("{}, and no ubi.mtd= tells the kernel which flash to attach: the board's device "
+                                       "tree would have to",
+                                       what),
+                    evidence);
         return true;
     }
 

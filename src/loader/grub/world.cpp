@@ -226,7 +226,7 @@ std::optional<Device> World::layered_device(std::string_view name, const Modules
 /// Packed files as GRUB reads them (grub-core/io/gzio.c, xzio.c, lzopio.c): by their first bytes, when the module is
 /// there.
 Source World::unpacked(const Source& file, const Modules& modules) const {
-    constexpr std::uint64_t most_unpacked = std::uint64_t{16} << 20U;
+    constexpr std::uint64_t most_unpacked = std::uint64_t{192} << 20U;  // kernels of arm64 are packed as files
     const auto head = file->bytes(0, std::min<std::uint64_t>(8, file->size()));
     if (!head || head->size() < 6) return file;
     const auto kind = recognise_compression(*head);

@@ -4,6 +4,7 @@
 #include <fmt/format.h>
 #include <fmt/ranges.h>
 #include <algorithm>
+#include <charconv>
 
 #include "loader/uboot/console.hpp"
 
@@ -211,6 +212,25 @@ Finding nothing_found(const Machine& machine, const Board& board, const Variable
                         std::move(evidence), std::string(prompt));
 }
 
+/// The counter of starts that nobody called good (doc/README.bootcount): true when it is through, and altbootcmd runs.
+bool start_counter(const Variables& variables, LoaderRun& out) {
+    const auto number = [&](std::string_view name) -> std::uint64_t {
+        const auto found = variables.find(name);
+        std::uint64_t value = 0;
+        if (found != variables.end())
+            std::from_chars(found->second.data(), found->second.data() + found->second.size(), value);
+        return value;
+    };
+    const auto limit = number("bootlimit");
+    if (limit == 0 || number("upgrade_available") == 0) return false;
+    // It counts this start before it compares.
+    const auto count = number("bootcount") + 1;
+    const bool through = count > limit;
+    out.loader_text += fmt::format("; this is start {} of at most {} since an update that nobody called good: {}",
+                                   count, limit, through ? "altbootcmd runs in bootcmd's place" : "bootcmd runs");
+    return through;
+}
+
 }  // namespace
 
 LoaderRun run(const Machine& machine, const Start& start) {
@@ -224,7 +244,9 @@ LoaderRun run(const Machine& machine, const Start& start) {
     if (out.loader_evidence.empty()) out.loader_evidence = {evidence_place("U-Boot's environment")};
     const bool native = !environment.variables.contains("distro_bootcmd");
     const auto variables = environment.variables;
-    auto outcome = Console(machine, board, std::move(environment.variables), native).boot("bootcmd");
+    const bool counted_out = start_counter(variables, out);
+    auto outcome =
+        Console(machine, board, std::move(environment.variables), native).boot(counted_out ? "altbootcmd" : "bootcmd");
     if (outcome.started) {
         out.menu = std::move(*outcome.started);
         out.configuration_text = fmt::format("U-Boot starts from {}", out.menu.place);

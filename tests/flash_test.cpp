@@ -1,0 +1,355 @@
+// SPDX-License-Identifier: MIT
+// Raw flash: UBI's volumes and UBIFS, from images that the systems' own makers write.
+#include <fmt/format.h>
+
+#include "storage/layers.hpp"
+#include "support.hpp"
+
+using namespace herberge;
+using forge::Bytes;
+using support::Folder;
+
+namespace {
+
+constexpr std::size_t block = 131072;    // an erase block
+constexpr std::size_t logical = 126976;  // its content: two pages of 2 KiB are headers
+constexpr std::size_t content_at = 4096;
+
+std::uint32_t big32(const Bytes& bytes, std::size_t at) {
+    return std::uint32_t{bytes[at]} << 24U | std::uint32_t{bytes[at + 1]} << 16U | std::uint32_t{bytes[at + 2]} << 8U |
+           bytes[at + 3];
+}
+void put_big(Bytes& bytes, std::size_t at, std::uint64_t value, std::size_t size = 4) {
+    for (std::size_t i = 0; i < size; ++i) bytes[at + i] = static_cast<std::uint8_t>(value >> (8 * (size - 1 - i)));
+}
+/// The sum that UBI and UBIFS keep: a CRC-32 that is not turned at its end.
+std::uint32_t flash_crc(const Bytes& bytes, std::size_t at, std::size_t size) {
+    return ~crc32(0, std::span(bytes).subspan(at, size));
+}
+
+/// What the folder holds that the makers pack.
+const std::map<std::string, std::string>& files() {
+    static const std::map<std::string, std::string> out = [] {
+        std::map<std::string, std::string> all = {{"etc/hostname", "weather-station\n"}, {"empty", ""}};
+        std::string large;
+        for (int i = 0; i < 40000; ++i) large += fmt::format("gust {} of {}\n", i * 7919 % 1000, i);
+        all["var/log/wind"] = large;
+        for (int i = 0; i < 300; ++i) all[fmt::format("rooms/number {}", i)] = fmt::format("{}\n", i);
+        return all;
+    }();
+    return out;
+}
+
+/// An image of UBI with a volume of UBIFS and a static one; empty: mtd-utils are not here.
+Bytes make_flash(const std::string& codec) {
+    const Folder folder;
+    const std::filesystem::path top = folder.file("top");
+    for (const auto& [name, content] : files()) {
+        std::filesystem::create_directories((top / name).parent_path());
+        std::ofstream(top / name, std::ios::binary) << content;
+    }
+    std::filesystem::create_symlink("../etc/hostname", top / "var/name");
+    // A file with a hole.
+    std::filesystem::resize_file(top / "empty", 1);
+    std::ofstream(top / "holes", std::ios::binary).close();
+    std::filesystem::resize_file(top / "holes", 50000);
+    folder.write("tree", Bytes(5000, 0x5A));
+    folder.write("list", forge::to_bytes(
+                             "[root]\nmode=ubi\nimage=fs\nvol_id=0\nvol_type=dynamic\nvol_name=station\nvol_size=6MiB\n"
+                             "[tree]\nmode=ubi\nimage=tree\nvol_id=3\nvol_type=static\nvol_name=tree\n"));
+    const auto made = support::shell(fmt::format(
+        "cd {} && mkfs.ubifs -x {} -m 2048 -e {} -c 100 -r top fs && ubinize -m 2048 -p 128KiB -o flash list",
+        folder.file(""), codec, logical));
+    return made.status == 0 ? support::file_bytes(folder.file("flash")) : Bytes{};
+}
+
+const Volume* volume_of(const Machine& machine, const std::string& place) {
+    const auto found = std::ranges::find(machine.layered, place, [](const VolumeRef& v) { return v->place; });
+    return found != machine.layered.end() ? found->get() : nullptr;
+}
+
+std::string text_of(const FileSystem& fs, const std::string& path) {
+    const auto found = resolve(fs, path);
+    if (!found) return "(" + found.error().what + ")";
+    const auto source = fs.open(found->file.id, path);
+    const auto text = source ? (*source)->text() : tl::unexpected(source.error());
+    return text ? *text : "(" + text.error().what + ")";
+}
+
+class UbifsCodec : public testing::TestWithParam<const char*> {};
+
+TEST_P(UbifsCodec, IsReadBackFileByFile) {
+    const auto flash = make_flash(GetParam());
+    if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    const auto machine = support::machine_of(flash);
+    const auto* volume = volume_of(machine, "ubi0/station");
+    ASSERT_NE(volume, nullptr);
+    EXPECT_EQ(volume->info.format, Format::Ubifs);
+    EXPECT_EQ(volume->kind, NodeKind::FlashVolume);
+    EXPECT_EQ(volume->names.linux_names, (std::vector<std::string>{"ubi0_0", "ubi0:station", "ubiblock0_0"}));
+    const auto* fs = volume->files(Observer::Linux);
+    ASSERT_NE(fs, nullptr) << volume->problem(Observer::Linux)->text();
+    for (const auto& [name, content] : files())
+        if (name != "empty") EXPECT_EQ(text_of(*fs, "/" + name), content) << name;
+    EXPECT_EQ(text_of(*fs, "/var/name"), "weather-station\n") << "through the link";
+    EXPECT_EQ(text_of(*fs, "/holes"), std::string(50000, '\0'));
+    EXPECT_EQ(fs->list(resolve(*fs, "/rooms")->file.id)->size(), 300U);
+    EXPECT_EQ(fs->lookup(fs->root(), "none").error().kind, ErrorKind::NotFound);
+    EXPECT_EQ(fs->list(resolve(*fs, "/empty")->file.id).error().kind, ErrorKind::WrongType);
+    EXPECT_EQ(resolve(*fs, "/etc/hostname")->file.size, 16U);
+    EXPECT_FALSE(fs->unreplayed());
+    // The other volume ends where its content does.
+    const auto* tree = volume_of(machine, "ubi0/tree");
+    ASSERT_NE(tree, nullptr);
+    EXPECT_EQ(tree->source->size(), 5000U);
+    EXPECT_EQ(*tree->source->bytes(0, 5000), Bytes(5000, 0x5A));
+    EXPECT_EQ(tree->names.linux_names.front(), "ubi0_3");
+}
+INSTANTIATE_TEST_SUITE_P(Codecs, UbifsCodec, testing::Values("none", "lzo", "zlib", "zstd"));
+
+/// Where a logical block of a volume lies in an image; none: nowhere.
+std::optional<std::size_t> block_of(const Bytes& flash, std::uint32_t volume, std::uint32_t number) {
+    for (std::size_t at = 0; at + block <= flash.size(); at += block)
+        if (std::equal(flash.begin() + static_cast<std::ptrdiff_t>(at + 2048),
+                       flash.begin() + static_cast<std::ptrdiff_t>(at + 2052), "UBI!") &&
+            big32(flash, at + 2048 + 8) == volume && big32(flash, at + 2048 + 12) == number)
+            return at;
+    return std::nullopt;
+}
+
+TEST(Ubi, TheLaterOfTwoBlocksCountsUnlessItsCopyWasNotFinished) {
+    auto flash = make_flash("none");
+    if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    const auto old = block_of(flash, 3, 0);
+    ASSERT_TRUE(old);
+    // A further block with the same number, a later sequence, another content.
+    const std::size_t added = flash.size();
+    flash.resize(added + block, 0xFF);
+    std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(*old), block,
+                flash.begin() + static_cast<std::ptrdiff_t>(added));
+    const std::size_t head = added + 2048;
+    put_big(flash, head + 40, 77, 8);
+    std::fill_n(flash.begin() + static_cast<std::ptrdiff_t>(added + content_at), 5000, std::uint8_t{0x33});
+    const auto first_byte = [&] {
+        const auto machine = support::machine_of(flash);
+        const auto* tree = volume_of(machine, "ubi0/tree");
+        const auto byte = tree != nullptr ? tree->source->bytes(0, 1) : fail(ErrorKind::NotFound, "no volume");
+        return byte ? int{byte->front()} : -1;
+    };
+    const auto seal = [&](bool copy, bool content_too) {
+        flash[head + 6] = copy ? 1 : 0;
+        put_big(flash, head + 32, content_too ? flash_crc(flash, added + content_at, 5000) : 0x12345678);
+        put_big(flash, head + 60, flash_crc(flash, head, 60));
+    };
+    seal(false, true);
+    EXPECT_EQ(first_byte(), 0x33);
+    seal(true, true);
+    EXPECT_EQ(first_byte(), 0x33) << "a copy that was finished";
+    seal(true, false);
+    EXPECT_EQ(first_byte(), 0x5A) << "a copy that was not";
+    put_big(flash, head + 60, 0);
+    EXPECT_EQ(first_byte(), 0x5A) << "a header that fails its CRC";
+}
+
+TEST(Ubi, BadAndErasedBlocksLieBetween) {
+    const auto good = make_flash("lzo");
+    if (good.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    Bytes flash(good.begin(), good.begin() + block);
+    flash.insert(flash.end(), block, std::uint8_t{0x00});
+    flash.insert(flash.end(), block, std::uint8_t{0xFF});
+    flash.insert(flash.end(), good.begin() + block, good.end());
+    const auto machine = support::machine_of(flash);
+    const auto* volume = volume_of(machine, "ubi0/station");
+    ASSERT_NE(volume, nullptr);
+    ASSERT_NE(volume->files(Observer::Linux), nullptr);
+    EXPECT_EQ(text_of(*volume->files(Observer::Linux), "/etc/hostname"), "weather-station\n");
+}
+
+TEST(Ubi, WithoutItsTableThereAreNoVolumes) {
+    auto flash = make_flash("lzo");
+    if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    constexpr std::uint32_t table = 0x7FFFEFFF;
+    const auto one = block_of(flash, table, 0), two = block_of(flash, table, 1);
+    ASSERT_TRUE(one && two);
+    flash[*one + content_at + 20] ^= 1U;
+    auto machine = support::machine_of(flash);
+    EXPECT_NE(volume_of(machine, "ubi0/station"), nullptr) << "the second copy serves";
+    flash[*two + content_at + 20] ^= 1U;
+    machine = support::machine_of(flash);
+    EXPECT_TRUE(machine.layered.empty());
+    ASSERT_EQ(machine.layer_findings.size(), 1U);
+    EXPECT_EQ(machine.layer_findings[0].code, Code::LayerMetadataDamaged);
+    EXPECT_EQ(machine.layer_findings[0].text,
+              "on d1: neither copy of UBI's table of volumes can be used: Linux does not attach it");
+    // An update that was interrupted.
+    flash = make_flash("lzo");
+    for (const auto at : {*one, *two}) {
+        flash[at + content_at + 13] = 1;
+        put_big(flash, at + content_at + 168, flash_crc(flash, at + content_at, 168));
+    }
+    machine = support::machine_of(flash);
+    const auto* volume = volume_of(machine, "ubi0/station");
+    ASSERT_NE(volume, nullptr);
+    ASSERT_TRUE(volume->not_assembled);
+    EXPECT_EQ(volume->not_assembled->what, "an update of it was interrupted: Linux does not open it");
+}
+
+TEST(Ubifs, DamageIsToldWithItsPlace) {
+    auto flash = make_flash("none");
+    if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    const auto masters = {block_of(flash, 0, 1), block_of(flash, 0, 2)};
+    auto broken = flash;
+    broken[**masters.begin() + content_at + 50] ^= 1U;
+    {
+        const auto machine = support::machine_of(broken);
+        const auto* volume = volume_of(machine, "ubi0/station");
+        ASSERT_NE(volume, nullptr);
+        EXPECT_NE(volume->files(Observer::Linux), nullptr) << "the other copy serves";
+    }
+    broken[**std::next(masters.begin()) + content_at + 50] ^= 1U;
+    const auto machine = support::machine_of(broken);
+    const auto* volume = volume_of(machine, "ubi0/station");
+    ASSERT_NE(volume, nullptr);
+    ASSERT_TRUE(volume->problem(Observer::Linux));
+    EXPECT_EQ(volume->problem(Observer::Linux)->what, "neither copy of the master node can be used");
+    // A block of one file: the others are read all the same.
+    const auto text = forge::to_bytes("gust 7 of");
+    const auto words = forge::to_bytes("gust 0 of 0\n");
+    const auto inside = std::search(flash.begin(), flash.end(), words.begin(), words.end());
+    ASSERT_NE(inside, flash.end());
+    *inside ^= 1U;
+    const auto other = support::machine_of(flash);
+    const auto* fs = volume_of(other, "ubi0/station")->files(Observer::Linux);
+    ASSERT_NE(fs, nullptr);
+    EXPECT_EQ(text_of(*fs, "/var/log/wind"), "(a node that fails its CRC)");
+    EXPECT_EQ(text_of(*fs, "/etc/hostname"), "weather-station\n");
+    (void)text;
+}
+
+TEST(Ubifs, AJournalThatIsNotReplayedIsTold) {
+    auto flash = make_flash("lzo");
+    if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    const auto log = block_of(flash, 0, 3);
+    ASSERT_TRUE(log);
+    // Behind the node that begins the commit, a reference to a block with nodes.
+    const std::size_t at = *log + content_at + 2048;
+    const auto begin = *log + content_at;
+    ASSERT_EQ(forge::get32(flash, begin), 0x06101831U);
+    std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(begin), 24,
+                flash.begin() + static_cast<std::ptrdiff_t>(at));
+    forge::put32(flash, at + 16, 64);
+    flash[at + 20] = 8;
+    forge::put32(flash, at + 24, 0);
+    forge::put32(flash, at + 28, 0);
+    // The first node's length reaches to it.
+    forge::put32(flash, begin + 16, 2048);
+    const auto machine = support::machine_of(flash);
+    const auto* fs = volume_of(machine, "ubi0/station")->files(Observer::Linux);
+    ASSERT_NE(fs, nullptr);
+    EXPECT_EQ(fs->unreplayed(), "its journal is not replayed here");
+}
+
+/// A folder packed by one of the systems' own makers; empty: it is not here.
+Bytes packed_by(const std::string& command) {
+    const Folder folder;
+    const std::filesystem::path top = folder.file("top");
+    for (const auto& [name, content] : files()) {
+        std::filesystem::create_directories((top / name).parent_path());
+        std::ofstream(top / name, std::ios::binary) << content;
+    }
+    std::filesystem::create_symlink("../etc/hostname", top / "var/name");
+    const auto made = support::shell("cd " + folder.file("") + " && " + command);
+    return made.status == 0 ? support::file_bytes(folder.file("fs")) : Bytes{};
+}
+
+void expect_all(const Bytes& image, Format format) {
+    const auto source = memory_source(image, "d1", 1);
+    EXPECT_EQ(recognise_volume(*source).format, format);
+    const auto fs = open_file_system(source, Reader::Kernel);
+    ASSERT_TRUE(fs) << fs.error().text();
+    for (const auto& [name, content] : files()) EXPECT_EQ(text_of(**fs, "/" + name), content) << name;
+    EXPECT_EQ(text_of(**fs, "/var/name"), "weather-station\n") << "through the link";
+    EXPECT_EQ((*fs)->list(resolve(**fs, "/rooms")->file.id)->size(), 300U);
+    EXPECT_EQ((*fs)->lookup((*fs)->root(), "none").error().kind, ErrorKind::NotFound);
+    EXPECT_EQ((*fs)->list(resolve(**fs, "/etc/hostname")->file.id).error().kind, ErrorKind::WrongType);
+    EXPECT_EQ((*fs)->open((*fs)->root(), "x").error().kind, ErrorKind::WrongType);
+}
+
+TEST(Jffs2, IsReadBackFileByFile) {
+    for (const char* codecs : {"-m none", "-m priority", "-m size -x zlib", "-m priority -X lzo -x zlib -x rtime"}) {
+        const auto image = packed_by(fmt::format("mkfs.jffs2 {} -e 64KiB -l -r top -o fs", codecs));
+        if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+        expect_all(image, Format::Jffs2);
+    }
+}
+
+TEST(Jffs2, TheNewestNodesCount) {
+    auto image = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
+    if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    const auto crc = [&](std::size_t at, std::size_t size) { return ~crc32(~0U, std::span(image).subspan(at, size)); };
+    // A file is deleted by a later name that leads to no inode.
+    const auto words = forge::to_bytes("hostname");
+    const auto found = std::search(image.begin(), image.end(), words.begin(), words.end());
+    ASSERT_NE(found, image.end());
+    const auto name = static_cast<std::size_t>(found - image.begin()) - 40;
+    const std::size_t added = (image.size() + 3) / 4 * 4;
+    image.resize(added + 48, 0xFF);
+    std::copy_n(image.begin() + static_cast<std::ptrdiff_t>(name), 48,
+                image.begin() + static_cast<std::ptrdiff_t>(added));
+    forge::put32(image, added + 16, 1000);
+    forge::put32(image, added + 20, 0);
+    forge::put32(image, added + 32, crc(added, 32));
+    const auto fs = open_file_system(memory_source(image, "d1", 1), Reader::Kernel);
+    ASSERT_TRUE(fs);
+    const auto gone = resolve(**fs, "/etc/hostname");
+    ASSERT_FALSE(gone);
+    EXPECT_EQ(gone.error().kind, ErrorKind::NotFound);
+    EXPECT_EQ(text_of(**fs, "/rooms/number 7"), "7\n");
+    // One that fails its CRC does not count.
+    image[added + 33] ^= 1U;
+    EXPECT_EQ(text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname"),
+              "weather-station\n");
+}
+
+TEST(Jffs2, APartThatFailsItsCrcIsTold) {
+    auto image = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
+    if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    const auto words = forge::to_bytes("weather-station");
+    const auto found = std::search(image.begin(), image.end(), words.begin(), words.end());
+    ASSERT_NE(found, image.end());
+    *found = 'W';
+    EXPECT_EQ(text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname"),
+              "(a part of a file fails its CRC)");
+}
+
+TEST(Cramfs, IsReadBackFileByFile) {
+    const auto image = packed_by("mkfs.cramfs -n vane top fs");
+    if (image.empty()) GTEST_SKIP() << "mkfs.cramfs is not here";
+    expect_all(image, Format::Cramfs);
+    EXPECT_EQ(recognise_volume(*memory_source(image, "d1", 1)).label, "vane");
+    Bytes cut(image.begin(), image.begin() + static_cast<std::ptrdiff_t>(image.size() / 2));
+    const auto refused = open_file_system(memory_source(cut, "d1", 1), Reader::Kernel);
+    ASSERT_FALSE(refused);
+    EXPECT_EQ(refused.error().what, "the volume is cut short");
+    auto bad = image;
+    forge::put32(bad, 64, 0);
+    EXPECT_EQ(open_file_system(memory_source(bad, "d1", 1), Reader::Kernel).error().what, "the root is no directory");
+}
+
+TEST(Ubi, RootIsNamedAsTheKernelNamesIt) {
+    const auto flash = make_flash("lzo");
+    if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    const auto machine = support::machine_of(flash);
+    for (const char* name : {"ubi0:station", "ubi:station", "ubi0_0", "/dev/ubi0_0", "ubi0"}) {
+        const auto root = resolve_root(machine, name);
+        ASSERT_NE(root.volume, nullptr) << name;
+        EXPECT_EQ(root.volume->place, "ubi0/station") << name;
+    }
+    const auto none = resolve_root(machine, "ubi0:lost");
+    EXPECT_EQ(none.volume, nullptr);
+    EXPECT_FALSE(none.cannot_tell);
+    EXPECT_EQ(none.near, (std::vector<std::string>{"ubi0/station is ubi0:station", "ubi0/tree is ubi0:tree"}));
+    EXPECT_TRUE(resolve_root(support::machine_of(Bytes(1U << 20U)), "ubi0:lost").cannot_tell);
+}
+
+}  // namespace
