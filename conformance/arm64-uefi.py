@@ -2,10 +2,11 @@
 # SPDX-License-Identifier: MIT
 """What UEFI firmware of an arm64 machine starts from a disk, against the verdict.
 
-usage: arm64-uefi.py [--tool PATH] [--packages DIR] [CASE ...]
+usage: arm64-uefi.py [--tool PATH] [--packages DIR] [--uboot] [CASE ...]
 
 Disks with Debian's GRUB, systemd-boot, shim, kernel and BusyBox for arm64, sound and broken, are started in an emulated arm64
-machine (qemu-system-aarch64, qemu-efi-aarch64; no network) and read by `check --firmware board:uefi-arm64`. The packages come
+machine (qemu-system-aarch64, qemu-efi-aarch64; no network) and read by `check --firmware board:uefi-arm64`. With --uboot it
+is a board with U-Boot (u-boot-qemu), which starts the same applications: board:uboot-qemu-arm64. The packages come
 from --packages (unpacked there, or to be downloaded there: the architecture must be known to dpkg). Further needed: dosfstools,
 mtools, e2fsprogs, fdisk, cpio. Prints a line per case that differs, then the count; exit status: 0 none does, 1 some do, 77
 something is missing.
@@ -16,6 +17,7 @@ ROOT = pathlib.Path(__file__).resolve().parent.parent
 PACKAGES = ("grub-efi-arm64-signed", "grub-efi-arm64-bin", "shim-signed", "systemd-boot-efi", "busybox-static", "linux-image-cloud-arm64")
 ROOT_UUID = "5a1b0c00-1111-4222-8333-00000000aa64"
 UP = "USERSPACE-UP"
+UBOOT = "/usr/lib/u-boot/qemu_arm64/u-boot.bin"
 KERNEL_RUNS = "Booting Linux on physical CPU"
 
 
@@ -177,15 +179,16 @@ def make_disk(parts, efi, root_changes, work):
     return disk
 
 
-def start(disk, work, limit):
+def start(disk, work, limit, uboot):
     """The console until the system is up, something waits for a person, or the time is over."""
     code, store = work / "code.fd", work / "vars.fd"
     shutil.copy("/usr/share/AAVMF/AAVMF_CODE.fd", code)
     shutil.copy("/usr/share/AAVMF/AAVMF_VARS.fd", store)
+    firmware = ["-bios", UBOOT] if uboot else ["-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={code}",
+                                              "-drive", f"if=pflash,format=raw,unit=1,file={store}"]
     machine = subprocess.Popen(
         ["qemu-system-aarch64", "-M", "virt", "-cpu", "cortex-a57", "-m", "512", "-nographic", "-no-reboot", "-nic", "none",
-         "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={code}", "-drive", f"if=pflash,format=raw,unit=1,file={store}",
-         "-drive", f"file={disk},format=raw,if=virtio"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+         *firmware, "-drive", f"file={disk},format=raw,if=virtio"], stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
     console = bytearray()
 
     def read():
@@ -198,7 +201,7 @@ def start(disk, work, limit):
     while time.time() < end and machine.poll() is None:
         time.sleep(0.5)
         text = bytes(console)
-        if UP.encode() in text or b"Kernel panic" in text or b"Shell>" in text:
+        if UP.encode() in text or b"Kernel panic" in text or b"Shell>" in text or text.endswith(b"=> "):
             break
         if len(text) != last:
             last, since = len(text), time.time()
@@ -235,6 +238,7 @@ def main():
     parser.add_argument("--packages", default=str(pathlib.Path.home() / ".cache/herberge-conformance"))
     parser.add_argument("--limit", type=int, default=180)
     parser.add_argument("--show", action="store_true")
+    parser.add_argument("--uboot", action="store_true")
     parser.add_argument("cases", nargs="*")
     opt = parser.parse_args()
     if not shutil.which("qemu-system-aarch64") or not os.path.exists("/usr/share/AAVMF/AAVMF_CODE.fd"):
@@ -252,9 +256,9 @@ def main():
                 continue
             efi = {**parts_of_case[0], **(parts_of_case[2] if len(parts_of_case) > 2 else {})}
             disk = make_disk(parts, efi, parts_of_case[1], work)
-            asked = subprocess.run([opt.tool, "check", str(disk), "--firmware", "board:uefi-arm64", "--format", "json"], capture_output=True, text=True)
+            asked = subprocess.run([opt.tool, "check", str(disk), "--firmware", "board:uboot-qemu-arm64" if opt.uboot else "board:uefi-arm64", "--format", "json"], capture_output=True, text=True)
             said, system = said_of(json.loads(asked.stdout))
-            console = start(disk, work, opt.limit)
+            console = start(disk, work, opt.limit, opt.uboot)
             real = real_of(console)
             every += 1
             good += said == real

@@ -212,6 +212,30 @@ TEST(UbootEnvironment, IsReadWithItsChecksum) {
     EXPECT_FALSE(uboot::read_stored(*memory_source(Bytes(6), "env")));
 }
 
+TEST(UbootEnvironment, ACounterOfStartsChoosesTheCommand) {
+    const auto with = [](std::vector<std::pair<std::string, std::string>> more) {
+        auto variables = demo::weather_station().variables;
+        variables.emplace_back("altbootcmd", "run from_net");
+        variables.insert(variables.end(), more.begin(), more.end());
+        return Board(demo::weather_station().build(), demo::station_board,
+                     forge::make_uboot_environment(variables, 65536));
+    };
+    const auto within = with({{"bootlimit", "3"}, {"bootcount", "2"}, {"upgrade_available", "1"}});
+    EXPECT_EQ(within.stage(), "yes");
+    EXPECT_NE(within.system()
+                  .at(Stage::Loader)
+                  .text.find("this is start 3 of at most 3 since an update that nobody called good: bootcmd runs"),
+              std::string::npos)
+        << within.system().at(Stage::Loader).text;
+    const auto through = with({{"bootlimit", "3"}, {"bootcount", "3"}, {"upgrade_available", "1"}});
+    EXPECT_EQ(through.stage(), "configuration");
+    EXPECT_NE(through.system().at(Stage::Loader).text.find("altbootcmd runs in bootcmd's place"), std::string::npos);
+    EXPECT_NE(through.system().at(Stage::Configuration).text.find("from_net"), std::string::npos);
+    // Without a limit, or an update under way, nothing counts.
+    EXPECT_EQ(with({{"bootcount", "9"}, {"upgrade_available", "1"}}).stage(), "yes");
+    EXPECT_EQ(with({{"bootlimit", "3"}, {"bootcount", "9"}, {"upgrade_available", "0"}}).stage(), "yes");
+}
+
 TEST(UbootEnvironment, IsFoundInADump) {
     const auto one = [](const std::string& command, std::optional<std::uint8_t> flag) {
         Bytes body = forge::to_bytes("bootcmd=" + command);

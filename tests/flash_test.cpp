@@ -352,4 +352,79 @@ TEST(Ubi, RootIsNamedAsTheKernelNamesIt) {
     EXPECT_TRUE(resolve_root(support::machine_of(Bytes(1U << 20U)), "ubi0:lost").cannot_tell);
 }
 
+// --- flash that is divided by words ---------------------------------------------------------------------------------
+
+std::string layout_text(std::string_view words, std::uint64_t size = 8U << 20U) {
+    const auto parts = parse_flash_layout(words, size);
+    if (!parts) return parts.error().what;
+    std::string out;
+    for (const auto& part : *parts)
+        out += fmt::format("{}{}:{}+{}", out.empty() ? "" : " ", part.name, part.at, part.size);
+    return out;
+}
+
+TEST(FlashLayout, IsReadAsTheKernelReadsIt) {
+    EXPECT_EQ(layout_text("spi0.0:512k(u-boot)ro,64k(env),-(rootfs)"),
+              "u-boot:0+524288 env:524288+65536 rootfs:589824+7798784");
+    EXPECT_EQ(layout_text("mtdparts=nand:0x100000@0x80000(a),1m"), "a:524288+1048576 :1572864+1048576");
+    EXPECT_EQ(layout_text("4m(a),8m(b)"), "a:0+4194304 b:4194304+4194304") << "what ends behind the flash is cut";
+    EXPECT_EQ(layout_text("1m(a);other:2m(b)"), "a:0+1048576") << "the first flash alone";
+    EXPECT_EQ(layout_text("512(a),-"), "a:0+512 :512+8388096");
+    EXPECT_EQ(layout_text("8m(a),-(b)"), "a part that begins behind the flash's 8388608 bytes at character 11");
+    EXPECT_EQ(layout_text("-(a),1m(b)"), "a part behind the one that takes all the rest at character 6");
+    EXPECT_EQ(layout_text("1m(a"), "a bracket that is not closed at character 3");
+    EXPECT_EQ(layout_text("x(a)"), "no size at character 1");
+    EXPECT_EQ(layout_text("1m@(a)"), "no place behind the @ at character 4");
+    EXPECT_EQ(layout_text("1m@100(a)"), "a part that begins inside a sector at character 10");
+    EXPECT_EQ(layout_text("99999999999g(a)"), "no size at character 12");
+    EXPECT_EQ(layout_text("1m(a)b"), "neither a comma nor the end at character 6");
+    EXPECT_EQ(layout_text(""), "no size at character 1");
+    std::string many = "512";
+    for (int i = 0; i < 127; ++i) many += ",512";
+    EXPECT_EQ(parse_flash_layout(many, 8U << 20U)->size(), 128U);
+    EXPECT_EQ(layout_text(many + ",512").substr(0, 27), "more parts than are read at");
+}
+
+TEST(FlashLayout, PartsAnswerToTheirNames) {
+    const auto root = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
+    if (root.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    Bytes flash(65536, 0xFF);
+    flash.insert(flash.end(), root.begin(), root.end());
+    auto machine = support::machine_of(flash);
+    EXPECT_TRUE(resolve_root(machine, "/dev/mtdblock1").cannot_tell);
+    EXPECT_NE(resolve_root(machine, "mtd:rootfs").note.find("--flash-layout"), std::string::npos);
+    divide_flash(machine.disks[0], *parse_flash_layout("64k(boot),-(rootfs)", flash.size()));
+    assemble_layers(machine);
+    for (const char* name : {"/dev/mtdblock1", "mtd1", "mtd:rootfs"}) {
+        const auto found = resolve_root(machine, name);
+        ASSERT_NE(found.volume, nullptr) << name;
+        EXPECT_EQ(found.volume->place, "d1p2");
+        EXPECT_EQ(found.volume->info.format, Format::Jffs2);
+    }
+    EXPECT_TRUE(resolve_root(machine, "mtd:none").cannot_tell);
+    EXPECT_EQ(text_of(*machine.volume(1, 2)->files(Observer::Linux), "/etc/hostname"), "weather-station\n");
+}
+
+TEST(FlashLayout, IsTakenFromTheCommandLineOrAFile) {
+    const Folder folder;
+    const auto image = folder.write("nor", Bytes(1U << 20U, 0xFF));
+    folder.write("words", forge::to_bytes("mtdparts=spi:64k(u-boot),64k(env),-(rootfs)\n# more\n"));
+    const std::string tool = TOOL_PATH " layout " + image + " --flash-layout ";
+    for (const auto& words : {std::string("'d1=64k(u-boot),64k(env),-(rootfs)'"), "d1=" + folder.file("words")}) {
+        const auto shown = support::shell(tool + words);
+        EXPECT_EQ(shown.status, 0) << shown.out;
+        EXPECT_NE(shown.out.find("rootfs"), std::string::npos) << shown.out;
+    }
+    for (const char* words : {"'d2=64k(a)'", "'64k(a)'", "d1"}) {
+        const auto refused = support::shell(tool + words);
+        EXPECT_EQ(refused.status, 2) << words;
+        EXPECT_NE(refused.out.find("--flash-layout wants dN=PARTS for one of the 1 image: "), std::string::npos)
+            << refused.out;
+    }
+    const auto wrong = support::shell(tool + "'d1=64k(u-boot'");
+    EXPECT_EQ(wrong.status, 2);
+    EXPECT_NE(wrong.out.find("--flash-layout d1=: a bracket that is not closed at character 4"), std::string::npos)
+        << wrong.out;
+}
+
 }  // namespace

@@ -12,6 +12,7 @@
 #include "office_pc.hpp"
 #include "remedy/edits.hpp"
 #include "support.hpp"
+#include "weather_station.hpp"
 
 using namespace herberge;
 using forge::Bytes;
@@ -232,6 +233,16 @@ TEST(Mend, TheDemosOtherMachinesToo) {
         const auto built = machine.build();
         std::vector<Bytes> disks(built.begin(), built.begin() + static_cast<std::ptrdiff_t>(story.files.size()));
         expect_an_answer(support::machine_of_disks(std::move(disks)), {}, story.name);
+    }
+    for (const auto& story : demo::station_stories()) {
+        std::vector<Bytes> images;
+        images.push_back(story.card());
+        if (story.second) images.push_back(story.second());
+        CheckOptions options;
+        options.firmware = FirmwareKind::Board;
+        options.board = demo::station_board;
+        if (story.flash) options.flash = memory_source(story.flash(), "flash.bin");
+        expect_an_answer(support::machine_of_disks(std::move(images)), options, story.name);
     }
 }
 

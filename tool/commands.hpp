@@ -23,17 +23,18 @@ struct Options {
     bool boot_sectors = false;
     bool kinds = false;  ///< sector
     bool all_evidence = false;
-    std::string place;                ///< --at, --in, --from
-    std::string structure;            ///< sector --as
-    std::uint64_t byte = 0;           ///< sector --byte
-    std::uint64_t count = 1;          ///< sector --count
-    std::string output;               ///< --to
-    std::string folder;               ///< demo
-    std::string keys;                 ///< rehearse: "2:esc,3.5:enter"
-    std::string until;                ///< rehearse: a stage
-    double millions = 400;            ///< rehearse: budget of instructions
-    std::vector<std::string> unlock;  ///< PLACE=FILE, each
-    std::string unreadable;           ///< a list of unreadable sectors
+    std::string place;                       ///< --at, --in, --from
+    std::string structure;                   ///< sector --as
+    std::uint64_t byte = 0;                  ///< sector --byte
+    std::uint64_t count = 1;                 ///< sector --count
+    std::string output;                      ///< --to
+    std::string folder;                      ///< demo
+    std::string keys;                        ///< rehearse: "2:esc,3.5:enter"
+    std::string until;                       ///< rehearse: a stage
+    double millions = 400;                   ///< rehearse: budget of instructions
+    std::vector<std::string> unlock;         ///< PLACE=FILE, each
+    std::vector<std::string> flash_layouts;  ///< dN=WORDS or dN=FILE, each
+    std::string unreadable;                  ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store
     std::string name;           ///< variables: one of them

@@ -111,6 +111,28 @@ bool Inputs::read_unreadable(const std::string& path) {
     return true;
 }
 
+/// dN=WORDS, or dN=FILE: what stands in it up to its first line's end.
+bool Inputs::divide(Disk& disk, const std::vector<std::string>& layouts) {
+    const std::string head = fmt::format("d{}=", disk.number);
+    for (const auto& one : layouts) {
+        if (!one.starts_with(head)) continue;
+        std::string words = one.substr(head.size());
+        std::error_code ignored;
+        if (std::filesystem::is_regular_file(words, ignored)) {
+            const auto text = input_text(words);
+            if (!text) return false;
+            words = text->substr(0, text->find('\n'));
+        }
+        const auto parts = parse_flash_layout(words, disk.source->size());
+        if (!parts) {
+            status = complain(Exit::usage, printable(fmt::format("--flash-layout {}: {}", head, parts.error().what)));
+            return false;
+        }
+        divide_flash(disk, *parts);
+    }
+    return true;
+}
+
 bool Inputs::open(const Options& options) {
     if (!options.unreadable.empty() && !read_unreadable(options.unreadable)) return false;
     for (std::size_t i = 0; i < options.images.size(); ++i) {
@@ -128,10 +150,22 @@ bool Inputs::open(const Options& options) {
         }
         machine.disks.push_back(inspect_disk(source, number, options.images[i]));
         if (options.optical) into_optical_drive(machine.disks.back());
+        if (!divide(machine.disks.back(), options.flash_layouts)) return false;
         if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
             status = complain(Exit::unreadable, printable(problem->text()));
             return false;
         }
+    }
+    for (const auto& one : options.flash_layouts) {
+        std::string_view name(one);
+        int disk = 0;
+        if (name.starts_with('d')) name.remove_prefix(1);
+        if (one.starts_with('d') && take_number(name, disk) && name.starts_with('=') && machine.disk(disk) != nullptr)
+            continue;
+        status = complain(Exit::usage,
+                          printable(fmt::format("--flash-layout wants dN=PARTS for one of the {} image{}: {}",
+                                                options.images.size(), options.images.size() == 1 ? "" : "s", one)));
+        return false;
     }
     if (!read_keys(options.unlock)) return false;
     open_layers(machine, keys_);

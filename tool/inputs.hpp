@@ -43,6 +43,7 @@ struct Inputs {
 private:
     bool read_unreadable(const std::string& path);
     bool read_keys(const std::vector<std::string>& unlock);
+    bool divide(herberge::Disk& disk, const std::vector<std::string>& layouts);
 
     std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> unreadable_;  ///< per disk: bytes
     std::vector<herberge::VolumeKey> keys_;

@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <ctime>
 
+#include <herberge/flash.hpp>
+
 #include "views.hpp"
 
 namespace tool {
@@ -250,7 +252,8 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
                            printable(disk.path), size_text(disk.source->size()),
                            table ? fmt::format("MBR, disk signature {:08x}", disk.table.disk_signature)
                            : gpt ? "GPT, disk GUID " + disk.table.disk_guid
-                                 : std::string("no partition table"));
+                           : herberge::is_divided_flash(disk) ? std::string("raw flash, divided by --flash-layout")
+                                                              : std::string("no partition table"));
         if (disk.problem) {
             out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(disk.problem->text())));
             continue;
@@ -265,9 +268,14 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             partitions.rows.push_back(
                 {place, std::to_string(p.first_lba), std::to_string(p.sectors),
                  size_text(p.sectors * disk.table.sector_size),
-                 gpt ? p.type_name() : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
+                 gpt ? p.type_name()
+                 : herberge::is_divided_flash(disk)
+                     ? std::string("—")
+                     : fmt::format("{:02x} {}{}", p.type, p.type_name(), p.active ? ", active" : ""),
                  volume != nullptr && volume->info.known() ? volume->info.name() : "?",
-                 volume != nullptr && !volume->info.label.empty() ? volume->info.label : "—"});
+                 volume != nullptr && !volume->info.label.empty() ? volume->info.label
+                 : !gpt && !p.name.empty()                        ? p.name
+                                                                  : "—"});
             const auto called = herberge::partition_names(disk, p);
             names.rows.push_back({place, called.linux_name, called.grub, called.legacy.empty() ? "—" : called.legacy,
                                   called.arc.empty() ? "—" : called.arc, p.partuuid,

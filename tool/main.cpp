@@ -28,6 +28,13 @@ void add_images(CLI::App& command, Options& options) {
                     "several times. What lies inside is called open/d1p2")
         ->allow_extra_args(false)
         ->type_name("PLACE=FILE");
+    command
+        .add_option(
+            "--flash-layout", options.flash_layouts,
+            "How a raw flash is divided, as behind mtdparts= on the kernel's command line, or a file with that: "
+            "d2=512k(u-boot),64k(env),-(rootfs)")
+        ->allow_extra_args(false)
+        ->type_name("dN=PARTS");
     command.add_flag("--optical", options.optical,
                      "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");

@@ -16,6 +16,7 @@
 #include <herberge/fields.hpp>
 #include <herberge/files.hpp>
 #include <herberge/finding.hpp>
+#include <herberge/flash.hpp>
 #include <herberge/hive.hpp>
 #include <herberge/loader.hpp>
 #include <herberge/mend.hpp>

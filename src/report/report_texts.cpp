@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 #include "report/report_texts.hpp"
 
+#include <herberge/flash.hpp>
 #include <herberge/sentences.hpp>
 
 #include <fmt/format.h>
@@ -57,6 +58,7 @@ std::string disk_sentence(const Disk& disk) {
         case TableKind::Gpt: return fmt::format("{}, GPT {}", size, table.disk_guid);
         case TableKind::None: break;
     }
+    if (is_divided_flash(disk)) return fmt::format("{}, raw flash, divided by words", size);
     return fmt::format("{}, no partition table{}", size, disk.catalogue ? ", a boot catalogue" : "");
 }
 
@@ -69,13 +71,15 @@ std::vector<Row> partition_rows(const Disk& disk) {
             std::ranges::find_if(disk.volumes, [&](const VolumeRef& one) { return one->partition == part.number; });
         const VolumeInfo* info = volume == disk.volumes.end() ? nullptr : &(*volume)->info;
         const auto names = partition_names(disk, part);
-        out.push_back(
-            {fmt::format("d{}p{}{}", disk.number, part.number, part.active ? ", active" : ""),
-             std::to_string(part.first_lba), size_text(part.sectors * disk.table.sector_size),
-             part.type_guid.empty() ? fmt::format("{:02x} {}", part.type, part.type_name()) : part.type_name(),
-             info != nullptr ? std::string(info->name()) : std::string{},
-             info != nullptr && !info->label.empty() ? info->label : part.name,
-             info != nullptr ? info->uuid : std::string{}, fmt::format("{}, ({})", names.linux_name, names.grub)});
+        out.push_back({fmt::format("d{}p{}{}", disk.number, part.number, part.active ? ", active" : ""),
+                       std::to_string(part.first_lba), size_text(part.sectors * disk.table.sector_size),
+                       is_divided_flash(disk)   ? std::string("—")
+                       : part.type_guid.empty() ? fmt::format("{:02x} {}", part.type, part.type_name())
+                                                : part.type_name(),
+                       info != nullptr ? std::string(info->name()) : std::string{},
+                       info != nullptr && !info->label.empty() ? info->label : part.name,
+                       info != nullptr ? info->uuid : std::string{},
+                       fmt::format("{}, ({})", names.linux_name, names.grub)});
     }
     return out;
 }

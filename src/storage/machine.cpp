@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <cctype>
 
+#include <herberge/flash.hpp>
 #include <herberge/storage.hpp>
 
 #include "files/ext.hpp"
@@ -185,6 +186,14 @@ PartitionNames partition_names(const Disk& disk, const Partition& partition) {
     const int index = disk.number - 1;
     const bool gpt = disk.table.kind == TableKind::Gpt;
     PartitionNames out;
+    if (is_divided_flash(disk)) {
+        // Nobody but Linux and U-Boot knows flash.
+        for (const auto& volume : disk.volumes)
+            if (volume->partition == partition.number && !volume->names.linux_names.empty())
+                out.linux_name = volume->names.linux_names.front();
+        out.grub = "—";
+        return out;
+    }
     out.linux_name = fmt::format("sd{}{}", static_cast<char>('a' + index % 26), partition.number);
     out.grub = fmt::format("hd{},{}{}", index, gpt ? "gpt" : "msdos", partition.number);
     if (gpt) return out;

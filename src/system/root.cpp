@@ -102,13 +102,22 @@ std::string unescape(std::string_view text) {
     return out;
 }
 
-/// "ubi0:name", "ubi:name", "ubi0_1", "ubi0" (Linux fs/ubifs/super.c, open_ubi).
+/// "ubi0:name", "ubi:name", "ubi0_1", "ubi0" (Linux fs/ubifs/super.c, open_ubi); "mtd3", "mtd:name", "mtdblock3"
+/// (drivers/mtd/mtdsuper.c).
 std::optional<RootReference> flash_root(const Machine& machine, std::string_view root) {
-    if (!root.starts_with("ubi")) return std::nullopt;
+    const bool plain = root.starts_with("mtd");
+    if (!plain && !root.starts_with("ubi")) return std::nullopt;
     RootReference out;
     out.written = root;
     out.kind = RootReference::Kind::Device;
     out.value = root;
+    if (plain) {
+        // Which flash there is, and how it is divided, only the board's device tree or mtdparts= tell.
+        out.volume = machine.by_linux_name(out.value);
+        out.cannot_tell = out.volume == nullptr;
+        if (out.cannot_tell) out.note = "flash is divided by words, not by a table on it: --flash-layout gives them";
+        return out;
+    }
     std::ranges::replace(out.value, '!', ':');
     if (out.value.starts_with("ubi:")) out.value.insert(3, "0");
     if (out.value.find_first_of(":_") == std::string::npos) out.value += "_0";

@@ -359,10 +359,11 @@ private:
         } else {
             evidence.push_back(entry_line());
         }
-        if (std::string_view(root.written).starts_with("ubi") ||
-            std::string_view(root.written).starts_with("/dev/ubi") ||
+        std::string_view name(root.written);
+        if (name.starts_with("/dev/")) name.remove_prefix(5);
+        if (name.starts_with("ubi") || name.starts_with("mtd") ||
             (root.volume != nullptr && root.volume->kind == NodeKind::FlashVolume))
-            return flash_without_ramdisk(what, evidence);
+            return flash_without_ramdisk(name, what, evidence);
         using Kind = RootReference::Kind;
         // What a layer makes is there only when a program has opened it.
         const bool layered = (root.volume != nullptr && !root.volume->made_of.empty()) ||
@@ -401,7 +402,11 @@ private:
 
     /// The kernel attaches flash by itself, where its command line or the board's device tree says which
     /// (drivers/mtd/ubi/build.c).
-    bool flash_without_ramdisk(const std::string& what, std::vector<Evidence>& evidence) {
+    bool flash_without_ramdisk(std::string_view name, const std::string& what, std::vector<Evidence>& evidence) {
+        if (name.starts_with("mtd")) {
+            ladder_.set(Stage::Ramdisk, State::NotNeeded, what + "; the kernel reaches flash by itself", evidence);
+            return true;
+        }
         const bool told = arguments_.value("ubi.mtd").has_value();
         ladder_.set(Stage::Ramdisk, told ? State::NotNeeded : State::Unknown,
                     told ? fmt::format("{}; the command line tells the kernel which flash to attach (ubi.mtd={})", what,
