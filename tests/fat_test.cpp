@@ -125,6 +125,35 @@ TEST(Fat, LoadersNeedTheFirstTableTheKernelDoesNot) {
     EXPECT_TRUE(open_file_system(support::source_of(image), Reader::Kernel));
 }
 
+/// A volume that was cut short claims free clusters that it does not have.
+TEST(Fat, FilesAreAddedWhereTheVolumeIs) {
+    forge::Tree tree;
+    tree.file("/a", forge::noise(30000, 1));
+    forge::FatOptions options;
+    options.size = 400U << 10U;
+    auto image = forge::make_fat(tree, options).bytes;
+    const forge::Bytes content(3000, 'x');
+    const auto edits_in = [&](std::size_t size) {
+        const auto fs = open_file_system(
+            memory_source({image.begin(), image.begin() + static_cast<std::ptrdiff_t>(size)}, "d1", 1), Reader::Kernel);
+        return fs ? (*fs)->with_file((*fs)->root(), "new.txt", content) : tl::unexpected(fs.error());
+    };
+    ASSERT_TRUE(edits_in(image.size()));
+    const auto found = std::find_if(image.rbegin(), image.rend(), [](std::uint8_t b) { return b != 0; });
+    const auto used = (static_cast<std::size_t>(image.rend() - found) + 2047) / 2048 * 2048;
+    bool refused = false;
+    for (std::size_t size = used; size < used + 8192; size += 512) {
+        const auto edits = edits_in(size);
+        if (!edits) {
+            EXPECT_EQ(edits.error().kind, ErrorKind::TooLarge);
+            refused = true;
+            continue;
+        }
+        for (const auto& edit : *edits) EXPECT_LE(edit.offset + edit.bytes.size(), size);
+    }
+    EXPECT_TRUE(refused);
+}
+
 TEST(BootSector, IsComparedWithItsPartition) {
     auto b = demo::back_office();
     auto disk = b.second();

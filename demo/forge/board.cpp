@@ -208,7 +208,10 @@ Bytes make_arm64_image(const std::string& release, std::size_t size) {
     put32(out, 56, 0x644D5241);
     put32(out, 60, 0);
     const Bytes banner = to_bytes("Linux version " + release + " (builder@almhof) #1 SMP\n");
-    std::ranges::copy(banner, out.begin() + 80000);
+    constexpr std::size_t usual = 80000;
+    const std::size_t at = size > usual + banner.size() ? usual : 64;
+    grow(out, at + banner.size());
+    std::ranges::copy(banner, out.begin() + static_cast<std::ptrdiff_t>(at));
     return out;
 }
 

@@ -21,7 +21,8 @@ constexpr std::uint16_t first_day = 0x21;  // 1980-01-01: the earliest that a FA
 /// The allocation table in memory.
 class Table {
 public:
-    Table(const Geometry& g, std::vector<std::uint8_t> bytes) : g_(g), before_(bytes), bytes_(std::move(bytes)) {}
+    Table(const Geometry& g, std::vector<std::uint8_t> bytes, std::uint64_t volume_size)
+        : g_(g), before_(bytes), bytes_(std::move(bytes)), volume_size_(volume_size) {}
 
     [[nodiscard]] std::uint32_t get(std::uint32_t cluster) const {
         const std::size_t at = place(cluster);
@@ -63,11 +64,13 @@ public:
         }
         return out;
     }
-    /// A chain of `count` free clusters; empty: there are not so many.
+    /// A chain of `count` free clusters that lie on the volume; empty: there are not so many.
     std::vector<std::uint32_t> take(std::uint64_t count) {
         std::vector<std::uint32_t> out;
-        for (std::uint32_t cluster = 2; cluster < g_.clusters + 2 && out.size() < count; ++cluster)
+        for (std::uint32_t cluster = 2; cluster < g_.clusters + 2 && out.size() < count; ++cluster) {
+            if (g_.data_offset + (std::uint64_t{cluster} - 1) * g_.cluster > volume_size_) break;  // it was cut short
             if (get(cluster) == 0) out.push_back(cluster);
+        }
         if (out.size() < count) return {};
         for (std::size_t i = 0; i < out.size(); ++i) set(out[i], i + 1 < out.size() ? out[i + 1] : end());
         return out;
@@ -82,8 +85,9 @@ public:
                            before_.begin() + static_cast<std::ptrdiff_t>(at)))
                 continue;
             for (unsigned copy = 0; copy < g_.fats; ++copy)
-                out.push_back(
-                    {g_.fat_offset + copy * g_.fat_bytes + at, {from, from + static_cast<std::ptrdiff_t>(length)}});
+                if (const std::uint64_t where = g_.fat_offset + copy * g_.fat_bytes + at;
+                    where + length <= volume_size_)
+                    out.push_back({where, {from, from + static_cast<std::ptrdiff_t>(length)}});
         }
     }
 
@@ -95,6 +99,7 @@ private:
     [[nodiscard]] bool outside(std::size_t at) const { return at + 4 > bytes_.size() + (g_.bits == 32 ? 0 : 2); }
     const Geometry& g_;
     std::vector<std::uint8_t> before_, bytes_;
+    std::uint64_t volume_size_;
 };
 
 bool short_character(char c) {
@@ -247,7 +252,7 @@ Result<std::vector<VolumeEdit>> with_entry(const ByteSource& volume, const Geome
     if (content.size() > 0xFFFFFFFFU) return fail(ErrorKind::TooLarge, "too large for a FAT", volume.place());
     auto raw = volume.bytes(g.fat_offset, g.fat_bytes, most_table);
     if (!raw) return tl::unexpected(raw.error());
-    Table table(g, std::move(*raw));
+    Table table(g, std::move(*raw), volume.size());
     std::vector<VolumeEdit> out;
     ondisk::FatEntry entry{};
     std::int64_t freed = 0;
