@@ -39,7 +39,8 @@ std::string boards_text(const std::vector<const Board*>& all, const Terminal& te
             std::string places;
             for (const auto at : board->places)
                 if (at != 0) places += fmt::format("{}{}", places.empty() ? "" : ", then ", at);
-            out += fmt::format("    at       byte {}; at most {} in its first program\n", places,
+            out += fmt::format("    {}at most {} in its first program\n",
+                               places.empty() ? "room     " : fmt::format("at       byte {}; ", places),
                                size_text(board->most_first));
         }
         out += fmt::format("    console  {}\n", board->console);
