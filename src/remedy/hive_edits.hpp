@@ -12,8 +12,8 @@
 
 namespace herberge::remedy {
 
-/// The hive in this file, opened without its logs: it must be clean, or its logs would be laid over the change. Errors: Unsupported, and those
-/// of reading.
+/// The hive in this file, opened without its logs: it must be clean, or its logs would be laid over the change. Errors:
+/// Unsupported, and those of reading.
 Result<std::shared_ptr<const Hive>> open_clean(const Machine& machine, const FilePlace& file);
 
 /// Another content for a value. Errors: NotFound, TooLarge (its cell has no room), Unsupported (see open_clean).

@@ -46,7 +46,7 @@ std::optional<Error> unreadable_marks(const ByteSource& source) {
 bool knows_layers(Observer observer) { return observer_traits(observer).knows_layers; }
 
 std::string_view node_kind_name(NodeKind kind) {
-    static constexpr std::string_view names[] = {"disk",           "partition",       "boot image", "array",
+    static constexpr std::string_view names[] = {"disk",           "partition",       "boot image",  "array",
                                                  "logical volume", "unlocked volume", "packed file", "flash volume"};
     return names[static_cast<std::size_t>(kind)];
 }
