@@ -574,6 +574,11 @@ TEST(BoardKernels, AreJudgedAsTheBoardStartsThem) {
     // Packed by itself: unpacked first.
     auto packed = forge::gzip(image);
     EXPECT_EQ(of(packed, Processor::Arm64).soundness, Soundness::Sound);
+    const auto inside = of(packed, Processor::Arm64);
+    EXPECT_TRUE(*kernel_mentions(*memory_source(packed, "k"), inside, "builder@almhof"));
+    EXPECT_FALSE(*kernel_mentions(*memory_source(packed, "k"), inside, "no such words"));
+    EXPECT_FALSE(
+        kernel_mentions(*memory_source(Bytes(packed.begin(), packed.begin() + 5000), "k"), inside, "no such words"));
     EXPECT_EQ(of(packed, Processor::Arm64).release, "6.1.0-b");
     packed[packed.size() / 2] ^= 0x40;
     EXPECT_EQ(of(packed, Processor::Arm64).soundness, Soundness::Damaged);

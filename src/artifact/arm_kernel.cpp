@@ -212,6 +212,15 @@ Result<KernelImage> inspect_zimage(const ByteSource& file, KernelEntry /*entry*/
 
 Result<bool> flat_image_mentions(const ByteSource& file, std::string_view words) {
     Seeker seeker(words);
+    // Packed as a file: U-Boot and GRUB unpack it.
+    const auto head = file.bytes(0, std::min<std::uint64_t>(8, file.size()));
+    const auto kind = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
+    if (kind != Compression::None) {
+        const auto done = unpack(kind, file, 0, file.size(), most_unpacked,
+                                 [&](std::span<const std::uint8_t> piece) { return !seeker.take(piece); });
+        if (!done && seeker.found().empty()) return tl::unexpected(done.error());
+        return !seeker.found().empty();
+    }
     for (std::uint64_t at = 0; at < file.size(); at += step) {
         const auto part = file.bytes(at, std::min(step, file.size() - at));
         if (!part) return tl::unexpected(part.error());

@@ -104,6 +104,7 @@ private:
         kernel_name_ = entry_.kernel.empty() ? std::string() : entry_.kernel.front().written;
         if (!entry_.kernel.empty() && entry_.kernel.front().found()) return;
         std::vector<Evidence> evidence;
+        evidence.reserve(names.size());
         for (const auto& name : names)
             evidence.push_back(evidence_place(volume_.place + ":/" + prefix_ + name, "a kernel", "absent"));
         const auto first = named(names.empty() ? std::string("kernel.img") : names.front(), line);
@@ -171,6 +172,7 @@ private:
         const bool wide = board_.processor == Processor::Arm64;
         if (found == candidates.end()) {
             std::vector<Evidence> looked;
+            looked.reserve(candidates.size());
             for (const auto& file : candidates) looked.push_back(evidence_place(file.place, "a device tree", "absent"));
             auto why = make_finding(Code::BoardTreeMissing,
                                     fmt::format("{} has no device tree for {}", volume_.place, board_.title),
