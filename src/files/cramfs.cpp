@@ -64,7 +64,7 @@ private:
         const auto block = block_of(*volume_, list_, count_, number);
         if (!block) return tl::unexpected(block.error());
         if (block->size == 0) return Bytes(wanted);
-        const auto packed = volume_->bytes(block->at, block->size);
+        auto packed = volume_->bytes(block->at, block->size);
         if (!packed) return packed;
         auto out = bytes::unpack_block(bytes::BlockCodec::Zlib, *packed, page);
         if (!out)

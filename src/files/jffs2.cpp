@@ -112,7 +112,7 @@ private:
             const std::uint64_t from = std::max<std::uint64_t>(begin, piece.offset);
             const std::uint64_t to = std::min(end, piece.offset + std::uint64_t{piece.size});
             if (from >= to) continue;
-            const auto bytes = unpack_piece(*volume_, piece);
+            auto bytes = unpack_piece(*volume_, piece);
             if (!bytes) return bytes;
             for (std::uint64_t i = from; i < to && i - piece.offset < bytes->size(); ++i)
                 out[static_cast<std::size_t>(i - begin)] = (*bytes)[static_cast<std::size_t>(i - piece.offset)];
