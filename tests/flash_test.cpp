@@ -40,15 +40,20 @@ const std::map<std::string, std::string>& files() {
     return out;
 }
 
-/// An image of UBI with a volume of UBIFS and a static one; empty: mtd-utils are not here.
-Bytes make_flash(const std::string& codec) {
-    const Folder folder;
-    const std::filesystem::path top = folder.file("top");
+/// … as a folder, with a link.
+void fill(const std::filesystem::path& top) {
     for (const auto& [name, content] : files()) {
         std::filesystem::create_directories((top / name).parent_path());
         std::ofstream(top / name, std::ios::binary) << content;
     }
     std::filesystem::create_symlink("../etc/hostname", top / "var/name");
+}
+
+/// An image of UBI with a volume of UBIFS and a static one; empty: mtd-utils are not here.
+Bytes make_flash(const std::string& codec) {
+    const Folder folder;
+    const std::filesystem::path top = folder.file("top");
+    fill(top);
     // A file with a hole.
     std::filesystem::resize_file(top / "empty", 1);
     std::ofstream(top / "holes", std::ios::binary).close();
@@ -253,11 +258,7 @@ TEST(Ubifs, AJournalThatIsNotReplayedIsTold) {
 Bytes packed_by(const std::string& command) {
     const Folder folder;
     const std::filesystem::path top = folder.file("top");
-    for (const auto& [name, content] : files()) {
-        std::filesystem::create_directories((top / name).parent_path());
-        std::ofstream(top / name, std::ios::binary) << content;
-    }
-    std::filesystem::create_symlink("../etc/hostname", top / "var/name");
+    fill(top);
     const auto made = support::shell("cd " + folder.file("") + " && " + command);
     return made.status == 0 ? support::file_bytes(folder.file("fs")) : Bytes{};
 }

@@ -45,6 +45,17 @@ std::optional<Finding> cut(const ByteSource& source, std::uint64_t length) {
         {evidence_place(source.place(), fmt::format("{} bytes", length), fmt::format("{} bytes", source.size()))});
 }
 
+void take(RomSearch& out, RomProgram program) {
+    if (out.program && !out.program->refused) return;
+    if (!out.program) {
+        out.program = std::move(program);
+        return;
+    }
+    if (program.refused) return;
+    out.passed.push_back(*out.program->refused);
+    out.program = std::move(program);
+}
+
 bool says(const ByteSource& source, std::uint64_t length, std::string_view words) {
     constexpr std::uint64_t most = std::uint64_t{4} << 20U;
     const auto bytes = source.bytes(0, std::min({length, most, source.size()}));

@@ -39,14 +39,16 @@ struct RomSearch {
 /// What the families share.
 namespace rom {
 
-/// "1234" as evidence of a number of `size` bytes at `at`.
+/// A first program of `size` bytes, with the place that says so.
 [[nodiscard]] Finding too_large(const Board& board, std::uint64_t size, Evidence evidence);
 [[nodiscard]] Finding damaged(std::string text, std::vector<Evidence> evidence);
 /// Code begins at `at` of `source`: nothing but 00 or FF there is none. Without a finding: it may be.
 [[nodiscard]] std::optional<Finding> no_code(const ByteSource& source, std::uint64_t at);
 /// A program of `length` bytes behind the end of what it lies on.
 [[nodiscard]] std::optional<Finding> cut(const ByteSource& source, std::uint64_t length);
-/// Whether a program is U-Boot's own SPL, by its words.
+/// Keeps the first program that is started, or that is refused where none is.
+void take(RomSearch& out, RomProgram program);
+/// Whether a program carries these words.
 [[nodiscard]] bool says(const ByteSource& source, std::uint64_t length, std::string_view words);
 
 using Search = RomSearch (*)(const Machine& machine, const Board& board);

@@ -56,12 +56,15 @@ RomProgram partition_as_program(const Disk& disk, const Partition& partition) {
 
 namespace {
 
+bool has_settings(const Result<ondisk::TiTocItem>& item) {
+    return item && std::string_view(reinterpret_cast<const char*>(item->name.data()), 10) == "CHSETTINGS";
+}
+
 /// Behind the table that a raw image begins with, or at once: size, address, code.
 RomProgram judge_ti(const Board& board, RomProgram out, bool raw) {
     const auto& source = *out.source;
     const auto item = source.load<ondisk::TiTocItem>(0);
-    const bool table = item && std::string_view(reinterpret_cast<const char*>(item->name.data()), 10) == "CHSETTINGS";
-    const std::uint64_t head_at = table ? sector : 0;
+    const std::uint64_t head_at = has_settings(item) ? sector : 0;
     const auto head = source.load<ondisk::TiImageHeader>(head_at);
     if (!head) {
         out.refused = damaged("the first program is too short for its head", {evidence_error(head.error())});
@@ -99,7 +102,7 @@ RomSearch ti(const Machine& machine, const Board& board) {
     // Raw: a table with CHSETTINGS at one of four places (AM335x reference manual, 26.1.8.5.5).
     for (const std::uint64_t at : {0ULL, 0x20000ULL, 0x40000ULL, 0x60000ULL}) {
         const auto item = disk.source->load<ondisk::TiTocItem>(at);
-        if (!item || std::string_view(reinterpret_cast<const char*>(item->name.data()), 10) != "CHSETTINGS") {
+        if (!has_settings(item)) {
             if (at + sizeof(*item) <= disk.source->size())
                 out.looked.push_back(
                     evidence_bytes(*disk.source, at + 20, 12, "CHSETTINGS", item ? hex(item->name) : "unreadable"));
@@ -261,15 +264,7 @@ RomSearch stm32(const Machine& machine, const Board& board) {
                     evidence_bytes(*disk.source, lba * sector, 4, "STM2", mark ? hex(*mark) : "unreadable"));
         }
     }
-    for (auto& copy : copies) {
-        auto judged = judge_stm32(board, std::move(copy));
-        if (!judged.refused) {
-            if (out.program) out.passed.push_back(*out.program->refused);
-            out.program = std::move(judged);
-            return out;
-        }
-        if (!out.program) out.program = std::move(judged);
-    }
+    for (auto& copy : copies) take(out, judge_stm32(board, std::move(copy)));
     return out;
 }
 

@@ -29,18 +29,6 @@ Evidence looked_at(const ByteSource& disk, std::uint64_t at, std::uint64_t lengt
     return evidence_bytes(disk, at, length, std::move(expected), bytes ? hex(*bytes) : std::string("unreadable"));
 }
 
-/// Keeps the first program that is started, or that is refused where none is.
-void take(RomSearch& out, RomProgram program) {
-    if (out.program && !out.program->refused) return;
-    if (!out.program) {
-        out.program = std::move(program);
-        return;
-    }
-    if (program.refused) return;
-    out.passed.push_back(*out.program->refused);
-    out.program = std::move(program);
-}
-
 RomProgram begun(const Machine& machine, std::uint64_t at) {
     RomProgram out;
     out.where = fmt::format("byte {}", at);

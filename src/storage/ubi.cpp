@@ -119,7 +119,6 @@ private:
             logical_ = block_ - erase->content_at;
             Place place{at + erase->content_at, header->sequence, std::min<std::uint64_t>(header->size, logical_),
                         header->content_crc, header->copy != 0};
-            types_[header->volume] = header->type;
             auto& held = volumes_[header->volume];
             const auto [found, fresh] = held.try_emplace(header->number, place);
             if (!fresh && better(place, found->second)) found->second = place;
@@ -200,7 +199,6 @@ private:
     std::uint64_t block_ = 0;    ///< bytes of an erase block
     std::uint64_t logical_ = 0;  ///< … of its content
     std::map<std::uint32_t, std::map<std::uint32_t, Place>> volumes_;
-    std::map<std::uint32_t, std::uint8_t> types_;
 };
 
 }  // namespace

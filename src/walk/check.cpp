@@ -95,10 +95,13 @@ CheckOptions settled_options(const Machine& machine, const CheckOptions& options
                 return fs != nullptr && resolve(*fs, efi_fallback_path(kind));
             });
         };
-        const auto fitting = is_there(EfiMachine::X64) || is_there(EfiMachine::Ia32) ? std::vector<const Board*>{}
-                                                                                     : fitting_boards(machine);
-        for (const auto* candidate : fitting)
-            if (board == nullptr && candidate->rom == BoardRom::Uefi) board = candidate;
+        const bool for_a_pc = is_there(EfiMachine::X64) || is_there(EfiMachine::Ia32);
+        const auto all = boards();
+        const auto found = std::ranges::find_if(all, [&](const Board& candidate) {
+            const auto kind = uefi_of(candidate);
+            return kind && is_there(*kind);
+        });
+        if (!for_a_pc && found != all.end()) board = &*found;
     }
     if (board == nullptr) return out;
     if (const auto kind = uefi_of(*board)) {
