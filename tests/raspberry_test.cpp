@@ -187,6 +187,26 @@ TEST(RaspberryConfig, AutobootNamesAPartition) {
               2);
     EXPECT_EQ(videocore::autoboot_partition("boot_partition=x\n"), std::nullopt);
     EXPECT_EQ(videocore::autoboot_partition(""), std::nullopt);
+    EXPECT_EQ(videocore::autoboot_partition("[all]\nboot_partition=2\n[tryboot]\nboot_partition=3\n", true), 3);
+    EXPECT_EQ(videocore::autoboot_partition("boot_partition=2\n", true), 2);
+}
+
+/// What the system can ask for once is told, and does not count.
+TEST(Raspberry, ATrialStartIsTold) {
+    const auto text = [](const char* file, const char* content) {
+        Counter counter;
+        if (file != nullptr) counter.boot.file(file, std::string_view(content));
+        const auto board = counter.check();
+        EXPECT_EQ(board.stage(), "yes");
+        const auto said = board.system().at(Stage::Loader).text;
+        const auto at = said.find("; a trial");
+        return at == std::string::npos ? std::string{} : said.substr(at + 2);
+    };
+    EXPECT_EQ(text(nullptr, ""), "");
+    EXPECT_EQ(text("/tryboot.txt", "kernel=gone.img\n"),
+              "a trial start (tryboot) reads tryboot.txt in config.txt's place");
+    EXPECT_EQ(text("/autoboot.txt", "[all]\nboot_partition=1\n[tryboot]\nboot_partition=3\n"),
+              "a trial start (tryboot) takes d1p3");
 }
 
 TEST(Raspberry, AKernelOfThirtyTwoBitsRunsNoProgramsOfSixtyFour) {

@@ -71,7 +71,7 @@ public:
         else if (name.starts_with("pi") || name.starts_with("cm"))
             model_counts_ = std::ranges::find(model_.filters, name) != model_.filters.end();
         // A serial number, a pin, a display, tryboot: nothing here tells that they hold.
-        else others_count_ = false;
+        else others_count_ = std::ranges::find(model_.filters, name) != model_.filters.end();
     }
     [[nodiscard]] bool count() const { return model_counts_ && others_count_; }
 
@@ -139,10 +139,11 @@ void read_config(std::string_view text, const std::string& place, const Model& m
     }
 }
 
-std::optional<int> autoboot_partition(std::string_view text) {
-    static const Model nobody{};
+std::optional<int> autoboot_partition(std::string_view text, bool trial) {
+    Model asked;
+    if (trial) asked.filters = {"tryboot"};
     Config config;
-    read_config(text.substr(0, std::min<std::size_t>(text.size(), 512)), "autoboot.txt", nobody, config, nullptr,
+    read_config(text.substr(0, std::min<std::size_t>(text.size(), 512)), "autoboot.txt", asked, config, nullptr,
                 nullptr);
     const auto value = config.value("boot_partition");
     int out = 0;

@@ -43,7 +43,7 @@ struct Config {
 using Include = std::optional<std::string> (*)(const void* context, std::string_view name);
 void read_config(std::string_view text, const std::string& place, const Model& model, Config& out, Include include,
                  const void* context, int depth = 0);
-/// autoboot.txt: the partition that it names without tryboot; none: it names none.
-[[nodiscard]] std::optional<int> autoboot_partition(std::string_view text);
+/// autoboot.txt: the partition that it names, `trial`: for a trial start (tryboot); none: it names none.
+[[nodiscard]] std::optional<int> autoboot_partition(std::string_view text, bool trial = false);
 
 }  // namespace herberge::loader::videocore

@@ -29,6 +29,18 @@ public:
     Firmware(const Machine& machine, const Volume& volume, const Board& board, const Model& model)
         : machine_(machine), volume_(volume), board_(board), model_(model) {}
 
+    /// What a trial start, which the system asks for once, would take in place of this.
+    [[nodiscard]] std::string trial() const {
+        const Disk* disk = machine_.disk(volume_.disk);
+        const auto first = disk != nullptr && !disk->volumes.empty() ? disk->volumes.front() : nullptr;
+        const auto text = first != nullptr ? text_of(*first, "/autoboot.txt") : std::nullopt;
+        const auto other = text ? autoboot_partition(*text, true) : std::nullopt;
+        if (other && *other != volume_.partition)
+            return fmt::format("; a trial start (tryboot) takes d{}p{}", volume_.disk, *other);
+        return text_of(volume_, "/tryboot.txt") ? "; a trial start (tryboot) reads tryboot.txt in config.txt's place"
+                                                : std::string{};
+    }
+
     LoaderRun run() {
         read();
         entry_.kind = EntryKind::Linux;
@@ -58,7 +70,7 @@ private:
             return text_of(*static_cast<const Volume*>(context), "/" + std::string(name));
         };
         if (text) read_config(*text, out_.menu.place, model_, config_, include, &volume_);
-        out_.loader_text = fmt::format("the firmware's files for {} are there", board_.title);
+        out_.loader_text = fmt::format("the firmware's files for {} are there{}", board_.title, trial());
         out_.configuration_text =
             text ? fmt::format("{} is read: {} setting{} count for {}", out_.menu.place, config_.settings.size(),
                                config_.settings.size() == 1 ? "" : "s", board_.title)
