@@ -9,7 +9,7 @@ or resets; ours says that the walk comes to the kernel and behind it, or where i
 u-boot-qemu, u-boot-tools, device-tree-compiler, dosfstools, mtools, e2fsprogs, fdisk. Prints a line per case that differs,
 then the count; exit status 0: none does.
 """
-import argparse, gzip, importlib.util, json, os, pathlib, select, subprocess, sys, tempfile, time
+import argparse, gzip, importlib.util, json, lzma, os, pathlib, select, subprocess, sys, tempfile, time
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 SPEC = importlib.util.spec_from_file_location("commands", ROOT / "conformance/uboot-commands.py")
@@ -52,17 +52,26 @@ def tree(compatible="linux,dummy-virt"):
         return pathlib.Path(target).read_bytes()
 
 
+def overlay():
+    with tempfile.TemporaryDirectory() as folder:
+        source, target = os.path.join(folder, "source"), os.path.join(folder, "target")
+        pathlib.Path(source).write_text('/dts-v1/; /plugin/; &{/chosen} { almhof = "laid over"; };')
+        run("dtc", "-@", "-q", "-O", "dtb", "-o", target, source)
+        return pathlib.Path(target).read_bytes()
+
+
 def fit(kernel_data=KERNEL, properties='compression = "none"; load = <0x48000000>; entry = <0x48000000>;', hashes="hash-1 { algo = \"sha256\"; };",
-        configurations='default = "a"; a { kernel = "k"; };', more="", arguments=()):
+        configurations='default = "a"; a { kernel = "k"; };', more="", arguments=(), name="k", kind="kernel"):
     with tempfile.TemporaryDirectory() as folder:
         at = pathlib.Path(folder)
         (at / "k").write_bytes(kernel_data)
         (at / "r").write_bytes(RAMDISK)
         (at / "t").write_bytes(tree())
         (at / "u").write_bytes(tree("almhof,other"))
+        (at / "o").write_bytes(overlay())
         (at / "its").write_text(
-            '/dts-v1/; / { description = "x"; #address-cells = <1>; images { k { description = "k"; data = /incbin/("k"); '
-            f'type = "kernel"; arch = "arm64"; os = "linux"; {properties} {hashes} }}; {more} }}; configurations {{ {configurations} }}; }};')
+            '/dts-v1/; / { description = "x"; #address-cells = <1>; images { ' + name + ' { description = "k"; data = /incbin/("k"); '
+            f'type = "{kind}"; arch = "arm64"; os = "linux"; {properties} {hashes} }}; {more} }}; configurations {{ {configurations} }}; }};')
         run("mkimage", *arguments, "-f", "its", "target", cwd=folder)
         return (at / "target").read_bytes()
 
@@ -77,6 +86,7 @@ LOAD = "load virtio 0:1 0x44000000 /Image\n"
 BEST = "load virtio 0:1 0x50000000 /x.itb\nbootm 0x50000000"
 FIT = BEST + "#a"
 TREE_PART = 't { description = "t"; data = /incbin/("t"); type = "flat_dt"; arch = "arm64"; compression = "none"; }; u { description = "u"; data = /incbin/("u"); type = "flat_dt"; arch = "arm64"; compression = "none"; };'
+OVERLAY_PART = 'o { description = "o"; data = /incbin/("o"); type = "flat_dt"; arch = "arm64"; compression = "none"; };'
 RAM_PART = 'r { description = "r"; data = /incbin/("r"); type = "ramdisk"; arch = "arm64"; os = "linux"; compression = "none"; };'
 
 
@@ -212,6 +222,35 @@ def cases():
         "fit-no-kernel-property": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(configurations='default = "a"; a { fdt = "t"; };', more=TREE_PART)}),
         "fit-two-trees": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "t", "u"; };', more=TREE_PART)}),
         "fit-loadables": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "t"; loadables = "z"; };', more=TREE_PART)}),
+        "raw-kernel": script("virtio read 0x44000000 0x7800 0x80\nbooti 0x44000000 - ${fdt_addr}", **{"@30720": KERNEL}),
+        "raw-kernel-device": script("virtio dev 0\nvirtio read 0x44000000 0x7800 0x80\nbooti 0x44000000 - ${fdt_addr}", **{"@30720": KERNEL}),
+        "raw-kernel-read": script("read virtio 0 0x44000000 0x7800 0x80\nbooti 0x44000000 - ${fdt_addr}", **{"@30720": KERNEL}),
+        "raw-kernel-part": script("read virtio 0:1 0x44000000 0x7000 0x80\nbooti 0x44000000 - ${fdt_addr}", **{"@30720": KERNEL}),
+        "raw-other-sectors": script("virtio read 0x44000000 0x7900 0x80\nbooti 0x44000000 - ${fdt_addr}", **{"@30720": KERNEL}),
+        "raw-behind": script("virtio read 0x44000000 0xbfff 0x80\nbooti 0x44000000 - ${fdt_addr}"),
+        "mem-copied": script("load virtio 0:1 0x50000000 /Image\ncp.b 0x50000000 0x44000000 ${filesize}\nbooti 0x44000000 - ${fdt_addr}"),
+        "mem-copied-in-part": script("load virtio 0:1 0x50000000 /Image\ncp.b 0x50000000 0x44000000 0x30\nbooti 0x44000000 - ${fdt_addr}"),
+        "mem-changed": script(LOAD + "mw.b 0x44000030 0 4\nbooti 0x44000000 - ${fdt_addr}"),
+        "mem-mark-changed": script(LOAD + "mw.b 0x44000038 0 4\nbooti 0x44000000 - ${fdt_addr}"),
+        "mem-unzipped": script("load virtio 0:1 0x50000000 /Image.gz\nunzip 0x50000000 0x44000000\nbooti 0x44000000 - ${fdt_addr}", **{"Image.gz": gzip.compress(KERNEL)}),
+        "mem-unzipped-damaged": script("load virtio 0:1 0x50000000 /Image.gz\nunzip 0x50000000 0x44000000 && booti 0x44000000 - ${fdt_addr}", **{"Image.gz": gzip.compress(KERNEL)[:-30]}),
+        "mem-lzma": script("load virtio 0:1 0x50000000 /Image.lzma\nlzmadec 0x50000000 0x44000000\nbooti 0x44000000 - ${fdt_addr}", **{"Image.lzma": lzma.compress(KERNEL, lzma.FORMAT_ALONE)}),
+        "mem-extracted": script("load virtio 0:1 0x50000000 /m\nimxtract 0x50000000 0 0x44000000\nbooti 0x44000000 - ${fdt_addr}", m=legacy(KERNEL, "-A", "arm64", "-O", "linux", "-T", "multi", "-C", "none")),
+        "mem-extracted-tree": script("load virtio 0:1 0x50000000 /x.itb\nimxtract 0x50000000 k 0x44000000\nbooti 0x44000000 - ${fdt_addr}", **{"x.itb": fit()}),
+        "mem-extracted-hash": script("load virtio 0:1 0x50000000 /x.itb\nimxtract 0x50000000 k 0x44000000 && booti 0x44000000 - ${fdt_addr}", **{"x.itb": changed(fit(), 3000, 1)}),
+        "mem-over-it-later": script(LOAD + "load virtio 0:1 0x44000000 /t.dtb\nload virtio 0:1 0x44000000 /Image\nbooti 0x44000000 - ${fdt_addr}", **{"t.dtb": tree()}),
+        "mem-image-info": script(LOAD.replace("/Image", "/x.itb") + "iminfo 0x44000000 && bootm 0x44000000#a - ${fdt_addr}", **{"x.itb": fit()}),
+        "fit-name-at": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(configurations='default = "a"; a { kernel = "k@1"; };', name="k@1")}),
+        "fit-tree-name-at": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "t@1"; };', more=TREE_PART.replace("t {", "t@1 {", 1))}),
+        "fit-config-name-at": script(BEST + "#a@1 - ${fdt_addr}", **{"x.itb": fit(configurations='default = "a@1"; a@1 { kernel = "k"; };')}),
+        "fit-overlay": script(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "t", "o"; };', more=TREE_PART + OVERLAY_PART)}),
+        "fit-noload": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(properties='compression = "none"; load = <0>; entry = <0>;').replace(b"kernel\0\0", b"kernel\0\0")}),
+        "fit-kernel-noload": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(kind="kernel_noload", properties='compression = "none"; load = <0>; entry = <0>;')}),
+        "fit-kernel-noload-gzip": script(FIT + " - ${fdt_addr}", **{"x.itb": fit(gzip.compress(KERNEL), kind="kernel_noload", properties='compression = "gzip"; load = <0>; entry = <0>;')}),
+        "fdt-apply": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nfdt addr 0x46000000\nfdt resize 0x1000\nload virtio 0:1 0x47000000 /o.dtbo\nfdt apply 0x47000000\nbooti 0x44000000 - 0x46000000", **{"t.dtb": tree(), "o.dtbo": overlay()}),
+        "fdt-resize": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nfdt addr 0x46000000\nfdt resize 0x1000\nbooti 0x44000000 - 0x46000000", **{"t.dtb": tree()}),
+        "fdt-get": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nfdt addr 0x46000000\nfdt get value c / compatible\nif test \"$c\" = linux,dummy-virt; then booti 0x44000000 - 0x46000000; fi", **{"t.dtb": tree()}),
+        "fdt-get-cell": script(LOAD + "load virtio 0:1 0x46000000 /t.dtb\nfdt addr 0x46000000\nfdt get value c / '#address-cells'\nif test \"$c\" = 0x00000002; then booti 0x44000000 - 0x46000000; fi", **{"t.dtb": tree()}),
         "fit-cut": script(FIT + " - ${fdt_addr}", **{"x.itb": fit()[:2000]}),
         "gpt-esp": (ext(EXT), "gpt", "type=uefi"),
         "gpt-linux": (ext(EXT), "gpt", "type=linux"),
@@ -232,7 +271,10 @@ def make_disk(path, files, how, words_):
     with tempfile.TemporaryDirectory() as folder:
         content = os.path.join(folder, "content")
         top = pathlib.Path(folder) / "top"
+        top.mkdir()
         for name, one in files.items():
+            if name.startswith("@"):
+                continue
             at = top / name
             at.parent.mkdir(parents=True, exist_ok=True)
             at.write_bytes(one)
@@ -258,6 +300,11 @@ def make_disk(path, files, how, words_):
         with open(path, "r+b") as disk:
             disk.seek(start * 512)
             disk.write(data)
+            # "@30720": not in a file, but from this sector on.
+            for name, one in files.items():
+                if name.startswith("@"):
+                    disk.seek(int(name[1:]) * 512)
+                    disk.write(one)
 
 
 def really(uboot, disk):

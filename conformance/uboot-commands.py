@@ -74,6 +74,40 @@ SCRIPTS = [
     "virtio dev 0 && setenv r dev",
     "virtio dev 7 || setenv r nodev",
     "setenv r $loadaddr_that_is_not; env exists r && setenv r set || setenv r none",
+    "mw.l 0x41000000 0x12345678; setexpr.l r *0x41000000",
+    "mw.l 0x41000000 0x12345678; setexpr.b r *0x41000001",
+    "mw.w 0x41000000 0xabcd 2; setexpr.l r *0x41000000",
+    "mw.l 0x41000000 0x11223344 4; cp.b 0x41000001 0x42000000 4; setexpr.l r *0x42000000",
+    "mw.l 0x41000000 0 4; mw.b 0x41000004 ff; setexpr.l r *0x41000004",
+    "mw 0x41000000 77; setexpr r *0x41000000 + *0x41000000",
+    "setexpr r zz + 5",
+    "setexpr r 5x + 1",
+    "setexpr r 12 << 2 || setenv r bad",
+    "setexpr.b r 100 + ff",
+    "setexpr r abc",
+    "setexpr.s r abc",
+    "setexpr.s r abc + def",
+    "setexpr.s r abc - def || setenv r bad",
+    "setexpr r gsub b x abcabc",
+    "setexpr r sub b x abcabc",
+    "setexpr r gsub q x abc || setenv r none",
+    "setenv x a b c; setexpr x gsub ' ' _; setenv r $x",
+    "setexpr gone gsub a b || setenv r none",
+    "mw.b 0x41000000 41 4; crc32 0x41000000 4 0x42000000; setexpr.l r *0x42000000",
+    "virtio read 0x41000000 0 1; setexpr.w r *0x410001fe",
+    "virtio dev 0; virtio read 0x41000000 0 1 && setenv r read",
+    "virtio read 0x41000000 ffffff 1 || setenv r far",
+    "virtio read 0x41000000 0 0 && setenv r zero || setenv r none",
+    "load virtio 0:1 0x41000000 /files.txt; mw.b 0x41000004 39; env import -t 0x41000000 $filesize; setenv r $one",
+    "load virtio 0:1 0x41000000 /files.txt; load virtio 0:1 0x41000004 /files.txt; setexpr.l r *0x41000000",
+    "load virtio 0:1 0x41000000 /files.txt; unzip 0x41000000 0x42000000 && setenv r unpacked || setenv r plain",
+    "load virtio 0:1 0x41000000 /files.txt; iminfo 0x41000000 && setenv r image || setenv r none",
+    "load virtio 0:1 0x41000000 /s0.scr; iminfo 0x41000000 && setenv r image || setenv r none",
+    "load virtio 0:1 0x41000000 /s0.scr; imxtract 0x41000000 0 0x42000000; setenv r $filesize",
+    "load virtio 0:1 0x41000000 /s0.scr; imxtract 0x41000000 0; setenv r $filesize",
+    "load virtio 0:1 0x41000000 /s0.scr; imxtract 0x41000000 1 0x42000000 || setenv r none",
+    "fdt addr ${fdtcontroladdr} && setenv r tree",
+    "fdt addr 0x48000000 && setenv r tree || setenv r none",
 ]
 
 
@@ -122,7 +156,7 @@ class Console:
         self.seen = ""
         self.until("Hit any key", 120)
         self.type("")
-        self.until("=> ", 30)
+        self.until("\n=> ", 30)
 
     def until(self, words, seconds):
         end = time.time() + seconds
@@ -141,10 +175,11 @@ class Console:
 
     def ask(self, number):
         self.type(f"setenv r; setenv x; setenv n; load virtio 0:1 0x40200000 /s{number}.scr; source 0x40200000")
-        self.until("=> ", 30)
+        self.until("\n=> ", 30)
         self.type('echo "<<${r}>>"')
-        text = self.until("=> ", 30)
-        return re.findall(r"(?m)^<<(.*)>>\s*$", text.replace("\r", ""))[-1]
+        text = self.until("\n=> ", 30)
+        found = re.findall(r"(?m)^<<(.*)>>\s*$", text.replace("\r", ""))
+        return found[-1] if found else "(no answer: " + text[-200:] + ")"
 
     def close(self):
         self.process.kill()
@@ -177,7 +212,7 @@ def main():
             mine_disk = os.path.join(folder, "mine.img")
             start = 'setenv bootargs "<<${r}>>"\nload virtio 0:1 0x44000000 /kernel\nbooti 0x44000000\n'
             outer = f"load virtio 0:1 0x40300000 /inner.scr; source 0x40300000\n{start}"
-            make_disk(mine_disk, {"files.txt": text, "kernel": kernel(), "inner.scr": image(script), "boot.scr": image(outer)})
+            make_disk(mine_disk, {"files.txt": text, "s0.scr": image(SCRIPTS[0]), "kernel": kernel(), "inner.scr": image(script), "boot.scr": image(outer)})
             mine = ours(given.tool, mine_disk)
             if mine != real:
                 differ += 1

@@ -20,6 +20,10 @@ namespace uboot = loader::uboot;
 namespace {
 
 using Board = support::BoardVerdict;
+using support::Card;
+using support::load_both;
+using support::ScriptCard;
+using support::Typed;
 
 // --- the demo's weather station -------------------------------------------------------------------------------------
 
@@ -75,6 +79,13 @@ TEST(WeatherStation, WholeItIsFollowedFromItsRomToItsServices) {
     ASSERT_EQ(menu.direct[0].kernel.size(), 1U);
     EXPECT_TRUE(menu.direct[0].kernel[0].part.has_value());
     EXPECT_EQ(menu.direct[0].kernel[0].place, "d1p1:/station.itb");
+    // Who starts whom, from the ROM on.
+    std::vector<std::string> way = {"firmware"};
+    for (const auto& step : board.verdict.graph)
+        if (step.from == way.back()) way.push_back(step.to);
+    EXPECT_EQ(way,
+              (std::vector<std::string>{"firmware", "ROM of Allwinner H3, H2+", "first program (byte 8192)", "U-Boot",
+                                        "U-Boot (d1p1:/station.scr)", "Almhof Weather 2 (Arnika) (d1p2)"}));
 }
 
 /// What is wrong, by code, words and bytes.
@@ -324,30 +335,6 @@ TEST(UbootEnvironment, OnTheCardItself) {
 
 // --- commands -------------------------------------------------------------------------------------------------------
 
-/// What a text of commands prints, on a card with some files.
-struct Typed {
-    Machine machine;
-    uboot::Outcome outcome;
-    explicit Typed(const std::string& commands, uboot::Variables more = {}) {
-        forge::Tree files;
-        files.file("/a.txt", "one=1\n# a remark\ntwo = zwei\n").file("/long name.txt", std::string(300, 'x'));
-        files.file("/loop.scr", forge::make_legacy_image(forge::to_bytes("echo in\nsource 200\n"), {.type = 6}));
-        files.file("/leave.scr", forge::make_legacy_image(forge::to_bytes("echo in\nexit\necho never\n"), {.type = 6}));
-        forge::DiskSpec disk;
-        disk.size = 12U << 20U;
-        auto fat = forge::make_fat(files).bytes;
-        disk.partitions = {{2048, std::move(fat), 0x0C, true}};
-        machine = support::machine_of(forge::make_disk(disk));
-        more.insert_or_assign("typed", commands);
-        outcome = uboot::Console(machine, *find_board("uboot-arm"), std::move(more), false).boot("typed");
-    }
-    [[nodiscard]] std::string printed() const {
-        std::string out;
-        for (const auto& line : outcome.screen) out += line + "|";
-        return out;
-    }
-};
-
 TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
     const std::pair<const char*, const char*> rows[] = {
         {"echo a  b; echo 'c  d'", "a b|c  d|"},
@@ -594,37 +581,6 @@ TEST(BoardKernels, AreJudgedAsTheBoardStartsThem) {
 
 // --- extlinux.conf, and what U-Boot looks for -----------------------------------------------------------------------
 
-/// A card for an arm64 board with U-Boot in its flash.
-struct Card {
-    forge::Tree files;
-    std::string configuration =
-        "DEFAULT station\nTIMEOUT 20\nlabel station\n\tmenu label Station\n\tlinux /Image\n\tinitrd /disk.img\n"
-        "\tappend root=UUID=57a71000-0001-4a01-8a01-00000057a701 ro\nlabel older\n\tkernel /Image.old\n"
-        "\tappend root=UUID=57a71000-0001-4a01-8a01-00000057a701 ro\n";
-    std::string where = "/extlinux/extlinux.conf";
-    bool active = true;
-    Card() {
-        const auto station = demo::weather_station();
-        files.file("/Image", forge::make_arm64_image("6.1.0-almhof-armmp"));
-        files.file("/Image.old", forge::make_arm64_image("6.1.0-almhof-armmp"));
-        files.file("/disk.img", forge::gzip(forge::make_cpio(station.ramdisk)));
-    }
-    [[nodiscard]] Bytes build() const {
-        auto tree = files;
-        if (!configuration.empty()) tree.file(where, configuration);
-        forge::FatOptions fat;
-        fat.size = 4U << 20U;
-        forge::ExtOptions ext;
-        ext.size = 4U << 20U;
-        ext.uuid = forge::uuid_from(demo::station_root_uuid);
-        forge::DiskSpec disk;
-        disk.size = 10U << 20U;
-        disk.partitions = {{2048, forge::make_fat(tree, fat).bytes, 0x0C, active},
-                           {2048 + 8192, forge::make_ext(demo::weather_station().root, ext), 0x83, false}};
-        return forge::make_disk(disk);
-    }
-};
-
 TEST(Extlinux, IsFollowedAsUbootReadsIt) {
     struct Row {
         const char* name;
@@ -728,21 +684,6 @@ TEST(Partitions, AreTriedAsUbootTriesThem) {
 }
 
 // --- scripts and images on a card -----------------------------------------------------------------------------------
-
-/// The card's script says what is started.
-struct ScriptCard : Card {
-    std::string script;
-    explicit ScriptCard(std::string text) : script(std::move(text)) { configuration.clear(); }
-    [[nodiscard]] Board board() {
-        files.file(
-            "/boot.scr",
-            forge::make_legacy_image(
-                forge::to_bytes("setenv bootargs root=UUID=" + std::string(demo::station_root_uuid) + " ro\n" + script),
-                {.type = 6}));
-        return Board(build(), "uboot-arm64");
-    }
-};
-const std::string load_both = "load mmc 0:1 0x42000000 /Image\nload mmc 0:1 0x48000000 /disk.img\n";
 
 TEST(UbootScripts, StartOrSayWhy) {
     struct Row {
@@ -1037,6 +978,25 @@ TEST(MendBoards, TheTypeThatProtectsAGpt) {
 
 // --- the tool -------------------------------------------------------------------------------------------------------
 
+TEST(Boards, AreGuessedWhereNothingIsThereForABios) {
+    const auto guess = [](const Bytes& card) {
+        return std::string(settled_options(support::machine_of(card), {}).board);
+    };
+    auto card = demo::weather_station().build();
+    EXPECT_EQ(guess(card), "sunxi-a10-brom");
+    // Code for a BIOS: a PC's disk, whatever else lies on it.
+    card[0] = 0xFA;
+    EXPECT_EQ(guess(card), "");
+    EXPECT_EQ(settled_options(support::machine_of(card), {}).firmware, FirmwareKind::Bios);
+    card[0] = 0;
+    card[8192 + 4] ^= 1;
+    EXPECT_EQ(guess(card), "") << "no first program";
+    EXPECT_EQ(guess(Bytes(1U << 20U)), "");
+    CheckOptions bios;
+    bios.firmware = FirmwareKind::Bios;
+    EXPECT_EQ(settled_options(support::machine_of(demo::weather_station().build()), bios).board, "");
+}
+
 TEST(BoardTool, ListsBoardsAndFollowsThem) {
     const Folder folder;
     const auto card = folder.write("station.img", demo::weather_station().build());
@@ -1069,17 +1029,29 @@ TEST(BoardTool, ListsBoardsAndFollowsThem) {
     EXPECT_NE(layout.out.find("a board's first program (eGON) from sector 16, U-Boot from sector 80 to 236"),
               std::string::npos)
         << layout.out;
+    // A partition that begins in the midst of U-Boot.
+    auto covered = demo::weather_station().build();
+    forge::put32(covered, 446 + 8, 100);
+    folder.write("covered.img", covered);
+    EXPECT_NE(support::shell(TOOL_PATH " layout " + folder.file("covered.img"))
+                  .out.find("U-Boot from sector 80 to 236; d1p1 lies over it from sector 100 on"),
+              std::string::npos);
     const auto sector = support::shell(TOOL_PATH " sector " + card + " --at d1@8192");
     EXPECT_NE(sector.out.find("head of the first program of an Allwinner board"), std::string::npos) << sector.out;
     EXPECT_NE(
         support::shell(TOOL_PATH " sector " + card + " --at d1@40960").out.find("head of a legacy image of U-Boot"),
         std::string::npos);
     const auto guessed = support::shell(TOOL_PATH " check " + card);
-    EXPECT_NE(guessed.out.find(
-                  "What a board starts lies on these disks, too: with --firmware and one of board:sunxi-a10-brom"),
+    EXPECT_EQ(guessed.status, 0) << guessed.out;
+    EXPECT_NE(guessed.out.find("They are taken for Allwinner A10"), std::string::npos) << guessed.out;
+    EXPECT_NE(guessed.out.find("Other boards would take that program, too: with --firmware and one of "
+                               "board:sunxi-a20-brom"),
               std::string::npos)
         << guessed.out;
-    EXPECT_EQ(checked.out.find("What a board starts"), std::string::npos) << checked.out;
+    EXPECT_EQ(checked.out.find("Nobody said"), std::string::npos) << checked.out;
+    const auto as_pc = support::shell(TOOL_PATH " check --firmware bios " + card);
+    EXPECT_EQ(as_pc.status, 1);
+    EXPECT_NE(as_pc.out.find("stops at boot-code"), std::string::npos) << as_pc.out;
     EXPECT_EQ(support::shell(TOOL_PATH " check " + desk).out.find("What a board starts"), std::string::npos);
     const auto unknown = support::shell(TOOL_PATH " check --firmware board:sunxi-h33 " + card);
     EXPECT_EQ(unknown.status, 2);

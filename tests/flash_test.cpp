@@ -231,27 +231,264 @@ TEST(Ubifs, DamageIsToldWithItsPlace) {
     (void)text;
 }
 
-TEST(Ubifs, AJournalThatIsNotReplayedIsTold) {
-    auto flash = make_flash("lzo");
+/// A flash of mkfs.ubifs with a journal behind its last commit, written node by node.
+class Journaled {
+public:
+    Journaled() : flash(make_flash("none")) {
+        if (flash.empty()) return;
+        log_ = *block_of(flash, 0, 3) + content_at;
+        part_ = add_block(part_block);
+        refer(part_block);
+        auto at = flash.begin() + 56;
+        do at = std::search(at + 1, flash.end(), hostname_.begin(), hostname_.end());
+        while (forge::get32(flash, static_cast<std::size_t>(at - flash.begin()) - 56) != 0x06101831U);
+        std::copy_n(at - 56 + 24, 8, key_of_hostname.begin());
+        hostname_inode = forge::get32(flash, static_cast<std::size_t>(at - flash.begin()) - 56 + 40);
+    }
+
+    /// A block of the volume that no index names yet.
+    std::size_t add_block(std::uint32_t number) {
+        const auto at = flash.size();
+        flash.resize(at + block, 0xFF);
+        std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(*block_of(flash, 0, 3)), content_at,
+                    flash.begin() + static_cast<std::ptrdiff_t>(at));
+        put_big(flash, at + 2048 + 12, number);
+        put_big(flash, at + 2048 + 40, 1000 + number, 8);
+        put_big(flash, at + 2048 + 60, flash_crc(flash, at + 2048, 60));
+        return at + content_at;
+    }
+
+    /// A node of this kind behind the last one; `body` follows its head.
+    void node(std::uint8_t kind, const Bytes& body, std::uint8_t group = 0) {
+        lay(part_ + used_, kind, body, group);
+        used_ += (24 + body.size() + 7) / 8 * 8;
+    }
+    void refer(std::uint32_t number, std::uint32_t head = 1, std::uint64_t sequence = 0) {
+        log_used_ += 2048;
+        Bytes body(40);
+        forge::put32(body, 0, number);
+        forge::put32(body, 8, head);
+        const auto before = sequence_;
+        if (sequence != 0) sequence_ = sequence;
+        lay(log_ + log_used_, 8, body, 0);
+        if (sequence != 0) sequence_ = before;
+        pad(log_ + log_used_ + 64, 2048 - 64);
+    }
+
+    void inode(std::uint32_t number, std::uint64_t size, std::uint32_t links = 1, std::uint8_t group = 0) {
+        Bytes body(136);
+        forge::put32(body, 0, number);
+        forge::put64(body, 24, size);
+        forge::put32(body, 68, links);
+        forge::put32(body, 80, 0100644);
+        node(0, body, group);
+    }
+    void data(std::uint32_t number, std::uint32_t of, std::string_view text) {
+        Bytes body(24);
+        forge::put32(body, 0, number);
+        forge::put32(body, 4, 1U << 29U | of);
+        forge::put32(body, 16, static_cast<std::uint32_t>(text.size()));
+        body.insert(body.end(), text.begin(), text.end());
+        node(1, body);
+    }
+    void name(const Bytes& key, std::uint32_t inode, const std::string& text, std::uint8_t group = 0) {
+        Bytes body(32);
+        std::ranges::copy(key, body.begin());
+        forge::put32(body, 16, inode);
+        forge::put16(body, 26, static_cast<std::uint16_t>(text.size()));
+        body.insert(body.end(), text.begin(), text.end());
+        body.push_back(0);
+        node(2, body, group);
+    }
+    void cut(std::uint32_t number, std::uint64_t from, std::uint64_t to) {
+        Bytes body(32);
+        forge::put32(body, 0, number);
+        forge::put64(body, 16, from);
+        forge::put64(body, 24, to);
+        node(4, body);
+    }
+    /// The master nodes say that it was not unmounted.
+    void in_use() {
+        for (const std::uint32_t copy : {1U, 2U})
+            for (std::size_t at = *block_of(flash, 0, copy) + content_at, end = at + logical;
+                 at < end && forge::get32(flash, at) == 0x06101831U; at += 2048) {
+                flash[at + 40] |= 1U;
+                forge::put32(flash, at + 4, flash_crc(flash, at + 8, forge::get32(flash, at + 16) - 8));
+            }
+    }
+    [[nodiscard]] std::size_t last_at() const { return last_; }
+    [[nodiscard]] std::string text(const std::string& path) const {
+        const auto machine = support::machine_of(flash);
+        const auto* volume = volume_of(machine, "ubi0/station");
+        const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
+        if (fs == nullptr)
+            return volume != nullptr && volume->problem(Observer::Linux) ? volume->problem(Observer::Linux)->what
+                                                                         : std::string("no volume");
+        return text_of(*fs, path);
+    }
+    /// A key of /etc with another hash.
+    [[nodiscard]] Bytes other_key(std::uint8_t change) const {
+        auto out = key_of_hostname;
+        out[4] ^= change;
+        return out;
+    }
+
+    Bytes flash;
+    Bytes key_of_hostname = Bytes(8);
+    std::uint32_t hostname_inode = 0;
+    static constexpr std::uint32_t part_block = 45;
+
+private:
+    /// Fills a page, as the kernel does.
+    void pad(std::size_t at, std::uint32_t size) {
+        Bytes body(4);
+        forge::put32(body, 0, size - 28);
+        lay(at, 5, body, 0);
+    }
+    void lay(std::size_t at, std::uint8_t kind, const Bytes& body, std::uint8_t group) {
+        Bytes out(24);
+        forge::put32(out, 0, 0x06101831);
+        forge::put64(out, 8, sequence_++);
+        forge::put32(out, 16, static_cast<std::uint32_t>(24 + body.size()));
+        out[20] = kind;
+        out[21] = group;
+        out.insert(out.end(), body.begin(), body.end());
+        forge::put32(out, 4, flash_crc(out, 8, out.size() - 8));
+        std::ranges::copy(out, flash.begin() + static_cast<std::ptrdiff_t>(at));
+        last_ = at;
+    }
+
+    Bytes hostname_ = forge::to_bytes(std::string("hostname\0", 9));
+    std::size_t log_ = 0, log_used_ = 0, part_ = 0, used_ = 0, last_ = 0;
+    std::uint64_t sequence_ = std::uint64_t{1} << 32U;
+};
+
+constexpr std::uint32_t fresh = 5000;  ///< an inode that mkfs did not use
+
+TEST(UbifsJournal, WhatItHoldsCounts) {
+    Journaled made;
+    if (made.flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    EXPECT_EQ(made.text("/etc/hostname"), "weather-station\n");
+    made.inode(fresh, 5);
+    made.name(made.other_key(1), fresh, "new");
+    made.data(fresh, 0, "snow\n");
+    EXPECT_EQ(made.text("/etc/new"), "snow\n");
+    // Written again: the later node counts.
+    made.data(fresh, 0, "wind\n");
+    EXPECT_EQ(made.text("/etc/new"), "wind\n");
+    // Two names whose hashes are the same.
+    made.name(made.key_of_hostname, fresh, "guestbook");
+    EXPECT_EQ(made.text("/etc/guestbook"), "wind\n");
+    EXPECT_EQ(made.text("/etc/hostname"), "weather-station\n");
+    made.name(made.key_of_hostname, 0, "hostname");
+    EXPECT_EQ(made.text("/etc/hostname"), "(/etc/hostname does not exist)");
+    EXPECT_EQ(made.text("/etc/guestbook"), "wind\n");
+    // The old name for another file.
+    made.name(made.key_of_hostname, fresh, "hostname");
+    EXPECT_EQ(made.text("/etc/hostname"), "wind\n");
+    // An inode that is gone, and what hung on it.
+    made.inode(fresh, 5, 0);
+    EXPECT_EQ(made.text("/etc/new"), fmt::format("(there is no inode {})", fresh));
+}
+
+TEST(UbifsJournal, FilesAreCut) {
+    Journaled made;
+    if (made.flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    const auto before = made.text("/etc/hostname");
+    made.inode(made.hostname_inode, 9000);
+    made.data(made.hostname_inode, 1, std::string(4096, 'b'));
+    made.data(made.hostname_inode, 2, std::string(808, 'c'));
+    EXPECT_EQ(made.text("/etc/hostname"),
+              before + std::string(4096 - before.size(), '\0') + std::string(4096, 'b') + std::string(808, 'c'));
+    made.inode(made.hostname_inode, 4097);
+    made.cut(made.hostname_inode, 9000, 4097);
+    EXPECT_EQ(made.text("/etc/hostname").size(), 4097U);
+    EXPECT_EQ(made.text("/etc/hostname").back(), 'b') << "the block that is cut stays until it is written anew";
+    made.inode(made.hostname_inode, 4096);
+    made.cut(made.hostname_inode, 4097, 4096);
+    // Longer again: a hole, where the block was.
+    made.inode(made.hostname_inode, 5000);
+    EXPECT_EQ(made.text("/etc/hostname").substr(4096), std::string(904, '\0'));
+}
+
+TEST(UbifsJournal, ItsEndMayBeTornWhereTheMachineStopped) {
+    Journaled made;
+    if (made.flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    made.inode(fresh, 5);
+    made.name(made.other_key(1), fresh, "new");
+    made.data(fresh, 0, "snow\n");
+    made.name(made.other_key(2), fresh, "torn");
+    made.flash[made.last_at() + 60] ^= 1;
+    // After it was unmounted no write can be torn: the kernel does not mount it.
+    EXPECT_EQ(made.text("/etc/new"), "a node that fails its CRC");
+    made.in_use();
+    EXPECT_EQ(made.text("/etc/new"), "snow\n");
+    EXPECT_EQ(made.text("/etc/torn"), "(/etc/torn does not exist)");
+}
+
+TEST(UbifsJournal, WhatBelongsTogetherCountsTogether) {
+    Journaled made;
+    if (made.flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    made.in_use();
+    made.inode(fresh, 0, 1, 2);
+    made.name(made.other_key(1), fresh, "whole", 2);
+    made.name(made.other_key(2), fresh, "half", 1);
+    EXPECT_EQ(made.text("/etc/whole"), "");
+    EXPECT_EQ(made.text("/etc/half"), "(/etc/half does not exist)");
+    made.inode(fresh, 0, 1, 2);
+    EXPECT_EQ(made.text("/etc/half"), "");
+}
+
+TEST(UbifsJournal, DataBehindAnInodesEndMakeItGrowWhereTheMachineStopped) {
+    Journaled made;
+    if (made.flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    made.inode(fresh, 0);
+    made.name(made.other_key(1), fresh, "log");
+    made.data(fresh, 0, "snow\n");
+    EXPECT_EQ(made.text("/etc/log"), "");
+    made.in_use();
+    EXPECT_EQ(made.text("/etc/log"), "snow\n");
+}
+
+TEST(UbifsJournal, ItsLogEndsWhereOlderNodesBegin) {
+    Journaled made;
+    if (made.flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
+    made.inode(fresh, 0);
+    made.name(made.other_key(1), fresh, "new");
+    // A reference of before the commit: not followed, though it leads to nothing.
+    made.refer(7777, 1, 1);
+    EXPECT_EQ(made.text("/etc/new"), "");
+    Journaled astray;
+    astray.refer(7777);
+    EXPECT_EQ(astray.text("/etc/new"), "the log names a place that is not on the volume");
+    Journaled other;
+    const auto log = *block_of(other.flash, 0, 3) + content_at;
+    other.flash[log + 24] ^= 1;
+    forge::put32(other.flash, log + 4, flash_crc(other.flash, log + 8, 24));
+    EXPECT_EQ(other.text("/etc/hostname"), "the log does not begin with the last commit");
+}
+
+TEST(UbiTool, ItsVolumesArePlacesLikeOthers) {
+    const auto flash = make_flash("lzo");
     if (flash.empty()) GTEST_SKIP() << "mkfs.ubifs and ubinize are not here";
-    const auto log = block_of(flash, 0, 3);
-    ASSERT_TRUE(log);
-    // Behind the node that begins the commit, a reference to a block with nodes.
-    const std::size_t at = *log + content_at + 2048;
-    const auto begin = *log + content_at;
-    ASSERT_EQ(forge::get32(flash, begin), 0x06101831U);
-    std::copy_n(flash.begin() + static_cast<std::ptrdiff_t>(begin), 24,
-                flash.begin() + static_cast<std::ptrdiff_t>(at));
-    forge::put32(flash, at + 16, 64);
-    flash[at + 20] = 8;
-    forge::put32(flash, at + 24, 0);
-    forge::put32(flash, at + 28, 0);
-    // The first node's length reaches to it.
-    forge::put32(flash, begin + 16, 2048);
-    const auto machine = support::machine_of(flash);
-    const auto* fs = volume_of(machine, "ubi0/station")->files(Observer::Linux);
-    ASSERT_NE(fs, nullptr);
-    EXPECT_EQ(fs->unreplayed(), "its journal is not replayed here");
+    const Folder folder;
+    folder.write("flash.bin", flash);
+    const auto run = [&](const std::string& arguments) {
+        return support::shell(std::string(TOOL_PATH) + " " + arguments + " 2>&1");
+    };
+    const auto listed = run("files " + folder.file("flash.bin") + " --in ubi0/station:/etc");
+    EXPECT_EQ(listed.status, 0);
+    EXPECT_NE(listed.out.find("hostname"), std::string::npos) << listed.out;
+    const auto copied =
+        run("copy " + folder.file("flash.bin") + " --from ubi0/station:/etc/hostname --to " + folder.file("out"));
+    EXPECT_EQ(copied.status, 0) << copied.out;
+    EXPECT_EQ(support::file_bytes(folder.file("out")), forge::to_bytes("weather-station\n"));
+    EXPECT_EQ(
+        run("copy " + folder.file("flash.bin") + " --from ubi0/tree@0+16 --replace --to " + folder.file("out")).status,
+        0);
+    EXPECT_EQ(support::file_bytes(folder.file("out")), Bytes(16, 0x5A));
+    EXPECT_EQ(run("files " + folder.file("flash.bin") + " --in ubi0:/etc").status, 2);
+    EXPECT_EQ(run("files " + folder.file("flash.bin") + " --in ubi7/station:/etc").status, 3);
 }
 
 /// A folder packed by one of the systems' own makers; empty: it is not here.

@@ -61,11 +61,17 @@ std::string locked_text(const Machine& machine) {
 
 namespace {
 
-/// Where nobody says what starts the machine, and a board would: it is a guess, and said, not made.
+/// Where nobody says what starts the machine, and a board would: it is a guess, and said.
 std::string board_hint(const Machine& machine, const CheckOptions& wanted, const Verdict& verdict) {
     if (wanted.firmware != FirmwareKind::Auto) return {};
     std::string out;
-    if (!verdict.board.empty())
+    if (verdict.firmware == FirmwareKind::Board)
+        out = fmt::format(
+            "\nNobody said what starts these disks: they have no code for a BIOS, and a first program for a board. "
+            "They "
+            "are taken for {}'s; with --firmware bios a PC is taken.\n",
+            find_board(verdict.board)->title);
+    else if (!verdict.board.empty())
         out =
             "\nNobody said what starts these disks: their EFI files are for no PC. With --firmware uefi a PC is "
             "taken.\n";
@@ -73,10 +79,10 @@ std::string board_hint(const Machine& machine, const CheckOptions& wanted, const
     for (const auto* board : fitting_boards(machine))
         if (board->name != verdict.board) names += fmt::format("{}board:{}", names.empty() ? "" : ", ", board->name);
     if (!names.empty())
-        out += fmt::format(
-            "\nWhat a board starts lies on these disks, too: with --firmware and one of {} the way that such a board "
-            "takes is followed.\n",
-            names);
+        out += fmt::format("\n{}: with --firmware and one of {} the way that such a board takes is followed.\n",
+                           verdict.firmware == FirmwareKind::Board ? "Other boards would take that program, too"
+                                                                   : "What a board starts lies on these disks, too",
+                           names);
     return out;
 }
 
@@ -161,8 +167,10 @@ int run_entries(const Options& options) {
     std::vector<BootOptionState> boot;
     if (wanted.variables.given()) boot = inspect_boot_options(opened.machine, wanted.variables, wanted.efi_machine);
     // What a board's loader starts is told by its commands: it is walked.
-    const auto menus =
-        !wanted.board.empty() ? check(opened.machine, wanted).menus : read_menus(opened.machine, wanted.variables);
+    const auto settled = settled_options(opened.machine, wanted);
+    const auto menus = !wanted.board.empty() || settled.firmware == FirmwareKind::Board
+                           ? check(opened.machine, settled).menus
+                           : read_menus(opened.machine, wanted.variables);
     const Terminal terminal;
     if (options.format == "json") print(entries_json(menus, boot));
     else

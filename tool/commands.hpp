@@ -34,6 +34,7 @@ struct Options {
     double millions = 400;                   ///< rehearse: budget of instructions
     std::vector<std::string> unlock;         ///< PLACE=FILE, each
     std::vector<std::string> flash_layouts;  ///< dN=WORDS or dN=FILE, each
+    std::vector<std::string> nand;           ///< dN=PAGE+SPARE, each
     std::string unreadable;                  ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store

@@ -133,6 +133,41 @@ bool Inputs::divide(Disk& disk, const std::vector<std::string>& layouts) {
     return true;
 }
 
+bool Inputs::take_spare_off(const Source& dump, int number, const std::vector<std::string>& shapes,
+                            std::optional<NandDump>& out) {
+    const std::string head = fmt::format("d{}=", number);
+    for (const auto& one : shapes) {
+        if (!one.starts_with(head)) continue;
+        const auto shape = parse_nand_shape(std::string_view(one).substr(head.size()));
+        if (!shape) {
+            status = complain(Exit::usage, printable(fmt::format("--nand {}: {}", one, shape.error().what)));
+            return false;
+        }
+        auto opened = open_nand(dump, *shape);
+        if (!opened) {
+            status = complain(Exit::usage, printable(fmt::format("--nand {}: {}", one, opened.error().text())));
+            return false;
+        }
+        out = std::move(*opened);
+    }
+    return true;
+}
+
+bool Inputs::names_images(const std::vector<std::string>& all, std::string_view option, std::string_view wanted,
+                          std::size_t images) {
+    for (const auto& one : all) {
+        std::string_view name(one);
+        int disk = 0;
+        if (name.starts_with('d')) name.remove_prefix(1);
+        if (one.starts_with('d') && take_number(name, disk) && name.starts_with('=') && machine.disk(disk) != nullptr)
+            continue;
+        status = complain(Exit::usage, printable(fmt::format("{} wants dN={} for one of the {} image{}: {}", option,
+                                                             wanted, images, images == 1 ? "" : "s", one)));
+        return false;
+    }
+    return true;
+}
+
 bool Inputs::open(const Options& options) {
     if (!options.unreadable.empty() && !read_unreadable(options.unreadable)) return false;
     for (std::size_t i = 0; i < options.images.size(); ++i) {
@@ -148,7 +183,14 @@ bool Inputs::open(const Options& options) {
             damaged.push_back(with_unreadable(source, std::move(bad->second)));
             source = damaged.back();
         }
+        std::optional<NandDump> nand;
+        if (!take_spare_off(source, number, options.nand, nand)) return false;
+        if (nand) source = nand->content;
         machine.disks.push_back(inspect_disk(source, number, options.images[i]));
+        if (nand) {
+            machine.disks.back().bad_blocks = std::move(nand->bad_blocks);
+            machine.disks.back().erase_block = nand->block;
+        }
         if (options.optical) into_optical_drive(machine.disks.back());
         if (!divide(machine.disks.back(), options.flash_layouts)) return false;
         if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
@@ -156,17 +198,9 @@ bool Inputs::open(const Options& options) {
             return false;
         }
     }
-    for (const auto& one : options.flash_layouts) {
-        std::string_view name(one);
-        int disk = 0;
-        if (name.starts_with('d')) name.remove_prefix(1);
-        if (one.starts_with('d') && take_number(name, disk) && name.starts_with('=') && machine.disk(disk) != nullptr)
-            continue;
-        status = complain(Exit::usage,
-                          printable(fmt::format("--flash-layout wants dN=PARTS for one of the {} image{}: {}",
-                                                options.images.size(), options.images.size() == 1 ? "" : "s", one)));
+    if (!names_images(options.flash_layouts, "--flash-layout", "PARTS", options.images.size()) ||
+        !names_images(options.nand, "--nand", "PAGE+SPARE", options.images.size()))
         return false;
-    }
     if (!read_keys(options.unlock)) return false;
     open_layers(machine, keys_);
     for (const auto& key : keys_) {
@@ -198,7 +232,12 @@ std::string Place::volume() const {
 
 std::optional<Place> parse_place(std::string_view text) {
     Place out;
-    if (text.starts_with("lvm/") || text.starts_with("md/") || text.starts_with("open/")) {
+    const auto in_ubi = [&] {
+        auto rest = text.starts_with("ubi") ? text.substr(3) : std::string_view{};
+        int number = 0;
+        return take_number(rest, number) && rest.starts_with('/');
+    };
+    if (text.starts_with("lvm/") || text.starts_with("md/") || text.starts_with("open/") || in_ubi()) {
         const auto end = std::min(text.find_first_of(":@"), text.size());
         out.layered = text.substr(0, end);
         text.remove_prefix(end);

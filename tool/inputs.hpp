@@ -44,6 +44,12 @@ private:
     bool read_unreadable(const std::string& path);
     bool read_keys(const std::vector<std::string>& unlock);
     bool divide(herberge::Disk& disk, const std::vector<std::string>& layouts);
+    /// The content of a dump of NAND flash in place of the dump; `out` stays null for other images.
+    bool take_spare_off(const herberge::Source& dump, int number, const std::vector<std::string>& shapes,
+                        std::optional<herberge::NandDump>& out);
+    /// Whether each of these begins with dN= of an image that is there.
+    bool names_images(const std::vector<std::string>& all, std::string_view option, std::string_view wanted,
+                      std::size_t images);
 
     std::map<int, std::vector<std::pair<std::uint64_t, std::uint64_t>>> unreadable_;  ///< per disk: bytes
     std::vector<herberge::VolumeKey> keys_;

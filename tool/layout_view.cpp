@@ -258,6 +258,14 @@ std::string layout_text(const herberge::Machine& machine, const Terminal& termin
             out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(disk.problem->text())));
             continue;
         }
+        if (disk.erase_block != 0) {
+            out += fmt::format("  NAND flash, blocks of {}, {} bad", size_text(disk.erase_block),
+                               disk.bad_blocks.empty() ? "none" : std::to_string(disk.bad_blocks.size()));
+            constexpr std::size_t most = 8;
+            for (std::size_t i = 0; i < std::min(most, disk.bad_blocks.size()); ++i)
+                out += fmt::format("{} {}", i == 0 ? ": at byte" : ",", disk.bad_blocks[i]);
+            out += disk.bad_blocks.size() > most ? " …\n" : "\n";
+        }
         const bool bare = disk.table.partitions.empty() && volume_of(disk, 0) != nullptr;
         if (!bare) draw(out, disk, terminal);
         Table partitions{{{"place", "first", "sectors", "size", "type", "holds", "label"}}};

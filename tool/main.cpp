@@ -35,6 +35,12 @@ void add_images(CLI::App& command, Options& options) {
             "d2=512k(u-boot),64k(env),-(rootfs)")
         ->allow_extra_args(false)
         ->type_name("dN=PARTS");
+    command
+        .add_option("--nand", options.nand,
+                    "A dump of NAND flash that holds the spare area behind each page: bytes of a page and of its spare "
+                    "area, perhaps the pages of a block (64 without): d2=2048+64 or d2=2048+64x128")
+        ->allow_extra_args(false)
+        ->type_name("dN=PAGE+SPARE");
     command.add_flag("--optical", options.optical,
                      "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");

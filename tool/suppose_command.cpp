@@ -47,6 +47,8 @@ int run_suppose(const Options& options) {
     if (!opened.open(options)) return opened.status;
     CheckOptions wanted;
     if (const int problem = walk_options(options, wanted); problem != 0) return problem;
+    if (const auto settled = settled_options(opened.machine, wanted); settled.firmware == FirmwareKind::Board)
+        wanted = settled;
     const Verdict before = check(opened.machine, wanted);
     const auto supposed = suppose(opened.machine, what);
     if (!supposed) return complain(Exit::usage, printable(supposed.error().text()));

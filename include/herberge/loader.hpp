@@ -45,7 +45,12 @@ struct FileReference {
     Lack lack = Lack::Absent;              ///< with `error`: in which way
     int line = 0;
     std::optional<std::pair<std::uint64_t, std::uint64_t>> part;  ///< only these bytes of the file: offset and length
+    Source bytes;  ///< what a loader read straight from a medium, without a file system; null: it is a file of `volume`
     [[nodiscard]] bool found() const { return !error; }
+    /// "d1p1:/boot/vmlinuz-6.1", links followed; of bytes that were read straight: "d1@1048576".
+    [[nodiscard]] std::string where() const {
+        return volume != nullptr && bytes == nullptr ? volume->place + ":" + real_path : place;
+    }
     /// It could not be had: `words` are the loader's.
     void miss(Lack how, std::string words) {
         lack = how;

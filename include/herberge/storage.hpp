@@ -136,6 +136,8 @@ struct Disk {
     /// Why `observer` sees no partitions on it; none: it accepts the table. `told_gpt`: Linux' command line says "gpt".
     [[nodiscard]] std::optional<std::string> refuses_table(Observer observer, bool told_gpt = false) const;
     Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
+    std::vector<std::uint64_t> bad_blocks;  ///< of NAND flash: where each begins, in bytes
+    std::uint64_t erase_block = 0;          ///< of NAND flash: bytes of a block; 0: not known
 };
 
 /// What a layer made of its members.

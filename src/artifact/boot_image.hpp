@@ -71,6 +71,12 @@ public:
     /// fit_conf_find_compat); null: none does.
     [[nodiscard]] const FitConfiguration* best_match(const std::vector<std::string>& board) const;
 
+    [[nodiscard]] const DeviceTree& tree() const { return tree_; }
+    /// The bytes of an image. Errors: those of reading, TooLarge (beyond `most`).
+    [[nodiscard]] Result<std::vector<std::uint8_t>> content(const FitImage& image, std::uint64_t most) const {
+        return source_->bytes(at_ + image.offset, image.length, most);
+    }
+
 private:
     DeviceTree tree_;
     Source source_;
@@ -78,5 +84,22 @@ private:
     std::vector<FitConfiguration> configurations_;
     std::string default_, lacks_;
 };
+
+/// An image of Android's: a kernel, and what belongs to it. Parts are offset and length; length 0: not there.
+struct AndroidImage {
+    unsigned version = 0;   ///< of its header, 0 to 4
+    std::string arguments;  ///< for the kernel
+    std::pair<std::uint64_t, std::uint64_t> kernel, ramdisk, second, tree;
+};
+[[nodiscard]] bool is_android(const ByteSource& source);
+/// Errors: Malformed, OutOfRange (it is cut short), Unsupported (a newer header). Expects the mark to be there.
+[[nodiscard]] Result<AndroidImage> inspect_android(const ByteSource& source);
+
+/// What belongs to the board, since version 3 in an image of its own.
+struct AndroidVendorImage {
+    std::string arguments;
+    std::pair<std::uint64_t, std::uint64_t> ramdisk, tree;
+};
+[[nodiscard]] Result<AndroidVendorImage> inspect_android_vendor(const ByteSource& source);
 
 }  // namespace herberge

@@ -31,6 +31,23 @@ Result<DeviceTree> DeviceTree::open(const ByteSource& source, std::uint64_t at) 
     return out;
 }
 
+Result<DeviceTree> DeviceTree::with_overlay(const DeviceTree& overlay, std::uint64_t room) const {
+    constexpr std::uint64_t most_room = std::uint64_t{16} << 20U;
+    DeviceTree out;
+    out.bytes_.resize(bytes_.size() + static_cast<std::size_t>(std::min(room, most_room)));
+    // libfdt changes the overlay's numbers while it works.
+    auto above = overlay.bytes_;
+    int wrong = fdt_open_into(bytes_.data(), out.bytes_.data(), static_cast<int>(out.bytes_.size()));
+    if (wrong == 0) wrong = fdt_overlay_apply(out.bytes_.data(), above.data());
+    if (wrong == 0) return out;
+    const char* name = fdt_strerror(wrong);
+    return fail(wrong == -FDT_ERR_NOSPACE ? ErrorKind::TooLarge : ErrorKind::Malformed,
+                wrong == -FDT_ERR_NOSPACE    ? "there is no room for it behind the tree (fdt resize makes some)"
+                : wrong == -FDT_ERR_NOTFOUND ? "it refers to something that the tree does not have"
+                                             : fmt::format("its structure does not allow it ({})", name),
+                {}, {}, name);
+}
+
 int DeviceTree::node(std::string_view path) const {
     return std::max(-1, fdt_path_offset_namelen(bytes_.data(), path.data(),
                                                 static_cast<int>(std::min<std::size_t>(path.size(), 4096))));

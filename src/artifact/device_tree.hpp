@@ -38,6 +38,10 @@ public:
     /// Where a property's bytes lie, from the tree's start.
     [[nodiscard]] std::uint64_t offset_of(std::span<const std::uint8_t> part) const;
     [[nodiscard]] std::uint64_t size() const { return bytes_.size(); }
+    [[nodiscard]] std::span<const std::uint8_t> bytes() const { return bytes_; }
+    /// This tree with another one laid over it, in at most `room` bytes more (at most 16 MiB). Errors: Malformed (it is
+    /// no overlay, or asks for what this tree has not; `found` is libfdt's name of it), TooLarge (it does not fit).
+    [[nodiscard]] Result<DeviceTree> with_overlay(const DeviceTree& overlay, std::uint64_t room) const;
 
 private:
     std::vector<std::uint8_t> bytes_;

@@ -9,66 +9,18 @@
 #include "bytes/blocks.hpp"
 #include "files/piece_source.hpp"
 #include "files/stored.hpp"
+#include "files/ubifs_nodes.hpp"
 #include "files/walked.hpp"
-#include "ondisk/flash.hpp"
 
 namespace herberge {
 
 namespace {
 
-constexpr std::uint32_t magic = 0x06101831;
-constexpr std::uint64_t page = 4096;  // UBIFS_BLOCK_SIZE
-constexpr std::uint32_t most_node = 1U << 20U;
+using namespace ubifs;  // NOLINT: its nodes
+
 constexpr int most_depth = 64;
 constexpr std::size_t most_entries = std::size_t{1} << 20U;
-enum Kind : std::uint8_t {
-    inode_kind = 0,
-    data_kind = 1,
-    name_kind = 2,
-    super_kind = 6,
-    master_kind = 7,
-    reference_kind = 8,
-    index_kind = 9,
-    commit_kind = 10
-};
 constexpr std::uint32_t formats_read = 5;  // fmt_version
-
-/// A key as one number: they sort so.
-constexpr std::uint64_t key_of(std::uint64_t inode, std::uint8_t kind, std::uint32_t rest = 0) {
-    return inode << 32U | (std::uint64_t{kind} << 29U | rest);
-}
-std::uint64_t key_of(const ondisk::UbifsKey& key) { return std::uint64_t{key.inode} << 32U | key.what; }
-
-/// Where a node lies.
-struct Place {
-    std::uint64_t key = 0;
-    std::uint64_t at = 0;  ///< bytes of the volume
-    std::uint32_t size = 0;
-};
-
-using Bytes = std::vector<std::uint8_t>;
-
-/// What all readers of one file system share.
-struct Media {
-    Source volume;
-    std::uint64_t block = 0;  ///< bytes of a logical block
-    bool strict = true;       ///< checksums count
-
-    [[nodiscard]] tl::unexpected<Error> damaged(std::string what, std::uint64_t at) const {
-        return fail(ErrorKind::Malformed, std::move(what), fmt::format("{}, byte {}", volume->place(), at));
-    }
-    /// A node of this kind, checked.
-    [[nodiscard]] Result<Bytes> node(std::uint64_t at, std::uint8_t kind) const {
-        const auto head = volume->load<ondisk::UbifsHead>(at);
-        if (!head) return tl::unexpected(head.error());
-        if (head->magic != magic || head->type != kind) return damaged("no node of the kind that is expected", at);
-        if (head->size < sizeof(*head) || head->size > most_node) return damaged("a node of an impossible size", at);
-        auto bytes = volume->bytes(at, head->size);
-        if (bytes && strict && ~crc32(0, std::span(*bytes).subspan(8)) != head->crc)
-            return damaged("a node that fails its CRC", at);
-        return bytes;
-    }
-};
 
 class UbifsSource : public PieceSource {
 public:
@@ -109,8 +61,8 @@ private:
 
 class Ubifs final : public FileSystem {
 public:
-    Ubifs(std::shared_ptr<const Media> media, VolumeInfo info, Place root, std::uint64_t log, std::uint64_t log_blocks)
-        : media_(std::move(media)), info_(std::move(info)), root_(root), log_(log), log_blocks_(log_blocks) {}
+    Ubifs(std::shared_ptr<const Media> media, VolumeInfo info, Place root, Journal journal)
+        : media_(std::move(media)), info_(std::move(info)), root_(root), journal_(std::move(journal)) {}
 
     [[nodiscard]] const VolumeInfo& info() const override { return info_; }
     [[nodiscard]] FileId root() const override { return 1; }
@@ -122,7 +74,7 @@ public:
         FileInfo out;
         out.id = file;
         out.type = stored::type_of_mode(inode.mode);
-        out.size = inode.size;
+        out.size = std::max<std::uint64_t>(inode.size, journal_.grown(file));
         out.permissions = inode.mode & 07777U;
         out.uid = inode.uid;
         out.gid = inode.gid;
@@ -173,27 +125,6 @@ public:
         });
         if (!done) return tl::unexpected(done.error());
         return out;
-    }
-
-    /// A log that names a part of the journal which holds nodes: they count, and are not in the index yet.
-    [[nodiscard]] std::optional<std::string> unreplayed() const override {
-        for (std::uint64_t block = 0; block < log_blocks_; ++block) {
-            std::uint64_t at = log_ + block * media_->block;
-            const std::uint64_t end = at + media_->block;
-            while (at + sizeof(ondisk::UbifsHead) <= end) {
-                const auto head = media_->volume->load<ondisk::UbifsHead>(at);
-                if (!head || head->magic != magic || head->size < sizeof(*head)) break;
-                if (head->type == reference_kind) {
-                    const auto told = media_->volume->load<ondisk::UbifsReference>(at);
-                    const auto first =
-                        told ? media_->volume->load<ondisk::UbifsHead>(told->block * media_->block + told->at)
-                             : fail(ErrorKind::NotFound, "none");
-                    if (first && first->magic == magic) return "its journal is not replayed here";
-                }
-                at += (head->size + 7U) / 8 * 8;
-            }
-        }
-        return std::nullopt;
     }
 
 private:
@@ -252,11 +183,21 @@ private:
         return type < types.size() ? types.at(type) : FileType::Unknown;
     }
 
-    /// Calls `visit` with every leaf whose key lies between the two, in order, until it gives false.
+    /// Calls `visit` with every leaf of an inode whose key lies between the two, in order, until it gives false.
     template <class Visit>
     Result<void> each(std::uint64_t from, std::uint64_t to, const Visit& visit) const {
         bool more = true;
-        return descend(root_, from, to, visit, more, 0);
+        const auto inode = inode_of(from);
+        if (!journal_.touches(inode)) return descend(root_, from, to, visit, more, 0);
+        std::vector<Place> known;
+        const auto keep = [&](const Place& place) {
+            known.push_back(place);
+            return known.size() < most_entries;
+        };
+        if (auto done = descend(root_, from, to, keep, more, 0); !done) return done;
+        for (const auto& place : journal_.after(*media_, inode, std::move(known)))
+            if (place.key >= from && place.key <= to && !visit(place)) break;
+        return {};
     }
 
     template <class Visit>
@@ -292,7 +233,7 @@ private:
     std::shared_ptr<const Media> media_;
     VolumeInfo info_;
     Place root_;
-    std::uint64_t log_, log_blocks_;
+    Journal journal_;
 };
 
 /// The newest master node of a block: they are written one behind the other.
@@ -351,9 +292,11 @@ Result<std::shared_ptr<const FileSystem>> open_ubifs(const Source& volume, Reade
     const auto& master = one && (!two || one->head.sequence >= two->head.sequence) ? *one : *two;
     const Place root{0, master.root_block * media->block + master.root_at, master.root_size};
     if (const auto node = media->node(root.at, index_kind); !node) return tl::unexpected(node.error());
-    constexpr std::uint64_t most_log = 64;
-    return std::make_shared<const Ubifs>(media, std::move(*info), root, master.log_block * media->block,
-                                         std::min<std::uint64_t>(super->log_blocks, most_log));
+    constexpr std::uint64_t most_log = 1024;
+    auto journal = Journal::read(*media, {master.log_block, std::min<std::uint64_t>(super->log_blocks, most_log),
+                                          master.commit, (master.flags & 1U) == 0});
+    if (!journal) return tl::unexpected(journal.error());
+    return std::make_shared<const Ubifs>(media, std::move(*info), root, std::move(*journal));
 }
 
 }  // namespace herberge

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// UBIFS (Linux fs/ubifs), as its last commit left it; what its journal holds beyond that is not replayed.
+// UBIFS (Linux fs/ubifs): as its last commit left it, with what its journal holds beyond that.
 #pragma once
 
 #include <herberge/files.hpp>
@@ -7,7 +7,7 @@
 namespace herberge {
 
 [[nodiscard]] std::optional<VolumeInfo> recognise_ubifs(const ByteSource& volume);
-/// Errors: Malformed (superblock or master node fail their checks), Unsupported (a later format, encryption),
+/// Errors: Malformed (superblock, master node or journal fail their checks), Unsupported (a later format, encryption),
 /// Unreadable.
 [[nodiscard]] Result<std::shared_ptr<const FileSystem>> open_ubifs(const Source& volume, Reader reader);
 

@@ -115,7 +115,9 @@ VolumeRef disc_volume(const Machine& machine, const Disk& disk) {
 }
 
 Source open_file(const FileReference& file) {
-    if (!file.found() || file.volume == nullptr) return nullptr;
+    if (!file.found()) return nullptr;
+    if (file.bytes != nullptr) return file.bytes;
+    if (file.volume == nullptr) return nullptr;
     const FileSystem* fs = plain_view(*file.volume);
     if (fs == nullptr) return nullptr;
     auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));

@@ -175,6 +175,29 @@ struct UbifsBranch {
 BOOST_DESCRIBE_STRUCT(UbifsBranch, (), (block, at, size, key))
 static_assert(sizeof(UbifsBranch) == 20);
 
+struct UbifsCommit {
+    UbifsHead head;
+    little_uint64_t number;
+};
+BOOST_DESCRIBE_STRUCT(UbifsCommit, (), (head, number))
+static_assert(sizeof(UbifsCommit) == 32);
+
+struct UbifsCut {
+    UbifsHead head;
+    little_uint32_t inode;
+    Bytes<12> reserved;
+    little_uint64_t old_size, new_size;
+};
+BOOST_DESCRIBE_STRUCT(UbifsCut, (), (head, inode, reserved, old_size, new_size))
+static_assert(sizeof(UbifsCut) == 56);
+
+struct UbifsPadding {
+    UbifsHead head;
+    little_uint32_t size;  ///< bytes behind it that hold nothing
+};
+BOOST_DESCRIBE_STRUCT(UbifsPadding, (), (head, size))
+static_assert(sizeof(UbifsPadding) == 28);
+
 struct UbifsReference {
     UbifsHead head;
     little_uint32_t block, at, journal_head;

@@ -3,6 +3,7 @@
 #include <algorithm>
 #include <array>
 
+#include "ondisk/android.hpp"
 #include "ondisk/bitlocker.hpp"
 #include "ondisk/btrfs.hpp"
 #include "ondisk/exfat.hpp"
@@ -264,6 +265,12 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<EgonHeader>("egon-header", "head of the first program of an Allwinner board", 4, "eGON.BT0"sv),
     row<Arm64Image>("arm64-image", "head of a kernel for arm64", 56, "ARM\x64"sv),
     row<ArmZimage>("arm-zimage", "head of a zImage for ARM, from its byte 36 on", 0, "\x18\x28\x6F\x01"sv),
+    // android.hpp
+    row<AndroidBootHead>("android-boot-head", "head of an Android image, versions 0 to 2", 0, "ANDROID!"sv),
+    row<AndroidBootHead3>("android-boot-head3", "head of an Android image, versions 3 and 4"),
+    row<AndroidVendorHead>("android-vendor-head", "head of the board's part of an Android image", 0, "VNDRBOOT"sv),
+    row<AndroidSlots>("android-slots", "which copy of a system is started, 2 KiB into the partition misc", 4,
+                      "\x42\x43\x41\x42"sv),
     // flash.hpp
     row<UbiEraseHeader>("ubi-erase-header", "head of a block of UBI", 0, "UBI#"sv),
     row<UbiVolumeHeader>("ubi-volume-header", "which logical block a block of UBI holds", 0, "UBI!"sv),
@@ -278,6 +285,9 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<UbifsIndex>("ubifs-index", "index node of UBIFS"),
     row<UbifsBranch>("ubifs-branch", "branch of an index node of UBIFS"),
     row<UbifsReference>("ubifs-reference", "part of UBIFS' journal"),
+    row<UbifsCommit>("ubifs-commit", "begin of UBIFS' log"),
+    row<UbifsCut>("ubifs-cut", "file that was cut, in UBIFS' journal"),
+    row<UbifsPadding>("ubifs-padding", "room that UBIFS left empty"),
     // jffs2.hpp
     row<Jffs2Head>("jffs2-head", "head of a node of JFFS2", 0, "\x85\x19"sv),
     row<Jffs2Name>("jffs2-name", "name in a directory of JFFS2"),

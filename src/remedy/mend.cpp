@@ -177,7 +177,13 @@ bool remedy::Case::has(Code code) const { return std::ranges::find(rung.findings
 std::vector<Mending> mend(const Machine& machine, const Verdict& verdict, const CheckOptions& asked,
                           const MendLimits& limits) {
     CheckOptions options = asked;
-    options.efi_machine = settled_options(machine, asked).efi_machine;
+    const auto settled = settled_options(machine, asked);
+    options.efi_machine = settled.efi_machine;
+    // A guess holds for the mended machine as well.
+    if (settled.firmware == FirmwareKind::Board) {
+        options.firmware = settled.firmware;
+        options.board = settled.board;
+    }
     std::vector<Mending> out;
     for (const auto& system : verdict.systems)
         if (system.starts != Starts::Yes) out.push_back(Search(machine, verdict, options, limits).run(system));

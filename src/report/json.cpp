@@ -285,6 +285,10 @@ std::string layout_json(const Machine& machine) {
                                                                         : "none"},
                           {"sector_size", disk.table.sector_size},
                           {"disk_signature", fmt::format("{:08x}", disk.table.disk_signature)}};
+        if (disk.erase_block != 0) {
+            d["erase_block"] = disk.erase_block;
+            d["bad_blocks"] = disk.bad_blocks;
+        }
         d["partitions"] = ordered_json::array();
         for (const auto& p : disk.table.partitions) {
             ordered_json part = {{"place", fmt::format("d{}p{}", disk.number, p.number)},

@@ -8,7 +8,13 @@
 namespace herberge::walk {
 
 Source open_reference(const FileReference& file) {
-    if (!file.found() || file.volume == nullptr) return nullptr;
+    if (!file.found()) return nullptr;
+    if (file.bytes != nullptr) {
+        if (!file.part) return file.bytes;
+        return slice(file.bytes, file.part->first, file.part->second,
+                     fmt::format("{} (a section)", file.bytes->place()));
+    }
+    if (file.volume == nullptr) return nullptr;
     const auto* fs = file.volume->files(Observer::Loader);
     if (fs == nullptr) return nullptr;
     auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
@@ -18,11 +24,22 @@ Source open_reference(const FileReference& file) {
     return *source;
 }
 
+namespace {
+
+/// Tells apart whatever an entry names.
+std::string key_of(const FileReference& file) {
+    return fmt::format("{}#{}#{}",
+                       file.bytes != nullptr    ? file.place
+                       : file.volume != nullptr ? file.volume->place
+                                                : "",
+                       file.file, file.part ? file.part->first : 0);
+}
+
+}  // namespace
+
 std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference& file, KernelEntry entry,
                                                              Processor processor) {
-    const std::string key =
-        fmt::format("{}#{}#{}#{}#{}", file.volume != nullptr ? file.volume->place : "", file.file,
-                    file.part ? file.part->first : 0, static_cast<int>(entry), static_cast<int>(processor));
+    const std::string key = fmt::format("{}#{}#{}", key_of(file), static_cast<int>(entry), static_cast<int>(processor));
     auto& slot = kernels_[key];
     if (!slot) {
         const auto source = open_reference(file);
@@ -34,7 +51,7 @@ std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference
 }
 
 std::optional<bool> Artifacts::mentions(const FileReference& file, const KernelImage& image, std::string_view words) {
-    const std::string key = fmt::format("{}#{}#{}", file.volume != nullptr ? file.volume->place : "", file.file, words);
+    const std::string key = fmt::format("{}#{}", key_of(file), words);
     if (const auto known = mentions_.find(key); known != mentions_.end()) return known->second;
     const auto source = open_reference(file);
     const auto told = source ? kernel_mentions(*source, image, words) : fail(ErrorKind::NotFound, "no kernel");
@@ -58,9 +75,7 @@ Result<Ramdisk> kept(Result<Ramdisk> ramdisk, const std::string& place) {
 
 std::shared_ptr<const Result<Ramdisk>> Artifacts::ramdisk(const std::vector<FileReference>& files) {
     std::string key;
-    for (const auto& file : files)
-        key += fmt::format("{}#{}#{};", file.volume != nullptr ? file.volume->place : "", file.file,
-                           file.part ? file.part->first : 0);
+    for (const auto& file : files) key += key_of(file) + ";";
     auto& slot = ramdisks_[key];
     if (!slot) {
         std::vector<Source> parts;

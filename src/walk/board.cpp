@@ -38,6 +38,7 @@ public:
         auto start = std::make_shared<loader::uboot::Start>();
         start->board = &board_;
         start->flash = flash_;
+        std::vector<std::string> before;
         if (board_.rom == BoardRom::Uboot) {
             ladder.set(Stage::Firmware, State::Holds,
                        fmt::format("{}: it runs at once, from outside the disks", board_.title),
@@ -46,9 +47,11 @@ public:
         } else {
             const auto program = first_program(ladder);
             if (!program || !find_next(machine_, board_, *program, ladder, *start)) return std::nullopt;
+            before = {fmt::format("ROM of {}", board_.title), fmt::format("first program ({})", program->where)};
         }
         return FlatStart{"U-Boot", disk().number,
-                         [start](const Machine& machine) { return loader::uboot::run(machine, *start); }};
+                         [start](const Machine& machine) { return loader::uboot::run(machine, *start); },
+                         std::move(before)};
     }
 
     [[nodiscard]] Context context() const override {
@@ -128,8 +131,10 @@ private:
             ladder.set(Stage::BootCode, State::Holds, fmt::format("the firmware's own files are on {}", volume->place),
                        std::move(there));
         return FlatStart{
-            "the Raspberry Pi's firmware", disk().number,
-            [volume, board = &board_](const Machine& machine) { return videocore::run(machine, *volume, *board); }};
+            "the Raspberry Pi's firmware",
+            disk().number,
+            [volume, board = &board_](const Machine& machine) { return videocore::run(machine, *volume, *board); },
+            {}};
     }
 
     const Machine& machine_;

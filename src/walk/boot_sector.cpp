@@ -7,7 +7,7 @@
 #include <herberge/sector.hpp>
 
 #include "artifact/boot_image.hpp"
-#include "firmware/egon.hpp"
+#include "firmware/rom.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/marks.hpp"
 
@@ -96,17 +96,38 @@ BootSectorCheck check_boot_sector(const Disk& disk, const Volume& volume) {
 
 namespace {
 
-/// What a board starts from space that no partition covers; empty: nothing of the kind.
+/// What a board starts from space that no partition covers, and whether one lies over it all the same; empty: nothing
+/// of the kind.
 std::string board_programs(const Disk& disk, std::uint64_t length) {
-    constexpr std::uint64_t next = std::uint64_t{32} << 10U;
-    const Board* board = find_board("sunxi-h3-brom");
-    const auto program = board != nullptr ? find_egon(*disk.source, *board) : std::nullopt;
-    if (!program || !program->whole || program->at + program->length > length) return {};
-    std::string out = fmt::format("a board's first program (eGON) from sector {}", program->at / sector);
-    const std::uint64_t at = program->at + std::max(program->length, next);
-    if (const auto image = inspect_legacy_image(*disk.source, at); image && image->whole)
-        out += fmt::format(", U-Boot from sector {} to {}", at / sector,
-                           (at + LegacyImage::data_at + image->header.size - 1) / sector);
+    static constexpr std::pair<BoardRom, std::string_view> marks[] = {{BoardRom::Egon, "eGON"},
+                                                                      {BoardRom::Rockchip, "ID block"},
+                                                                      {BoardRom::Imx, "image vector table"},
+                                                                      {BoardRom::Ti, "CHSETTINGS"},
+                                                                      {BoardRom::Amlogic, "@AML"}};
+    Machine alone;
+    alone.disks.push_back(disk);
+    std::string out;
+    std::uint64_t end = 0;
+    for (const auto& board : boards()) {
+        const auto* mark = std::ranges::find(marks, board.rom, &std::pair<BoardRom, std::string_view>::first);
+        if (mark == std::end(marks)) continue;
+        const auto program = search_rom(alone, board).program;
+        if (!program || program->refused || program->volume != nullptr || program->at >= length) continue;
+        out = fmt::format("a board's first program ({}) from sector {}", mark->second, program->at / sector);
+        end = program->at + program->length;
+        constexpr std::uint64_t next = std::uint64_t{32} << 10U;
+        const std::uint64_t at = program->at + std::max(program->length, next);
+        if (const auto image = inspect_legacy_image(*disk.source, at); image && image->whole) {
+            const std::uint64_t last = at + LegacyImage::data_at + image->header.size - 1;
+            out += fmt::format(", U-Boot from sector {} to {}", at / sector, last / sector);
+            end = last + 1;
+        }
+        break;
+    }
+    for (const auto& partition : disk.table.partitions)
+        if (!out.empty() && partition.first_lba != 0 && partition.first_lba * disk.table.sector_size < end)
+            out += fmt::format("; d{}p{} lies over it from sector {} on", disk.number, partition.number,
+                               partition.first_lba);
     return out;
 }
 

@@ -34,6 +34,41 @@ std::string_view firmware_id(FirmwareKind kind) {
     return "auto";
 }
 
+namespace {
+
+/// No disk has code for a BIOS in its first sector, as far as that can be read.
+bool nothing_for_a_bios(const Machine& machine) {
+    return std::ranges::all_of(machine.disks, [](const Disk& disk) {
+        if (disk.catalogue && disk.optical) return false;
+        const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 440);
+        return first && std::ranges::all_of(*first, [](auto b) { return b == 0; });
+    });
+}
+
+/// The board whose first program lies on the first disk; of several that would take it, the one that comes furthest.
+const Board* likely_board(const Machine& machine, const CheckOptions& asked) {
+    if (!nothing_for_a_bios(machine)) return nullptr;
+    const Board* best = nullptr;
+    std::pair<std::size_t, int> furthest{};
+    for (const auto* board : fitting_boards(machine)) {
+        CheckOptions options = asked;
+        options.firmware = FirmwareKind::Board;
+        options.board = board->name;
+        const auto verdict = check(machine, options);
+        std::pair<std::size_t, int> came{};
+        for (const auto& system : verdict.systems) {
+            came.first += system.starts == Starts::Yes ? 1 : 0;
+            came.second = std::max(came.second, system.stops_at ? static_cast<int>(*system.stops_at) : 0);
+        }
+        if (best != nullptr && came <= furthest) continue;
+        best = board;
+        furthest = came;
+    }
+    return best;
+}
+
+}  // namespace
+
 FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options) {
     if (options.firmware != FirmwareKind::Auto) return options.firmware;
     if (options.variables.given()) return FirmwareKind::Uefi;
@@ -103,6 +138,11 @@ CheckOptions settled_options(const Machine& machine, const CheckOptions& options
         });
         if (!for_a_pc && found != all.end()) board = &*found;
     }
+    if (options.firmware == FirmwareKind::Auto && out.firmware == FirmwareKind::Bios)
+        if (const Board* guessed = likely_board(machine, options)) {
+            out.firmware = FirmwareKind::Board;
+            out.board = guessed->name;
+        }
     if (board == nullptr) return out;
     if (const auto kind = uefi_of(*board)) {
         out.firmware = FirmwareKind::Uefi;

@@ -54,7 +54,7 @@ private:
             !std::ranges::all_of(entry.ramdisks, [](const FileReference& f) { return f.found(); }))
             return;
         std::string id = entry.arguments;
-        for (const auto& file : entry.ramdisks) id += fmt::format("\n{}:{}", file.volume->place, file.real_path);
+        for (const auto& file : entry.ramdisks) id += "\n" + file.where();
         if (!seen_.insert(id).second) return;
         const auto held = artifacts_.ramdisk(entry.ramdisks);
         if (!held->has_value()) return;

@@ -333,7 +333,7 @@ private:
             for (const auto& file : entry_.ramdisks)
                 result.evidence.insert(
                     result.evidence.begin(),
-                    evidence_place(fmt::format("{}:{}", file.volume->place, file.real_path), {}, size_text(file.size)));
+                    evidence_place(file.where(), {}, size_text(file.size)));
             ladder_.set(Stage::Ramdisk, result);
             return result.state != State::Breaks && !ramdisk->too_large;
         }
@@ -518,6 +518,9 @@ private:
                 claim.stage = Stage::Root;
                 claim.text = fmt::format("root={} cannot be followed: {}", root.written,
                                          root.note.empty() ? "no known form" : root.note);
+                const bool on_flash = root.value.starts_with("ubi") || root.value.starts_with("mtd");
+                if (const auto words = arguments_.value("mtdparts"); words && on_flash)
+                    claim.text += fmt::format("; the command line has the words for that: mtdparts={}", *words);
                 claim.evidence = {where};
                 claim.findings = key_findings_;
                 ladder_.set(Stage::Root, claim);

@@ -106,7 +106,13 @@ public:
                 break;
             }
             if (out_.first_drive == 0) out_.first_drive = disk_of(*start);
-            edge({"firmware", start_text(*start), false, false, in_sector(*start)}, label, true);
+            std::string from = "firmware";
+            if (const auto* flat = std::get_if<FlatStart>(&*start))
+                for (const auto& hop : flat->before) {
+                    edge({from, hop, false}, label, true);
+                    from = hop;
+                }
+            edge({from, start_text(*start), false, false, in_sector(*start)}, label, true);
             came_back_ = false;
             follow(*start, std::move(route));
             more = came_back_;
@@ -234,6 +240,9 @@ private:
         if (is_application(from) || is_flat(from)) {
             if (entry.kernel.empty() || !entry.kernel.front().found()) return {};
             const auto& target = entry.kernel.front();
+            if (target.volume == nullptr || target.bytes != nullptr)
+                return {std::nullopt,
+                        fmt::format("“{}” starts an application that is no file, which is not followed", entry.title)};
             return {EfiStart{target.volume, target.real_path, entry.arguments}, {}};
         }
         if (!entry.chain || !entry.chain->code) return {};

@@ -37,6 +37,7 @@ struct FlatStart {
     std::string name;  ///< "U-Boot"
     int disk = 0;      ///< of the first of the machine's disks
     std::function<LoaderRun(const Machine&)> run;
+    std::vector<std::string> before;  ///< what starts it, from the ROM on; empty: it is what the board runs at once
 };
 
 /// What the firmware leaves for all that comes after it.

@@ -113,6 +113,7 @@ int Console::do_source(const Words& words) {
         if (address.number)
             if (const auto missing = not_loaded_.find(*address.number); missing != not_loaded_.end())
                 troubles_.push_back(missing->second);
+        if (address.number && !blind_at(*address.number).empty()) return unfollowed("source");
         return 1;
     }
     const auto refused = [&](const std::string& why, std::string expected, std::string found,
@@ -160,7 +161,11 @@ int Console::do_source(const Words& words) {
     return run_text(content, {held->file.place, {}});
 }
 
-void Console::nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry) const {
+void Console::nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry) {
+    if (auto why = blind_at(address); !why.empty()) {
+        entry.unread = std::move(why);
+        return;
+    }
     if (const auto missing = not_loaded_.find(address); missing != not_loaded_.end()) {
         refuse(entry, missing->second.why);
         return;
@@ -233,161 +238,6 @@ void Console::take_legacy(const Loaded& held, MenuEntry& entry) {
     entry.kernel.push_back(part_of(held, LegacyImage::data_at, header.size));
 }
 
-void Console::take_fit(const Loaded& held, const std::string& configuration, MenuEntry& entry, std::string& ramdisk,
-                       std::string& tree) {
-    const auto fit = Fit::open(held.bytes);
-    const std::string& place = held.file.place;
-    if (!fit)
-        return refuse(
-            entry, Code::UbootImageRefused, fmt::format("the image tree {} is refused: {}", place, fit.error().what),
-            {evidence_error(fit.error())}, "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
-    if (!fit->lacks().empty())
-        return refuse(entry, Code::UbootImageRefused,
-                      fmt::format("the image tree {} is refused: it has no {}", place, fit->lacks()),
-                      {evidence_place(place, "/" + fit->lacks(), "absent")},
-                      "Wrong Image Format for bootm command\nERROR: can't get kernel image!");
-    const auto board = words_of(board_.compatible);
-    const FitConfiguration* chosen = nullptr;
-    if (!configuration.empty()) chosen = fit->find(configuration);
-    // A U-Boot that goes by the best match goes by nothing else (CONFIG_FIT_BEST_MATCH, boot/image-fit.c).
-    else chosen = board.empty() ? fit->find(fit->default_configuration()) : fit->best_match(board);
-    if (chosen == nullptr) {
-        const std::string wanted = !configuration.empty() ? configuration
-                                   : board.empty()        ? fit->default_configuration()
-                                                          : std::string{};
-        return refuse(
-            entry, Code::UbootPartMissing,
-            wanted.empty() ? fmt::format("{} has no configuration for this board{}", place,
-                                         board.empty() ? "" : " (" + board.front() + ")")
-                           : fmt::format("{} has no configuration {}", place, printable(wanted)),
-            {evidence_place(place, wanted.empty() ? "/configurations" : "/configurations/" + wanted, "absent"),
-             here(configuration)},
-            "Could not find configuration node\nERROR: can't get kernel image!");
-    }
-    const auto component = [&](const std::string& name, std::string_view what, Code refused,
-                               std::optional<FitImage>& out) {
-        out = fit->image(name);
-        if (!out || !out->data_there) {
-            refuse(entry, Code::UbootPartMissing,
-                   fmt::format("the configuration {} of {} names the {} {}, and {}", chosen->name, place, what,
-                               printable(name), out ? "its data are not there" : "there is none"),
-                   {evidence_place(place, "/images/" + name, out ? "no data" : "absent")},
-                   what == "kernel" ? "Could not find subimage node type 'kernel'\nERROR: can't get kernel image!"
-                                    : "Could not find configuration node\nERROR: can't get kernel image!");
-            return false;
-        }
-        if (!verifies()) return true;
-        for (const auto& hash : out->hashes)
-            if (!hash.matches) {
-                refuse(entry, refused,
-                       hash.known
-                           ? fmt::format("the {} {} of {} fails its {}", what, name, place, hash.algorithm)
-                           : fmt::format("the {} {} of {} has a hash that U-Boot does not compute ({})", what, name,
-                                         place, hash.algorithm.empty() ? "none named" : printable(hash.algorithm)),
-                       {bytes_of(held, out->offset, out->length, hash.stored, hash.computed)},
-                       fmt::format("Verifying Hash Integrity ... {} error!\nBad hash value for '{}' hash node in '{}' "
-                                   "image node\nBad Data Hash",
-                                   hash.algorithm, hash.node, name));
-                return false;
-            }
-        return true;
-    };
-    entry.title = chosen->description.empty() ? chosen->name : chosen->description;
-    entry.id = chosen->name;
-    std::optional<FitImage> kernel;
-    if (!component(chosen->kernel, "kernel", Code::UbootImageRefused, kernel)) return;
-    entry.kernel.push_back(part_of(held, kernel->offset, kernel->length));
-    const auto wrong = [&](const std::string& text, std::string expected, std::string found, std::string screen) {
-        refuse(entry, Code::UbootImageRefused, fmt::format("the kernel {} of {} {}", kernel->name, place, text),
-               {evidence_place(place + "/images/" + kernel->name, std::move(expected), std::move(found))},
-               std::move(screen));
-    };
-    if (kernel->os != "linux")
-        return wrong("is for another system", "os linux", kernel->os, "No Linux kernel image found");
-    if (kernel->type != "kernel" && kernel->type != "kernel_noload")
-        return wrong("is of another type", "type kernel", kernel->type, "No Linux kernel image found");
-    if (kernel->compression.empty())
-        return wrong("does not say how it is packed", "a compression, such as none", "absent",
-                     "Can't get image compression!");
-    const bool packed = kernel->compression != "none";
-    const auto head = held.bytes->bytes(kernel->offset, std::min<std::uint64_t>(8, kernel->length));
-    const auto found = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
-    if (packed && found == Compression::None)
-        return wrong(
-            fmt::format("is said to be packed by {}, and is not", kernel->compression), kernel->compression,
-            head ? hex(*head) : std::string{},
-            fmt::format("{} compressed: uncompress error -1\nMust RESET board to recover", kernel->compression));
-    if (kernel->type == "kernel") {
-        if (!kernel->load || !kernel->entry)
-            return wrong("does not say where it is to be put", "load and entry", "absent", "Can't get load address");
-        if (!in_memory(*kernel->load))
-            return wrong("is to be put where the board has no memory", fmt::format("from {:#x} on", board_.ram_at),
-                         fmt::format("load {:#x}", *kernel->load), "\"Synchronous Abort\" handler\nResetting CPU ...");
-        const std::uint64_t room = packed ? std::uint64_t{256} << 20U : kernel->length;
-        if (*kernel->entry < *kernel->load || *kernel->entry - *kernel->load >= room)
-            return wrong("is entered where it does not lie",
-                         fmt::format("between {:#x} and {:#x}", *kernel->load, *kernel->load + room),
-                         fmt::format("entry {:#x}", *kernel->entry),
-                         "\"Synchronous Abort\" handler\nResetting CPU ...");
-    }
-    for (const auto& name : chosen->loadables) {
-        std::optional<FitImage> image;
-        if (!component(name, "loadable", Code::UbootImageRefused, image)) return;
-    }
-    if (!chosen->ramdisk.empty() && ramdisk.empty()) {
-        // A RAM disk that is named and absent is no reason to stop.
-        ramdisk = "-";
-        if (fit->image(chosen->ramdisk)) {
-            std::optional<FitImage> image;
-            if (!component(chosen->ramdisk, "RAM disk", Code::UbootRamdiskRefused, image)) return;
-            if (image->type != "ramdisk" || image->os != "linux")
-                return refuse(entry, Code::UbootRamdiskRefused,
-                              fmt::format("the RAM disk {} of {} is of another kind", image->name, place),
-                              {evidence_place(place + "/images/" + image->name, "type ramdisk, os linux",
-                                              fmt::format("type {}, os {}", image->type,
-                                                          image->os.empty() ? "absent" : image->os))},
-                              "Ramdisk image is corrupt or invalid");
-            entry.ramdisks.push_back(part_of(held, image->offset, image->length));
-        } else {
-            FileReference missing = held.file;
-            missing.written = chosen->ramdisk;
-            missing.miss(Lack::Absent, fmt::format("Could not find subimage node '{}'", chosen->ramdisk));
-            entry.ramdisks.push_back(std::move(missing));
-        }
-    }
-    if (!tree.empty()) return;
-    for (const auto& name : chosen->trees) {
-        tree = "-";
-        std::optional<FitImage> image;
-        if (!component(name, "device tree", Code::UbootTreeRefused, image)) return;
-        if (image->type != "flat_dt")
-            return refuse(entry, Code::UbootTreeRefused,
-                          fmt::format("the device tree {} of {} is of another kind", image->name, place),
-                          {evidence_place(place + "/images/" + image->name, "type flat_dt", "type " + image->type)},
-                          "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
-        entry.devicetree.push_back(part_of(held, image->offset, image->length));
-        if (!image->compression.empty() && image->compression != "none") continue;
-        const auto sound =
-            DeviceTree::open(*slice(held.bytes, image->offset, image->length, fmt::format("{}/{}", place, name)));
-        if (!sound)
-            return refuse(entry, Code::UbootTreeRefused,
-                          fmt::format("the device tree {} of {} is damaged: {}", name, place, sound.error().what),
-                          {evidence_error(sound.error())}, "FDT creation failed!");
-        // The first is the tree; those behind it are laid over it, which only overlays can be.
-        const auto top = sound->children(sound->node("/"));
-        const bool overlay = std::ranges::any_of(top, [&](int node) {
-            const auto inside = sound->children(node);
-            return std::ranges::any_of(inside, [&](int child) { return sound->name(child) == "__overlay__"; });
-        });
-        if (entry.devicetree.size() > 1 && !overlay)
-            return refuse(
-                entry, Code::UbootTreeRefused,
-                fmt::format("the device tree {} of {} is to be laid over another one, and is no overlay", name, place),
-                {evidence_place(fmt::format("{}/images/{}", place, name), "nodes __overlay__", "none")},
-                "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
-    }
-}
-
 void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string& ramdisk, std::string& tree) {
     const auto address = split(words.kernel);
     if (!address.number)
@@ -407,6 +257,7 @@ void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string&
     if (words.command == "bootm") {
         if (marked(*held, 0, 0, legacy_mark)) return take_legacy(*held, entry);
         if (marked(*held, 0, 0, tree_mark)) return take_fit(*held, address.configuration, entry, ramdisk, tree);
+        if (build_.android && is_android(*held->bytes)) return take_android(*held, entry, ramdisk, tree);
         return refuse(entry, Code::UbootImageRefused,
                       fmt::format("{} is neither a legacy image nor an image tree", held->file.place),
                       {bytes_of(*held, 0, 4, "27 05 19 56 or d0 0d fe ed",
@@ -442,6 +293,10 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
     const auto address = split(word);
     if (!address.number) return;
     const Loaded* held = at(*address.number);
+    if (held == nullptr && !blind_at(*address.number).empty()) {
+        entry.unread = blind_at(*address.number);
+        return;
+    }
     if (held == nullptr) {
         FileReference missing;
         missing.written = word;
@@ -475,7 +330,7 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
     else entry.ramdisks.push_back(held->file);
 }
 
-void Console::take_tree(const std::string& word, MenuEntry& entry) {
+void Console::take_tree(const BootWords& words, const std::string& word, MenuEntry& entry) {
     if (word.empty() || word == "-") {
         // Before 2023.07 it did not go by its own tree then.
         const auto version = value("ver");
@@ -491,6 +346,10 @@ void Console::take_tree(const std::string& word, MenuEntry& entry) {
     if (!address.number || word == value("fdt_addr") || word == value("fdtcontroladdr")) return;
     const Loaded* held = at(*address.number);
     if (held == nullptr) {
+        if (auto why = blind_at(*address.number); !why.empty()) {
+            entry.unread = std::move(why);
+            return;
+        }
         if (const auto why = not_loaded_.find(*address.number); why != not_loaded_.end()) {
             refuse(entry, why->second.why);
             return;
@@ -507,13 +366,88 @@ void Console::take_tree(const std::string& word, MenuEntry& entry) {
                       {here(word)}, "ERROR: Did not find a cmdline Flattened Device Tree");
     if (marked(*held, 0, 0, legacy_mark)) return;
     const auto tree = DeviceTree::open(*held->bytes);
-    if (tree) return;
+    if (tree) {
+        std::vector<const Loaded*> parts;
+        for (const auto& given : {words.kernel, words.ramdisk})
+            if (const auto part = split(given).number)
+                if (const Loaded* one = at(*part)) parts.push_back(one);
+        return look_at_reservations(*tree, held->file.place, parts);
+    }
     const bool mark = marked(*held, 0, 0, tree_mark);
     refuse(entry, Code::UbootTreeRefused,
            fmt::format("the device tree {} is damaged: {}", held->file.place, tree.error().what),
            {evidence_error(tree.error())},
            mark ? "FDT_ERR_BADSTRUCTURE\nFDT creation failed!"
                 : "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
+}
+
+/// arch/arm/lib/image.c, booti_setup: to a multiple of 2 MiB, and to the begin of memory where its header asks for
+/// that.
+std::optional<std::pair<std::uint64_t, std::uint64_t>> Console::moved_to(const ByteSource& kernel, std::uint64_t at,
+                                                                         bool forced) const {
+    constexpr std::uint64_t unit = std::uint64_t{2} << 20U;
+    constexpr std::uint64_t old_offset = 0x80000, old_size = std::uint64_t{16} << 20U, anywhere = 8;
+    const auto head = kernel.load<ondisk::Arm64Image>(0);
+    if (board_.processor != Processor::Arm64 || !head) return std::nullopt;
+    const bool old = head->image_size == 0;
+    const std::uint64_t offset = old ? old_offset : std::uint64_t{head->text_offset};
+    const std::uint64_t size = old ? old_size : std::uint64_t{head->image_size};
+    const bool stays = !forced && (head->flags & anywhere) != 0 && at >= offset;
+    if (!stays && board_.ram_at == 0) return std::nullopt;
+    const std::uint64_t base = stays ? at - offset : board_.ram_at;
+    constexpr std::uint64_t most = std::uint64_t{1} << 48U;
+    if (base > most || offset > most || size > most) return std::nullopt;
+    const std::uint64_t to = (base + unit - 1) / unit * unit + offset;
+    if (to == at) return std::nullopt;
+    return std::pair{to, size};
+}
+
+/// The kernel that booti, or bootm of one that says no place, moves; `forced`: to the begin of memory in any case.
+Source Console::kernel_to_move(const Loaded& held, const std::string& command, const MenuEntry& entry,
+                               bool& forced) const {
+    if (command == "booti") return held.bytes;
+    std::uint64_t offset = 0;
+    if (const auto legacy = inspect_legacy_image(*held.bytes)) {
+        forced = legacy->header.type == uboot_id::kernel_anywhere;
+        offset = LegacyImage::data_at;
+    } else if (const auto fit = Fit::open(held.bytes)) {
+        const auto* chosen = fit->find(entry.id);
+        const auto image = chosen != nullptr ? fit->image(chosen->kernel) : std::nullopt;
+        forced = image && image->type == "kernel_noload";
+        if (image) offset = image->offset;
+    }
+    if (!forced || offset >= held.size) return nullptr;
+    return slice(held.bytes, offset, held.size - offset, held.bytes->place());
+}
+
+/// What lies where the kernel is moved to is lost: RAM disk and device tree are looked at after that.
+void Console::look_at_move(const BootWords& words, const std::string& ramdisk, const std::string& tree,
+                           MenuEntry& entry) {
+    const auto address = split(words.kernel).number;
+    const Loaded* held = address ? at(*address) : nullptr;
+    if (entry.stop || held == nullptr || words.command == "bootz") return;
+    bool forced = false;
+    const auto kernel = kernel_to_move(*held, words.command, entry, forced);
+    const auto place = kernel != nullptr ? moved_to(*kernel, *address, forced) : std::nullopt;
+    if (!place) return;
+    const std::uint64_t begin = place->first;
+    const std::uint64_t size = place->second;
+    const auto lies_there = [&](const std::string& word) {
+        const auto where = split(word).number;
+        const Loaded* other = where ? at(*where) : nullptr;
+        const std::uint64_t length = other != nullptr && other != held ? other->size : 1;
+        return where && *where < begin + size && begin < *where + length;
+    };
+    const auto lost = [&](std::string_view what, const std::string& word, const std::string& screen) {
+        refuse(entry, Code::UbootOverwritten,
+               fmt::format("U-Boot moves the kernel to {:#x}, up to {:#x}, over the {} at {}", begin, begin + size,
+                           what, word),
+               {bytes_of(*held, 0, 64, "a kernel that stays where it is", fmt::format("{:#x}", begin)), here(word)},
+               screen);
+    };
+    if (lies_there(tree))
+        lost("device tree", tree, "ERROR: image is not a fdt - must RESET the board to recover.\nFDT creation failed!");
+    else if (lies_there(ramdisk)) lost("RAM disk", ramdisk, "(nothing)");
 }
 
 MenuEntry Console::prepare(const BootWords& words) {
@@ -524,8 +458,9 @@ MenuEntry Console::prepare(const BootWords& words) {
     std::string ramdisk = words.ramdisk;
     std::string tree = words.tree;
     take_kernel(words, out, ramdisk, tree);
-    take_ramdisk(ramdisk, out);
-    take_tree(tree, out);
+    if (out.unread.empty()) take_ramdisk(ramdisk, out);
+    if (out.unread.empty()) take_tree(words, tree, out);
+    if (out.unread.empty()) look_at_move(words, ramdisk, tree, out);
     out.kernel_loaded = !out.stop;
     return out;
 }
@@ -574,7 +509,7 @@ int Console::do_bootefi(const Words& words) {
     }
     const auto address = number_of(words[1]);
     const Loaded* held = address ? at(*address) : nullptr;
-    if (held == nullptr) return 1;
+    if (held == nullptr) return address && !blind_at(*address).empty() ? unfollowed("bootefi") : 1;
     MenuEntry entry;
     entry.kind = EntryKind::Chainload;
     entry.title = held->file.real_path;

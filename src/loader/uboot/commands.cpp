@@ -26,7 +26,17 @@ const std::vector<Console::Command>& Console::commands() {
         {"itest.s", &Console::do_itest},
         {"setexpr", &Console::do_setexpr},
         {"exit", &Console::do_exit},
+        {"setexpr.b", &Console::do_setexpr},
+        {"setexpr.w", &Console::do_setexpr},
+        {"setexpr.l", &Console::do_setexpr},
+        {"setexpr.q", &Console::do_setexpr},
+        {"setexpr.s", &Console::do_setexpr},
         {"fdt", &Console::do_fdt},
+        {"boot", &Console::do_start_again},
+        {"bootd", &Console::do_start_again},
+        {"bootelf", &Console::do_start_again},
+        {"bootvx", &Console::do_start_again},
+        {"go", &Console::do_start_again},
         {"reset", &Console::do_reset},
         {"poweroff", &Console::do_reset},
         // Devices and networks.
@@ -45,6 +55,45 @@ const std::vector<Console::Command>& Console::commands() {
         {"pxe", &Console::do_network},
         {"ping", &Console::do_network},
         {"qfw", &Console::do_network},
+        // Memory.
+        {"mw", &Console::do_fill},
+        {"mw.b", &Console::do_fill},
+        {"mw.w", &Console::do_fill},
+        {"mw.l", &Console::do_fill},
+        {"mw.q", &Console::do_fill},
+        {"cp", &Console::do_copy},
+        {"cp.b", &Console::do_copy},
+        {"cp.w", &Console::do_copy},
+        {"cp.l", &Console::do_copy},
+        {"cp.q", &Console::do_copy},
+        {"crc32", &Console::do_checksum},
+        {"md5sum", &Console::do_checksum},
+        {"sha1sum", &Console::do_checksum},
+        {"hash", &Console::do_checksum},
+        {"unzip", &Console::do_unpack},
+        {"lzmadec", &Console::do_unpack},
+        {"unlz4", &Console::do_unpack},
+        {"imxtract", &Console::do_extract},
+        {"iminfo", &Console::do_image_info},
+        {"md", &Console::do_true},
+        {"md.b", &Console::do_true},
+        {"md.w", &Console::do_true},
+        {"md.l", &Console::do_true},
+        // Media below the files, and flash.
+        {"read", &Console::do_read},
+        {"sf", &Console::do_flash},
+        {"nand", &Console::do_flash},
+        {"mtd", &Console::do_mtd},
+        {"mtdparts", &Console::do_true},
+        {"chpart", &Console::do_flash_files},
+        {"ubi", &Console::do_ubi},
+        {"ubifsmount", &Console::do_ubifs},
+        {"ubifsumount", &Console::do_ubifs},
+        {"ubifsls", &Console::do_ubifs},
+        {"ubifsload", &Console::do_ubifs},
+        {"fsload", &Console::do_flash_files},
+        {"abootimg", &Console::do_android},
+        {"ab_select", &Console::do_slot},
         // Files and starts.
         {"load", &Console::do_load},
         {"fatload", &Console::do_load},
@@ -117,18 +166,17 @@ int Console::import_variables(const Words& words) {
     std::size_t i = 2;
     for (; i < words.size() && words[i].starts_with('-'); ++i) text = text || words[i] == "-t";
     const auto address = i < words.size() ? number_of(words[i]) : std::nullopt;
-    const Loaded* held = address ? at(*address) : nullptr;
-    if (held == nullptr) return 1;
-    std::uint64_t size = held->size - (*address - held->address);
+    if (!address) return 1;
+    std::uint64_t size = std::uint64_t{1} << 20U;
     if (i + 1 < words.size())
         if (const auto given = number_of(words[i + 1])) size = std::min(size, *given);
-    const auto bytes = held->bytes->bytes(*address - held->address, size, std::uint64_t{1} << 20U);
-    if (!bytes) return 1;
+    const auto bytes = peek(*address, size);
+    if (bytes.empty()) return blind_at(*address).empty() ? 1 : unfollowed("env import");
     if (!text) {
-        for (auto& [name, one] : parse_variables(*bytes)) set(name, one);
+        for (auto& [name, one] : parse_variables(bytes)) set(name, one);
         return 0;
     }
-    std::string_view rest(reinterpret_cast<const char*>(bytes->data()), bytes->size());
+    std::string_view rest(reinterpret_cast<const char*>(bytes.data()), bytes.size());
     while (!rest.empty() && rest.front() != '\0') {
         const auto end = std::min(rest.find('\n'), rest.size());
         auto line = rest.substr(0, end);
@@ -246,46 +294,23 @@ int Console::do_itest(const Words& words) {
     return 1;
 }
 
-int Console::do_setexpr(const Words& words) {
-    // setexpr[.b, .w, .l] name value [op value]; what works on memory or patterns is not followed.
-    if (words.size() != 3 && words.size() != 5) return 1;
-    const auto a = number_of(words[2]);
-    const auto b = words.size() == 5 ? number_of(words[4]) : std::optional<std::uint64_t>(0);
-    if (!a || !b) {
-        if (std::ranges::find(unfollowed_, "setexpr") == unfollowed_.end()) unfollowed_.emplace_back("setexpr");
-        return 1;
-    }
-    std::uint64_t out = *a;
-    if (words.size() == 5) {
-        const char op = words[3].empty() ? ' ' : words[3][0];
-        if ((op == '/' || op == '%') && *b == 0) return 1;
-        switch (op) {
-            case '+': out = *a + *b; break;
-            case '-': out = *a - *b; break;
-            case '*': out = *a * *b; break;
-            case '/': out = *a / *b; break;
-            case '%': out = *a % *b; break;
-            case '&': out = *a & *b; break;
-            case '|': out = *a | *b; break;
-            case '^': out = *a ^ *b; break;
-            default: return 1;
-        }
-    }
-    set(words[1], fmt::format("{:x}", out));
-    return 0;
-}
-
 int Console::do_device(const Words& words) {
-    if (words.size() > 2 && words[1] == "dev") {
-        if (device(words[0], words[2]) != nullptr) return 0;
-        say(words[0] == "mmc" ? "MMC: no card present" : fmt::format("Device {}: unknown device", words[2]));
-        return 1;
+    if (words.size() > 1 && (words[1] == "dev" || words[1] == "device")) {
+        if (words.size() == 2) return 0;
+        if (device(words[0], words[2]) == nullptr) {
+            say(words[0] == "mmc" ? "MMC: no card present" : fmt::format("Device {}: unknown device", words[2]));
+            return 1;
+        }
+        // A card's chip may have parts of its own beside the one that its image shows.
+        const std::string part = words.size() > 3 && words[3] != "0" ? "." + words[3] : std::string{};
+        chosen_.insert_or_assign(words[0], words[2] + part);
+        return 0;
     }
-    return words.size() > 1 &&
-                   (words[1] == "start" || words[1] == "scan" || words[1] == "rescan" || words[1] == "info" ||
-                    words[1] == "list" || words[1] == "reset" || words[1] == "init" || words[1] == "stop")
-               ? 0
-               : 1;
+    if (words.size() > 1 && words[1] == "read") return read_blocks(words);
+    static constexpr std::string_view harmless[] = {"start",   "scan", "rescan",   "info",    "list",        "reset",
+                                                    "init",    "stop", "part",     "write",   "erase",       "tree",
+                                                    "storage", "wp",   "partconf", "bootbus", "rst-function"};
+    return words.size() > 1 && std::ranges::find(harmless, words[1]) != std::end(harmless) ? 0 : 1;
 }
 
 int Console::do_network(const Words& /*words*/) {
@@ -293,15 +318,34 @@ int Console::do_network(const Words& /*words*/) {
     return 1;
 }
 
+/// "boot": the usual command once more; a kernel of another kind is not followed.
+int Console::do_start_again(const Words& words) {
+    if (words[0] == "boot" || words[0] == "bootd") return run_variable("bootcmd");
+    return unfollowed(words[0]);
+}
+
+int Console::unfollowed(const std::string& what) {
+    constexpr std::size_t most = 32;
+    if (std::ranges::find(unfollowed_, what) == unfollowed_.end() && unfollowed_.size() < most)
+        unfollowed_.push_back(what);
+    return 1;
+}
+
 int Console::do_fdt(const Words& words) {
-    if (words.size() > 1 && words[1] == "addr") {
+    if (words.size() < 2) return 1;
+    if (words[1] == "addr") {
         for (std::size_t i = 2; i < words.size(); ++i)
-            if (const auto address = number_of(words[i]))
-                return at(*address) != nullptr || words[i] == value("fdtcontroladdr") || words[i] == value("fdt_addr")
-                           ? 0
-                           : 1;
+            if (const auto address = number_of(words[i])) {
+                const bool there =
+                    at(*address) != nullptr || words[i] == value("fdtcontroladdr") || words[i] == value("fdt_addr");
+                if (there) tree_at_ = *address;
+                return there ? 0 : 1;
+            }
         return 1;
     }
+    if (words[1] == "get" && words.size() > 5) return tree_value(words);
+    if (words[1] == "resize") return make_room(words);
+    if (words[1] == "apply" && words.size() > 2) return lay_over(words);
     return 0;
 }
 

@@ -28,13 +28,13 @@ std::vector<std::string> words_of(std::string_view text) {
     return out;
 }
 
-Console::Console(const Machine& machine, const Board& board, Variables variables, bool native)
-    : machine_(machine), board_(board), variables_(std::move(variables)), native_(native) {}
+Console::Console(const Machine& machine, const Board& board, Variables variables, bool native, Build build)
+    : machine_(machine), board_(board), variables_(std::move(variables)), native_(native), build_(std::move(build)) {}
 
 Outcome Console::boot(const std::string& variable) {
     run_variable(variable);
-    return {std::move(started_), std::move(troubles_), std::move(unfollowed_), std::move(looked_at_),
-            std::move(screen_)};
+    return {std::move(started_),   std::move(troubles_), std::move(unfollowed_),
+            std::move(looked_at_), std::move(screen_),   std::move(findings_)};
 }
 
 std::string Console::value(std::string_view name) const {
@@ -213,6 +213,27 @@ int Console::run_loop(const Statement& statement) {
     return 0;
 }
 
+bool Build::has(std::string_view command) const {
+    // "help" of Debian 12's U-Boot for the emulated boards, 2023.01.
+    static constexpr std::string_view of_the_emulated[] = {
+        "?",     "base",     "bdinfo",   "blkcache", "boot",     "bootd",    "bootefi", "bootelf", "bootflow",
+        "booti", "bootm",    "bootp",    "bootvx",   "bootz",    "chpart",   "cmp",     "coninfo", "cp",
+        "crc32", "date",     "dfu",      "dhcp",     "dm",       "echo",     "editenv", "env",     "erase",
+        "exit",  "ext2load", "ext2ls",   "ext4load", "ext4ls",   "ext4size", "false",   "fatinfo", "fatload",
+        "fatls", "fatmkdir", "fatrm",    "fatsize",  "fatwrite", "fdt",      "flinfo",  "fstype",  "fstypes",
+        "go",    "gzwrite",  "help",     "iminfo",   "imxtract", "itest",    "ln",      "load",    "loadb",
+        "loads", "loadx",    "loady",    "loop",     "ls",       "lzmadec",  "md",      "mii",     "mm",
+        "mtd",   "mtdparts", "mw",       "net",      "nfs",      "nm",       "nvme",    "panic",   "part",
+        "pci",   "ping",     "poweroff", "printenv", "protect",  "pxe",      "qfw",     "random",  "reset",
+        "run",   "save",     "saveenv",  "scsi",     "scsiboot", "setenv",   "setexpr", "showvar", "size",
+        "sleep", "source",   "sysboot",  "test",     "[",        "tftpboot", "tpm",     "tpm2",    "true",
+        "unlz4", "unzip",    "usb",      "usbboot",  "version",  "virtio"};
+    const auto name = command.substr(0, command.find('.'));
+    if (emulated) return std::ranges::find(of_the_emulated, name) != std::end(of_the_emulated);
+    // A command's name stands in the program with a zero behind it, perhaps as the end of a longer text.
+    return program.empty() || program.find(std::string(name) + '\0') != std::string::npos;
+}
+
 int Console::run_words(const Words& words) {
     if (words.empty()) return 0;
     // "name=value" sets a variable of the shell.
@@ -221,12 +242,14 @@ int Console::run_words(const Words& words) {
         if (local_.size() < 1000) local_.insert_or_assign(name, words[0].substr(equals + 1));
         return 0;
     }
+    if (!build_.has(words[0])) {
+        say(fmt::format("Unknown command '{}' - try 'help'", words[0]));
+        return 1;
+    }
     const auto& known = commands();
     const auto found = std::ranges::find(known, std::string_view(words[0]), &Command::name);
     if (found != known.end()) return (this->*found->handler)(words);
-    if (std::ranges::find(unfollowed_, words[0]) == unfollowed_.end() && unfollowed_.size() < 32)
-        unfollowed_.push_back(words[0]);
-    return 1;
+    return unfollowed(words[0]);
 }
 
 int Console::run_variable(const std::string& name) {

@@ -6,6 +6,8 @@
 
 #include <herberge/board.hpp>
 
+#include "artifact/device_tree.hpp"
+#include "artifact/image_signature.hpp"
 #include "loader/family.hpp"
 #include "loader/uboot/environment.hpp"
 #include "loader/uboot/script.hpp"
@@ -24,6 +26,9 @@ struct Loaded {
 struct Trouble {
     Finding why;
     std::optional<Menu> menu;  ///< with that entry; none: it came to no entry
+    /// Something is not in memory that a command which is not followed, or a medium that is not at hand, may have put
+    /// there: which; empty: it is known that it is not there.
+    std::string blind;
 };
 
 /// What a boot command is given.
@@ -39,13 +44,26 @@ struct Outcome {
     std::vector<std::string> unfollowed;  ///< commands that are not known here
     std::vector<Evidence> looked_at;      ///< files and partitions that were asked for
     std::vector<std::string> screen;
+    std::vector<Finding> findings;  ///< what may go wrong with what was started
+};
+
+/// What a U-Boot was built with, as far as its program tells.
+struct Build {
+    bool overlays = true;      ///< lays one device tree over another
+    bool android = true;       ///< knows Android's images
+    bool plain_names = false;  ///< refuses image trees with an @ in a node's name, since it verifies signatures
+    ImageKeys keys;            ///< those that it demands signatures by
+    std::string program;       ///< its bytes; empty: they are not at hand
+    bool emulated = false;     ///< on one of the emulated boards: its commands are known
+    /// Whether it was built with a command; true where nothing tells.
+    [[nodiscard]] bool has(std::string_view command) const;
 };
 
 class Console {
 public:
     /// `native`: the environment is the board's own, which is not at hand: its usual commands are carried out without
     /// their text.
-    Console(const Machine& machine, const Board& board, Variables variables, bool native);
+    Console(const Machine& machine, const Board& board, Variables variables, bool native, Build build = {});
 
     /// Runs the text of a variable, as at the end of the countdown.
     Outcome boot(const std::string& variable);
@@ -90,13 +108,61 @@ private:
     int do_run(const Words& words);
     int do_test(const Words& words);
     int do_itest(const Words& words);
-    int do_setexpr(const Words& words);
     int do_exit(const Words& words);
     int do_device(const Words& words);
     int do_network(const Words& words);
     int do_fdt(const Words& words);
     int do_reset(const Words& words);
+    int do_start_again(const Words& words);
     int import_variables(const Words& words);
+    int unfollowed(const std::string& what);
+    // trees.cpp
+    [[nodiscard]] const Loaded* working_tree() const;
+    int tree_value(const Words& words);
+    int make_room(const Words& words);
+    int lay_over(const Words& words);
+    void look_at_reservations(const DeviceTree& tree, const std::string& place,
+                              const std::vector<const Loaded*>& parts);
+
+    // memory.cpp: what lies in memory, and what changes it
+    [[nodiscard]] const Loaded* at(std::uint64_t address) const;
+    /// What is known to lie from an address on, at most `most` bytes.
+    [[nodiscard]] std::vector<std::uint8_t> peek(std::uint64_t address, std::uint64_t most) const;
+    void put(Loaded held);
+    void put(std::uint64_t address, std::vector<std::uint8_t> bytes, const std::string& made_by);
+    /// Nothing that is known lies from an address on.
+    void forget(std::uint64_t address, std::string blind);
+    [[nodiscard]] std::string blind_at(std::uint64_t address) const;
+    int do_fill(const Words& words);
+    int do_copy(const Words& words);
+    int do_checksum(const Words& words);
+    int do_unpack(const Words& words);
+    bool unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t length, Compression kind, std::uint64_t to);
+    int do_extract(const Words& words);
+    int do_image_info(const Words& words);
+
+    // expressions.cpp
+    int do_setexpr(const Words& words);
+    [[nodiscard]] std::optional<std::uint64_t> operand(std::string_view word, unsigned width) const;
+    int substitute(const Words& words);
+
+    // raw.cpp: media below the files, and flash
+    /// Reads a part of a medium to an address, as far as the medium goes.
+    int read_raw(const Source& medium, std::uint64_t from, std::uint64_t length, std::uint64_t address);
+    int do_read(const Words& words);
+    int read_blocks(const Words& words);
+    [[nodiscard]] const Disk* flash() const;
+    /// A place of the flash, by the name of a part or as a number, and how much there is from there on.
+    struct FlashPlace {
+        std::uint64_t at = 0, size = 0;
+    };
+    [[nodiscard]] std::optional<FlashPlace> flash_place(const Disk& disk, const std::string& word) const;
+    int do_flash(const Words& words);
+    int do_mtd(const Words& words);
+    int do_ubi(const Words& words);
+    int do_ubifs(const Words& words);
+    int do_flash_files(const Words& words);
+    [[nodiscard]] VolumeRef flash_volume(const std::string& name) const;
 
     // media.cpp
     struct Medium {
@@ -114,7 +180,8 @@ private:
     /// Loads a file to an address; false: it is not there.
     bool load(const VolumeRef& volume, const std::string& path, std::uint64_t address, std::uint64_t most = 0,
               std::uint64_t from = 0);
-    [[nodiscard]] const Loaded* at(std::uint64_t address) const;
+    /// The same with U-Boot's words for a place and a file.
+    int load_words(const Medium& found, const Words& words, std::size_t from);
 
     // boot.cpp
     int do_source(const Words& words);
@@ -123,12 +190,28 @@ private:
     /// Prepares what a boot command would start; the first thing that is wrong stops the entry.
     [[nodiscard]] MenuEntry prepare(const BootWords& words);
     void take_kernel(const BootWords& words, MenuEntry& entry, std::string& ramdisk, std::string& tree);
+    // image_tree.cpp
     void take_fit(const Loaded& held, const std::string& configuration, MenuEntry& entry, std::string& ramdisk,
                   std::string& tree);
+
+    // boot.cpp
     void take_legacy(const Loaded& held, MenuEntry& entry);
+    // android.cpp
+    void take_android(const Loaded& held, MenuEntry& entry, std::string& ramdisk, std::string& tree);
+    int do_android(const Words& words);
+    int do_slot(const Words& words);
+
+    // boot.cpp
     void take_ramdisk(const std::string& word, MenuEntry& entry);
-    void take_tree(const std::string& word, MenuEntry& entry);
-    void nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry) const;
+    void take_tree(const BootWords& words, const std::string& word, MenuEntry& entry);
+    void nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry);
+    /// Where an arm64 kernel is moved to before it is started: first byte and size; none: it stays, or that is not
+    /// known.
+    [[nodiscard]] std::optional<std::pair<std::uint64_t, std::uint64_t>> moved_to(const ByteSource& kernel,
+                                                                                  std::uint64_t at, bool forced) const;
+    [[nodiscard]] Source kernel_to_move(const Loaded& held, const std::string& command, const MenuEntry& entry,
+                                        bool& forced) const;
+    void look_at_move(const BootWords& words, const std::string& ramdisk, const std::string& tree, MenuEntry& entry);
     [[nodiscard]] bool in_memory(std::uint64_t address) const;
     [[nodiscard]] bool verifies() const;
     [[nodiscard]] std::optional<Finding> refuse_application(const Loaded& held) const;
@@ -152,8 +235,16 @@ private:
     Variables variables_;
     Variables local_;  ///< of the shell
     bool native_;
+    Build build_;
     std::vector<Loaded> memory_;
-    std::map<std::uint64_t, Trouble> not_loaded_;  ///< by address: what should lie there
+    std::map<std::uint64_t, Trouble> not_loaded_;             ///< by address: what should lie there
+    std::map<std::string, std::string, std::less<>> chosen_;  ///< by interface: the device, and behind a dot its part
+    std::string flash_part_;                                  ///< that of chpart
+    int ubi_ = -1;                                            ///< the part that `ubi part` attached, from 0
+    VolumeRef mounted_;                                       ///< by ubifsmount
+    std::uint64_t tree_at_ = 0;                               ///< what `fdt addr` chose; 0: nothing
+    std::map<std::uint64_t, std::uint64_t> room_;  ///< behind a tree at that address, for what is laid over it
+    std::vector<Finding> findings_;
     std::vector<Frame> frames_;
     int line_ = 0;
     int last_ = 0;
@@ -176,6 +267,8 @@ private:
 void refuse(MenuEntry& entry, Finding why);
 /// The words of a value, blanks between them.
 [[nodiscard]] std::vector<std::string> words_of(std::string_view text);
+/// Bytes of what a command works on: by ".b", ".w", ".l", ".q" behind its name; 4 without.
+[[nodiscard]] unsigned width_of(const std::string& command);
 /// A number as U-Boot reads it: hexadecimal, with or without 0x. None: it is none.
 [[nodiscard]] std::optional<std::uint64_t> number_of(std::string_view text);
 

@@ -42,14 +42,6 @@ std::optional<StoredVariables> judge(std::span<const std::uint8_t> bytes) {
     return out.variables.empty() ? std::nullopt : std::optional(out);
 }
 
-/// Of two copies with flags: 1 is in use and 0 is not; else they count, and go on with 0 behind 255.
-bool newer(const StoredVariables& a, const StoredVariables& b) {
-    if (!a.flag || !b.flag || *a.flag == *b.flag) return false;
-    if (*a.flag == 0 && *b.flag == 255) return true;
-    if (*a.flag == 255 && *b.flag == 0) return false;
-    return *a.flag > *b.flag;
-}
-
 }  // namespace
 
 Variables parse_variables(std::span<const std::uint8_t> bytes) {
@@ -94,6 +86,13 @@ std::optional<StoredVariables> find_stored(const ByteSource& dump) {
         if (!best || (here->sound && !best->sound) || (here->sound && newer(*here, *best))) best = std::move(here);
     }
     return best;
+}
+
+bool newer(const StoredVariables& a, const StoredVariables& b) {
+    if (!a.flag || !b.flag || *a.flag == *b.flag) return false;
+    if (*a.flag == 0 && *b.flag == 255) return true;
+    if (*a.flag == 255 && *b.flag == 0) return false;
+    return *a.flag > *b.flag;
 }
 
 Variables find_built_in(const ByteSource& source, std::uint64_t at, std::uint64_t length) {

@@ -29,6 +29,8 @@ struct StoredVariables {
 /// Looks for environments in a dump of at most 256 MiB, at multiples of 4 KiB; of two copies that are sound the newer
 /// one. One that fails its checksum is returned only when there is no other. None: nothing looks like one.
 [[nodiscard]] std::optional<StoredVariables> find_stored(const ByteSource& dump);
+/// Of two copies with flags, both sound: 1 is in use and 0 is not; else they count, and go on with 0 behind 255.
+[[nodiscard]] bool newer(const StoredVariables& a, const StoredVariables& b);
 /// The environment that a U-Boot of `length` bytes at `at` carries in itself; empty: none was found.
 [[nodiscard]] Variables find_built_in(const ByteSource& source, std::uint64_t at, std::uint64_t length);
 

@@ -4,6 +4,8 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
+#include <herberge/flash.hpp>
+
 #include "loader/uboot/console.hpp"
 
 namespace herberge::loader::uboot {
@@ -34,9 +36,12 @@ const FileSystem* files_of(const Volume& volume) {
 }
 
 const Disk* Console::device(std::string_view interface, std::string_view number) const {
-    const auto wanted = number_of(number.substr(0, number.find_first_of(":#.")));
-    if (interface != board_.medium || !wanted || *wanted >= machine_.disks.size()) return nullptr;
-    return &machine_.disks[static_cast<std::size_t>(*wanted)];
+    auto wanted = number_of(number.substr(0, number.find_first_of(":#.")));
+    if (interface != board_.medium || !wanted) return nullptr;
+    // Raw flash is no device with sectors.
+    for (const auto& disk : machine_.disks)
+        if (!is_divided_flash(disk) && (*wanted)-- == 0) return &disk;
+    return nullptr;
 }
 
 std::vector<int> bootable(const Disk& disk) {
@@ -97,17 +102,13 @@ bool Console::exists(const Words& words, std::size_t from) {
     return there;
 }
 
-const Loaded* Console::at(std::uint64_t address) const {
-    for (const auto& one : memory_)
-        if (address >= one.address && address - one.address < std::max<std::uint64_t>(one.size, 1)) return &one;
-    return nullptr;
-}
-
 bool Console::load(const VolumeRef& volume, const std::string& path, std::uint64_t address, std::uint64_t most,
                    std::uint64_t from) {
     const std::string full = absolute(path);
     FileReference file = refer(*volume, path, full, line_);
-    if (files_of(*volume) == nullptr) file.miss(Lack::Absent, "no file system that U-Boot reads");
+    const Disk* medium = machine_.disk(volume->disk);
+    const bool flash_files = volume->kind == NodeKind::FlashVolume || (medium != nullptr && is_divided_flash(*medium));
+    if (!flash_files && files_of(*volume) == nullptr) file.miss(Lack::Absent, "no file system that U-Boot reads");
     auto bytes = file.found() ? open_file(file) : nullptr;
     if (bytes == nullptr || from > file.size) {
         auto evidence = std::vector<Evidence>{here(path)};
@@ -118,7 +119,8 @@ bool Console::load(const VolumeRef& volume, const std::string& path, std::uint64
         Trouble why{
             make_finding(file.unreadable() ? Code::ConfigurationUnreadable : Code::UbootFileMissing, reason,
                          std::move(evidence), fmt::format("** File not found {} **\nFailed to load '{}'", full, path)),
-            std::nullopt};
+            std::nullopt,
+            {}};
         say(fmt::format("Failed to load '{}'", path));
         not_loaded_.insert_or_assign(address, std::move(why));
         return false;
@@ -133,37 +135,41 @@ bool Console::load(const VolumeRef& volume, const std::string& path, std::uint64
     }
     held.file = std::move(file);
     held.bytes = std::move(bytes);
-    not_loaded_.erase(address);
-    std::erase_if(memory_, [&](const Loaded& one) { return one.address == address; });
-    for (auto& one : memory_)
-        if (one.address < address + held.size && address < one.address + one.size && one.overwritten_by.empty())
-            one.overwritten_by = held.file.place;
     set("filesize", fmt::format("{:x}", held.size));
     set("fileaddr", fmt::format("{:x}", address));
-    constexpr std::size_t most_files = 256;
-    if (memory_.size() < most_files) memory_.push_back(std::move(held));
+    put(std::move(held));
     return true;
 }
 
 int Console::do_load(const Words& words) {
     // load <interface> <dev[:part]> <addr> <filename> [bytes [pos]]
     if (words.size() < 3) return 1;
-    const auto found = medium(words[1], words[2]);
-    const std::string path = words.size() > 4 ? words[4] : value("bootfile");
-    const auto address = number_of(words.size() > 3 ? words[3] : value("loadaddr"));
+    if (words[1] == "ubi") {
+        Medium found;
+        found.volume = mounted_;
+        found.problem = "UBIFS not mounted, use ubifsmount to mount volume first!";
+        return load_words(found, words, 3);
+    }
+    return load_words(medium(words[1], words[2]), words, 3);
+}
+
+int Console::load_words(const Medium& found, const Words& words, std::size_t from) {
+    const std::string path = words.size() > from + 1 ? words[from + 1] : value("bootfile");
+    const auto address = number_of(words.size() > from ? words[from] : value("loadaddr"));
     if (path.empty() || !address) return 1;
     if (found.volume == nullptr) {
         say(found.problem);
         not_loaded_.insert_or_assign(
             *address,
             Trouble{make_finding(Code::UbootFileMissing, fmt::format("{} cannot be loaded: {}", path, found.problem),
-                                 {here(words[2])}, fmt::format("{}\nFailed to load '{}'", found.problem, path)),
-                    std::nullopt});
+                                 {here(path)}, fmt::format("{}\nFailed to load '{}'", found.problem, path)),
+                    std::nullopt,
+                    {}});
         return 1;
     }
-    const auto most = words.size() > 5 ? number_of(words[5]).value_or(0) : 0;
-    const auto from = words.size() > 6 ? number_of(words[6]).value_or(0) : 0;
-    return load(found.volume, path, *address, most, from) ? 0 : 1;
+    const auto most = words.size() > from + 2 ? number_of(words[from + 2]).value_or(0) : 0;
+    const auto begin = words.size() > from + 3 ? number_of(words[from + 3]).value_or(0) : 0;
+    return load(found.volume, path, *address, most, begin) ? 0 : 1;
 }
 
 int Console::do_list(const Words& words) {

@@ -6,6 +6,8 @@
 #include <algorithm>
 #include <charconv>
 
+#include <herberge/flash.hpp>
+
 #include "loader/uboot/console.hpp"
 
 namespace herberge::loader::uboot {
@@ -58,17 +60,46 @@ void stored_copy(const ByteSource& source, const StoredVariables& stored, const 
     out.evidence = {evidence};
 }
 
-/// The file in which a U-Boot for cards keeps its environment (env/fat.c), on the first volume that it would take.
+/// The file in which a U-Boot for cards keeps its environment (env/fat.c, env/ext4.c), on the first volume that it
+/// would take; perhaps with a second copy beside it.
 void stored_file(const Machine& machine, const Board& board, Environment& out) {
     if (board.medium != "mmc" || machine.disks.empty()) return;
+    const auto read = [](const Volume& volume, const std::string& name) -> std::optional<StoredVariables> {
+        const auto source = open_file(refer(volume, name, "/" + name, 0));
+        return source != nullptr ? read_stored(*source) : std::nullopt;
+    };
     for (const auto& volume : machine.disks.front().volumes) {
-        if (!volume->as(Observer::Loader).is(Family::Fat) || files_of(*volume) == nullptr) continue;
-        const auto file = refer(*volume, "uboot.env", "/uboot.env", 0);
-        const auto source = open_file(file);
-        if (source == nullptr) continue;
-        if (const auto stored = read_stored(*source)) stored_copy(*source, *stored, "in " + file.place, out);
-        return;
+        if (files_of(*volume) == nullptr) continue;
+        const auto stored = read(*volume, "uboot.env");
+        if (stored) {
+            const auto second = read(*volume, "uboot-redund.env");
+            const auto file = refer(*volume, "uboot.env", "/uboot.env", 0);
+            const bool other = second && second->sound && (!stored->sound || newer(*second, *stored));
+            const auto source = open_file(other ? refer(*volume, "uboot-redund.env", "/uboot-redund.env", 0) : file);
+            stored_copy(*source, other ? *second : *stored,
+                        fmt::format("in {}", other ? volume->place + ":/uboot-redund.env" : file.place), out);
+        }
+        // One on FAT it looks for on the first such volume alone.
+        if (stored || volume->as(Observer::Loader).is(Family::Fat)) return;
     }
+}
+
+/// The environment on raw flash: in a part that is called so; true: there is such a part.
+bool stored_in_flash(const Machine& machine, Environment& out) {
+    for (const auto& disk : machine.disks) {
+        if (!is_divided_flash(disk)) continue;
+        for (const auto& part : disk.table.partitions) {
+            const auto name = lower_text(part.name);
+            const auto volume = machine.volume(disk.number, part.number);
+            if (volume == nullptr || name.find("env") == std::string::npos) continue;
+            if (const auto stored = find_stored(*volume->source))
+                stored_copy(*volume->source, *stored, fmt::format("in {} ({})", volume->place, printable(part.name)),
+                            out);
+            else out.text += fmt::format("; {} ({}) holds none", volume->place, printable(part.name));
+            return true;
+        }
+    }
+    return false;
 }
 
 /// The first 4 MiB of a program as text; empty: they cannot be read.
@@ -123,6 +154,8 @@ Environment environment_of(const Machine& machine, const Start& start) {
         if (const auto stored = find_stored(*start.flash))
             stored_copy(*start.flash, *stored, fmt::format("in the flash dump {}", start.flash->place()), out);
         else out.text += fmt::format("; the flash dump {} holds none", start.flash->place());
+    } else if (stored_in_flash(machine, out)) {
+        // Said there.
     } else if (start.program == nullptr || head.find("uboot.env") != std::string::npos) {
         stored_file(machine, board, out);
     } else {
@@ -131,6 +164,25 @@ Environment environment_of(const Machine& machine, const Start& start) {
     // What U-Boot itself sets when it starts from the first card.
     if (board.rom == BoardRom::Egon) out.variables.try_emplace("mmc_bootdev", "0");
     out.variables.try_emplace("fdtcontroladdr", "0xfffff000");
+    return out;
+}
+
+/// What U-Boot's program says of itself; the emulated boards run Debian 12's.
+Build build_of(const Start& start) {
+    Build out;
+    if (start.program == nullptr) {
+        out.emulated = start.board->medium == "virtio";
+        out.overlays = out.android = !out.emulated;
+        out.plain_names = out.emulated;
+        return out;
+    }
+    auto head = head_of(*start.program);
+    if (version_of(head).empty()) return out;  // packed
+    out.overlays = head.find("fdt_overlay_apply") != std::string::npos;
+    out.android = head.find("ANDROID!") != std::string::npos;
+    out.plain_names = head.find("Signature checking prevents use of unit addresses") != std::string::npos;
+    if (out.plain_names) out.keys = find_image_keys(*start.program);
+    out.program = std::move(head);
     return out;
 }
 
@@ -233,8 +285,12 @@ bool start_counter(const Variables& variables, LoaderRun& out) {
 
 }  // namespace
 
-LoaderRun run(const Machine& machine, const Start& start) {
+LoaderRun run(const Machine& machine, const Start& asked) {
     LoaderRun out;
+    Start start = asked;
+    // A dump of the flash may hold U-Boot itself.
+    if (start.program == nullptr && start.flash != nullptr && !version_of(head_of(*start.flash)).empty())
+        start.program = start.flash;
     out.name = "U-Boot";
     const Board& board = *start.board;
     auto environment = environment_of(machine, start);
@@ -245,8 +301,9 @@ LoaderRun run(const Machine& machine, const Start& start) {
     const bool native = !environment.variables.contains("distro_bootcmd");
     const auto variables = environment.variables;
     const bool counted_out = start_counter(variables, out);
-    auto outcome =
-        Console(machine, board, std::move(environment.variables), native).boot(counted_out ? "altbootcmd" : "bootcmd");
+    auto outcome = Console(machine, board, std::move(environment.variables), native, build_of(start))
+                       .boot(counted_out ? "altbootcmd" : "bootcmd");
+    for (auto& finding : outcome.findings) out.findings.push_back(std::move(finding));
     if (outcome.started) {
         out.menu = std::move(*outcome.started);
         out.configuration_text = fmt::format("U-Boot starts from {}", out.menu.place);
@@ -256,6 +313,10 @@ LoaderRun run(const Machine& machine, const Start& start) {
     const Trouble* furthest = nullptr;
     for (const auto& trouble : outcome.troubles)
         if (furthest == nullptr || trouble.why.stage > furthest->why.stage) furthest = &trouble;
+    if (furthest != nullptr && !furthest->blind.empty()) {
+        out.stop = untold(Stage::Configuration, furthest->why.text, furthest->why.evidence);
+        return out;
+    }
     if (furthest != nullptr && furthest->menu) {
         out.menu = *furthest->menu;
         out.configuration_text = fmt::format("U-Boot reads {}", out.menu.place);
