@@ -311,4 +311,81 @@ TEST(UbootFlash, ItsEnvironmentIsTakenFromItsPart) {
     EXPECT_EQ(of("512k(u-boot),64k(other),-(rest)").stage(), "configuration");
 }
 
+// --- environments in files ------------------------------------------------------------------------------------------
+
+/// An environment of 4 KiB with the byte that counts its two copies.
+Bytes counted_environment(const std::string& command, std::uint8_t flag) {
+    Bytes out(4096);
+    out[4] = flag;
+    const std::string text = "bootcmd=" + command;
+    std::ranges::copy(text, out.begin() + 5);
+    forge::put32(out, 0, crc32(0, std::span(out).subspan(5)));
+    return out;
+}
+const std::string whole = load_both + "booti 0x42000000 0x48000000:${filesize}";
+std::string on_one_line(std::string text) {
+    std::ranges::replace(text, '\n', ';');
+    return "setenv bootargs root=UUID=" + std::string(demo::station_root_uuid) + ";" + text;
+}
+
+TEST(UbootEnvironmentFiles, TheNewerOfTwoCopiesCounts) {
+    struct Row {
+        std::uint8_t first, second;
+        bool first_sound, second_sound;
+        const char* taken;
+    };
+    for (const auto& row : std::initializer_list<Row>{{1, 2, true, true, "uboot-redund.env"},
+                                                      {2, 1, true, true, "uboot.env"},
+                                                      {255, 0, true, true, "uboot-redund.env"},
+                                                      {0, 255, true, true, "uboot.env"},
+                                                      {5, 5, true, true, "uboot.env"},
+                                                      {1, 2, true, false, "uboot.env"},
+                                                      {2, 1, false, true, "uboot-redund.env"}}) {
+        Card card;
+        card.configuration.clear();
+        auto first = counted_environment(on_one_line(whole), row.first);
+        auto second = counted_environment(on_one_line(whole), row.second);
+        if (!row.first_sound) first[1000] ^= 1;
+        if (!row.second_sound) second[1000] ^= 1;
+        card.files.file("/uboot.env", first).file("/uboot-redund.env", second);
+        const support::BoardVerdict board(card.build(), "uboot-arm64");
+        EXPECT_EQ(board.stage(), "yes") << int{row.first} << " " << int{row.second};
+        EXPECT_NE(board.system().at(Stage::Loader).text.find(fmt::format("stored in d1p1:/{} ", row.taken)),
+                  std::string::npos)
+            << board.system().at(Stage::Loader).text;
+    }
+}
+
+TEST(UbootEnvironmentFiles, OneOnExtCounts) {
+    const auto of = [](bool fat_before) {
+        Card card;
+        auto files = demo::weather_station().root;
+        for (const auto* name : {"/Image", "/disk.img"}) files.file(name, card.files.at(name).content);
+        auto command = on_one_line(whole);
+        if (fat_before)
+            for (auto at = command.find("mmc 0:1"); at != std::string::npos; at = command.find("mmc 0:1"))
+                command.replace(at, 7, "mmc 0:2");
+        files.file("/uboot.env", forge::make_uboot_environment({{"bootcmd", command}}, 16384));
+        forge::ExtOptions ext;
+        ext.size = 8U << 20U;
+        ext.uuid = forge::uuid_from(demo::station_root_uuid);
+        forge::DiskSpec disk;
+        disk.size = 16U << 20U;
+        if (fat_before) {
+            forge::FatOptions fat;
+            fat.size = 4U << 20U;
+            disk.partitions.push_back({2048, forge::make_fat(forge::Tree{}, fat).bytes, 0x0C, true});
+        }
+        disk.partitions.push_back({12288, forge::make_ext(files, ext), 0x83, !fat_before});
+        return support::BoardVerdict(forge::make_disk(disk), "uboot-arm64");
+    };
+    const auto board = of(false);
+    EXPECT_EQ(board.stage(), "yes") << board.system().at(Stage::Configuration).text;
+    EXPECT_NE(board.system().at(Stage::Loader).text.find("its environment is stored in d1p1:/uboot.env"),
+              std::string::npos)
+        << board.system().at(Stage::Loader).text;
+    // A U-Boot that keeps it on FAT looks there alone.
+    EXPECT_EQ(of(true).stage(), "configuration");
+}
+
 }  // namespace

@@ -331,9 +331,7 @@ private:
         if (ramdisk != nullptr) {
             auto result = judge_ramdisk(*ramdisk, demand, arguments_);
             for (const auto& file : entry_.ramdisks)
-                result.evidence.insert(
-                    result.evidence.begin(),
-                    evidence_place(file.where(), {}, size_text(file.size)));
+                result.evidence.insert(result.evidence.begin(), evidence_place(file.where(), {}, size_text(file.size)));
             ladder_.set(Stage::Ramdisk, result);
             return result.state != State::Breaks && !ramdisk->too_large;
         }
