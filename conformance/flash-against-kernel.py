@@ -102,8 +102,9 @@ def small_linux(kernel, name, script):
 
 
 def attach(fs):
-    mount = "mount -t ubifs ubi0:inn /mnt" if fs == "ubifs" else "mount -t jffs2 mtd0 /mnt"
-    return f"modprobe block2mtd block2mtd=/dev/vda,{block}; modprobe ubi mtd=0; modprobe {fs}; {mount} && echo MOUNTED; cd /mnt\n"
+    # UBI would format a flash that is not its own.
+    mount = "modprobe ubi mtd=0; modprobe ubifs; mount -t ubifs ubi0:inn /mnt" if fs == "ubifs" else "modprobe jffs2; mount -t jffs2 mtd0 /mnt"
+    return f"modprobe block2mtd block2mtd=/dev/vda,{block}; {mount} && echo MOUNTED; cd /mnt\n"
 
 
 LISTING = "echo LIST; find . -type f -exec sha256sum {} \\; ; find . -type l -exec sh -c 'echo LINK $1 $(readlink $1)' x {} \\; ; find . -type d -exec echo DIR {} \\;\necho DONE\nsleep 100\n"

@@ -7,7 +7,10 @@
 
 #include <herberge/herberge.hpp>
 
+#include <herberge/flash.hpp>
+
 #include "artifact/boot_image.hpp"
+#include "artifact/image_signature.hpp"
 #include "forge/board.hpp"
 #include "loader/uboot/environment.hpp"
 #include "loader/uboot/script.hpp"
@@ -32,6 +35,39 @@ void trees(const Source& source) {
             std::abort();
     }
     (void)fit->best_match({"almhof,weather-station", "almhof,any"});
+    ImageKeys keys;
+    keys.keys = {{"key-inn", "sha256,rsa2048", "conf", std::vector<std::uint8_t>(256, 0xA5), 65537},
+                 {"key-inn", "sha256,rsa2048", "image", std::vector<std::uint8_t>(256, 0xA5), 65537}};
+    for (const auto& one : fit->configurations()) (void)check_configuration(*fit, one.name, keys);
+    for (const auto& name : fit->images())
+        if (const auto part = fit->image(name)) (void)check_image(*fit, *part, keys);
+    (void)find_image_keys(*source);
+}
+
+/// The input holds two trees: the second begins where the first one's header says that it ends.
+void overlays(const Source& source) {
+    const auto base = DeviceTree::open(*source);
+    const auto above = base ? DeviceTree::open(*source, base->size()) : tl::unexpected(base.error());
+    if (!above) return;
+    for (const std::uint64_t room : {0U, 64U, 4096U})
+        if (const auto laid = base->with_overlay(*above, room)) (void)laid->texts(laid->node("/"), "compatible");
+}
+
+void parts_within(const ByteSource& source, std::initializer_list<std::pair<std::uint64_t, std::uint64_t>> parts) {
+    for (const auto& [at, length] : parts)
+        if (length != 0 && (at > source.size() || length > source.size() - at)) std::abort();
+}
+void android(const Source& source) {
+    if (const auto image = inspect_android(*source))
+        parts_within(*source, {image->kernel, image->ramdisk, image->second, image->tree});
+    if (const auto image = inspect_android_vendor(*source)) parts_within(*source, {image->ramdisk, image->tree});
+}
+
+/// A dump of NAND flash with codes, as large as the input allows.
+void nand(const Source& source) {
+    constexpr std::uint64_t block = (512 + 16) * std::uint64_t{4};
+    const auto dump = slice(source, 0, source->size() / block * block, "d1");
+    if (const auto opened = open_nand(dump, {512, 16, 4})) (void)opened->content->bytes(0, opened->content->size());
 }
 
 void images(const Source& source) {
@@ -101,12 +137,16 @@ void cards(std::size_t kind, const std::uint8_t* data, std::size_t size) {
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     if (size == 0 || size > 300'000) return 0;
     const std::vector<std::uint8_t> rest(data + 1, data + size);
-    switch (data[0] % 7) {
+    constexpr unsigned kinds = 10;
+    switch (data[0] % kinds) {
         case 0: trees(memory_source(rest, "d1", 1)); break;
         case 1: images(memory_source(rest, "d1", 1)); break;
         case 2: environments(memory_source(rest, "d1", 1)); break;
         case 3: (void)loader::uboot::parse_script({reinterpret_cast<const char*>(data) + 1, size - 1}); break;
-        default: cards(data[0] % 7 - 4U, data + 1, size - 1); break;
+        case 4: overlays(memory_source(rest, "d1", 1)); break;
+        case 5: android(memory_source(rest, "d1", 1)); break;
+        case 6: nand(memory_source(rest, "d1", 1)); break;
+        default: cards(data[0] % kinds - 7U, data + 1, size - 1); break;
     }
     return 0;
 }

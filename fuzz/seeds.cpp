@@ -146,17 +146,55 @@ int main(int argc, char** argv) {
     board("image", 1, forge::make_arm64_image("6.1.0-almhof", 4000));
     board("variables", 2, forge::make_uboot_environment({{"bootcmd", "run a"}, {"a", "true"}}, 4096));
     board("program", 2, forge::make_uboot({{"bootcmd", "run distro_bootcmd"}, {"bootdelay", "2"}}));
+    forge::TreeNode mark{"signature-1", {}, {}};
+    mark.text("algo", "sha256,rsa2048").text("key-name-hint", "inn");
+    mark.properties.emplace_back("hashed-nodes",
+                                 forge::to_bytes(std::string("/\0/images/kernel-1\0/configurations/conf-1\0", 43)));
+    mark.properties.emplace_back("hashed-strings", forge::Bytes{0, 0, 0, 0, 0, 0, 0, 40});
+    mark.properties.emplace_back("value", forge::noise(256, 4));
+    forge::TreeNode covered{"kernel-1", {{"data", forge::noise(100, 5)}}, {mark}};
+    forge::TreeNode chosen{"conf-1", {}, {mark}};
+    chosen.text("kernel", "kernel-1");
+    board("signed", 0,
+          forge::make_device_tree(
+              {"", {{"timestamp", {0, 0, 0, 1}}}, {{"images", {}, {covered}}, {"configurations", {}, {chosen}}}}));
+    forge::TreeNode symbols{"__symbols__", {}, {}};
+    symbols.text("vane", "/vane");
+    forge::TreeNode fixups{"__fixups__", {}, {}};
+    fixups.text("vane", "/fragment@0:target:0");
+    forge::TreeNode inside{"__overlay__", {}, {}};
+    inside.text("status", "okay");
+    forge::TreeNode fragment{"fragment@0", {{"target", {0xFF, 0xFF, 0xFF, 0xFF}}}, {inside}};
+    auto pair = forge::make_device_tree({"", {}, {{"vane", {{"phandle", {0, 0, 0, 1}}}, {}}, symbols}});
+    const auto above = forge::make_device_tree({"", {}, {fragment, fixups}});
+    pair.insert(pair.end(), above.begin(), above.end());
+    board("overlay", 4, pair);
+    for (const std::uint8_t version : {std::uint8_t{2}, std::uint8_t{4}}) {
+        auto android = forge::to_bytes("ANDROID!");
+        android.resize(20000);
+        for (const std::size_t at : {8U, 12U, 16U, 24U, 1648U}) forge::put32(android, at, 700);
+        forge::put32(android, 36, 2048);
+        android[40] = version;
+        board(version == 2 ? "android2" : "android4", 5, android);
+    }
+    auto vendor = forge::to_bytes("VNDRBOOT");
+    vendor.resize(20000);
+    vendor[8] = 3;
+    forge::put32(vendor, 12, 2048);
+    forge::put32(vendor, 24, 500);
+    board("vendor", 5, vendor);
+    board("nand", 6, forge::noise(3 * 4 * 528, 6));
     const std::string commands =
         "setenv a 'b c'\nfor i in 0 1 $a; do if test -e mmc 0:$i /Image && itest ${i} == 1; then load mmc 0:1 "
         "0x40400000 /Image; fi; done\nload mmc 0:1 44000000 /ramdisk; setexpr n ${filesize} + 10\nbooti 0x40400000 "
         "44000000:${filesize} 0x43000000\n";
     board("commands", 3, forge::to_bytes(commands));
-    board("imported", 4, forge::to_bytes("more=" + commands.substr(0, commands.find('\n')) + "\n"));
-    board("script", 4,
+    board("imported", 7, forge::to_bytes("more=" + commands.substr(0, commands.find('\n')) + "\n"));
+    board("script", 7,
           forge::make_legacy_image(forge::to_bytes(commands), {.type = 6, .load = 0, .entry = 0, .name = "script"}));
-    board("menu", 5,
+    board("menu", 8,
           forge::to_bytes("DEFAULT a\nTIMEOUT 30\nMENU TITLE Inn\nLABEL a\n KERNEL /Image\n INITRD /ramdisk\n FDT "
                           "/board.dtb\n APPEND root=/dev/mmcblk0p2 ro\nLABEL b\n LINUX ../Image\n FDTDIR /\n"));
-    board("file", 6, forge::make_uboot_environment({{"bootcmd", "booti 40400000 - 43000000"}}, 4096));
+    board("file", 9, forge::make_uboot_environment({{"bootcmd", "booti 40400000 - 43000000"}}, 4096));
     return good ? 0 : 1;
 }

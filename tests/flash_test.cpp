@@ -521,6 +521,18 @@ TEST(Jffs2, IsReadBackFileByFile) {
     }
 }
 
+/// A kernel writes where it likes: the first block may be an erased one.
+TEST(Jffs2, ItsFirstBlockMayBeErased) {
+    auto image = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
+    if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    image.insert(image.begin(), 65536, 0xFF);
+    expect_all(image, Format::Jffs2);
+    image[0] = 0;
+    EXPECT_NE(Volume(memory_source(image, "d1p1"), 1, 1).info.format, Format::Jffs2)
+        << "the block holds something else";
+    EXPECT_NE(Volume(memory_source(Bytes(1U << 20U, 0xFF), "d1p1"), 1, 1).info.format, Format::Jffs2);
+}
+
 TEST(Jffs2, TheNewestNodesCount) {
     auto image = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
     if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
@@ -558,6 +570,37 @@ TEST(Jffs2, APartThatFailsItsCrcIsTold) {
     *found = 'W';
     EXPECT_EQ(text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname"),
               "(a part of a file fails its CRC)");
+}
+
+/// The last node of a block whose data end erased is a write that the machine did not come to finish.
+TEST(Jffs2, ATornWriteDoesNotCount) {
+    const auto plain = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
+    if (plain.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    const auto words = forge::to_bytes("weather-station\n");
+    const auto found = std::search(plain.begin(), plain.end(), words.begin(), words.end());
+    ASSERT_NE(found, plain.end());
+    const auto node = static_cast<std::size_t>(found - plain.begin()) - 68;
+    const auto with = [&](const std::string& content, bool more_behind) {
+        auto image = plain;
+        const std::size_t at = (image.size() + 3) / 4 * 4;
+        image.resize(at + 65536, 0xFF);
+        std::copy_n(plain.begin() + static_cast<std::ptrdiff_t>(node), 68,
+                    image.begin() + static_cast<std::ptrdiff_t>(at));
+        const auto crc = [&](std::size_t from, std::size_t size) {
+            return ~crc32(~0U, std::span(image).subspan(from, size));
+        };
+        forge::put32(image, at + 16, 99);  // a later version
+        // The sum of what should have been written.
+        forge::put32(image, at + 60, ~crc32(~0U, forge::to_bytes("winter-station.\n")));
+        forge::put32(image, at + 64, crc(at, 60));
+        std::ranges::copy(content, image.begin() + static_cast<std::ptrdiff_t>(at + 68));
+        if (more_behind) image[at + 84] = 0;
+        return text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname");
+    };
+    EXPECT_EQ(with("winter-station.\n", false), "winter-station.\n");
+    EXPECT_EQ(with("winter-s\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF", false), "weather-station\n");
+    EXPECT_EQ(with("winter-s\xFF\xFF\xFF\xFF\xFF\xFF\xFF\xFF", true), "(a part of a file fails its CRC)");
+    EXPECT_EQ(with("winter-station?\n", false), "(a part of a file fails its CRC)");
 }
 
 TEST(Cramfs, IsReadBackFileByFile) {

@@ -30,7 +30,10 @@ std::optional<std::vector<Region>> regions_of(std::span<const std::uint8_t> tree
     static constexpr std::string_view left_out[] = {"data", "data-size", "data-position", "data-offset"};
     constexpr std::size_t most = 1000, most_depth = 32;
     const void* fdt = tree.data();
-    const int base = static_cast<int>(fdt_off_dt_struct(fdt));
+    const std::uint64_t base = fdt_off_dt_struct(fdt);
+    const auto region = [base](int from, int to) {
+        return Region{base + static_cast<std::uint64_t>(from), static_cast<std::uint64_t>(to - from)};
+    };
     std::vector<Region> out;
     std::vector<int> stack;
     std::vector<std::size_t> ends;
@@ -85,19 +88,18 @@ std::optional<std::vector<Region>> regions_of(std::span<const std::uint8_t> tree
             default: return std::nullopt;
         }
         if (include && start == -1) {
-            const bool touches =
-                !out.empty() && static_cast<std::uint64_t>(base + offset) == out.back().first + out.back().second;
-            start = touches ? static_cast<int>(out.back().first) - base : offset;
+            const bool touches = !out.empty() && region(offset, offset).first == out.back().first + out.back().second;
+            start = touches ? static_cast<int>(out.back().first - base) : offset;
             if (touches) out.pop_back();
         }
         if (!include && start != -1) {
             if (out.size() >= most) return std::nullopt;
-            out.emplace_back(base + start, stop - start);
+            out.push_back(region(start, stop));
             start = -1;
         }
     } while (tag != FDT_END);
     if (start == -1) return std::nullopt;
-    out.emplace_back(base + start, next - start);
+    out.push_back(region(start, next));
     return out;
 }
 

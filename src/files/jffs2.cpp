@@ -232,12 +232,24 @@ private:
             if (flash_crc(node.first(sizeof(told) - 8)) != told.node_crc ||
                 told.packed_size > node.size() - sizeof(told))
                 return;
+            if (is_torn(node.subspan(sizeof(told), told.packed_size), told.data_crc, at + node.size())) return;
             auto& inode = inodes_[told.inode];
             if (told.version >= inode.newest.version) inode.newest = told;
             if (told.part_size != 0)
                 inode.pieces.push_back({told.version, told.offset, told.part_size, told.packed_size, told.data_crc,
                                         told.compression, at + sizeof(told)});
         }
+    }
+
+    /// The machine stopped while it was written: its data fail their CRC, end erased, and nothing lies behind them. The
+    /// kernel passes over such a node (fs/jffs2/nodelist.c, check_tn_node).
+    [[nodiscard]] bool is_torn(std::span<const std::uint8_t> data, std::uint32_t crc, std::uint64_t end) const {
+        constexpr std::uint64_t enough = 16;
+        if (data.empty() || data.back() != 0xFF || flash_crc(data) == crc) return false;
+        const std::uint64_t next = (end + 3) / 4 * 4;
+        if (next >= volume_->size()) return true;
+        const auto behind = volume_->bytes(next, std::min(enough, volume_->size() - next));
+        return behind && std::ranges::all_of(*behind, [](auto b) { return b == 0xFF; });
     }
 
     [[nodiscard]] Result<const Names*> names_of(FileId directory) const {
@@ -257,11 +269,28 @@ private:
 
 }  // namespace
 
+namespace {
+
+/// The first block may be an erased one: which blocks the kernel writes is left to it.
+bool begins_with_node(const ByteSource& volume) {
+    constexpr std::uint64_t step = std::uint64_t{16} << 10U;
+    constexpr int most_looks = 4096;
+    std::uint64_t at = 0;
+    for (int i = 0; i < most_looks && at < volume.size(); ++i, at += step) {
+        const auto head = volume.load<ondisk::Jffs2Head>(at);
+        const auto bytes = head ? volume.bytes(at, 8) : tl::unexpected(head.error());
+        if (!bytes) return false;
+        if (head->magic == magic && flash_crc(*bytes) == head->crc) return true;
+        // Erased, or the rest of a larger block that begins erased.
+        if (i == 0 && !std::ranges::all_of(*bytes, [](auto b) { return b == 0xFF; })) return false;
+    }
+    return false;
+}
+
+}  // namespace
+
 std::optional<VolumeInfo> recognise_jffs2(const ByteSource& volume) {
-    const auto head = volume.load<ondisk::Jffs2Head>(0);
-    if (!head || head->magic != magic) return std::nullopt;
-    const auto bytes = volume.bytes(0, 8);
-    if (!bytes || flash_crc(*bytes) != head->crc) return std::nullopt;
+    if (!begins_with_node(volume)) return std::nullopt;
     VolumeInfo info;
     info.format = Format::Jffs2;
     info.block_size = page;
