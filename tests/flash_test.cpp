@@ -572,6 +572,34 @@ TEST(Jffs2, APartThatFailsItsCrcIsTold) {
               "(a part of a file fails its CRC)");
 }
 
+/// What the kernel writes when a file is made longer: a node without data.
+TEST(Jffs2, AHoleHasNoDataToCheck) {
+    auto image = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
+    if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    const auto words = forge::to_bytes("weather-station\n");
+    const auto found = std::search(image.begin(), image.end(), words.begin(), words.end());
+    ASSERT_NE(found, image.end());
+    const auto node = static_cast<std::size_t>(found - image.begin()) - 68;
+    const std::size_t at = (image.size() + 3) / 4 * 4;
+    image.resize(at + 68, 0xFF);
+    std::copy_n(image.begin() + static_cast<std::ptrdiff_t>(node), 68, image.begin() + static_cast<std::ptrdiff_t>(at));
+    const auto crc = [&](std::size_t from, std::size_t size) {
+        return ~crc32(~0U, std::span(image).subspan(from, size));
+    };
+    forge::put32(image, at + 4, 68);
+    forge::put32(image, at + 8, crc(at, 8));
+    forge::put32(image, at + 16, 99);    // a later version
+    forge::put32(image, at + 28, 5000);  // the file's size
+    forge::put32(image, at + 44, 16);    // from there on
+    forge::put32(image, at + 48, 0);
+    forge::put32(image, at + 52, 4984);
+    image[at + 56] = 1;  // zeros
+    forge::put32(image, at + 60, 0);
+    forge::put32(image, at + 64, crc(at, 60));
+    EXPECT_EQ(text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname"),
+              "weather-station\n" + std::string(4984, '\0'));
+}
+
 /// The last node of a block whose data end erased is a write that the machine did not come to finish.
 TEST(Jffs2, ATornWriteDoesNotCount) {
     const auto plain = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");

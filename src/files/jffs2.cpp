@@ -25,7 +25,9 @@ constexpr FileId top = 1;
 using Bytes = std::vector<std::uint8_t>;
 
 /// The kernel's crc32 from 0 on, which is not turned at either end.
-std::uint32_t flash_crc(std::span<const std::uint8_t> bytes) { return ~crc32(~std::uint32_t{0}, bytes); }
+std::uint32_t flash_crc(std::span<const std::uint8_t> bytes) {
+    return bytes.empty() ? 0 : ~crc32(~std::uint32_t{0}, bytes);
+}
 
 /// A piece of a file, as a node wrote it.
 struct Piece {
