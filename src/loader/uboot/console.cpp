@@ -242,12 +242,20 @@ int Console::run_words(const Words& words) {
         if (local_.size() < 1000) local_.insert_or_assign(name, words[0].substr(equals + 1));
         return 0;
     }
-    if (!build_.has(words[0])) {
+    const auto& known = commands();
+    const auto found = std::ranges::find(known, std::string_view(words[0]), &Command::name);
+    // The program is searched once for each command that is known here, and for no other word.
+    bool there = found == known.end() && !build_.emulated;
+    if (!there) {
+        const auto [asked, fresh] = built_with_.try_emplace(words[0], false);
+        if (fresh) asked->second = build_.has(words[0]);
+        there = asked->second;
+        if (found == known.end()) built_with_.erase(asked);
+    }
+    if (!there) {
         say(fmt::format("Unknown command '{}' - try 'help'", words[0]));
         return 1;
     }
-    const auto& known = commands();
-    const auto found = std::ranges::find(known, std::string_view(words[0]), &Command::name);
     if (found != known.end()) return (this->*found->handler)(words);
     return unfollowed(words[0]);
 }

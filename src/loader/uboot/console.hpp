@@ -245,6 +245,7 @@ private:
     std::uint64_t tree_at_ = 0;                               ///< what `fdt addr` chose; 0: nothing
     std::map<std::uint64_t, std::uint64_t> room_;  ///< behind a tree at that address, for what is laid over it
     std::vector<Finding> findings_;
+    std::map<std::string, bool> built_with_;  ///< of the commands that were asked for
     std::vector<Frame> frames_;
     int line_ = 0;
     int last_ = 0;
