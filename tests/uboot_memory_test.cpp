@@ -75,6 +75,23 @@ TEST(UbootMemory, WhatIsNotFollowedIsSaid) {
     EXPECT_EQ(of("mw.b 1000 1 100001; setexpr.b x *1000"), Names{"setexpr on memory"});
 }
 
+/// Each copy of a part, and each change, is a step of every later read: their number is bounded.
+TEST(UbootMemory, CopiesOfCopiesHaveABound) {
+    const auto changes = [](int count) {
+        return Typed("load mmc 0:1 1000 a.txt; setenv n " + fmt::format("{:x}", count) +
+                     "; while itest $n > 0; do mw.b 1004 39; setexpr n $n - 1; done; env import -t 1000 1c; echo $one");
+    };
+    EXPECT_EQ(changes(64).printed(), "9|");
+    const auto many = changes(65);
+    EXPECT_EQ(many.printed(), "|");
+    EXPECT_EQ(many.outcome.unfollowed, std::vector<std::string>{"env import"});
+    EXPECT_EQ(changes(3000).outcome.unfollowed, std::vector<std::string>{"env import"});
+    const Typed copies(
+        "load mmc 0:1 1000 a.txt; setenv n bb8; while itest $n > 0; do cp.b 1001 2000 5; cp.b 2000 1000 4; cp.b 1000 "
+        "1001 3; setexpr n $n - 1; done; setexpr.b x *1000; echo done");
+    EXPECT_EQ(copies.printed(), "done|");
+}
+
 // --- kernels that no file holds -------------------------------------------------------------------------------------
 
 constexpr std::size_t kernel_at = 10U << 20U;  ///< behind the card's partitions

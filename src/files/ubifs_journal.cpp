@@ -38,10 +38,9 @@ namespace {
 
 /// The next node of a block from `at` on, which is moved to it over what only fills (scan.c, ubifs_scan_a_node); none:
 /// nothing was written from there on. `torn`: what is no whole node ends the block, too.
-Result<std::optional<ondisk::UbifsHead>> next_node(const Media& media, std::uint64_t begin, std::uint64_t& at,
-                                                   bool torn) {
+Result<std::optional<Bytes>> next_node(const Media& media, std::uint64_t begin, std::uint64_t& at, bool torn) {
     constexpr std::uint8_t filling = 0xCE;
-    using Found = std::optional<ondisk::UbifsHead>;
+    using Found = std::optional<Bytes>;
     while (at + 8 <= media.block) {
         if (!charge(Cost::Steps, 1)) return fail(ErrorKind::TooLarge, "its journal is longer than is read");
         const auto room = std::min<std::uint64_t>(sizeof(ondisk::UbifsHead), media.block - at);
@@ -56,14 +55,14 @@ Result<std::optional<ondisk::UbifsHead>> next_node(const Media& media, std::uint
             if (torn || std::ranges::all_of(*start, [](auto b) { return b == 0xFF; })) return Found{};
             return media.damaged("its journal holds something that is no node", begin + at);
         }
-        const auto node = media.node(begin + at, head.type);
+        auto node = media.node(begin + at, head.type);
         if (!node || head.size > media.block - at) {
             if (!node && node.error().unreadable()) return tl::unexpected(node.error());
             if (torn) return Found{};
             if (!node) return tl::unexpected(node.error());
             return media.damaged("a node of its journal that is too long", begin + at);
         }
-        if (head.type != padding_kind) return Found{head};
+        if (head.type != padding_kind) return Found{std::move(*node)};
         const auto padding = ondisk::from_bytes<ondisk::UbifsPadding>(*node);
         if (node->size() < sizeof(padding) || padding.size > media.block)
             return media.damaged("padding of an impossible size", begin + at);
@@ -90,31 +89,30 @@ Result<std::vector<Journal::Part>> Journal::parts(const Media& media, const Star
         std::uint64_t at = 0;
         while (true) {
             // The log's end may have been written in part.
-            auto head = next_node(media, begin, at, !start.unmounted);
-            if (!head) return tl::unexpected(head.error());
-            if (!*head) {
+            const auto node = next_node(media, begin, at, !start.unmounted);
+            if (!node) return tl::unexpected(node.error());
+            if (!*node) {
                 if (at == 0) return out;
                 break;
             }
-            const auto node = media.node(begin + at, (*head)->type);
-            if (!node) return tl::unexpected(node.error());
+            const auto head = ondisk::from_bytes<ondisk::UbifsHead>(**node);
             if (since == 0) {
-                const auto commit = ondisk::from_bytes<ondisk::UbifsCommit>(*node);
-                if ((*head)->type != commit_kind || node->size() < sizeof(commit) || commit.number != start.commit)
+                const auto commit = ondisk::from_bytes<ondisk::UbifsCommit>(**node);
+                if (head.type != commit_kind || (*node)->size() < sizeof(commit) || commit.number != start.commit)
                     return media.damaged("the log does not begin with the last commit", begin + at);
-                since = (*head)->sequence;
+                since = head.sequence;
             }
             // What follows is older: blocks of the log that nobody erased yet.
-            if ((*head)->sequence < since) return out;
-            if ((*head)->type == reference_kind && node->size() >= sizeof(ondisk::UbifsReference)) {
-                const auto told = ondisk::from_bytes<ondisk::UbifsReference>(*node);
-                const Part part{told.block, told.at, told.journal_head, (*head)->sequence};
+            if (head.sequence < since) return out;
+            if (head.type == reference_kind && (*node)->size() >= sizeof(ondisk::UbifsReference)) {
+                const auto told = ondisk::from_bytes<ondisk::UbifsReference>(**node);
+                const Part part{told.block, told.at, told.journal_head, head.sequence};
                 if (part.at >= media.block || part.block >= media.volume->size() / media.block)
                     return media.damaged("the log names a place that is not on the volume", begin + at);
                 if (std::ranges::none_of(out, [&](const Part& p) { return p.block == part.block; }))
                     out.push_back(part);
             }
-            at += up8((*head)->size);
+            at += up8(head.size);
         }
         block = block + 1 >= first_log_block + start.log_blocks ? first_log_block : block + 1;
     }
@@ -141,56 +139,57 @@ Result<Journal> Journal::read(const Media& media, const Start& start) {
 Result<void> Journal::take_part(const Media& media, const Part& part, bool may_end_early) {
     const std::uint64_t begin = part.block * media.block;
     struct Found {
-        ondisk::UbifsHead head;
+        Bytes node;
         std::uint64_t at;
+        [[nodiscard]] ondisk::UbifsHead head() const { return ondisk::from_bytes<ondisk::UbifsHead>(node); }
     };
     std::vector<Found> nodes;
     std::uint64_t at = part.at;
     while (true) {
-        auto head = next_node(media, begin, at, may_end_early);
-        if (!head) return tl::unexpected(head.error());
-        if (!*head) break;
-        nodes.push_back({**head, begin + at});
-        at += up8((*head)->size);
+        auto node = next_node(media, begin, at, may_end_early);
+        if (!node) return tl::unexpected(node.error());
+        if (!*node) break;
+        const std::uint64_t place = begin + at;
+        at += up8((*node)->size());
+        nodes.push_back({std::move(**node), place});
     }
     // Nodes that belong together count together.
     constexpr std::uint32_t names_head = 1;
     constexpr std::uint8_t in_group = 1;
     if (may_end_early && part.head == names_head)
-        while (!nodes.empty() && nodes.back().head.group == in_group) nodes.pop_back();
-    for (const auto& [head, place] : nodes)
-        if (auto done = take_node(media, head, place); !done) return done;
+        while (!nodes.empty() && nodes.back().head().group == in_group) nodes.pop_back();
+    for (const auto& [node, place] : nodes)
+        if (auto done = take_node(media, node, place); !done) return done;
     return {};
 }
 
-Result<void> Journal::take_node(const Media& media, const ondisk::UbifsHead& head, std::uint64_t at) {
-    const auto node = media.node(at, head.type);
-    if (!node) return tl::unexpected(node.error());
+Result<void> Journal::take_node(const Media& media, const Bytes& node, std::uint64_t at) {
+    const auto head = ondisk::from_bytes<ondisk::UbifsHead>(node);
     Change change;
     change.sequence = head.sequence;
     change.place = {0, at, head.size};
     const auto too_short = [&] { return media.damaged("a node of its journal that is too short", at); };
     switch (head.type) {
         case inode_kind: {
-            if (node->size() < sizeof(ondisk::UbifsInode)) return too_short();
-            const auto inode = ondisk::from_bytes<ondisk::UbifsInode>(*node);
+            if (node.size() < sizeof(ondisk::UbifsInode)) return too_short();
+            const auto inode = ondisk::from_bytes<ondisk::UbifsInode>(node);
             change.place.key = key_of(inode.key);
             change.removes = inode.links == 0;
             change.new_size = inode.size;
             break;
         }
         case data_kind: {
-            if (node->size() < sizeof(ondisk::UbifsData)) return too_short();
-            const auto data = ondisk::from_bytes<ondisk::UbifsData>(*node);
+            if (node.size() < sizeof(ondisk::UbifsData)) return too_short();
+            const auto data = ondisk::from_bytes<ondisk::UbifsData>(node);
             change.place.key = key_of(data.key);
             change.new_size = (change.place.key & 0x1FFFFFFFU) * page + data.size;
             break;
         }
         case name_kind:
         case attribute_kind: {
-            if (node->size() < sizeof(ondisk::UbifsName)) return too_short();
-            const auto name = ondisk::from_bytes<ondisk::UbifsName>(*node);
-            const auto text = std::span(*node).subspan(sizeof(name));
+            if (node.size() < sizeof(ondisk::UbifsName)) return too_short();
+            const auto name = ondisk::from_bytes<ondisk::UbifsName>(node);
+            const auto text = std::span(node).subspan(sizeof(name));
             change.place.key = key_of(name.key);
             change.removes = name.inode == 0;
             change.name.assign(text.begin(), text.begin() + static_cast<std::ptrdiff_t>(
@@ -198,8 +197,8 @@ Result<void> Journal::take_node(const Media& media, const ondisk::UbifsHead& hea
             break;
         }
         case cut_kind: {
-            if (node->size() < sizeof(ondisk::UbifsCut)) return too_short();
-            const auto cut = ondisk::from_bytes<ondisk::UbifsCut>(*node);
+            if (node.size() < sizeof(ondisk::UbifsCut)) return too_short();
+            const auto cut = ondisk::from_bytes<ondisk::UbifsCut>(node);
             change.place.key = key_of(cut.inode, cut_kind);
             change.removes = true;
             change.old_size = cut.old_size;

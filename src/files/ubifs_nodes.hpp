@@ -89,7 +89,7 @@ private:
     struct Part;
     static Result<std::vector<Part>> parts(const Media& media, const Start& start);
     Result<void> take_part(const Media& media, const Part& part, bool may_end_early);
-    Result<void> take_node(const Media& media, const ondisk::UbifsHead& head, std::uint64_t at);
+    Result<void> take_node(const Media& media, const Bytes& node, std::uint64_t at);
     void accumulate_sizes();
 
     std::map<std::uint64_t, std::vector<Change>> changes_;  ///< by inode, in the order of their sequence numbers

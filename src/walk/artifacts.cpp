@@ -5,23 +5,15 @@
 
 #include <herberge/budget.hpp>
 
+#include "loader/family.hpp"
+
 namespace herberge::walk {
 
 Source open_reference(const FileReference& file) {
-    if (!file.found()) return nullptr;
-    if (file.bytes != nullptr) {
-        if (!file.part) return file.bytes;
-        return slice(file.bytes, file.part->first, file.part->second,
-                     fmt::format("{} (a section)", file.bytes->place()));
-    }
-    if (file.volume == nullptr) return nullptr;
-    const auto* fs = file.volume->files(Observer::Loader);
-    if (fs == nullptr) return nullptr;
-    auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
-    if (!source) return nullptr;
-    if (file.part)
-        return slice(*source, file.part->first, file.part->second, fmt::format("{} (a section)", (*source)->place()));
-    return *source;
+    auto source = loader::open_file(file);
+    if (source == nullptr || !file.part) return source;
+    auto place = fmt::format("{} (a section)", source->place());
+    return slice(std::move(source), file.part->first, file.part->second, std::move(place));
 }
 
 namespace {

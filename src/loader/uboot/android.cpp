@@ -18,18 +18,15 @@ void Console::take_android(const Loaded& held, MenuEntry& entry, std::string& ra
                                 fmt::format("the Android image {} is refused: {}", held.file.place, image.error().what),
                                 {evidence_error(image.error())},
                                 "Wrong Image Format for bootm command\nERROR: can't get kernel image!"));
-    const auto piece = [&](const std::pair<std::uint64_t, std::uint64_t>& part) {
-        FileReference out = held.file;
-        out.part = {held.file.part ? held.file.part->first + part.first : part.first, part.second};
-        out.size = part.second;
-        return out;
+    const auto piece = [](const Loaded& of, const std::pair<std::uint64_t, std::uint64_t>& part) {
+        return part_of(of, part.first, part.second);
     };
     if (image->kernel.second == 0)
         return refuse(entry, make_finding(Code::UbootImageRefused,
                                           fmt::format("the Android image {} holds no kernel", held.file.place),
                                           {evidence_bytes(*held.bytes, 8, 4, "the kernel's size", "0")},
                                           "Wrong Image Format for bootm command\nERROR: can't get kernel image!"));
-    entry.kernel.push_back(piece(image->kernel));
+    entry.kernel.push_back(piece(held, image->kernel));
     // What U-Boot's variable says comes first.
     const auto argue = [&entry](const std::string& more) {
         if (!more.empty()) entry.arguments += (entry.arguments.empty() ? "" : " ") + more;
@@ -46,28 +43,20 @@ void Console::take_android(const Loaded& held, MenuEntry& entry, std::string& ra
         }
     if (ramdisk != "-" && (ramdisk.empty() || number_of(ramdisk) == held.address)) {
         ramdisk = "-";
-        if (vendor && vendor->ramdisk.second != 0) {
-            FileReference first = other->file;
-            first.part = vendor->ramdisk;
-            first.size = vendor->ramdisk.second;
-            entry.ramdisks.push_back(std::move(first));
-        }
-        if (image->ramdisk.second != 0) entry.ramdisks.push_back(piece(image->ramdisk));
+        if (vendor && vendor->ramdisk.second != 0) entry.ramdisks.push_back(piece(*other, vendor->ramdisk));
+        if (image->ramdisk.second != 0) entry.ramdisks.push_back(piece(held, image->ramdisk));
     }
     if (!tree.empty()) return;
     // Its own tree, else what stands in the second part if that is one (boot_get_fdt).
     for (const auto& part : {image->tree, image->second}) {
         if (part.second == 0) continue;
         if (!DeviceTree::open(*held.bytes, part.first)) continue;
-        entry.devicetree.push_back(piece(part));
+        entry.devicetree.push_back(piece(held, part));
         tree = "-";
         return;
     }
     if (vendor && vendor->tree.second != 0 && DeviceTree::open(*other->bytes, vendor->tree.first)) {
-        FileReference own = other->file;
-        own.part = vendor->tree;
-        own.size = vendor->tree.second;
-        entry.devicetree.push_back(std::move(own));
+        entry.devicetree.push_back(piece(*other, vendor->tree));
         tree = "-";
     }
 }
@@ -113,13 +102,8 @@ int Console::do_android(const Words& words) {
 int Console::do_slot(const Words& words) {
     if (words.size() < 4) return 1;
     const Disk* disk = device(words[2], words[3]);
-    const auto mark = words[3].find_first_of(":#");
-    if (disk == nullptr || mark == std::string::npos) return 1;
-    const auto wanted = words[3].substr(mark + 1);
-    const auto part = std::ranges::find_if(disk->table.partitions, [&](const Partition& p) {
-        return words[3][mark] == '#' ? p.name == wanted : number_of(wanted) == static_cast<std::uint64_t>(p.number);
-    });
-    if (part == disk->table.partitions.end()) return 1;
+    const Partition* part = disk != nullptr ? partition_of(*disk, words[3]) : nullptr;
+    if (part == nullptr) return 1;
     constexpr std::uint64_t record_at = 2048;
     const std::uint64_t at_byte = part->first_lba * disk->table.sector_size + record_at;
     const auto record = disk->source->load<ondisk::AndroidSlots>(at_byte);

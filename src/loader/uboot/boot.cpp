@@ -54,14 +54,6 @@ void refuse(MenuEntry& entry, Code code, std::string text, std::vector<Evidence>
     uboot::refuse(entry, make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
 }
 
-/// A part of what was loaded, as a file of its own.
-FileReference part_of(const Loaded& held, std::uint64_t offset, std::uint64_t length) {
-    FileReference out = held.file;
-    out.part = {held.file.part ? held.file.part->first + offset : offset, length};
-    out.size = length;
-    return out;
-}
-
 bool marked(const Loaded& held, std::uint64_t offset, std::uint64_t at, std::string_view mark) {
     const auto bytes = held.bytes->bytes(offset + at, mark.size());
     return bytes && std::equal(mark.begin(), mark.end(), bytes->begin(),

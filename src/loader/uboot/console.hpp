@@ -20,7 +20,14 @@ struct Loaded {
     FileReference file;
     Source bytes;
     std::string overwritten_by;  ///< another file was put over a part of it; empty: none was
+    int layers = 0;              ///< how many copies and changes its bytes are read through
 };
+/// A part of what was loaded, as a file of its own.
+[[nodiscard]] FileReference part_of(const Loaded& held, std::uint64_t offset, std::uint64_t length);
+/// The same at another address.
+[[nodiscard]] Loaded moved(const Loaded& held, std::uint64_t offset, std::uint64_t length, std::uint64_t address);
+/// What a command made of `held`: these bytes, under this name.
+[[nodiscard]] Loaded remade(const Loaded& held, std::vector<std::uint8_t> bytes, std::string place);
 
 /// What was tried and did not start: why, and as which entry of which menu.
 struct Trouble {
@@ -130,6 +137,8 @@ private:
     [[nodiscard]] std::vector<std::uint8_t> peek(std::uint64_t address, std::uint64_t most) const;
     void put(Loaded held);
     void put(std::uint64_t address, std::vector<std::uint8_t> bytes, const std::string& made_by);
+    /// What should lie at an address, and does not: why.
+    void missing(std::uint64_t address, Finding why);
     /// Nothing that is known lies from an address on.
     void forget(std::uint64_t address, std::string blind);
     [[nodiscard]] std::string blind_at(std::uint64_t address) const;
@@ -152,6 +161,8 @@ private:
     int do_read(const Words& words);
     int read_blocks(const Words& words);
     [[nodiscard]] const Disk* flash() const;
+    /// The partition behind "0:2" or "0#name"; null: none is named, or there is none.
+    [[nodiscard]] static const Partition* partition_of(const Disk& disk, const std::string& word);
     /// A place of the flash, by the name of a part or as a number, and how much there is from there on.
     struct FlashPlace {
         std::uint64_t at = 0, size = 0;

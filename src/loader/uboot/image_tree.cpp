@@ -64,13 +64,6 @@ public:
         return stopped() ? std::nullopt : out;
     }
 
-    [[nodiscard]] FileReference part_of(const FitImage& image) const {
-        FileReference out = held_.file;
-        out.part = {held_.file.part ? held_.file.part->first + image.offset : image.offset, image.length};
-        out.size = image.length;
-        return out;
-    }
-
     /// What the kernel's node must say. `ram_at`: where memory begins; 0: not known.
     void kernel(const FitImage& kernel, std::uint64_t ram_at, bool arm64) {
         const auto wrong = [&](const std::string& text, std::string expected, std::string found, std::string screen) {
@@ -129,7 +122,7 @@ public:
                 {evidence_place(fmt::format("{}/images/{}", place_, image->name), "type ramdisk, os linux",
                                 fmt::format("type {}, os {}", image->type, image->os.empty() ? "absent" : image->os))},
                 "Ramdisk image is corrupt or invalid");
-        entry_.ramdisks.push_back(part_of(*image));
+        entry_.ramdisks.push_back(part_of(held_, image->offset, image->length));
     }
 
     /// The first is the tree; those behind it are laid over it.
@@ -144,7 +137,7 @@ public:
                                {evidence_place(fmt::format("{}/images/{}", place_, image->name), "type flat_dt",
                                                fmt::format("type {}", image->type))},
                                no_tree);
-            entry_.devicetree.push_back(part_of(*image));
+            entry_.devicetree.push_back(part_of(held_, image->offset, image->length));
             if (!image->compression.empty() && image->compression != "none") continue;
             auto sound =
                 DeviceTree::open(*slice(held_.bytes, image->offset, image->length, fmt::format("{}/{}", place_, name)));
@@ -282,7 +275,7 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
     if (reader.stopped()) return;
     const auto kernel = reader.component(*chosen, chosen->kernel, "kernel", Code::UbootImageRefused);
     if (!kernel) return;
-    entry.kernel.push_back(reader.part_of(*kernel));
+    entry.kernel.push_back(part_of(held, kernel->offset, kernel->length));
     reader.kernel(*kernel, board_.ram_at, board_.processor == Processor::Arm64);
     for (const auto& name : chosen->loadables)
         if (!reader.stopped()) (void)reader.component(*chosen, name, "loadable", Code::UbootImageRefused);

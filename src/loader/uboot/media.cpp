@@ -116,13 +116,10 @@ bool Console::load(const VolumeRef& volume, const std::string& path, std::uint64
             evidence.front().found += fmt::format("; there is {}", fmt::join(file.near_misses, ", "));
         const std::string reason =
             fmt::format("{} is not there: {}", file.place, file.error.value_or("it is shorter than where to begin"));
-        Trouble why{
-            make_finding(file.unreadable() ? Code::ConfigurationUnreadable : Code::UbootFileMissing, reason,
-                         std::move(evidence), fmt::format("** File not found {} **\nFailed to load '{}'", full, path)),
-            std::nullopt,
-            {}};
+        missing(address, make_finding(file.unreadable() ? Code::ConfigurationUnreadable : Code::UbootFileMissing,
+                                      reason, std::move(evidence),
+                                      fmt::format("** File not found {} **\nFailed to load '{}'", full, path)));
         say(fmt::format("Failed to load '{}'", path));
-        not_loaded_.insert_or_assign(address, std::move(why));
         return false;
     }
     Loaded held;
@@ -159,12 +156,9 @@ int Console::load_words(const Medium& found, const Words& words, std::size_t fro
     if (path.empty() || !address) return 1;
     if (found.volume == nullptr) {
         say(found.problem);
-        not_loaded_.insert_or_assign(
-            *address,
-            Trouble{make_finding(Code::UbootFileMissing, fmt::format("{} cannot be loaded: {}", path, found.problem),
-                                 {here(path)}, fmt::format("{}\nFailed to load '{}'", found.problem, path)),
-                    std::nullopt,
-                    {}});
+        missing(*address,
+                make_finding(Code::UbootFileMissing, fmt::format("{} cannot be loaded: {}", path, found.problem),
+                             {here(path)}, fmt::format("{}\nFailed to load '{}'", found.problem, path)));
         return 1;
     }
     const auto most = words.size() > from + 2 ? number_of(words[from + 2]).value_or(0) : 0;

@@ -6,6 +6,8 @@
 #include <openssl/evp.h>
 #include <algorithm>
 
+#include <herberge/budget.hpp>
+
 #include "artifact/boot_image.hpp"
 #include "loader/uboot/console.hpp"
 
@@ -14,6 +16,7 @@ namespace herberge::loader::uboot {
 namespace {
 
 constexpr std::uint64_t most_made = std::uint64_t{1} << 20U;        ///< bytes that a command makes
+constexpr int most_layers = 64;                                     ///< each is a step of every read
 constexpr std::uint64_t most_unpacked = std::uint64_t{128} << 20U;  ///< bytes that a command unpacks
 
 std::string end_of(const std::string& word) {
@@ -26,6 +29,38 @@ std::string end_of(const std::string& word) {
 unsigned width_of(const std::string& command) {
     const auto end = end_of(command);
     return end == "b" ? 1U : end == "w" ? 2U : end == "q" ? 8U : 4U;
+}
+
+FileReference part_of(const Loaded& held, std::uint64_t offset, std::uint64_t length) {
+    FileReference out = held.file;
+    out.part = {held.file.part ? held.file.part->first + offset : offset, length};
+    out.size = length;
+    return out;
+}
+
+Loaded moved(const Loaded& held, std::uint64_t offset, std::uint64_t length, std::uint64_t address) {
+    Loaded out = held;
+    out.address = address;
+    if (offset == 0 && length == held.size) return out;
+    out.size = length;
+    out.file = part_of(held, offset, length);
+    out.bytes = slice(held.bytes, offset, length, held.bytes->place());
+    ++out.layers;
+    return out;
+}
+
+Loaded remade(const Loaded& held, std::vector<std::uint8_t> bytes, std::string place) {
+    Loaded out = held;
+    out.size = out.file.size = bytes.size();
+    out.file.part.reset();
+    out.file.place = std::move(place);
+    out.file.bytes = out.bytes = memory_source(std::move(bytes), out.file.place);
+    out.layers = 0;
+    return out;
+}
+
+void Console::missing(std::uint64_t address, Finding why) {
+    not_loaded_.insert_or_assign(address, Trouble{std::move(why), std::nullopt, {}});
 }
 
 /// What was loaded last lies on top.
@@ -54,6 +89,8 @@ std::vector<std::uint8_t> Console::peek(std::uint64_t address, std::uint64_t mos
 
 void Console::put(Loaded held) {
     constexpr std::size_t most_files = 256;
+    if (held.layers > most_layers)
+        return forget(held.address, "its commands copy and change it more often than is followed");
     not_loaded_.erase(held.address);
     std::erase_if(memory_, [&](const Loaded& one) { return one.address == held.address && one.size <= held.size; });
     for (auto& one : memory_)
@@ -64,14 +101,19 @@ void Console::put(Loaded held) {
 }
 
 void Console::put(std::uint64_t address, std::vector<std::uint8_t> bytes, const std::string& made_by) {
+    if (!charge(Cost::Kept, bytes.size(), made_by))
+        return forget(address, "its commands fill more memory than is kept");
     // A few bytes in the midst of a file leave it a file.
     for (auto& one : memory_) {
         if (address < one.address || address - one.address + bytes.size() > one.size) continue;
+        if (one.layers >= most_layers) return forget(one.address, "its commands change it more often than is followed");
         const auto changed = overlay(one.bytes);
         if (!changed->write(address - one.address, bytes)) continue;
+        const auto name = fmt::format(", changed by {}", made_by);
+        if (one.layers == 0 || !one.file.place.ends_with(name)) one.file.place += name;
+        ++one.layers;
         one.file.part.reset();
         one.file.size = one.size;
-        one.file.place = fmt::format("{}, changed by {}", one.file.place, made_by);
         one.file.bytes = one.bytes = changed;
         return;
     }
@@ -128,16 +170,7 @@ int Console::do_copy(const Words& words) {
     const std::uint64_t length = *count * width_of(words[0]);
     const Loaded* held = at(*from);
     if (held != nullptr && *from - held->address + length <= held->size && held->overwritten_by.empty()) {
-        Loaded copy = *held;
-        const std::uint64_t skipped = *from - held->address;
-        copy.address = *to;
-        copy.size = length;
-        if (skipped != 0 || length != held->size) {
-            copy.file.part = {held->file.part ? held->file.part->first + skipped : skipped, length};
-            copy.bytes = slice(held->bytes, skipped, length, held->bytes->place());
-        }
-        copy.file.size = length;
-        put(std::move(copy));
+        put(moved(*held, *from - held->address, length, *to));
         return 0;
     }
     auto known = peek(*from, length);
@@ -221,7 +254,7 @@ bool Console::unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t l
     std::vector<std::uint8_t> out;
     const auto done = unpack(kind, *held.bytes, begin, length, most_unpacked, [&](std::span<const std::uint8_t> more) {
         out.insert(out.end(), more.begin(), more.end());
-        return true;
+        return charge(Cost::Kept, more.size(), held.bytes->place()).has_value();
     });
     if (!done) {
         if (done.error().kind == ErrorKind::TooLarge) (void)unfollowed("unzip");
@@ -229,14 +262,8 @@ bool Console::unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t l
         return false;
     }
     set("filesize", fmt::format("{:x}", out.size()));
-    Loaded fresh;
+    Loaded fresh = remade(held, std::move(out), held.file.place + " (unpacked)");
     fresh.address = to;
-    fresh.size = out.size();
-    fresh.file = held.file;
-    fresh.file.part.reset();
-    fresh.file.place = held.file.place + " (unpacked)";
-    fresh.file.size = fresh.size;
-    fresh.file.bytes = fresh.bytes = memory_source(std::move(out), fresh.file.place);
     put(std::move(fresh));
     return true;
 }
@@ -287,12 +314,7 @@ int Console::do_extract(const Words& words) {
     if (packing == Compression::Gzip)
         return unpack_to(*held, part->first, part->second, Compression::Gzip, *to) ? 0 : 1;
     if (!known || packing != Compression::None) return unfollowed(words[0]);
-    Loaded fresh = *held;
-    fresh.address = *to;
-    fresh.size = part->second;
-    fresh.file.part = {held->file.part ? held->file.part->first + part->first : part->first, part->second};
-    fresh.file.size = part->second;
-    fresh.bytes = slice(held->bytes, part->first, part->second, held->bytes->place());
+    Loaded fresh = moved(*held, part->first, part->second, *to);
     set("fileaddr", fmt::format("{:x}", *to));
     set("filesize", fmt::format("{:x}", part->second));
     put(std::move(fresh));

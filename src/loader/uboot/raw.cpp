@@ -38,16 +38,12 @@ int Console::read_raw(const Source& medium, std::uint64_t from, std::uint64_t le
     const std::string place = fmt::format("{}@{}", medium->place(), from);
     if (length == 0) return 0;
     if (from > medium->size() || length > medium->size() - from) {
-        not_loaded_.insert_or_assign(
-            address,
-            Trouble{
+        missing(address,
                 make_finding(
                     Code::UbootFileMissing,
                     fmt::format("what is to be read at {} lies behind the end of {}", place, medium->place()),
                     {here(place), evidence_place(medium->place(), size_text(from + length), size_text(medium->size()))},
-                    "0 blocks read: ERROR"),
-                std::nullopt,
-                {}});
+                    "0 blocks read: ERROR"));
         return 1;
     }
     Loaded held;
@@ -59,6 +55,16 @@ int Console::read_raw(const Source& medium, std::uint64_t from, std::uint64_t le
     held.file.bytes = held.bytes = slice(medium, from, length, place);
     put(std::move(held));
     return 0;
+}
+
+const Partition* Console::partition_of(const Disk& disk, const std::string& word) {
+    const auto mark = word.find_first_of(":#");
+    if (mark == std::string::npos) return nullptr;
+    const auto wanted = word.substr(mark + 1);
+    const auto found = std::ranges::find_if(disk.table.partitions, [&](const Partition& p) {
+        return word[mark] == '#' ? p.name == wanted : number_of(wanted) == static_cast<std::uint64_t>(p.number);
+    });
+    return found != disk.table.partitions.end() ? &*found : nullptr;
 }
 
 /// read <interface> <dev[:part | #name]> <address> <block> <count>
@@ -77,14 +83,13 @@ int Console::do_read(const Words& words) {
     const auto mark = words[2].find_first_of(":#");
     if (mark != std::string::npos) {
         const auto wanted = words[2].substr(mark + 1);
-        const auto found = std::ranges::find_if(disk->table.partitions, [&](const Partition& p) {
-            return words[2][mark] == '#' ? p.name == wanted : number_of(wanted) == static_cast<std::uint64_t>(p.number);
-        });
-        if (number_of(wanted) != std::uint64_t{0} && found == disk->table.partitions.end()) {
+        const Partition* found = partition_of(*disk, words[2]);
+        // 0 is the whole device.
+        if (found == nullptr && number_of(wanted) != std::uint64_t{0}) {
             say(fmt::format("** Invalid partition {} **", wanted));
             return 1;
         }
-        if (found != disk->table.partitions.end()) first = found->first_lba;
+        if (found != nullptr) first = found->first_lba;
     }
     const std::uint64_t sector = disk->table.sector_size;
     constexpr std::uint64_t most = std::uint64_t{1} << 48U;
@@ -124,7 +129,7 @@ std::optional<Console::FlashPlace> Console::flash_place(const Disk& disk, const 
             const auto part = std::ranges::find(*parts, word, &FlashPart::name);
             if (part != parts->end()) return FlashPlace{part->at, part->size};
         }
-    constexpr std::uint64_t unit = 512;  // of a flash's parts (divide_flash)
+    const std::uint64_t unit = disk.table.sector_size;
     const auto part = std::ranges::find(disk.table.partitions, word, &Partition::name);
     if (part != disk.table.partitions.end()) return FlashPlace{part->first_lba * unit, part->sectors * unit};
     if (const auto number = number_of(word); number && *number < all) return FlashPlace{*number, all - *number};
@@ -216,7 +221,7 @@ int Console::do_ubi(const Words& words) {
         if (words.size() < 3 || disk == nullptr) return 0;
         const auto place = flash_place(*disk, words[2]);
         ubi_ = -1;
-        constexpr std::uint64_t unit = 512;
+        const std::uint64_t unit = disk->table.sector_size;
         for (const auto& part : disk->table.partitions)
             if (place && part.first_lba * unit == place->at) ubi_ = part.number;
         const bool attached = std::ranges::any_of(machine_.layered, [&](const VolumeRef& volume) {
@@ -234,13 +239,10 @@ int Console::do_ubi(const Words& words) {
         const auto volume = flash_volume(words[3]);
         if (!address) return 1;
         if (volume == nullptr) {
-            not_loaded_.insert_or_assign(
-                *address, Trouble{make_finding(Code::UbootFileMissing,
-                                               fmt::format("the flash has no volume {} that U-Boot can read",
-                                                           printable(words[3])),
-                                               {here(words[3])}, fmt::format("Volume {} not found!", words[3])),
-                                  std::nullopt,
-                                  {}});
+            missing(*address,
+                    make_finding(Code::UbootFileMissing,
+                                 fmt::format("the flash has no volume {} that U-Boot can read", printable(words[3])),
+                                 {here(words[3])}, fmt::format("Volume {} not found!", words[3])));
             say(fmt::format("Volume {} not found!", words[3]));
             return 1;
         }

@@ -76,11 +76,11 @@ int Console::lay_over(const Words& words) {
         return 1;
     }
     const auto done = tree->with_overlay(*overlay, room_[tree_at_]);
-    Loaded fresh = *base;
     std::vector<std::uint8_t> bytes;
+    std::string place;
     if (done) {
         bytes.assign(done->bytes().begin(), done->bytes().end());
-        fresh.file.place = fmt::format("{} with {}", base->file.place, held->file.place);
+        place = fmt::format("{} with {}", base->file.place, held->file.place);
     } else {
         // Both are spoilt then: a start with such a tree fails as well.
         trouble(Code::UbootTreeRefused,
@@ -90,13 +90,9 @@ int Console::lay_over(const Words& words) {
                 fmt::format("failed on fdt_overlay_apply(): {}", done.error().found));
         bytes.assign(tree->bytes().begin(), tree->bytes().end());
         std::fill_n(bytes.begin(), std::min<std::size_t>(4, bytes.size()), std::uint8_t{0xFF});
-        fresh.file.place = fmt::format("{}, spoilt by {}", base->file.place, held->file.place);
+        place = fmt::format("{}, spoilt by {}", base->file.place, held->file.place);
     }
-    fresh.size = bytes.size();
-    fresh.file.part.reset();
-    fresh.file.size = fresh.size;
-    fresh.file.bytes = fresh.bytes = memory_source(std::move(bytes), fresh.file.place);
-    put(std::move(fresh));
+    put(remade(*base, std::move(bytes), std::move(place)));
     return done ? 0 : 1;
 }
 
