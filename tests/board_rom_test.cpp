@@ -74,7 +74,7 @@ const Family families[] = {
     {"ZynqFile", "zynq7000-brom", "mkimage -T zynqimage -a 0 -e 0 -d code first", 20000, 0, "BOOT.BIN", 0, 0x4000000,
      "the boot header of d1p1:/BOOT.BIN passes its checksum", false},
     {"Stm32", "stm32mp1-brom", "mkimage -T stm32image -a 0x2FFC2500 -e 0x2FFC2500 -d code first", 20000, 65536, "", 0,
-     0xC0100000, "the first program in sector 128 (", true},
+     0xC0100000, "the first program at byte 65536 (", true},
 };
 
 /// The first program of a family; empty: mkimage is not here.
@@ -234,7 +234,7 @@ TEST(RomStm32, TakesTheSecondCopyWhereTheFirstIsDamaged) {
     const auto found = search_rom(machine, *find_board(family.board));
     ASSERT_TRUE(found.program);
     EXPECT_FALSE(found.program->refused);
-    EXPECT_EQ(found.program->where, "sector 640");
+    EXPECT_EQ(found.program->where, "byte 327680");
     ASSERT_EQ(found.passed.size(), 1U);
     EXPECT_EQ(found.passed[0].code, Code::BoardProgramDamaged);
 }

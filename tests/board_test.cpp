@@ -868,6 +868,26 @@ TEST(UbootImages, AreChosenByTheBoard) {
         << "where \"-\" stands for a RAM disk, that of the image is not taken";
 }
 
+/// extlinux.conf without a tree: the board's own is handed over to whatever kind of image the kernel is
+/// (boot/pxe_utils.c, label_boot).
+TEST(UbootImages, OfAMenuGetTheBoardsOwnTree) {
+    const auto kernel = forge::make_arm64_image("6.1.0-almhof-armmp");
+    const forge::LegacyOptions legacy{.arch = 22, .load = 0x48000000, .entry = 0x48000000};
+    for (const auto& [what, image] : std::initializer_list<std::pair<const char*, Bytes>>{
+             {"flat", kernel},
+             {"legacy", forge::make_legacy_image(kernel, legacy)},
+             {"tree", forge::make_fit({{"kernel-1", "kernel", kernel, 0x48000000, 0x48000000, "arm64"}}, "Station")}}) {
+        Card card;
+        card.files.file("/Image", image);
+        const Board board(card.build(), "uboot-qemu-arm64");
+        EXPECT_EQ(board.system().at(Stage::Entry).state, State::Holds) << what;
+        EXPECT_NE(board.system().at(Stage::Kernel).state, State::Breaks)
+            << what << ": " << board.system().at(Stage::Kernel).text;
+        EXPECT_NE(board.stage(), "kernel") << what;
+        EXPECT_FALSE(board.has(Code::UbootTreeRefused)) << what;
+    }
+}
+
 TEST(UbootImages, LegacyOnesAreChecked) {
     const auto of = [](forge::LegacyOptions options, auto change) {
         ScriptCard card("load mmc 0:1 0x50000000 /uImage\nbootm 0x50000000 - -");
@@ -1003,9 +1023,10 @@ TEST(BoardTool, ListsBoardsAndFollowsThem) {
     const auto all = support::shell(TOOL_PATH " boards");
     EXPECT_EQ(all.status, 0);
     EXPECT_NE(
-        all.out.find("board:sunxi-h3-brom  Allwinner H3, H2+\n    starts   a program with the mark eGON.BT0 and a "
-                     "checksum, at byte 8192 (some also 131072)\n    at       byte 8192, then 131072; at most 32.0 KiB "
-                     "in its first program\n    console  ttyS0\n"),
+        all.out.find(
+            "board:sunxi-h3-brom  Allwinner H3, H2+\n    starts   a program with the mark eGON.BT0 and a "
+            "checksum, at byte 8192 (some also 131072)\n    at       byte 8192, then 131072; at most 32.0 KiB "
+            "in its first program\n             in a boot area of an eMMC (--boot-area): byte 0\n    console  ttyS0\n"),
         std::string::npos)
         << all.out;
     const auto fitting = support::shell(TOOL_PATH " boards --format json " + card);

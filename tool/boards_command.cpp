@@ -38,10 +38,12 @@ std::string boards_text(const std::vector<const Board*>& all, const Terminal& te
         if (board->most_first != 0) {
             std::string places;
             for (const auto at : board->places)
-                if (at != 0) places += fmt::format("{}{}", places.empty() ? "" : ", then ", at);
+                if (at != herberge::no_place) places += fmt::format("{}{}", places.empty() ? "" : ", then ", at);
             out += fmt::format("    {}at most {} in its first program\n",
                                places.empty() ? "room     " : fmt::format("at       byte {}; ", places),
                                size_text(board->most_first));
+            if (board->area_at != herberge::no_place)
+                out += fmt::format("             in a boot area of an eMMC (--boot-area): byte {}\n", board->area_at);
         }
         out += fmt::format("    console  {}\n", board->console);
         out += terminal.ink(Ink::Dim, fmt::format("    source   {}", board->source)) + "\n";

@@ -153,6 +153,23 @@ bool Inputs::take_spare_off(const Source& dump, int number, const std::vector<st
     return true;
 }
 
+bool Inputs::beside(Disk& disk, const std::vector<std::string>& areas) {
+    constexpr std::size_t most = 2;
+    const std::string head = fmt::format("d{}=", disk.number);
+    for (const auto& one : areas) {
+        if (!one.starts_with(head)) continue;
+        auto file = open_image(one.substr(head.size()), 0);
+        if (!file || disk.boot_areas.size() == most) {
+            status = file
+                         ? complain(Exit::usage, fmt::format("--boot-area: an eMMC has two, d{} has more", disk.number))
+                         : complain(Exit::unreadable, printable(file.error().text()));
+            return false;
+        }
+        disk.boot_areas.push_back(*file);
+    }
+    return true;
+}
+
 bool Inputs::names_images(const std::vector<std::string>& all, std::string_view option, std::string_view wanted,
                           std::size_t images) {
     for (const auto& one : all) {
@@ -191,6 +208,7 @@ bool Inputs::open(const Options& options) {
             machine.disks.back().bad_blocks = std::move(nand->bad_blocks);
             machine.disks.back().erase_block = nand->block;
         }
+        if (!beside(machine.disks.back(), options.boot_areas)) return false;
         if (options.optical) into_optical_drive(machine.disks.back());
         if (!divide(machine.disks.back(), options.flash_layouts)) return false;
         if (const auto& problem = machine.disks.back().problem; problem && problem->kind == ErrorKind::Io) {
@@ -199,7 +217,8 @@ bool Inputs::open(const Options& options) {
         }
     }
     if (!names_images(options.flash_layouts, "--flash-layout", "PARTS", options.images.size()) ||
-        !names_images(options.nand, "--nand", "PAGE+SPARE", options.images.size()))
+        !names_images(options.nand, "--nand", "PAGE+SPARE", options.images.size()) ||
+        !names_images(options.boot_areas, "--boot-area", "FILE", options.images.size()))
         return false;
     if (!read_keys(options.unlock)) return false;
     open_layers(machine, keys_);

@@ -47,6 +47,8 @@ private:
     /// The content of a dump of NAND flash in place of the dump; `out` stays null for other images.
     bool take_spare_off(const herberge::Source& dump, int number, const std::vector<std::string>& shapes,
                         std::optional<herberge::NandDump>& out);
+    /// Gives the disk the dumps of its boot areas.
+    bool beside(herberge::Disk& disk, const std::vector<std::string>& areas);
     /// Whether each of these begins with dN= of an image that is there.
     bool names_images(const std::vector<std::string>& all, std::string_view option, std::string_view wanted,
                       std::size_t images);

@@ -41,6 +41,12 @@ void add_images(CLI::App& command, Options& options) {
                     "area, perhaps the pages of a block (64 without): d2=2048+64 or d2=2048+64x128")
         ->allow_extra_args(false)
         ->type_name("dN=PAGE+SPARE");
+    command
+        .add_option("--boot-area", options.boot_areas,
+                    "A dump of an eMMC's boot area partition 1, given twice of partition 2 as well: d1=area1.bin. A "
+                    "board's ROM may start from there")
+        ->allow_extra_args(false)
+        ->type_name("dN=FILE");
     command.add_flag("--optical", options.optical,
                      "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");

@@ -46,6 +46,9 @@ struct NextPlace {
     std::string_view name;
 };
 
+/// Not used, in Board::places.
+inline constexpr std::uint64_t no_place = ~std::uint64_t{0};
+
 /// What stands before a first program that lies in a partition of its own.
 enum class RomHead : std::uint8_t { None, Starfive };
 
@@ -55,7 +58,10 @@ struct Board {
     std::string_view title;  ///< for people
     Processor processor = Processor::Arm64;
     BoardRom rom = BoardRom::Uboot;
-    std::array<std::uint64_t, 2> places{};  ///< where the ROM looks for its first program; 0: not used
+    /// Where the ROM looks for its first program, from the start of the card or disk.
+    std::array<std::uint64_t, 2> places{no_place, no_place};
+    /// Where it looks in a boot area partition of an eMMC (JESD84-B51, 6.3); no_place: it starts from none.
+    std::uint64_t area_at = no_place;
     std::uint64_t chip_ram_at = 0;          ///< where its memory on the chip begins, as far as that is judged
     std::uint64_t most_first = 0;           ///< memory on the chip for the first program; 0: none is loaded
     std::string_view first_type;            ///< BoardRom::PartitionType: in lower case

@@ -138,6 +138,7 @@ struct Disk {
     Emulation emulation = Emulation::None;  ///< what its boot image poses as, when this is that image
     std::vector<std::uint64_t> bad_blocks;  ///< of NAND flash: where each begins, in bytes
     std::uint64_t erase_block = 0;          ///< of NAND flash: bytes of a block; 0: not known
+    std::vector<Source> boot_areas;         ///< of an eMMC: its boot area partitions 1 and 2, as far as they are given
 };
 
 /// What a layer made of its members.

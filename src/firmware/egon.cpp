@@ -23,7 +23,7 @@ std::optional<std::uint32_t> branch_target(std::uint32_t instruction) {
 
 std::optional<EgonProgram> find_egon(const ByteSource& disk, const Board& board) {
     for (const std::uint64_t at : board.places) {
-        if (at == 0) continue;
+        if (at == no_place) continue;
         const auto header = disk.load<ondisk::EgonHeader>(at);
         if (!header || !std::equal(mark.begin(), mark.end(), header->magic.begin())) continue;
         EgonProgram out;

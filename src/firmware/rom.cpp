@@ -65,8 +65,9 @@ bool says(const ByteSource& source, std::uint64_t length, std::string_view words
 
 }  // namespace rom
 
-RomSearch search_rom(const Machine& machine, const Board& board) {
-    if (machine.disks.empty() || machine.disks.front().problem) return {};
+namespace {
+
+RomSearch search(const Machine& machine, const Board& board) {
     static constexpr std::pair<BoardRom, rom::Search> families[] = {
         {BoardRom::Egon, rom::egon},       {BoardRom::Rockchip, rom::rockchip},     {BoardRom::Imx, rom::imx},
         {BoardRom::Ti, rom::ti},           {BoardRom::Stm32mp, rom::stm32},         {BoardRom::Zynq, rom::zynq},
@@ -74,6 +75,46 @@ RomSearch search_rom(const Machine& machine, const Board& board) {
     };
     const auto* family = std::ranges::find(families, board.rom, &std::pair<BoardRom, rom::Search>::first);
     return family != std::end(families) ? family->second(machine, board) : RomSearch{};
+}
+
+/// What the ROM finds in the boot area partitions of the first disk. Which of them it looks at, if any, a register of
+/// the eMMC says (EXT_CSD[179], PARTITION_CONFIG), which no image holds: the first with a first program is taken.
+RomSearch search_areas(const Disk& disk, const Board& board) {
+    RomSearch out;
+    if (board.area_at == no_place) return out;
+    Board in_area = board;
+    in_area.places = {board.area_at, no_place};
+    for (std::size_t i = 0; i < disk.boot_areas.size(); ++i) {
+        Machine alone;
+        alone.disks.emplace_back();
+        alone.disks.front().number = disk.number;
+        alone.disks.front().source = disk.boot_areas[i];
+        auto here = search(alone, in_area);
+        out.looked.insert(out.looked.end(), here.looked.begin(), here.looked.end());
+        if (!here.program) continue;
+        here.program->area = disk.boot_areas[i];
+        const std::string area = fmt::format("{} of boot area {}", here.program->where, i + 1);
+        for (auto at = here.program->text.find(here.program->where); at != std::string::npos;
+             at = here.program->text.find(here.program->where, at + area.size()))
+            here.program->text.replace(at, here.program->where.size(), area);
+        here.program->where = area;
+        rom::take(out, std::move(*here.program));
+    }
+    return out;
+}
+
+}  // namespace
+
+RomSearch search_rom(const Machine& machine, const Board& board) {
+    if (machine.disks.empty() || machine.disks.front().problem) return {};
+    auto out = search_areas(machine.disks.front(), board);
+    if (out.program && !out.program->refused) return out;
+    auto rest = search(machine, board);
+    out.looked.insert(out.looked.end(), rest.looked.begin(), rest.looked.end());
+    if (!rest.program) return out;
+    out.passed.insert(out.passed.end(), rest.passed.begin(), rest.passed.end());
+    rom::take(out, std::move(*rest.program));
+    return out;
 }
 
 }  // namespace herberge

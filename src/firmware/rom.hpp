@@ -19,6 +19,7 @@ struct RomProgram {
     std::uint64_t at = 0;            ///< its head, from the disk's start; of a file: where its first byte lies
     std::uint64_t length = 0;        ///< what the ROM loads of it, its head included
     VolumeRef volume;                ///< where it is a file; null: it is none
+    Source area;                     ///< the eMMC's boot area partition that it lies in; null: it lies in none
     bool whole = false;              ///< nothing is looked for behind it: it holds the loader itself
     std::optional<Finding> refused;  ///< the ROM does not start it, or starts into nothing
     State state = State::Holds;

@@ -229,8 +229,9 @@ RomProgram judge_stm32(const Board& board, RomProgram out) {
                               {bytes(68, 4, fmt::format("{:08x}", sum),
                                      fmt::format("{:08x}", static_cast<std::uint32_t>(head->checksum))),
                                evidence_bytes(source, sizeof(*head), length)});
-    out.text = fmt::format("the first program in {} ({}) passes its checksum and fits into the chip's {}", out.where,
-                           size_text(length), size_text(board.most_first));
+    out.text = fmt::format("the first program {} {} ({}) passes its checksum and fits into the chip's {}",
+                           out.where.starts_with("byte") ? "at" : "in", out.where, size_text(length),
+                           size_text(board.most_first));
     out.evidence = {evidence_bytes(source, 0, sizeof(*head))};
     return out;
 }
@@ -250,18 +251,17 @@ RomSearch stm32(const Machine& machine, const Board& board) {
             out.looked.push_back(
                 evidence_place(fmt::format("d{}", disk.number), "a GPT partition named fsbl1 or fsbl2", "none"));
     } else {
-        // Without a GPT the ROM looks at sectors 128 and 640.
-        for (const std::uint64_t lba : {128U, 640U}) {
+        // Without a GPT the ROM looks at fixed bytes.
+        for (const std::uint64_t at : board.places) {
+            if (at == no_place) continue;
             RomProgram raw;
-            raw.where = fmt::format("sector {}", lba);
-            raw.at = lba * sector;
+            raw.where = fmt::format("byte {}", at);
+            raw.at = at;
             if (raw.at >= disk.source->size()) continue;
             raw.source = slice(disk.source, raw.at, disk.source->size() - raw.at, disk.source->place());
             const auto mark = raw.source->bytes(0, 4);
             if (mark && hex(*mark, "") == "53544d32") copies.push_back(std::move(raw));
-            else
-                out.looked.push_back(
-                    evidence_bytes(*disk.source, lba * sector, 4, "STM2", mark ? hex(*mark) : "unreadable"));
+            else out.looked.push_back(evidence_bytes(*disk.source, at, 4, "STM2", mark ? hex(*mark) : "unreadable"));
         }
     }
     for (auto& copy : copies) take(out, judge_stm32(board, std::move(copy)));

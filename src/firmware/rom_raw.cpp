@@ -45,7 +45,7 @@ RomSearch egon(const Machine& machine, const Board& board) {
     const auto found = find_egon(disk, board);
     if (!found) {
         for (const std::uint64_t at : board.places)
-            if (at != 0 && at + 12 <= disk.size()) out.looked.push_back(looked_at(disk, at + 4, 8, "eGON.BT0"));
+            if (at != no_place && at + 12 <= disk.size()) out.looked.push_back(looked_at(disk, at + 4, 8, "eGON.BT0"));
         return out;
     }
     auto program = begun(machine, found->at);
@@ -185,7 +185,7 @@ RomSearch rockchip(const Machine& machine, const Board& board) {
     RomSearch out;
     const auto& disk = *machine.disks.front().source;
     for (const std::uint64_t at : board.places) {
-        if (at == 0) continue;
+        if (at == no_place) continue;
         auto program = begun(machine, at);
         if (program.source == nullptr) continue;
         const auto newer = program.source->load<ondisk::RockchipHeader2>(0);
@@ -271,7 +271,7 @@ RomSearch imx(const Machine& machine, const Board& board) {
     RomSearch out;
     const auto& disk = *machine.disks.front().source;
     for (const std::uint64_t at : board.places) {
-        if (at == 0) continue;
+        if (at == no_place) continue;
         auto program = begun(machine, at);
         const auto table = program.source != nullptr ? program.source->load<ondisk::ImxVectorTable>(0)
                                                      : fail(ErrorKind::OutOfRange, "behind the end");
@@ -292,7 +292,7 @@ RomSearch amlogic(const Machine& machine, const Board& board) {
     RomSearch out;
     const auto& disk = *machine.disks.front().source;
     for (const std::uint64_t at : board.places) {
-        if (at == 0) continue;
+        if (at == no_place) continue;
         auto program = begun(machine, at);
         const auto mark = program.source != nullptr && program.source->size() >= mark_at + 4
                               ? program.source->bytes(mark_at, 4)

@@ -16,7 +16,8 @@ std::string boards_json(const std::vector<const Board*>& boards) {
                             {"starts", rom_words(board->rom)}};
         one["places"] = ordered_json::array();
         for (const auto at : board->places)
-            if (at != 0) one["places"].push_back(at);
+            if (at != no_place) one["places"].push_back(at);
+        one["boot_area"] = board->area_at != no_place ? ordered_json(board->area_at) : ordered_json(nullptr);
         one["most_first"] = board->most_first;
         one["console"] = board->console;
         one["source"] = board->source;

@@ -47,6 +47,8 @@ public:
         } else {
             const auto program = first_program(ladder);
             if (!program || !find_next(machine_, board_, *program, ladder, *start)) return std::nullopt;
+            start->first =
+                slice(program->source, 0, std::min(program->length, program->source->size()), program->source->place());
             before = {fmt::format("ROM of {}", board_.title), fmt::format("first program ({})", program->where)};
         }
         return FlatStart{"U-Boot", disk().number,

@@ -80,12 +80,15 @@ private:
     }
 
     std::optional<Candidate> at_byte(std::uint64_t at) {
-        const auto& source = disk().source;
+        // Behind a first program in a boot area, the next one lies there, too (common/spl/spl_mmc.c).
+        const auto& source = first_.area != nullptr ? first_.area : disk().source;
         if (at >= source->size()) {
             looked_.push_back(evidence_place(source->place(), "a medium that reaches further", "it ends before"));
             return std::nullopt;
         }
-        return Candidate{slice(source, at, source->size() - at, source->place()), fmt::format("at byte {}", at), at};
+        return Candidate{slice(source, at, source->size() - at, source->place()),
+                         fmt::format("at byte {}{}", at, first_.area != nullptr ? " of that boot area" : ""),
+                         first_.area != nullptr ? std::nullopt : std::optional(at)};
     }
 
     /// A file in the top folder of the volume that the first program came from, or of the first partition; only where

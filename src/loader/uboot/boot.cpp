@@ -451,7 +451,17 @@ MenuEntry Console::prepare(const BootWords& words) {
     std::string tree = words.tree;
     take_kernel(words, out, ramdisk, tree);
     if (out.unread.empty()) take_ramdisk(ramdisk, out);
+    const auto before = out.devicetree.size();
     if (out.unread.empty()) take_tree(words, tree, out);
+    // Without the variable, what the tree says stays (boot/fdt_support.c, fdt_chosen).
+    if (!variables_.contains("bootargs") && !out.devicetree.empty()) {
+        const bool named = out.devicetree.size() > before;
+        const auto& file = named ? out.devicetree.back() : out.devicetree.front();
+        const auto bytes = named || tree.empty() || tree == "-" ? open_file(file) : nullptr;
+        const auto own =
+            bytes != nullptr ? DeviceTree::open(*bytes) : fail(ErrorKind::NotFound, "the board's own tree");
+        if (own) out.arguments = own->text(own->node("/chosen"), "bootargs");
+    }
     if (out.unread.empty()) look_at_move(words, ramdisk, tree, out);
     out.kernel_loaded = !out.stop;
     return out;

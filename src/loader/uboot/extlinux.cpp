@@ -242,9 +242,8 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
                 (((*head)[0] == 0xD0 && (*head)[1] == 0x0D) || ((*head)[0] == 0x27 && (*head)[1] == 0x05));
             words.command = container || label.fit ? "bootm" : board_.processor == Processor::Arm ? "bootz" : "booti";
             words.kernel = kernel_at + label.configuration;
+            // Without either, an image tree's own counts.
             words.tree = tree.empty() ? value("fdt_addr") : tree;
-            // A FIT brings its own tree, unless one is named.
-            if (container && tree.empty()) words.tree.clear();
             entry = prepare(words);
         } else {
             entry.kind = EntryKind::Linux;

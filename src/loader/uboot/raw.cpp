@@ -102,8 +102,17 @@ int Console::read_blocks(const Words& words) {
     if (words.size() < 5) return 1;
     const auto chosen = chosen_.find(words[0]);
     const std::string number = chosen != chosen_.end() ? chosen->second : "0";
-    if (number.find('.') != std::string::npos) {
-        if (const auto address = number_of(words[2]))
+    if (const auto mark = number.find('.'); mark != std::string::npos) {
+        const auto address = number_of(words[2]);
+        const auto block = number_of(words[3]);
+        const auto count = number_of(words[4]);
+        const auto area = number_of(number.substr(mark + 1));
+        const Disk* disk = device(words[0], number.substr(0, mark));
+        constexpr std::uint64_t most = std::uint64_t{1} << 48U;
+        if (!address || !block || !count || *block > most || *count > most) return 1;
+        if (disk != nullptr && area && *area > 0 && *area <= disk->boot_areas.size())
+            return read_raw(disk->boot_areas[*area - 1], *block * 512, *count * 512, *address);
+        if (address)
             forget(*address,
                    fmt::format("its commands read it from the part {} of {} {}, which is not among the disks",
                                number.substr(number.find('.') + 1), words[0], number.substr(0, number.find('.'))));

@@ -9,6 +9,7 @@
 #include <herberge/flash.hpp>
 
 #include "loader/uboot/console.hpp"
+#include "loader/uboot/falcon.hpp"
 
 namespace herberge::loader::uboot {
 
@@ -300,6 +301,16 @@ LoaderRun run(const Machine& machine, const Start& asked) {
     if (out.loader_evidence.empty()) out.loader_evidence = {evidence_place("U-Boot's environment")};
     const bool native = !environment.variables.contains("distro_bootcmd");
     const auto variables = environment.variables;
+    if (const auto first = start.first != nullptr ? head_of(*start.first) : std::string{};
+        in_falcon_mode(first, variables)) {
+        std::string note;
+        if (auto started = start_kernel_at_once(machine, board, first, variables, note)) {
+            started->loader_evidence = out.loader_evidence;
+            started->findings.insert(started->findings.begin(), out.findings.begin(), out.findings.end());
+            return *started;
+        }
+        out.loader_text += note;
+    }
     const bool counted_out = start_counter(variables, out);
     auto outcome = Console(machine, board, std::move(environment.variables), native, build_of(start))
                        .boot(counted_out ? "altbootcmd" : "bootcmd");
