@@ -317,10 +317,10 @@ public:
             }
     }
     [[nodiscard]] std::size_t last_at() const { return last_; }
-    [[nodiscard]] std::string text(const std::string& path) const {
+    [[nodiscard]] std::string text(const std::string& path, Observer observer = Observer::Linux) const {
         const auto machine = support::machine_of(flash);
         const auto* volume = volume_of(machine, "ubi0/station");
-        const auto* fs = volume != nullptr ? volume->files(Observer::Linux) : nullptr;
+        const auto* fs = volume != nullptr ? volume->files(observer) : nullptr;
         if (fs == nullptr)
             return volume != nullptr && volume->problem(Observer::Linux) ? volume->problem(Observer::Linux)->what
                                                                          : std::string("no volume");
@@ -424,6 +424,9 @@ TEST(UbifsJournal, ItsEndMayBeTornWhereTheMachineStopped) {
     made.in_use();
     EXPECT_EQ(made.text("/etc/new"), "snow\n");
     EXPECT_EQ(made.text("/etc/torn"), "(/etc/torn does not exist)");
+    // A reader that asks for no checksums else must ask for them here.
+    EXPECT_EQ(made.text("/etc/new", Observer::Loader), "snow\n");
+    EXPECT_EQ(made.text("/etc/torn", Observer::Loader), "(/etc/torn does not exist)");
 }
 
 TEST(UbifsJournal, WhatBelongsTogetherCountsTogether) {

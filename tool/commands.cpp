@@ -126,30 +126,6 @@ int run_systems(const Options& options) {
     return Exit::all_start;
 }
 
-int run_startup(const Options& options) {
-    Inputs opened;
-    if (!opened.open(options)) return opened.status;
-    const Terminal terminal;
-    bool any = false;
-    for (const auto& system : find_systems(opened.machine)) {
-        if (system.kind != SystemKind::Windows) continue;
-        const auto items = windows_startup(system);
-        if (!items) {
-            complain(Exit::unreadable,
-                     fmt::format("{}:{}: {}", system.volume->place, system.directory, printable(items.error().text())));
-            continue;
-        }
-        const auto letters = windows_drive_letters(opened.machine, system).value_or(std::vector<DriveLetter>{});
-        if (any) print("\n");
-        any = true;
-        print(options.format == "json" ? startup_json(system, *items, letters)
-                                       : startup_text(system, *items, letters, terminal));
-    }
-    if (options.stats) opened.stats();
-    return any ? Exit::all_start
-               : complain(Exit::some_fail, "no Windows installation whose registry could be read is on these disks");
-}
-
 int run_layout(const Options& options) {
     Inputs opened;
     if (!opened.open(options)) return opened.status;

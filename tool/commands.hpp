@@ -36,6 +36,8 @@ struct Options {
     std::vector<std::string> flash_layouts;  ///< dN=WORDS or dN=FILE, each
     std::vector<std::string> nand;           ///< dN=PAGE+SPARE, each
     std::vector<std::string> boot_areas;     ///< dN=FILE, each
+    std::vector<std::string> levels;         ///< startup: run levels or targets, at most two
+    bool all_levels = false;                 ///< startup --levels
     std::string unreadable;                  ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store

@@ -164,10 +164,19 @@ void add_systems(CLI::App& app, Options& options, int& status) {
 
 void add_startup(CLI::App& app, Options& options, int& status) {
     auto* startup = app.add_subcommand(
-        "startup", "What a Windows installation would start, in order, and whether each file is there");
+        "startup", "What each installed system would start, in order, and whether each file is there");
     add_images(*startup, options);
     add_format(*startup, options);
-    startup->footer("Example:\n  herberge startup office-pc.img");
+    startup
+        ->add_option("--level", options.levels,
+                     "Linux: another run level or target than the one that it would start with: 3, multi-user.target, "
+                     "boot. Given twice: what only one of them starts")
+        ->allow_extra_args(false)
+        ->type_name("NAME");
+    startup->add_flag("--levels", options.all_levels, "Linux: a table of which run level or target starts what");
+    startup->footer(
+        "Examples:\n  herberge startup office-pc.img\n  herberge startup kitchen.img --level 1\n"
+        "  herberge startup kitchen.img --level rescue --level multi-user");
     startup->callback([&] { status = tool::run_startup(options); });
 }
 

@@ -17,6 +17,13 @@ std::string systems_text(const herberge::Verdict& verdict, const Terminal& termi
 std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Terminal& terminal);
 std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
                          const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal);
+std::string linux_startup_text(const herberge::InstalledSystem& system, const herberge::LinuxStart& start,
+                               const Terminal& terminal);
+/// What only one of two starts does.
+std::string start_difference_text(const herberge::LinuxStart& first, const herberge::LinuxStart& second,
+                                  const Terminal& terminal);
+std::string run_levels_text(const herberge::InstalledSystem& system, const herberge::LevelTable& table,
+                            const Terminal& terminal);
 std::string layout_text(const herberge::Machine& machine, const Terminal& terminal);
 std::string sector_text(const herberge::SectorView& view, const Terminal& terminal);
 std::string boot_options_text(const std::vector<herberge::BootOptionState>& options, const Terminal& terminal);

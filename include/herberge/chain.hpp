@@ -52,6 +52,7 @@ struct SystemVerdict {
     std::vector<std::string> route;
     std::array<StageState, stage_count> stages;
     std::string entry;              ///< the primary entry's title; empty: none
+    std::string arguments;          ///< … and the kernel's command line that it gives
     bool entry_is_default = false;  ///< the loader starts it unattended
     std::vector<Fallback> fallbacks;
     std::string version;                      ///< as the system itself tells; may be empty

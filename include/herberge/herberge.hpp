@@ -31,7 +31,9 @@
 #include <herberge/storage.hpp>
 #include <herberge/suppose.hpp>
 #include <herberge/symptom.hpp>
+#include <herberge/startup.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
+#include <herberge/units.hpp>
 #include <herberge/unlock.hpp>
 #include <herberge/variable_writer.hpp>

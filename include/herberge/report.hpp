@@ -12,6 +12,7 @@
 #include <herberge/fields.hpp>
 #include <herberge/mend.hpp>
 #include <herberge/rehearsal.hpp>
+#include <herberge/startup.hpp>
 #include <herberge/storage.hpp>
 #include <herberge/symptom.hpp>
 #include <herberge/visibility.hpp>
@@ -28,6 +29,10 @@ namespace HERBERGE_PUBLIC herberge {
 /// "herberge/startup/1": what a system would start.
 [[nodiscard]] std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items,
                                        const std::vector<DriveLetter>& letters);
+/// "herberge/startup-linux/1": the same of a Linux system.
+[[nodiscard]] std::string linux_startup_json(const InstalledSystem& system, const LinuxStart& start);
+/// "herberge/run-levels/1".
+[[nodiscard]] std::string run_levels_json(const InstalledSystem& system, const LevelTable& table);
 /// "herberge/layout/1": disks, partitions, gaps.
 [[nodiscard]] std::string layout_json(const Machine& machine);
 /// "herberge/entries/1": every menu.

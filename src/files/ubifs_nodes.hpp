@@ -55,7 +55,7 @@ struct Media {
 
     [[nodiscard]] tl::unexpected<Error> damaged(std::string what, std::uint64_t at) const;
     /// A node of this kind, checked.
-    [[nodiscard]] Result<Bytes> node(std::uint64_t at, std::uint8_t kind) const;
+    [[nodiscard]] Result<Bytes> node(std::uint64_t at, std::uint8_t kind, bool by_crc = false) const;
 };
 
 /// What the last commit does not know yet (Linux fs/ubifs/replay.c).

@@ -6,7 +6,7 @@
 #include <herberge/sector.hpp>
 #include <herberge/unlock.hpp>
 
-#include "vocabulary/json_text.hpp"
+#include "report/evidence_json.hpp"
 
 namespace herberge {
 
@@ -16,38 +16,7 @@ using nlohmann::ordered_json;
 
 using report::clean;
 using report::text_or_null;
-
-ordered_json to_json(const Evidence& e) {
-    ordered_json out;
-    if (e.range) {
-        out["disk"] = e.range->disk;
-        out["offset"] = e.range->offset;
-        out["length"] = e.range->length;
-    }
-    if (!e.place.empty()) {
-        out["place"] = clean(e.place);
-        out["line"] = e.line ? ordered_json(*e.line) : ordered_json(nullptr);
-    }
-    if (!e.expected.empty()) out["expected"] = clean(e.expected);
-    if (!e.found.empty()) out["found"] = clean(e.found);
-    return out;
-}
-
-ordered_json to_json(const std::vector<Evidence>& list) {
-    auto out = ordered_json::array();
-    for (const auto& e : list) out.push_back(to_json(e));
-    return out;
-}
-
-ordered_json to_json(const Finding& f) {
-    ordered_json out = {{"code", code_id(f.code)},
-                        {"stage", stage_id(f.stage)},
-                        {"severity", severity_id(f.severity)},
-                        {"text", clean(f.text)},
-                        {"evidence", to_json(f.evidence)}};
-    if (!f.symptom.empty()) out["symptom"] = clean(f.symptom);
-    return out;
-}
+using report::to_json;
 
 ordered_json stage_or_null(const std::optional<Stage>& stage) {
     return stage ? ordered_json(stage_id(*stage)) : ordered_json(nullptr);

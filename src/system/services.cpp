@@ -5,6 +5,7 @@
 #include <array>
 
 #include <herberge/system.hpp>
+#include <herberge/units.hpp>
 
 #include "system/crypttab.hpp"
 
@@ -78,60 +79,56 @@ private:
     // --- systemd -------------------------------------------------------------------------------------------------
     void systemd() {
         mounts_all_ = true;
-        std::string unit = arguments_.value("systemd.unit").value_or("default.target");
-        std::string by = "the command line asks for";
-        if (unit == "default.target") by = "the default target is";
-        for (const std::string_view word : {"single", "s", "S", "1", "rescue", "emergency"})
-            if (arguments_.has(word)) {
-                unit = word == "emergency" ? "emergency.target" : "rescue.target";
-                by = "the command line asks for";
-            }
-        std::optional<Error> first;
-        for (const std::string_view folder :
-             {"/etc/systemd/system", "/run/systemd/system", "/usr/lib/systemd/system", "/lib/systemd/system"}) {
-            const std::string path = fmt::format("{}/{}", folder, unit);
-            const auto link = resolve(fs_, path, {.most_links = 40, .follow_last = false});
-            const auto target = link && link->file.type == FileType::Symlink ? fs_.link_target(link->file.id)
-                                                                             : fail(ErrorKind::NotFound, {});
-            const auto found = resolve(fs_, path);
-            // A link to /dev/null, or an empty file, masks a unit (systemd.unit(5)).
-            const bool masked = (target && *target == "/dev/null") ||
-                                (found && found->file.type == FileType::Regular && found->file.size == 0);
-            if (masked) {
-                breaks(
-                    Code::ServicesTargetMasked,
-                    fmt::format("systemd's target {} is masked: it goes into rescue mode instead", unit),
-                    {evidence_place(at(path), "a unit file",
-                                    target ? "a link to " + *target : std::string("an empty file"))},
-                    fmt::format("Unit {} is masked.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
-                return;
-            }
-            if (!found && found.error().unreadable()) {
-                untold(fmt::format("whether {} is there cannot be read: {}", path, found.error().what),
-                       evidence_error(found.error()));
-                return;
-            }
-            if (found) {
-                ++checked_;
-                const std::string real = found->path.substr(found->path.rfind('/') + 1);
-                if (real == "rescue.target" || real == "emergency.target") {
-                    asked_rescue_ = fmt::format("{} {}: a shell for repairs, not the usual system", by, real);
-                    risk(Code::ServicesRescueAsked, asked_rescue_, {evidence_place(at(path), {}, found->path)});
-                }
-                summary_ = fmt::format("the target to start, {}, is there: {}", unit, found->path);
-                out_.evidence.push_back(evidence_place(at(path), {}, found->path));
-                return;
-            }
-            // A dangling link in an earlier folder hides the later ones.
-            if (resolve(fs_, path, {.most_links = 40, .follow_last = false})) {
-                first = found.error();
-                break;
-            }
+        const auto unit = systemd_target(arguments_);
+        const std::string by = unit == "default.target" ? "the default target is" : "the command line asks for";
+        units_ = std::make_unique<UnitStore>(machine_, root_, arguments_);
+        plan_ = plan_boot(*units_, unit);
+        const Unit& target = *units_->find(unit);
+        for (const auto& finding : units_->findings()) out_.findings.push_back(finding);
+        if (target.load == UnitLoad::Unreadable) {
+            untold(fmt::format("whether {} is there cannot be read", unit), target.problem->evidence.front());
+            return;
         }
-        breaks(Code::ServicesTargetMissing, fmt::format("systemd's target {} cannot be loaded", unit),
-               {first ? evidence_error(*first)
-                      : evidence_place(at("/usr/lib/systemd/system/" + unit), "a unit file", "not there")},
-               fmt::format("Unit {} not found.\nFalling back to rescue.target.\nYou are in rescue mode.", unit));
+        for (const auto& finding : plan_.findings) {
+            if (finding.code != Code::ServicesTargetMasked && finding.code != Code::ServicesTargetMissing) {
+                out_.findings.push_back(finding);
+                continue;
+            }
+            breaks(finding.code, finding.text, finding.evidence, finding.symptom);
+            return;
+        }
+        if (plan_.refused) {
+            breaks(plan_.refused->code, plan_.refused->text, plan_.refused->evidence, plan_.refused->symptom);
+            return;
+        }
+        ++checked_;
+        const Evidence where = evidence_place(at(target.fragment), {}, target.name);
+        if (target.name == "rescue.target" || target.name == "emergency.target") {
+            asked_rescue_ = fmt::format("{} {}: a shell for repairs, not the usual system", by, target.name);
+            risk(Code::ServicesRescueAsked, asked_rescue_, {where});
+        }
+        summary_ = fmt::format("the target to start, {}, is there: {}; {} units start with it", unit, target.fragment,
+                               plan_.jobs.size());
+        out_.evidence.push_back(where);
+        const auto outcome = follow_start(machine_, root_, arguments_, *units_, plan_, init_.processor);
+        for (const auto& finding : outcome.findings) out_.findings.push_back(finding);
+        // Mounts are looked at by themselves, as every init has them.
+        if (outcome.breaks && !is_of_fstab(*outcome.breaks))
+            breaks(outcome.breaks->code, outcome.breaks->text, outcome.breaks->evidence, outcome.breaks->symptom);
+    }
+
+    /// What fails is made of a line of /etc/fstab.
+    [[nodiscard]] bool is_of_fstab(const Finding& finding) const {
+        return std::ranges::any_of(finding.evidence,
+                                   [&](const Evidence& one) { return one.place == at("/etc/fstab"); });
+    }
+
+    /// Without this mount the start ends.
+    [[nodiscard]] bool is_needed(const FstabLine& line) const {
+        if (line.type == "swap" || line.mount_point == "/") return false;
+        if (units_ == nullptr)
+            return !line.has_option("noauto") && !line.has_option("nofail") && !line.has_option("x-systemd.automount");
+        return !dragged_along(*units_, plan_, UnitStore::name_of_path(line.mount_point, ".mount")).empty();
     }
 
     /// An init that is a script: it has no configuration besides itself.
@@ -295,8 +292,7 @@ private:
         auto target = resolve_device(machine_, line.device);
         follow_crypt_name(machine_, target, nullptr, arguments_);
         if (target.volume == nullptr && made_anew(target.written)) return;
-        const bool needed = !line.has_option("noauto") && !line.has_option("nofail") &&
-                            !line.has_option("x-systemd.automount") && line.type != "swap" && line.mount_point != "/";
+        const bool needed = is_needed(line);
         if (target.cannot_tell && needed)
             untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device), printable(line.mount_point),
                                target.note),
@@ -441,6 +437,8 @@ private:
     const InitChoice& init_;
     const CommandLine& arguments_;
     Claim out_;
+    std::unique_ptr<UnitStore> units_;  ///< of systemd; null: another init
+    StartPlan plan_;
     std::string summary_;
     std::string asked_rescue_;
     std::string untold_;

@@ -194,6 +194,7 @@ private:
         const Route* primary = automatic != target.own.end() ? *automatic : target.own.front();
         Ladder ladder = walk_to(target, *primary);
         out.entry = primary->entry->title;
+        out.arguments = primary->entry->arguments;
         out.entry_is_default = primary->unattended;
         // Other entries are walked only when the primary one fails: law 4.
         if (ladder.starts() != Starts::Yes)
@@ -396,6 +397,7 @@ private:
             out.name = fmt::format("the menu of {}", route.menu->loader);
             out.kind = SystemKind::Medium;
             out.entry = route.entry->title;
+            out.arguments = route.entry->arguments;
             out.entry_is_default = route.unattended;
             return finish(std::move(out), ladder, &route);
         }
@@ -406,6 +408,7 @@ private:
         const auto root = named_root(machine_, *route.entry);
         if (root.volume != nullptr) out.place = root.volume->place;
         out.entry = route.entry->title;
+        out.arguments = route.entry->arguments;
         out.entry_is_default = route.unattended;
         return finish(std::move(out), walk(route), &route);
     }

@@ -1,0 +1,35 @@
+// SPDX-License-Identifier: MIT
+// What a start of systemd would make of a root: IMAGE (a file system), TARGET, and the kernel's arguments; prints a line
+// for each unit ("unit NAME STATE"), each tie ("tie NAME KIND OTHER"), each job ("job NAME"), each cycle ("cycle NAMES…")
+// and why nothing starts ("refused TEXT").
+#include <iostream>
+
+#include <herberge/herberge.hpp>
+
+int main(int count, char** arguments) {
+    if (count < 3) return 2;
+    const auto image = herberge::open_image(arguments[1], 1);
+    if (!image) return 3;
+    herberge::Machine machine;
+    machine.disks.push_back(herberge::inspect_disk(*image, 1, arguments[1]));
+    const auto volume = machine.volume(1, 0);
+    if (volume == nullptr || volume->files(herberge::Observer::Linux) == nullptr) return 3;
+    const herberge::CommandLine line(count > 3 ? arguments[3] : "");
+    herberge::UnitStore units(machine, *volume, line);
+    const auto plan = herberge::plan_boot(units, arguments[2]);
+    for (const auto* unit : units.all()) {
+        std::cout << "unit " << unit->name << ' ' << herberge::unit_load_id(unit->load) << '\n';
+        if (unit->problem) std::cout << "problem " << unit->name << ' ' << unit->problem->text << '\n';
+        for (const auto& tie : unit->ties)
+            std::cout << "tie " << unit->name << ' ' << herberge::unit_tie_name(tie.tie) << ' ' << tie.unit << '\n';
+    }
+    for (const auto& job : plan.jobs)
+        if (!job.verify) std::cout << "job " << job.unit << '\n';
+    for (const auto& cycle : plan.cycles) {
+        std::cout << "cycle";
+        for (const auto& one : cycle.units) std::cout << ' ' << one;
+        std::cout << '\n';
+    }
+    if (plan.refused) std::cout << "refused " << plan.refused->text << '\n';
+    return 0;
+}

@@ -1,0 +1,155 @@
+// SPDX-License-Identifier: MIT
+#include <herberge/startup.hpp>
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <map>
+#include <set>
+
+#include "system/run_levels.hpp"
+
+namespace herberge {
+
+namespace {
+
+/// "3" and "multi-user" are names of targets, too.
+std::string target_of(const std::string& level) {
+    if (level.find('.') != std::string::npos) return level;
+    if (level.size() == 1 && level[0] >= '0' && level[0] <= '6') return "runlevel" + level + ".target";
+    return level + ".target";
+}
+
+/// The milestone before which each job must have started.
+std::map<std::string, std::string> milestones(const UnitStore& units, const StartPlan& plan) {
+    std::map<std::string, std::string> out;
+    std::set<std::string> jobs;
+    for (const auto& job : plan.jobs) jobs.insert(job.unit);
+    std::string own = plan.target;
+    if (const Unit* unit = units.find(plan.target)) own = unit->name;
+    for (const std::string& milestone : {std::string("sysinit.target"), std::string("basic.target"), own}) {
+        if (!jobs.contains(milestone)) continue;
+        std::vector<std::string> todo = {milestone};
+        for (std::size_t i = 0; i < todo.size(); ++i) {
+            if (!out.emplace(todo[i], milestone).second) continue;
+            const Unit* unit = units.find(todo[i]);
+            if (unit == nullptr) continue;
+            for (const auto& tie : unit->ties)
+                if (tie.tie == UnitTie::After && jobs.contains(tie.unit) && !out.contains(tie.unit))
+                    todo.push_back(tie.unit);
+        }
+    }
+    return out;
+}
+
+Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const InitChoice& init,
+                            const CommandLine& arguments, const std::string& level) {
+    LinuxStart out;
+    out.init = init.program.path;
+    out.flavour = init.flavour;
+    UnitStore units(machine, root, arguments);
+    const auto asked = level.empty() ? systemd_target(arguments) : target_of(level);
+    if (!level.empty() && units.load(asked).load == UnitLoad::NotFound)
+        return fail(ErrorKind::NotFound, fmt::format("there is no {}", printable(asked)), root.place);
+    const auto plan = plan_boot(units, asked);
+    const auto outcome = follow_start(machine, root, arguments, units, plan, init.processor);
+    out.level = plan.target;
+    if (const Unit* unit = units.find(plan.target); unit != nullptr && unit->name != plan.target)
+        out.level = fmt::format("{} ({})", unit->name, plan.target);
+    out.asked_by = !level.empty() ? "" : asked == "default.target" ? "systemd's own choice" : "the command line";
+    if (plan.refused) out.findings.push_back(*plan.refused);
+    if (outcome.breaks) out.findings.push_back(*outcome.breaks);
+    out.findings.insert(out.findings.end(), plan.findings.begin(), plan.findings.end());
+    out.findings.insert(out.findings.end(), outcome.findings.begin(), outcome.findings.end());
+    const auto when = milestones(units, plan);
+    std::map<std::string, std::vector<StartStep>> groups;
+    std::vector<std::string> order = {"sysinit.target", "basic.target"};
+    const Unit* target = units.find(plan.target);
+    const std::string own = target != nullptr ? target->name : plan.target;
+    if (std::ranges::find(order, own) == order.end()) order.push_back(own);
+    order.emplace_back();
+    for (std::size_t i = 0; i < outcome.units.size(); ++i) {
+        const auto& unit = outcome.units[i];
+        const auto job = std::ranges::find(plan.jobs, unit.unit, &StartJob::unit);
+        const bool fine = unit.kind == UnitOutcome::Kind::Starts || unit.kind == UnitOutcome::Kind::Untold;
+        const bool quiet =
+            unit.unit.ends_with(".device") || unit.unit.ends_with(".slice") || unit.unit.ends_with(".target");
+        if (fine && quiet && unit.unit != own) {
+            ++out.silent;
+            continue;
+        }
+        StartStep step;
+        const auto milestone = when.find(unit.unit);
+        const std::string before = milestone != when.end() ? milestone->second : std::string{};
+        step.group = before.empty() ? "beside them" : "before " + before;
+        step.name = unit.unit;
+        step.command = unit.command;
+        step.file = unit.file;
+        if (job != plan.jobs.end() && !job->because.empty())
+            step.because = fmt::format("{} {} it", job->because,
+                                       job->by == UnitTie::Wants || job->by == UnitTie::Upholds ? "wants" : "requires");
+        step.state = unit.kind;
+        step.text = unit.text;
+        step.evidence = unit.evidence;
+        if (step.evidence.empty())
+            if (const Unit* one = units.find(unit.unit); one != nullptr && !one->fragment.empty())
+                step.evidence.push_back(evidence_place(fmt::format("{}:{}", root.place, one->fragment)));
+        if (unit.unit == own) {
+            step.group = "then";
+            groups["(then)"].push_back(std::move(step));
+        } else groups[before].push_back(std::move(step));
+    }
+    for (const auto& one : order) {
+        if (one.empty())
+            for (auto& step : groups["(then)"]) out.steps.push_back(std::move(step));
+        for (auto& step : groups[one]) out.steps.push_back(std::move(step));
+    }
+    return out;
+}
+
+Result<InitChoice> init_of(const InstalledSystem& system, const CommandLine& arguments) {
+    if (system.kind != SystemKind::Linux) return fail(ErrorKind::WrongType, "no Linux", system.volume->place);
+    if (system.volume->files(Observer::Linux) == nullptr)
+        return fail(ErrorKind::Unsupported, "its file system is not read here", system.volume->place);
+    for (const auto processor : {Processor::X86, Processor::Arm64, Processor::Arm, Processor::Riscv64}) {
+        auto init = judge_init(*system.volume, arguments, nullptr, processor);
+        if (!init.program.path.empty() && init.program.runs) return init;
+    }
+    return fail(ErrorKind::NotFound, "no init that could run is there", system.volume->place);
+}
+
+}  // namespace
+
+Result<LinuxStart> linux_startup(const Machine& machine, const InstalledSystem& system, const CommandLine& arguments,
+                                 const std::string& level) {
+    const auto init = init_of(system, arguments);
+    if (!init) return tl::unexpected(init.error());
+    if (init->flavour == "systemd") return by_units(machine, *system.volume, *init, arguments, level);
+    return start_by_levels(*system.volume, *init, arguments, level);
+}
+
+Result<LevelTable> linux_levels(const Machine& machine, const InstalledSystem& system, const CommandLine& arguments) {
+    const auto init = init_of(system, arguments);
+    if (!init) return tl::unexpected(init.error());
+    if (init->flavour != "systemd") return table_of_levels(*system.volume, *init);
+    LevelTable out;
+    std::map<std::string, std::set<std::string>> on;
+    UnitStore units(machine, *system.volume, arguments);
+    for (const char* level : {"rescue", "multi-user", "graphical"}) {
+        const auto name = std::string(level) + ".target";
+        if (units.load(name).load != UnitLoad::Loaded) continue;
+        out.levels.emplace_back(level);
+        for (const auto& job : plan_start(units, name).jobs)
+            if (!job.verify && !job.unit.ends_with(".slice") && !job.unit.ends_with(".device"))
+                on[job.unit].insert(level);
+    }
+    if (out.levels.empty())
+        return fail(ErrorKind::NotFound, "none of the usual targets is there", system.volume->place);
+    for (const auto& [name, levels] : on) {
+        LevelTable::Row row{name, {}};
+        for (const auto& level : out.levels) row.on.push_back(levels.contains(level));
+        out.rows.push_back(std::move(row));
+    }
+    return out;
+}
+
+}  // namespace herberge

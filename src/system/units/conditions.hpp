@@ -1,0 +1,20 @@
+// SPDX-License-Identifier: MIT
+// Conditions and assertions of a unit, as far as an image decides them (systemd.unit(5); shared/condition.c of 252).
+#pragma once
+
+#include <optional>
+#include <string>
+
+#include <herberge/units.hpp>
+
+namespace herberge::units {
+
+struct ConditionVerdict {
+    std::optional<bool> holds = true;  ///< none: it depends on the machine
+    const UnitSetting* by = nullptr;   ///< the one that does not hold, or is not decided
+};
+/// `kind`: "Condition" or "Assert".
+[[nodiscard]] ConditionVerdict judge_conditions(const FileSystem& fs, const CommandLine& arguments, const Unit& unit,
+                                                std::string_view kind, Processor processor);
+
+}  // namespace herberge::units

@@ -1,0 +1,32 @@
+// SPDX-License-Identifier: MIT
+// What systemd's generators make of /etc/fstab, /etc/crypttab, the command line and old start-up scripts before the
+// first unit is loaded (systemd.generator(7)).
+#pragma once
+
+#include <herberge/system.hpp>
+
+#include "system/units/files.hpp"
+
+namespace herberge::units {
+
+struct GeneratorInput {
+    const FileSystem& fs;
+    std::string volume;  ///< "d1p2"
+    const CommandLine& arguments;
+    std::vector<Finding>& findings;
+};
+
+/// systemd-fstab-generator(8)
+void from_fstab(const GeneratorInput& input, GeneratedFiles& out);
+/// systemd-cryptsetup-generator(8)
+void from_crypttab(const GeneratorInput& input, GeneratedFiles& out);
+/// systemd-getty-generator(8), systemd-debug-generator(8), systemd-rc-local-generator(8),
+/// systemd-system-update-generator(8)
+void from_command_line(const GeneratorInput& input, GeneratedFiles& out);
+/// systemd-sysv-generator(8); `files` tells which units there are already.
+void from_scripts(const GeneratorInput& input, const UnitFiles& files, GeneratedFiles& out);
+
+/// Device files that /etc/fstab and its kin name by a tag: "/dev/disk/by-uuid/…".
+[[nodiscard]] std::string device_of(std::string_view written);
+
+}  // namespace herberge::units
