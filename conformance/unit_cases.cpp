@@ -1,7 +1,7 @@
 // SPDX-License-Identifier: MIT
-// What a start of systemd would make of a root: IMAGE (a file system), TARGET, and the kernel's arguments; prints a line
-// for each unit ("unit NAME STATE"), each tie ("tie NAME KIND OTHER"), each job ("job NAME"), each cycle ("cycle NAMES…")
-// and why nothing starts ("refused TEXT").
+// What a start of systemd would make of a root: IMAGE (a file system), TARGET, the kernel's arguments, further disks;
+// prints a line for each unit ("unit NAME STATE"), each tie ("tie NAME KIND OTHER"), each job ("job NAME"), each cycle
+// ("cycle NAMES…") why nothing starts ("refused TEXT"), and the verdict ("services STATE TEXT").
 #include <iostream>
 
 #include <herberge/herberge.hpp>
@@ -12,10 +12,19 @@ int main(int count, char** arguments) {
     if (!image) return 3;
     herberge::Machine machine;
     machine.disks.push_back(herberge::inspect_disk(*image, 1, arguments[1]));
+    for (int i = 4; i < count; ++i) {
+        const auto more = herberge::open_image(arguments[i], i - 2);
+        if (!more) return 3;
+        machine.disks.push_back(herberge::inspect_disk(*more, i - 2, arguments[i]));
+    }
     const auto volume = machine.volume(1, 0);
     if (volume == nullptr || volume->files(herberge::Observer::Linux) == nullptr) return 3;
     const herberge::CommandLine line(count > 3 ? arguments[3] : "");
     herberge::UnitStore units(machine, *volume, line);
+    // What the verdict says of the stage of services.
+    const auto init = herberge::judge_init(*volume, line, nullptr);
+    const auto services = herberge::judge_services(machine, *volume, init, line);
+    std::cout << "services " << herberge::state_id(services.state) << ' ' << services.text << '\n';
     const auto plan = herberge::plan_boot(units, arguments[2]);
     for (const auto* unit : units.all()) {
         std::cout << "unit " << unit->name << ' ' << herberge::unit_load_id(unit->load) << '\n';

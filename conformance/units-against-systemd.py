@@ -38,11 +38,14 @@ class Root:
     def __init__(self, folder):
         self.folder = folder
         self.mounted = []
-        for name, kind in (("proc", "proc"), ("sys", "tmpfs"), ("run", "tmpfs")):
+        for name, kind in (("proc", "proc"), ("sys", "tmpfs"), ("run", "tmpfs"), ("dev", "tmpfs")):
             self.mount(kind, name)
         os.makedirs(folder + "/sys/fs/cgroup")
         self.mount("cgroup2", "sys/fs/cgroup")
         os.chmod(folder + "/run", 0o777)
+        # With no console and no kernel's log its messages come to standard error.
+        os.mknod(folder + "/dev/null", 0o20666, os.makedev(1, 3))
+        os.chmod(folder + "/dev/null", 0o666)
         machine = pathlib.Path(folder + "/etc/machine-id")
         machine.write_text("0" * 31 + "1\n")
 

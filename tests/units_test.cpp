@@ -276,6 +276,13 @@ TEST(UnitPlan, FilesThatSystemdRefuses) {
         root.wanted("inn.service", good);
         EXPECT_TRUE(Planned(root).starts("inn.service")) << good;
     }
+    UnitRoot changed;
+    changed.wanted("inn.service", service)
+        .file(etc + "inn.service.d/a.conf", "[Unit]\nAfter=a.service\n[Unit\nAfter=b.service\n");
+    const Planned kept(changed);
+    EXPECT_TRUE(kept.starts("inn.service")) << "a broken drop-in stops nothing";
+    EXPECT_TRUE(kept.unit("inn.service").has_tie(UnitTie::After, "a.service"));
+    EXPECT_FALSE(kept.unit("inn.service").has_tie(UnitTie::After, "b.service"));
     UnitRoot broken;
     broken.wanted("inn.service", std::string("[Unit\n") + service, "requires");
     const Planned planned(broken);

@@ -17,6 +17,7 @@
 #include "kiosk.hpp"
 #include "ledger.hpp"
 #include "office_pc.hpp"
+#include "reception.hpp"
 #include "views.hpp"
 #include "weather_station.hpp"
 
@@ -225,6 +226,8 @@ int run_demo(const Options& options) {
                  return inn.stories("The front desk of the inn Almhof: one machine, in several states.",
                                     demo::front_desk_disks());
              },
+             [&] { return inn.stories("\nThe reception, which starts by systemd.", demo::reception_disks()); },
+             [&] { return inn.stories("\nThe kitchen, with run levels and scripts.", demo::kitchen_disks()); },
              [&] {
                  return inn.stories("\nThe wine cellar's machine, in a group of logical volumes.",
                                     demo::cellar_disks());

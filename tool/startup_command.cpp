@@ -40,8 +40,10 @@ private:
     }
     void cannot(const InstalledSystem& system, const Error& error) {
         told_ = true;
-        complain(Exit::unreadable,
-                 fmt::format("{}:{}: {}", system.volume->place, system.directory, printable(error.text())));
+        const auto where = system.volume->place + (system.directory.empty() ? "" : ":" + system.directory);
+        complain(Exit::unreadable, printable(error.place == where || error.text().starts_with(where)
+                                                 ? error.text()
+                                                 : fmt::format("{}: {}", where, error.text())));
     }
 
     void windows(const InstalledSystem& system) {

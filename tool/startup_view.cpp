@@ -40,6 +40,21 @@ std::string words_of(const herberge::StartStep& step, const Terminal& terminal) 
     return {};
 }
 
+/// Units of paths are long, and say what they are with their command; of others a name holds nothing that harms.
+std::string name_of(const herberge::StartStep& step) {
+    const auto dot = step.name.rfind('.');
+    const auto type = dot != std::string::npos ? step.name.substr(dot + 1) : std::string{};
+    if ((type == "mount" || type == "swap") &&
+        (step.name.size() > name_width || step.name.find('\\') != std::string::npos))
+        return type;
+    const bool plain = std::ranges::all_of(step.name, [](char c) { return c > ' ' && c < 0x7F; });
+    return plain ? step.name : printable(step.name);
+}
+
+std::string counted(std::size_t count, const char* one, const char* many) {
+    return count == 1 ? std::string(one) : fmt::format("{} {}", count, many);
+}
+
 void head(std::string& out, const herberge::InstalledSystem& system, const herberge::LinuxStart& start,
           const Terminal& terminal) {
     out += fmt::format("{}  {}\n", terminal.ink(Ink::Bold, system.volume->place + ":" + printable(system.directory)),
@@ -74,9 +89,12 @@ std::string linux_startup_text(const herberge::InstalledSystem& system, const he
             for (const auto& line : herberge::lines_of(finding.symptom))
                 out += "      " + terminal.ink(Ink::Dim, "on the screen: ") + printable(line) + "\n";
     }
-    out += fmt::format("  {} things start, in this order", start.steps.size() - fails - skipped);
-    if (fails != 0) out += "; " + terminal.ink(Ink::Bad, fmt::format("{} fail", fails));
-    if (skipped != 0) out += fmt::format("; {} are passed over by their conditions", skipped);
+    out +=
+        fmt::format("  {} in {}", counted(start.steps.size() - fails - skipped, "one thing starts,", "things start,"),
+                    start.flavour == "systemd" ? "an order like this" : "this order");
+    if (fails != 0) out += "; " + terminal.ink(Ink::Bad, counted(fails, "one does not", "do not"));
+    if (skipped != 0)
+        out += "; " + counted(skipped, "one is passed over by a condition", "are passed over by conditions");
     if (start.silent != 0) out += fmt::format("; {} devices, slices and targets are not listed", start.silent);
     out += "\n";
     std::string group;
@@ -87,7 +105,7 @@ std::string linux_startup_text(const herberge::InstalledSystem& system, const he
         }
         const std::string runs =
             step.command.empty() ? terminal.ink(Ink::Dim, printable(step.because)) : printable(step.command);
-        out += fmt::format("    {} {} {}\n", mark(step.state, terminal), pad(printable(step.name), name_width), runs);
+        out += fmt::format("    {} {} {}\n", mark(step.state, terminal), pad(name_of(step), name_width), runs);
         out += words_of(step, terminal);
     }
     return out;
@@ -100,6 +118,8 @@ std::string start_difference_text(const herberge::LinuxStart& first, const herbe
         // Numbers before a script's name order it, and are none of its name.
         for (const auto& step : start.steps) {
             const auto& n = step.name;
+            // The line that runs a level's scripts is no program of its own.
+            if (step.file.ends_with("/rc")) continue;
             const bool numbered = n.size() > 3 && (n[0] == 'S' || n[0] == 'K') && n[1] >= '0' && n[1] <= '9' &&
                                   n[2] >= '0' && n[2] <= '9';
             out.insert(numbered ? n.substr(3) : n);

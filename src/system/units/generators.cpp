@@ -188,7 +188,9 @@ private:
             if (root)
                 link(out_, "local-fs.target", "wants", "systemd-fsck-root.service", said(line), generator,
                      "/lib/systemd/system/systemd-fsck-root.service");
-            else text += fmt::format("Requires=systemd-fsck@{0}.service\nAfter=systemd-fsck@{0}.service\n", device);
+            else
+                text += fmt::format("{1}=systemd-fsck@{0}.service\nAfter=systemd-fsck@{0}.service\n", device,
+                                    where == "/usr" ? "Wants" : "Requires");
         }
         text += fmt::format("[Mount]\nWhat={}\nWhere={}\n", what, where);
         if (!line.type.empty() && line.type != "auto") text += "Type=" + line.type + "\n";

@@ -211,7 +211,7 @@ void UnitStore::Impl::verify_service(Unit& unit) {
 void UnitStore::Impl::service(Unit& unit) {
     if (!parse_commands(unit, "Service")) return;
     exec_context(unit, "Service");
-    if (unit.value("Service", "BusName"))
+    if (unit.value("Service", "BusName") && unit.is_on("Unit", "DefaultDependencies", true))
         tie_both(unit, UnitTie::After, UnitTie::Requires, "dbus.socket", rule("it takes a name on the bus"));
     for (const auto* setting : unit.values("Service", "Sockets"))
         for (const auto& word : units::quoted_words(setting->value).value_or(std::vector<std::string>{}))

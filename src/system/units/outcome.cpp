@@ -324,7 +324,7 @@ std::vector<std::string> dragged_along(const UnitStore& units, const StartPlan& 
         if (failed == nullptr) continue;
         for (const auto& one : failed->ties)
             if (one.tie == UnitTie::OnFailure && ends_the_start(one.unit)) return way_to(todo[i], one.unit);
-        if (todo[i] == plan.target) return way_to(todo[i], "");
+        if (failed == units.find(plan.target)) return way_to(todo[i], "");
         for (const auto& one : failed->ties) {
             const bool hangs =
                 one.tie == UnitTie::RequiredBy || one.tie == UnitTie::BoundBy || one.tie == UnitTie::RequisiteOf;

@@ -262,7 +262,7 @@ std::optional<std::string> UnitStore::Impl::expanded(const Unit& unit, std::stri
     return units::expand_specifiers(text, values);
 }
 
-bool UnitStore::Impl::read_file(Unit& unit, const std::string& path) {
+bool UnitStore::Impl::read_file(Unit& unit, const std::string& path, bool drop_in) {
     const auto text = files_.text(path);
     if (!text) {
         if (text.error().unreadable())
@@ -274,7 +274,10 @@ bool UnitStore::Impl::read_file(Unit& unit, const std::string& path) {
     unit.settings.insert(unit.settings.end(), std::make_move_iterator(parsed.settings.begin()),
                          std::make_move_iterator(parsed.settings.end()));
     unit.notes.insert(unit.notes.end(), parsed.notes.begin(), parsed.notes.end());
-    if (parsed.bad_line)
+    // A file that changes a unit and is broken changes it up to there.
+    if (parsed.bad_line && drop_in)
+        unit.notes.push_back(fmt::format("{}, line {}: nothing behind it counts", path, *parsed.bad_line));
+    else if (parsed.bad_line)
         refuse(unit, UnitLoad::Damaged,
                fmt::format("{} cannot be parsed: line {} begins a section and does not close its name", path,
                            *parsed.bad_line),
@@ -293,7 +296,7 @@ void UnitStore::Impl::read(Unit& unit) {
         // What changes it is read all the same, and ties it to others.
         for (const auto& path : files_.drop_ins(names)) {
             unit.drop_ins.push_back(path);
-            read_file(unit, path);
+            read_file(unit, path, true);
         }
         ties_of_settings(unit);
         return ties_of_folders(unit);
@@ -302,7 +305,7 @@ void UnitStore::Impl::read(Unit& unit) {
         return refuse(unit, UnitLoad::Unreadable, fmt::format("where {} lies cannot be read", unit.name),
                       evidence_place(files_.place("/etc/systemd/system/" + unit.name)));
     bool there = false;
-    if (!unit.fragment.empty()) there = read_file(unit, unit.fragment);
+    if (!unit.fragment.empty()) there = read_file(unit, unit.fragment, false);
     if (unit.load == UnitLoad::Damaged || unit.load == UnitLoad::Unreadable) return;
     const bool always = needs_no_file(unit.type()) || unit.name == "-.mount" || unit.name == "init.scope";
     if (!there && !always) {
@@ -312,7 +315,7 @@ void UnitStore::Impl::read(Unit& unit) {
     }
     for (const auto& path : files_.drop_ins(names)) {
         unit.drop_ins.push_back(path);
-        read_file(unit, path);
+        read_file(unit, path, true);
     }
     if (unit.load != UnitLoad::Loaded) return;
     ties_of_settings(unit);

@@ -33,7 +33,7 @@ private:
 
     // store.cpp
     void read(Unit& unit);
-    bool read_file(Unit& unit, const std::string& path);
+    bool read_file(Unit& unit, const std::string& path, bool drop_in);
     void ties_of_settings(Unit& unit);
     void ties_of_folders(Unit& unit);
     void ties_between_all();

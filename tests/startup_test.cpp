@@ -1,0 +1,246 @@
+// SPDX-License-Identifier: MIT
+// What a Linux system starts: by units, by run levels, by BusyBox; and what the stage of services makes of it.
+#include <algorithm>
+
+#include <herberge/startup.hpp>
+
+#include "reception.hpp"
+#include "schema_check.hpp"
+#include "support.hpp"
+#include "system/run_levels.hpp"
+
+using namespace herberge;
+using support::Folder;
+
+namespace {
+
+struct Started {
+    Machine machine;
+    Result<LinuxStart> start = fail(ErrorKind::NotFound, "nothing");
+    Result<LevelTable> levels = fail(ErrorKind::NotFound, "nothing");
+    explicit Started(demo::FrontDesk desk, const std::string& words = "", const std::string& level = "")
+        : machine(support::machine_of(desk.build())) {
+        for (const auto& system : find_systems(machine)) {
+            start = linux_startup(machine, system, CommandLine(words), level);
+            levels = linux_levels(machine, system, CommandLine(words));
+        }
+    }
+    [[nodiscard]] const StartStep& step(std::string_view name) const {
+        const auto found = std::ranges::find(start->steps, name, &StartStep::name);
+        if (found == start->steps.end()) throw std::runtime_error("no step " + std::string(name));
+        return *found;
+    }
+    [[nodiscard]] std::vector<std::string> names(std::string_view group = {}) const {
+        std::vector<std::string> out;
+        for (const auto& one : start->steps)
+            if (group.empty() || one.group == group) out.push_back(one.name);
+        return out;
+    }
+};
+
+TEST(LinuxStartup, OfUnitsInOrder) {
+    const Started started(demo::reception());
+    ASSERT_TRUE(started.start) << started.start.error().text();
+    EXPECT_EQ(started.start->flavour, "systemd");
+    EXPECT_EQ(started.start->level, "graphical.target (default.target)");
+    EXPECT_EQ(started.start->asked_by, "systemd's own choice");
+    EXPECT_TRUE(started.start->findings.empty());
+    const auto all = started.names();
+    const auto place = [&](std::string_view name) { return std::ranges::find(all, name) - all.begin(); };
+    EXPECT_LT(place("lamps.service"), place("key-board.service"));
+    EXPECT_LT(place("key-board.service"), place("guest-list.service"));
+    EXPECT_LT(place("guest-list.service"), place("bell.service"));
+    EXPECT_LT(place("bell.service"), place("tea@lounge.service"));
+    EXPECT_EQ(started.step("lamps.service").group, "before sysinit.target");
+    EXPECT_EQ(started.step("bell.service").group, "before graphical.target");
+    EXPECT_EQ(started.step("bell.service").because, "multi-user.target wants it");
+    EXPECT_EQ(started.step("tea@lounge.service").command, "/usr/bin/kettle %i");
+    EXPECT_EQ(started.step("tea@lounge.service").file, "/usr/bin/kettle");
+    EXPECT_EQ(started.step("ski-pass.service").state, UnitOutcome::Kind::Skipped);
+    EXPECT_EQ(started.step("ski-pass.service").text, "ConditionPathExists=/etc/ski-pass.conf");
+    EXPECT_EQ(place("weather-map.service"), static_cast<std::ptrdiff_t>(all.size())) << "it is masked";
+    // Another level, by its number or its name.
+    const Started rescue(demo::reception(), "", "1");
+    EXPECT_FALSE(rescue.start) << "without the links that a system brings, numbers name nothing";
+    const Started named(demo::reception(), "", "rescue");
+    ASSERT_TRUE(named.start);
+    EXPECT_EQ(named.start->level, "rescue.target");
+    EXPECT_EQ(named.step("rescue.service").command, "/bin/sh");
+    EXPECT_EQ(Started(demo::reception(), "systemd.unit=multi-user.target").start->asked_by, "the command line");
+    ASSERT_TRUE(started.levels);
+    EXPECT_EQ(started.levels->levels, (std::vector<std::string>{"rescue", "multi-user", "graphical"}));
+    const auto bell = std::ranges::find(started.levels->rows, "bell.service", &LevelTable::Row::name);
+    EXPECT_EQ(bell->on, (std::vector<bool>{false, true, true}));
+}
+
+TEST(LinuxStartup, OfRunLevels) {
+    const Started started(demo::kitchen());
+    ASSERT_TRUE(started.start) << started.start.error().text();
+    EXPECT_EQ(started.start->flavour, "sysvinit");
+    EXPECT_EQ(started.start->level, "2");
+    EXPECT_EQ(started.start->asked_by, "/etc/inittab, line 2");
+    EXPECT_EQ(started.names("at the begin"), (std::vector<std::string>{"si", "S01hostname", "S02mountall"}));
+    EXPECT_EQ(started.names("run level 2"), (std::vector<std::string>{"l2", "S01wood", "S02stove", "S03dishes"}));
+    EXPECT_EQ(started.names("kept running"), (std::vector<std::string>{"1"}));
+    EXPECT_EQ(started.step("S02stove").command, "/etc/rc2.d/S02stove start");
+    EXPECT_EQ(started.step("S02stove").because, "/etc/init.d/rc 2");
+    EXPECT_EQ(Started(demo::kitchen(), "quiet 3").start->level, "3");
+    EXPECT_EQ(Started(demo::kitchen(), "single").start->level, "S");
+    const Started day(demo::kitchen(), "", "3");
+    EXPECT_EQ(day.names("run level 3"),
+              (std::vector<std::string>{"l3", "S01wood", "S02oven-timer", "S02stove", "S03dishes", "S04dinner"}));
+    ASSERT_TRUE(started.levels);
+    EXPECT_EQ(started.levels->levels, (std::vector<std::string>{"S", "1", "2", "3"}));
+    const auto stove = std::ranges::find(started.levels->rows, "stove", &LevelTable::Row::name);
+    EXPECT_EQ(stove->on, (std::vector<bool>{false, false, true, true}));
+    // A script that is not there fails, and is named.
+    auto gone = demo::kitchen();
+    gone.root.remove("/etc/init.d/stove");
+    const Started cold(gone);
+    EXPECT_EQ(cold.step("S02stove").state, UnitOutcome::Kind::Fails);
+    ASSERT_EQ(cold.start->findings.size(), 1U);
+    EXPECT_EQ(cold.start->findings[0].code, Code::ServicesStartupProgramOptional);
+}
+
+TEST(LinuxStartup, OfBusyBox) {
+    const Started started(demo::front_desk());
+    ASSERT_TRUE(started.start);
+    EXPECT_EQ(started.start->flavour, "busybox");
+    EXPECT_EQ(started.start->level, "");
+    EXPECT_EQ(started.names("at the begin"), (std::vector<std::string>{"console"}));
+    EXPECT_EQ(started.step("tty1").command, "/sbin/getty 38400 tty1");
+    EXPECT_FALSE(Started(demo::front_desk(), "", "2").start);
+    EXPECT_FALSE(started.levels);
+    // A script that runs all others, and an init without a table.
+    auto own = demo::front_desk();
+    own.root.remove("/etc/inittab");
+    own.root.file("/etc/init.d/rcS", "#!/bin/sh\nfor i in /etc/init.d/S??* ; do $i start; done\n", 0755);
+    own.root.file("/etc/init.d/S20bell", "#!/bin/sh\n", 0755).file("/etc/init.d/S05lamp", "#!/bin/sh\n", 0755);
+    const Started without(own);
+    EXPECT_EQ(without.names(), (std::vector<std::string>{"console", "S05lamp", "S20bell", "console"}));
+    EXPECT_EQ(without.start->steps[0].because, "BusyBox, without /etc/inittab");
+}
+
+TEST(LinuxStartup, OfOpenRc) {
+    const auto needs = parse_depend(
+        "#!/sbin/openrc-run\nname=x\ndepend() {\n\tneed localmount wood # not dry\n\tuse net\n\twant logger\n"
+        "\tafter bootmisc\n\tbefore dinner\n\tprovide heat\n}\nneed nothing\n");
+    EXPECT_EQ(needs.need, (std::vector<std::string>{"localmount", "wood"}));
+    EXPECT_EQ(needs.after, (std::vector<std::string>{"net", "logger", "bootmisc"}));
+    EXPECT_EQ(needs.before, (std::vector<std::string>{"dinner"}));
+    EXPECT_EQ(needs.provide, (std::vector<std::string>{"heat"}));
+    auto desk = demo::kitchen();
+    const auto script = [&](const std::string& name, const std::string& depend) {
+        desk.root.file("/etc/init.d/" + name, "#!/bin/sh\ndepend() {\n" + depend + "\n}\n", 0755);
+    };
+    script("localmount", "");
+    script("stove", "need heat-source\nbefore soup");
+    script("wood", "provide heat-source");
+    script("soup", "need stove\nafter *");
+    script("ring-a", "need ring-b");
+    script("ring-b", "need ring-a");
+    desk.root.link("/etc/runlevels/boot/localmount", "/etc/init.d/localmount");
+    for (const char* name : {"soup", "wood", "ring-a"})
+        desk.root.link(std::string("/etc/runlevels/default/") + name, std::string("/etc/init.d/") + name);
+    const Started started(desk);
+    ASSERT_TRUE(started.start) << started.start.error().text();
+    EXPECT_EQ(started.start->level, "default");
+    const auto order = started.names("run level default");
+    const auto place = [&](std::string_view name) { return std::ranges::find(order, name) - order.begin(); };
+    EXPECT_LT(place("wood"), place("stove"));
+    EXPECT_LT(place("stove"), place("soup"));
+    EXPECT_EQ(order.size(), 5U) << "a ring ends";
+    EXPECT_EQ(started.step("stove").because, "another script needs it");
+    EXPECT_EQ(Started(desk, "softlevel=boot").start->level, "boot");
+    const Started none(desk, "", "winter");
+    ASSERT_FALSE(none.start);
+    EXPECT_EQ(none.start.error().what, "there is no run level winter");
+}
+
+TEST(LinuxStartup, LinesOfATable) {
+    const auto lines = parse_inittab("# head\n\nid:23:initdefault:\nx:2:wait:/a b:c\nbroken:2:\n::respawn:/sh\n");
+    ASSERT_EQ(lines.size(), 3U);
+    EXPECT_EQ(lines[1].process, "/a b:c");
+    EXPECT_EQ(lines[1].line, 4);
+    EXPECT_TRUE(lines[1].on("2"));
+    EXPECT_FALSE(lines[1].on("3"));
+    EXPECT_TRUE(lines[2].on("5"));
+    EXPECT_EQ(default_level(lines), "3") << "init takes the highest";
+    EXPECT_EQ(default_level(parse_inittab("x:2:wait:/a\n")), "");
+}
+
+// --- stories --------------------------------------------------------------------------------------------------------
+
+class StartupStory : public testing::TestWithParam<demo::Story> {};
+
+TEST_P(StartupStory, StopsWhereItSays) {
+    const auto& story = GetParam();
+    const support::Checked checked(story.make());
+    const auto& system = checked.verdict.systems.at(0);
+    EXPECT_EQ(system.stops_at ? std::string(stage_id(*system.stops_at)) : "", story.stops_at)
+        << (system.stops_at ? system.at(*system.stops_at).text : std::string(starts_id(system.starts)));
+    if (system.stops_at) {
+        EXPECT_FALSE(system.symptom.empty());
+        EXPECT_FALSE(system.at(*system.stops_at).evidence.empty());
+        EXPECT_FALSE(system.at(*system.stops_at).findings.empty());
+    } else EXPECT_EQ(system.starts, Starts::Yes);
+}
+
+INSTANTIATE_TEST_SUITE_P(Reception, StartupStory, testing::ValuesIn(demo::reception_disks()),
+                         [](const auto& one) { return "Disk" + std::to_string(one.index); });
+INSTANTIATE_TEST_SUITE_P(Kitchen, StartupStory, testing::ValuesIn(demo::kitchen_disks()),
+                         [](const auto& one) { return "Disk" + std::to_string(one.index); });
+
+TEST(StartupStories, SayWhatIsMissing) {
+    const auto of = [](std::size_t i) { return support::Checked(demo::reception_disks().at(i).make()).verdict; };
+    const auto gone = of(2);
+    EXPECT_EQ(gone.systems.at(0).at(Stage::Services).findings.at(0), Code::FstabDeviceMissing);
+    EXPECT_NE(gone.systems[0].symptom.find("You are in emergency mode."), std::string::npos);
+    const auto ring = of(4);
+    EXPECT_TRUE(std::ranges::any_of(ring.findings, [](const Finding& f) {
+        return f.code == Code::ServicesOrderCycle &&
+               f.text.find("bell.service after guest-list.service after bell.service") != std::string::npos;
+    }));
+    const auto keys = of(5);
+    EXPECT_EQ(keys.systems.at(0).at(Stage::Services).findings.at(0), Code::ServicesRequiredFails);
+    EXPECT_NE(keys.systems[0].at(Stage::Services).text.find("key-board.service fails (/usr/bin/key-board cannot run: "),
+              std::string::npos)
+        << keys.systems[0].at(Stage::Services).text;
+}
+
+// --- the command ----------------------------------------------------------------------------------------------------
+
+support::Ran run(const std::string& arguments) { return support::shell(std::string(TOOL_PATH) + " " + arguments); }
+
+TEST(StartupTool, ListsComparesAndTabulates) {
+    const Folder folder;
+    const auto disk = folder.write("reception.img", demo::reception().build());
+    const auto cook = folder.write("kitchen.img", demo::kitchen().build());
+    const auto all = run("startup " + disk);
+    EXPECT_EQ(all.status, 0);
+    for (const char* part :
+         {"/usr/lib/systemd/systemd runs as init, and starts graphical.target (default.target) (systemd's own choice)",
+          "before sysinit.target", "• lamps.service", "/usr/bin/lamps on", "○ ski-pass.service",
+          "passed over: ConditionPathExists=/etc/ski-pass.conf", "one is passed over by a condition"})
+        EXPECT_NE(all.out.find(part), std::string::npos) << part << "\n" << all.out;
+    const auto two = run("startup " + cook + " --level 2 --level 3");
+    EXPECT_EQ(two.status, 0);
+    EXPECT_NE(two.out.find("only 2 starts\n    nothing\nonly 3 starts\n    dinner\n    oven-timer\n"),
+              std::string::npos)
+        << two.out;
+    const auto table = run("startup " + cook + " --levels");
+    EXPECT_NE(table.out.find("S 1 2 3\n"), std::string::npos) << table.out;
+    EXPECT_NE(table.out.find("· · • •\n"), std::string::npos) << table.out;
+    EXPECT_EQ(run("startup " + cook + " --level 9 2>&1").status, 0) << "a level without scripts is one, too";
+    const auto none = run("startup " + disk + " --level winter 2>&1");
+    EXPECT_EQ(none.status, 1);
+    EXPECT_NE(none.out.find("there is no winter.target"), std::string::npos) << none.out;
+    EXPECT_EQ(run("startup " + cook + " --level 1 --level 2 --level 3 2>&1").status, 2);
+    for (const auto& arguments : {"startup " + disk, "startup " + cook, "startup " + cook + " --levels"}) {
+        const auto json = run(arguments + " --format json");
+        EXPECT_EQ(json.status, 0);
+        EXPECT_EQ(support::schema_problem(json.out), "") << arguments;
+    }
+}
+
+}  // namespace
