@@ -73,6 +73,28 @@ int main(int argc, char** argv) {
     good = write("machine", "archive", demo::back_office().second()) && good;
     auto d = demo::front_desk();
     good = write("script", "desk", d.root.at("/boot/grub/grub.cfg").content) && good;
+    // Files of a root, behind one another.
+    good =
+        write("units", "services",
+              forge::to_bytes(
+                  "inn.service\n[Unit]\nRequires=b.service\nAfter=b.service c@x.service\n[Service]\nExecStart=/bin/a\n"
+                  "\xFFmulti-user.target.wants/inn.service\n->../inn.service\xFF"
+                  "b.service\n[Service]\nType=oneshot\n"
+                  "ExecStart=/bin/none\n\xFF"
+                  "c@.service\n[Service]\nExecStart=/bin/c %i\n")) &&
+        good;
+    good = write("units", "tables",
+                 forge::to_bytes(
+                     "/etc/fstab\n/dev/sda2 /srv ext4 nofail,x-systemd.automount 0 2\nUUID=1 none swap sw 0 0\n\xFF"
+                     "/etc/crypttab\nv UUID=2 none luks\n\xFF"
+                     "words console=ttyS0 3\n")) &&
+           good;
+    good =
+        write("units", "script",
+              forge::to_bytes(
+                  "/etc/init.d/stove\n#!/bin/sh\n### BEGIN INIT INFO\n# Provides: heat\n# Required-Start: $remote_fs\n"
+                  "### END INIT INFO\n\xFF/etc/rc2.d/S02stove\n->../init.d/stove")) &&
+        good;
     good = write("ramdisk", "gzip", forge::gzip(forge::make_cpio(tree))) && good;
     good = write("ramdisk", "plain", forge::make_cpio(tree)) && good;
     auto kernel = forge::make_kernel({.payload_size = 5000});

@@ -208,6 +208,59 @@ TEST(StartupStories, SayWhatIsMissing) {
         << keys.systems[0].at(Stage::Services).text;
 }
 
+// --- modules --------------------------------------------------------------------------------------------------------
+
+/// A second FAT disk that /etc/fstab wants, and what of modules lies on the root.
+Verdict with_modules(const std::string& config, const std::vector<std::pair<std::string, std::string>>& files,
+                     const std::string& options = "defaults") {
+    auto desk = demo::reception();
+    desk.root.file(std::string("/boot/config-") + demo::release, config);
+    desk.root.file("/etc/fstab", std::string("UUID=") + demo::root_uuid + " / ext4 errors=remount-ro 0 1\n" +
+                                     "LABEL=TRAYS /srv/trays vfat " + options + " 0 0\n");
+    for (const auto& [name, text] : files) desk.root.file(name, text);
+    forge::FatOptions fat;
+    fat.label = "TRAYS";
+    forge::DiskSpec second;
+    second.size = 8U << 20U;
+    second.partitions = {{2048, forge::make_fat({}, fat).bytes, 0x0C, false}};
+    return check(support::machine_of_disks({desk.build(), forge::make_disk(second)}));
+}
+
+TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
+    const std::string modular =
+        "CONFIG_X86_64=y\nCONFIG_EXT4_FS=m\nCONFIG_VFAT_FS=m\nCONFIG_BLK_DEV_SD=m\nCONFIG_SATA_AHCI=m\n"
+        "CONFIG_VIRTIO_BLK=m\nCONFIG_RD_GZIP=y\nCONFIG_RD_XZ=y\n";
+    std::string inside = modular;
+    inside.replace(inside.find("VFAT_FS=m"), 9, "VFAT_FS=y");
+    const std::string folder = std::string("/lib/modules/") + demo::release;
+    const std::string dep = "kernel/fs/fat/vfat.ko.xz: kernel/fs/fat/fat.ko.xz\nkernel/fs/fat/fat.ko.xz:\n";
+    const auto none = with_modules(modular, {});
+    ASSERT_EQ(none.systems.at(0).stops_at, Stage::Services) << none.systems[0].at(Stage::Services).text;
+    const auto& rung = none.systems[0].at(Stage::Services);
+    EXPECT_EQ(rung.findings.at(0), Code::FstabNoDriver);
+    EXPECT_EQ(rung.text, std::string("d2p1 for /srv/trays holds fat16, and the kernel ") + demo::release +
+                             " has no driver for that on this root: neither built in nor in /lib/modules/" +
+                             demo::release);
+    EXPECT_EQ(none.systems[0].symptom,
+              "mount: /srv/trays: unknown filesystem type 'fat16'.\nYou are in emergency mode.");
+    for (const auto& [config, files, options] :
+         std::initializer_list<std::tuple<std::string, std::vector<std::pair<std::string, std::string>>, std::string>>{
+             {inside, {}, "defaults"},
+             {modular, {{folder + "/modules.dep", dep}}, "defaults"},
+             {modular, {}, "nofail"},
+             {modular, {{folder + "/modules.builtin", "kernel/fs/fat/vfat.ko\n"}}, "defaults"}})
+        EXPECT_EQ(with_modules(config, files, options).systems.at(0).starts, Starts::Yes) << options;
+    // Nothing says whether it is built in.
+    EXPECT_NE(with_modules("CONFIG_X86_64=y\n", {}).systems.at(0).at(Stage::Services).state, State::Breaks);
+    // Modules of another kernel alone.
+    const auto other = with_modules(inside, {{"/lib/modules/5.10.0-almhof/modules.dep", dep}});
+    const auto risk = std::ranges::find(other.findings, Code::KernelModulesMissing, &Finding::code);
+    ASSERT_NE(risk, other.findings.end());
+    EXPECT_EQ(risk->text, std::string("the root holds no modules for the kernel ") + demo::release +
+                              ", but for 5.10.0-almhof: what the RAM disk did not bring has no driver");
+    EXPECT_EQ(std::ranges::count(none.findings, Code::KernelModulesMissing, &Finding::code), 0);
+}
+
 // --- the command ----------------------------------------------------------------------------------------------------
 
 support::Ran run(const std::string& arguments) { return support::shell(std::string(TOOL_PATH) + " " + arguments); }

@@ -358,6 +358,36 @@ TEST(UnitPlan, WordsOfTheCommandLine) {
     EXPECT_FALSE(planned.starts("inn.service"));
 }
 
+TEST(UnitPlan, AUnitThatAGeneratorMayMakeIsNotCalledMissing) {
+    UnitRoot root;
+    root.wanted("inn.service", "", "requires");
+    root.files.file("/usr/lib/systemd/systemd", forge::make_program(), 0755);
+    root.files.link("/sbin/init", "/usr/lib/systemd/systemd")
+        .link(etc + "default.target", "/usr/lib/systemd/system/multi-user.target");
+    const auto judged = [&] {
+        const auto machine = support::machine_of(forge::make_ext(root.files, {}));
+        const auto volume = machine.volume(1, 0);
+        const CommandLine line("");
+        return judge_services(machine, *volume, judge_init(*volume, line, nullptr), line);
+    };
+    EXPECT_EQ(judged().state, State::Breaks);
+    EXPECT_EQ(judged().text,
+              "systemd cannot start default.target: inn.service is not there, which multi-user.target demands");
+    root.files.file("/usr/lib/systemd/system-generators/systemd-fstab-generator", forge::make_program(), 0755);
+    EXPECT_EQ(judged().state, State::Breaks);
+    root.files.file("/usr/lib/systemd/system-generators/inn-generator", forge::make_program(), 0644);
+    EXPECT_EQ(judged().state, State::Breaks) << "it cannot be run";
+    root.files.file("/etc/systemd/system-generators/inn-generator", forge::make_program(), 0755);
+    EXPECT_EQ(judged().state, State::Unknown);
+    EXPECT_NE(judged().text.find("inn-generator may make it, which is not followed here"), std::string::npos)
+        << judged().text;
+    // What is masked stays so.
+    root.files.link(etc + "inn.service", "/dev/null")
+        .link(etc + "multi-user.target.requires/inn.service", "/usr/lib/systemd/system/inn.service");
+    EXPECT_EQ(judged().state, State::Breaks);
+    EXPECT_EQ(judged().findings.at(0).code, Code::ServicesTargetRefused);
+}
+
 // --- generators -----------------------------------------------------------------------------------------------------
 
 TEST(UnitGenerators, MakeMountsOfTheTable) {

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 #include <fmt/format.h>
+#include <fmt/ranges.h>
 #include <algorithm>
 #include <set>
 
@@ -97,6 +98,9 @@ std::string linux_startup_text(const herberge::InstalledSystem& system, const he
         out += "; " + counted(skipped, "one is passed over by a condition", "are passed over by conditions");
     if (start.silent != 0) out += fmt::format("; {} devices, slices and targets are not listed", start.silent);
     out += "\n";
+    if (!start.not_followed.empty())
+        out += terminal.ink(Ink::Dim, fmt::format("  what these make at each start is not followed: {}\n",
+                                                  printable(fmt::format("{}", fmt::join(start.not_followed, ", ")))));
     std::string group;
     for (const auto& step : start.steps) {
         if (step.group != group) {

@@ -29,8 +29,9 @@ struct LinuxStart {
     std::string level;     ///< "multi-user.target", "2", "default"; empty: this init knows none
     std::string asked_by;  ///< "the command line", "/etc/inittab, line 2"
     std::vector<StartStep> steps;
-    std::size_t silent = 0;         ///< devices, slices and targets that are left out
-    std::vector<Finding> findings;  ///< what is wrong, that which ends the start first
+    std::size_t silent = 0;                 ///< devices, slices and targets that are left out
+    std::vector<std::string> not_followed;  ///< programs that make further units at each start
+    std::vector<Finding> findings;          ///< what is wrong, that which ends the start first
 };
 
 /// What `system` starts. `arguments`: the kernel's; `level`: a run level or target, empty: the one that it would start

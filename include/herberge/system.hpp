@@ -237,10 +237,16 @@ struct InitChoice {
     Executable program;                    ///< the one that runs, when one does
     bool from_medium = false;              ///< of a live medium: its RAM disk writes the table of file systems anew
     Processor processor = Processor::X86;  ///< that it must be made for
+    std::string kernel_release;            ///< of the kernel that runs then; empty: not known
+    /// Would that kernel mount this format, with the modules of the root? None: it cannot be told. Empty: not asked.
+    std::function<std::optional<bool>(Format format)> has_driver;
     std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk,
                                     Processor processor = Processor::X86);
+/// Has the kernel that `demand` describes a driver for `wanted`, built in or among the modules of this root? None: no
+/// file here tells.
+[[nodiscard]] std::optional<bool> root_has_driver(const FileSystem& root, const RootDemand& demand, Format wanted);
 /// What that init must start.
 [[nodiscard]] Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
                                    const CommandLine& arguments);

@@ -103,8 +103,10 @@ public:
     [[nodiscard]] const Unit* find(std::string_view name) const;
     /// All that were loaded, those that do not exist included, by name.
     [[nodiscard]] std::vector<const Unit*> all() const;
-    /// What the generators said, and folders that cannot be read.
+    /// Folders that cannot be read, and more units than are looked at.
     [[nodiscard]] const std::vector<Finding>& findings() const;
+    /// Programs that make further units at each start, and whose work is not followed here; by name.
+    [[nodiscard]] const std::vector<std::string>& other_generators() const;
     /// The unit's name where a path is mounted, or a device: "srv-a\x2db.mount" for "/srv/a-b".
     [[nodiscard]] static std::string name_of_path(std::string_view path, std::string_view type);
 
@@ -134,7 +136,8 @@ struct StartPlan {
     std::vector<std::string> stopped;  ///< units that a conflict keeps from starting
     std::vector<OrderingCycle> cycles;
     std::vector<Finding> findings;
-    std::optional<Finding> refused;  ///< the target cannot be started at all
+    std::optional<Finding> refused;    ///< the target cannot be started at all
+    bool refused_for_missing = false;  ///< … for a unit that is not there
 };
 /// The jobs of a start of `target`, as systemd's transaction collects, prunes and orders them.
 [[nodiscard]] StartPlan plan_start(UnitStore& units, const std::string& target);

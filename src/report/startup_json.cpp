@@ -38,6 +38,7 @@ std::string linux_startup_json(const InstalledSystem& system, const LinuxStart& 
                         {"asked_by", text_or_null(start.asked_by)},
                         {"steps", ordered_json::array()},
                         {"left_out", start.silent},
+                        {"not_followed", ordered_json::array()},
                         {"findings", ordered_json::array()}};
     for (const auto& step : start.steps)
         out["steps"].push_back({{"group", clean(step.group)},
@@ -48,6 +49,7 @@ std::string linux_startup_json(const InstalledSystem& system, const LinuxStart& 
                                 {"state", state_id(step.state)},
                                 {"text", text_or_null(step.text)},
                                 {"evidence", report::to_json(step.evidence)}});
+    for (const auto& one : start.not_followed) out["not_followed"].push_back(clean(one));
     for (const auto& finding : start.findings) out["findings"].push_back(report::to_json(finding));
     return finish(out);
 }

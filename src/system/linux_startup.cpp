@@ -56,6 +56,7 @@ Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const In
     if (const Unit* unit = units.find(plan.target); unit != nullptr && unit->name != plan.target)
         out.level = fmt::format("{} ({})", unit->name, plan.target);
     out.asked_by = !level.empty() ? "" : asked == "default.target" ? "systemd's own choice" : "the command line";
+    out.not_followed = units.other_generators();
     if (plan.refused) out.findings.push_back(*plan.refused);
     if (outcome.breaks) out.findings.push_back(*outcome.breaks);
     out.findings.insert(out.findings.end(), plan.findings.begin(), plan.findings.end());

@@ -40,6 +40,7 @@ public:
         else if (init_.flavour == "script") own_script();
         else out_.text = "this init's own configuration is not known";
         if (mounts_all_ && !init_.from_medium) mounts();
+        modules();
         logins();
         if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
         if (out_.state == State::Holds && out_.text.empty()) out_.text = summary_;
@@ -94,7 +95,19 @@ private:
                 out_.findings.push_back(finding);
                 continue;
             }
-            breaks(finding.code, finding.text, finding.evidence, finding.symptom);
+            if (finding.code == Code::ServicesTargetMissing && !units_->findings().empty())
+                untold(fmt::format("{}; but not all folders of units can be read", finding.text),
+                       units_->findings().front().evidence.front());
+            else breaks(finding.code, finding.text, finding.evidence, finding.symptom);
+            return;
+        }
+        const auto& others = units_->other_generators();
+        if (plan_.refused && plan_.refused_for_missing && (!others.empty() || !units_->findings().empty())) {
+            untold(
+                fmt::format("{}; {}", plan_.refused->text,
+                            others.empty() ? std::string("not all folders of units can be read")
+                                           : fmt::format("{} may make it, which is not followed here", others.front())),
+                plan_.refused->evidence.front());
             return;
         }
         if (plan_.refused) {
@@ -359,6 +372,21 @@ private:
                                printable(line.mount_point)));
             return;
         }
+        if (const auto format = target.volume->as(Observer::Linux).format;
+            init_.has_driver && init_.has_driver(format) == false) {
+            breaks(Code::FstabNoDriver,
+                   fmt::format(
+                       "{} for {} holds {}, and the kernel {} has no driver for that on this root: neither built in "
+                       "nor in /lib/modules/{}",
+                       target.volume->place, printable(line.mount_point), target.volume->info.name(),
+                       printable(init_.kernel_release), printable(init_.kernel_release)),
+                   {where, evidence_place(at(fmt::format("/lib/modules/{}", init_.kernel_release)),
+                                          std::string(traits_of(format).linux_module), "not there")},
+                   fmt::format("mount: {}: unknown filesystem type '{}'.{}", printable(line.mount_point),
+                               target.volume->info.name(),
+                               init_.flavour == "systemd" ? "\nYou are in emergency mode." : ""));
+            return;
+        }
         if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(line.options);
             !obstacles.empty()) {
             breaks(Code::FstabNotMountable,
@@ -385,6 +413,25 @@ private:
                 breaks(Code::FstabMountPointMissing,
                        fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
         }
+    }
+
+    // --- the kernel's modules ---------------------------------------------------------------------------------------
+    /// Others are there, and none for this kernel: an upgrade that was not finished, or cleaned up too much.
+    void modules() {
+        const auto& release = init_.kernel_release;
+        if (release.empty() || resolve(fs_, "/lib/modules/" + release)) return;
+        const auto folder = resolve(fs_, "/lib/modules");
+        const auto entries = folder ? fs_.list(folder->file.id) : fail(ErrorKind::NotFound, "no modules");
+        if (!entries) return;
+        std::string others;
+        for (const auto& one : *entries)
+            if (one.name != "." && one.name != "..") others += (others.empty() ? "" : ", ") + printable(one.name);
+        if (others.empty()) return;
+        risk(Code::KernelModulesMissing,
+             fmt::format("the root holds no modules for the kernel {}, but for {}: what the RAM disk did not bring has "
+                         "no driver",
+                         printable(release), others),
+             {evidence_place(at("/lib/modules/" + release), "modules", "not there")});
     }
 
     // --- who may come in --------------------------------------------------------------------------------------------

@@ -79,6 +79,10 @@ public:
         doubt_if_unreplayed(init.result, *root.volume);
         ladder_.set(Stage::Init, init.result);
         if (init.result.state == State::Breaks) return;
+        init.kernel_release = demand.kernel_release;
+        init.has_driver = [&](Format format) {
+            return root_has_driver(*root.volume->files(Observer::Linux), demand, format);
+        };
         auto services = judge_services(machine_, *root.volume, init, arguments_);
         doubt_if_unreplayed(services, *root.volume);
         ladder_.set(Stage::Services, services);

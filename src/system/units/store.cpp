@@ -132,6 +132,7 @@ UnitStore::~UnitStore() = default;
 const Unit& UnitStore::load(std::string_view name) { return impl_->load(name); }
 const Unit* UnitStore::find(std::string_view name) const { return impl_->find(name); }
 const std::vector<Finding>& UnitStore::findings() const { return impl_->findings; }
+const std::vector<std::string>& UnitStore::other_generators() const { return impl_->other_generators; }
 std::vector<const Unit*> UnitStore::all() const {
     std::vector<const Unit*> out;
     for (const auto& [name, unit] : impl_->units) out.push_back(unit.get());
@@ -158,8 +159,29 @@ UnitStore::Impl::Impl(const Machine& /*machine*/, const Volume& root, const Comm
     units::GeneratedFiles scripts;
     units::from_scripts(input, files_, scripts);
     files_.add(std::move(scripts));
+    find_generators();
     // They are always there.
     for (const char* name : {"-.slice", "system.slice", "-.mount", "init.scope"}) intern(name);
+}
+
+void UnitStore::Impl::find_generators() {
+    for (const char* folder : {"/etc/systemd/system-generators", "/usr/local/lib/systemd/system-generators",
+                               "/lib/systemd/system-generators", "/usr/lib/systemd/system-generators"}) {
+        const auto there = resolve(fs_, folder);
+        const auto entries = there ? fs_.list(there->file.id) : fail(ErrorKind::NotFound, "no such folder");
+        if (!entries) continue;
+        for (const auto& one : *entries) {
+            constexpr std::size_t most = 100;
+            if (one.name == "." || one.name == ".." || one.name.starts_with("systemd-") ||
+                other_generators.size() > most)
+                continue;
+            const auto file = resolve(fs_, fmt::format("{}/{}", folder, one.name));
+            const bool runs = file && file->file.type == FileType::Regular && (file->file.permissions & 0111U) != 0;
+            if (runs && std::ranges::find(other_generators, one.name) == other_generators.end())
+                other_generators.push_back(one.name);
+        }
+    }
+    std::ranges::sort(other_generators);
 }
 
 Unit& UnitStore::Impl::load(std::string_view name) {

@@ -22,6 +22,7 @@ public:
 
     std::map<std::string, std::unique_ptr<Unit>, std::less<>> units;
     std::vector<Finding> findings;
+    std::vector<std::string> other_generators;
 
 private:
     /// The unit of this name, itself or by an alias; it is loaded later.
@@ -32,6 +33,7 @@ private:
     void drain();
 
     // store.cpp
+    void find_generators();
     void read(Unit& unit);
     bool read_file(Unit& unit, const std::string& path, bool drop_in);
     void ties_of_settings(Unit& unit);

@@ -43,6 +43,7 @@ public:
         out_.target = target;
         const Unit& unit = units_.load(target);
         if (!start(unit, JobType::Start, nullptr, true, false, UnitTie::Requires, 0)) {
+            out_.refused_for_missing = missing_;
             out_.refused =
                 make_finding(Code::ServicesTargetRefused,
                              fmt::format("systemd cannot start {}: {}", target, fmt::join(refusal_, ", ")),
@@ -77,6 +78,7 @@ private:
                           : unit.load == UnitLoad::Masked ? "is masked"
                                                           : "cannot be loaded";
         refusal_.push_back(fmt::format("{} {}", unit.name, how));
+        missing_ = unit.load == UnitLoad::NotFound || unit.load == UnitLoad::Unreadable;
         if (unit.problem) refusal_evidence_ = unit.problem->evidence;
         else refusal_evidence_.push_back(evidence_place(unit.name, "a unit's file", "none"));
         return false;
@@ -366,6 +368,7 @@ private:
     Job* anchor_ = nullptr;
     std::vector<std::string> refusal_;
     std::vector<Evidence> refusal_evidence_;
+    bool missing_ = false;
 };
 
 }  // namespace
