@@ -220,6 +220,7 @@ Verdict with_modules(const std::string& config, const std::vector<std::pair<std:
     for (const auto& [name, text] : files) desk.root.file(name, text);
     forge::FatOptions fat;
     fat.label = "TRAYS";
+    fat.size = 4U << 20U;
     forge::DiskSpec second;
     second.size = 8U << 20U;
     second.partitions = {{2048, forge::make_fat({}, fat).bytes, 0x0C, false}};
@@ -232,28 +233,28 @@ TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
         "CONFIG_VIRTIO_BLK=m\nCONFIG_RD_GZIP=y\nCONFIG_RD_XZ=y\n";
     std::string inside = modular;
     inside.replace(inside.find("VFAT_FS=m"), 9, "VFAT_FS=y");
-    const std::string folder = std::string("/lib/modules/") + demo::release;
+    const std::string folder = std::string("/usr/lib/modules/") + demo::release;
     const std::string dep = "kernel/fs/fat/vfat.ko.xz: kernel/fs/fat/fat.ko.xz\nkernel/fs/fat/fat.ko.xz:\n";
     const auto none = with_modules(modular, {});
     ASSERT_EQ(none.systems.at(0).stops_at, Stage::Services) << none.systems[0].at(Stage::Services).text;
     const auto& rung = none.systems[0].at(Stage::Services);
     EXPECT_EQ(rung.findings.at(0), Code::FstabNoDriver);
-    EXPECT_EQ(rung.text, std::string("d2p1 for /srv/trays holds fat16, and the kernel ") + demo::release +
+    EXPECT_EQ(rung.text, std::string("d2p1 for /srv/trays holds fat12, and the kernel ") + demo::release +
                              " has no driver for that on this root: neither built in nor in /lib/modules/" +
                              demo::release);
     EXPECT_EQ(none.systems[0].symptom,
-              "mount: /srv/trays: unknown filesystem type 'fat16'.\nYou are in emergency mode.");
+              "mount: /srv/trays: unknown filesystem type 'vfat'.\nYou are in emergency mode.");
     for (const auto& [config, files, options] :
          std::initializer_list<std::tuple<std::string, std::vector<std::pair<std::string, std::string>>, std::string>>{
              {inside, {}, "defaults"},
              {modular, {{folder + "/modules.dep", dep}}, "defaults"},
              {modular, {}, "nofail"},
              {modular, {{folder + "/modules.builtin", "kernel/fs/fat/vfat.ko\n"}}, "defaults"}})
-        EXPECT_EQ(with_modules(config, files, options).systems.at(0).starts, Starts::Yes) << options;
+        EXPECT_EQ(with_modules(config, files, options).systems.at(0).starts, Starts::Yes) << options << files.size();
     // Nothing says whether it is built in.
     EXPECT_NE(with_modules("CONFIG_X86_64=y\n", {}).systems.at(0).at(Stage::Services).state, State::Breaks);
     // Modules of another kernel alone.
-    const auto other = with_modules(inside, {{"/lib/modules/5.10.0-almhof/modules.dep", dep}});
+    const auto other = with_modules(inside, {{"/usr/lib/modules/5.10.0-almhof/modules.dep", dep}});
     const auto risk = std::ranges::find(other.findings, Code::KernelModulesMissing, &Finding::code);
     ASSERT_NE(risk, other.findings.end());
     EXPECT_EQ(risk->text, std::string("the root holds no modules for the kernel ") + demo::release +

@@ -383,7 +383,7 @@ private:
                    {where, evidence_place(at(fmt::format("/lib/modules/{}", init_.kernel_release)),
                                           std::string(traits_of(format).linux_module), "not there")},
                    fmt::format("mount: {}: unknown filesystem type '{}'.{}", printable(line.mount_point),
-                               target.volume->info.name(),
+                               line.type == "auto" ? std::string(traits_of(format).linux_module) : printable(line.type),
                                init_.flavour == "systemd" ? "\nYou are in emergency mode." : ""));
             return;
         }
