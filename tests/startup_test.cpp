@@ -251,6 +251,21 @@ TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
              {modular, {}, "nofail"},
              {modular, {{folder + "/modules.builtin", "kernel/fs/fat/vfat.ko\n"}}, "defaults"}})
         EXPECT_EQ(with_modules(config, files, options).systems.at(0).starts, Starts::Yes) << options << files.size();
+    // Another file system than the line asks for.
+    auto wrong = demo::reception();
+    wrong.root.file("/etc/fstab", std::string("UUID=") + demo::root_uuid +
+                                      " / ext4 defaults 0 1\nLABEL=TRAYS /srv/trays ext4 defaults 0 0\n");
+    forge::FatOptions fat;
+    fat.label = "TRAYS";
+    fat.size = 4U << 20U;
+    forge::DiskSpec second;
+    second.size = 8U << 20U;
+    second.partitions = {{2048, forge::make_fat({}, fat).bytes, 0x0C, false}};
+    const auto other_type = check(support::machine_of_disks({wrong.build(), forge::make_disk(second)}));
+    ASSERT_EQ(other_type.systems.at(0).stops_at, Stage::Services);
+    EXPECT_EQ(other_type.systems[0].at(Stage::Services).findings.at(0), Code::FstabNotMountable);
+    EXPECT_EQ(other_type.systems[0].at(Stage::Services).text,
+              "d2p1 for /srv/trays holds fat12, and d1p1:/etc/fstab asks for ext4");
     // Nothing says whether it is built in.
     EXPECT_NE(with_modules("CONFIG_X86_64=y\n", {}).systems.at(0).at(Stage::Services).state, State::Breaks);
     // Modules of another kernel alone.

@@ -372,6 +372,16 @@ private:
                                printable(line.mount_point)));
             return;
         }
+        if (!file_system_fits(target.volume->as(Observer::Linux).format, line.type) && !line.type.starts_with("ntfs")) {
+            breaks(
+                Code::FstabNotMountable,
+                fmt::format("{} for {} holds {}, and {} asks for {}", target.volume->place, printable(line.mount_point),
+                            target.volume->info.name(), at("/etc/fstab"), printable(line.type)),
+                {where},
+                fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
+                            printable(line.mount_point)));
+            return;
+        }
         if (const auto format = target.volume->as(Observer::Linux).format;
             init_.has_driver && init_.has_driver(format) == false) {
             breaks(Code::FstabNoDriver,
