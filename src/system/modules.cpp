@@ -41,6 +41,8 @@ std::optional<bool> root_has_driver(const FileSystem& root, const RootDemand& de
     const auto known =
         read_text_file(root, fmt::format("/lib/modules/{}/modules.dep", demand.kernel_release), most_list);
     if (known && lists(*known, traits.linux_module)) return true;
+    // A root without any modules leaves them all to its RAM disk.
+    if (!resolve(root, "/lib/modules")) return std::nullopt;
     const bool told = known || (!known.error().unreadable() && known.error().kind != ErrorKind::TooLarge);
     return told && inside == drivers::Told::No ? std::optional(false) : std::nullopt;
 }
