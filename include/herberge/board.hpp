@@ -62,9 +62,9 @@ struct Board {
     std::array<std::uint64_t, 2> places{no_place, no_place};
     /// Where it looks in a boot area partition of an eMMC (JESD84-B51, 6.3); no_place: it starts from none.
     std::uint64_t area_at = no_place;
-    std::uint64_t chip_ram_at = 0;          ///< where its memory on the chip begins, as far as that is judged
-    std::uint64_t most_first = 0;           ///< memory on the chip for the first program; 0: none is loaded
-    std::string_view first_type;            ///< BoardRom::PartitionType: in lower case
+    std::uint64_t chip_ram_at = 0;  ///< where its memory on the chip begins, as far as that is judged
+    std::uint64_t most_first = 0;   ///< memory on the chip for the first program; 0: none is loaded
+    std::string_view first_type;    ///< BoardRom::PartitionType: in lower case
     RomHead rom_head = RomHead::None;
     std::array<NextPlace, 2> next{};  ///< best first
     std::string_view medium;          ///< U-Boot's name for what the disks are: "virtio", "mmc"
