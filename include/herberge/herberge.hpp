@@ -28,10 +28,10 @@
 #include <herberge/sector.hpp>
 #include <herberge/sentences.hpp>
 #include <herberge/signature.hpp>
+#include <herberge/startup.hpp>
 #include <herberge/storage.hpp>
 #include <herberge/suppose.hpp>
 #include <herberge/symptom.hpp>
-#include <herberge/startup.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 #include <herberge/units.hpp>
