@@ -20,12 +20,10 @@ std::string target_of(const std::string& level) {
 }
 
 /// The milestone before which each job must have started.
-std::map<std::string, std::string> milestones(const UnitStore& units, const StartPlan& plan) {
+std::map<std::string, std::string> milestones(const UnitStore& units, const StartPlan& plan, const std::string& own) {
     std::map<std::string, std::string> out;
     std::set<std::string> jobs;
     for (const auto& job : plan.jobs) jobs.insert(job.unit);
-    std::string own = plan.target;
-    if (const Unit* unit = units.find(plan.target)) own = unit->name;
     for (const std::string& milestone : {std::string("sysinit.target"), std::string("basic.target"), own}) {
         if (!jobs.contains(milestone)) continue;
         std::vector<std::string> todo = {milestone};
@@ -52,24 +50,21 @@ Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const In
         return fail(ErrorKind::NotFound, fmt::format("there is no {}", printable(asked)), root.place);
     const auto plan = plan_boot(units, asked);
     const auto outcome = follow_start(machine, root, arguments, units, plan, init.processor);
-    out.level = plan.target;
-    if (const Unit* unit = units.find(plan.target); unit != nullptr && unit->name != plan.target)
-        out.level = fmt::format("{} ({})", unit->name, plan.target);
+    const Unit* target = units.find(plan.target);
+    const std::string own = target != nullptr ? target->name : plan.target;
+    out.level = own == plan.target ? own : fmt::format("{} ({})", own, plan.target);
     out.asked_by = !level.empty() ? "" : asked == "default.target" ? "systemd's own choice" : "the command line";
     out.not_followed = units.other_generators();
     if (plan.refused) out.findings.push_back(*plan.refused);
     if (outcome.breaks) out.findings.push_back(*outcome.breaks);
     out.findings.insert(out.findings.end(), plan.findings.begin(), plan.findings.end());
     out.findings.insert(out.findings.end(), outcome.findings.begin(), outcome.findings.end());
-    const auto when = milestones(units, plan);
+    const auto when = milestones(units, plan, own);
     std::map<std::string, std::vector<StartStep>> groups;
     std::vector<std::string> order = {"sysinit.target", "basic.target"};
-    const Unit* target = units.find(plan.target);
-    const std::string own = target != nullptr ? target->name : plan.target;
     if (std::ranges::find(order, own) == order.end()) order.push_back(own);
     order.emplace_back();
-    for (std::size_t i = 0; i < outcome.units.size(); ++i) {
-        const auto& unit = outcome.units[i];
+    for (const auto& unit : outcome.units) {
         const auto job = std::ranges::find(plan.jobs, unit.unit, &StartJob::unit);
         const bool fine = unit.kind == UnitOutcome::Kind::Starts || unit.kind == UnitOutcome::Kind::Untold;
         const bool quiet =
@@ -132,25 +127,19 @@ Result<LevelTable> linux_levels(const Machine& machine, const InstalledSystem& s
     const auto init = init_of(system, arguments);
     if (!init) return tl::unexpected(init.error());
     if (init->flavour != "systemd") return table_of_levels(*system.volume, *init);
-    LevelTable out;
+    std::vector<std::string> levels;
     std::map<std::string, std::set<std::string>> on;
     UnitStore units(machine, *system.volume, arguments);
     for (const char* level : {"rescue", "multi-user", "graphical"}) {
         const auto name = std::string(level) + ".target";
         if (units.load(name).load != UnitLoad::Loaded) continue;
-        out.levels.emplace_back(level);
+        levels.emplace_back(level);
         for (const auto& job : plan_start(units, name).jobs)
             if (!job.verify && !job.unit.ends_with(".slice") && !job.unit.ends_with(".device"))
                 on[job.unit].insert(level);
     }
-    if (out.levels.empty())
-        return fail(ErrorKind::NotFound, "none of the usual targets is there", system.volume->place);
-    for (const auto& [name, levels] : on) {
-        LevelTable::Row row{name, {}};
-        for (const auto& level : out.levels) row.on.push_back(levels.contains(level));
-        out.rows.push_back(std::move(row));
-    }
-    return out;
+    if (levels.empty()) return fail(ErrorKind::NotFound, "none of the usual targets is there", system.volume->place);
+    return make_table(std::move(levels), on);
 }
 
 }  // namespace herberge

@@ -104,9 +104,10 @@ std::vector<InittabLine> parse_inittab(std::string_view text) {
 }
 
 std::string default_level(const std::vector<InittabLine>& lines) {
+    std::string out;
     for (const auto& line : lines)
-        if (line.action == "initdefault" && !line.levels.empty()) return line.levels.substr(line.levels.size() - 1);
-    return {};
+        if (line.action == "initdefault" && !line.levels.empty()) out = line.levels.substr(line.levels.size() - 1);
+    return out;
 }
 
 std::vector<LevelScript> level_scripts(const FileSystem& fs, const std::string& folder, char kind) {
@@ -331,30 +332,36 @@ Result<LinuxStart> start_by_levels(const Volume& root, const InitChoice& init, c
     return out;
 }
 
+LevelTable make_table(std::vector<std::string> levels, const std::map<std::string, std::set<std::string>>& on) {
+    LevelTable out;
+    out.levels = std::move(levels);
+    for (const auto& [name, own] : on) {
+        LevelTable::Row row{name, {}};
+        for (const auto& level : out.levels) row.on.push_back(own.contains(level));
+        out.rows.push_back(std::move(row));
+    }
+    return out;
+}
+
 Result<LevelTable> table_of_levels(const Volume& root, const InitChoice& init) {
     const FileSystem& fs = *root.files(Observer::Linux);
-    LevelTable out;
+    std::vector<std::string> levels;
     std::map<std::string, std::set<std::string>> on;
     if (resolve(fs, "/etc/runlevels")) {
         for (const auto& level : names_in(fs, "/etc/runlevels")) {
-            out.levels.push_back(level);
+            levels.push_back(level);
             for (const auto& name : names_in(fs, "/etc/runlevels/" + level)) on[name].insert(level);
         }
     } else if (init.flavour == "sysvinit") {
         for (const char* level : {"S", "0", "1", "2", "3", "4", "5", "6"}) {
             if (!resolve(fs, fmt::format("/etc/rc{}.d", level))) continue;
-            out.levels.emplace_back(level);
+            levels.emplace_back(level);
             for (const auto& one : level_scripts(fs, fmt::format("/etc/rc{}.d", level), 'S'))
                 on[one.stem()].insert(level);
         }
     }
-    if (out.levels.empty()) return fail(ErrorKind::NotFound, "this init knows no run levels", root.place);
-    for (const auto& [name, levels] : on) {
-        LevelTable::Row row{name, {}};
-        for (const auto& level : out.levels) row.on.push_back(levels.contains(level));
-        out.rows.push_back(std::move(row));
-    }
-    return out;
+    if (levels.empty()) return fail(ErrorKind::NotFound, "this init knows no run levels", root.place);
+    return make_table(std::move(levels), on);
 }
 
 }  // namespace herberge

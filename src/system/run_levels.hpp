@@ -2,6 +2,9 @@
 // Inits with run levels and scripts: SysV, BusyBox, OpenRC.
 #pragma once
 
+#include <map>
+#include <set>
+
 #include <herberge/startup.hpp>
 
 namespace herberge {
@@ -36,6 +39,9 @@ struct OpenrcNeeds {
 /// `init` is of one of these flavours.
 [[nodiscard]] Result<LinuxStart> start_by_levels(const Volume& root, const InitChoice& init,
                                                  const CommandLine& arguments, const std::string& level);
+/// `on`: of each program, the levels that start it.
+[[nodiscard]] LevelTable make_table(std::vector<std::string> levels,
+                                    const std::map<std::string, std::set<std::string>>& on);
 [[nodiscard]] Result<LevelTable> table_of_levels(const Volume& root, const InitChoice& init);
 
 }  // namespace herberge

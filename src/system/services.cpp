@@ -8,6 +8,7 @@
 #include <herberge/units.hpp>
 
 #include "system/crypttab.hpp"
+#include "system/run_levels.hpp"
 
 namespace herberge {
 
@@ -167,33 +168,19 @@ private:
                        "INIT: No inittab file found\nEnter runlevel:");
             return;
         }
-        std::string level = "2";
-        each_line(*text, [&](int, std::string_view line) {
-            if (trim(line).starts_with('#')) return;
-            if (const auto mark = line.find(":initdefault:"); mark != std::string_view::npos && mark > 0)
-                level = std::string(1, line[mark - 1]);
-        });
-        each_line(*text, [&](int number, std::string_view line) {
-            line = trim(line);
-            if (line.empty() || line.starts_with('#')) return;
-            std::array<std::string_view, 4> fields;
-            for (std::size_t i = 0; i < 3; ++i) {
-                const auto colon = line.find(':');
-                if (colon == std::string_view::npos) return;
-                fields.at(i) = line.substr(0, colon);
-                line.remove_prefix(colon + 1);
-            }
-            fields[3] = line;
-            if (fields[2] == "respawn" || fields[2] == "askfirst")
-                terminals_.emplace_back(fields[3].substr(0, fields[3].find(' ')));
-            const bool sysinit = fields[2] == "sysinit" || fields[2] == "boot" || fields[2] == "bootwait";
+        const auto lines = parse_inittab(*text);
+        auto level = default_level(lines);
+        if (level.empty()) level = "2";
+        for (const auto& line : lines) {
+            if (line.action == "respawn" || line.action == "askfirst")
+                terminals_.emplace_back(line.process.substr(0, line.process.find(' ')));
+            const bool sysinit = line.action == "sysinit" || line.action == "boot" || line.action == "bootwait";
             const bool level_wait =
-                fields[2] == "wait" && (init_.flavour == "busybox" || fields[1].find(level) != std::string_view::npos);
-            if (!sysinit && !level_wait) return;
-            const auto program = fields[3].substr(0, fields[3].find(' '));
-            start_program(program, fmt::format("action {}", fields[2]),
-                          evidence_line(at("/etc/inittab"), number, {}, printable(fields[3])));
-        });
+                line.action == "wait" && (init_.flavour == "busybox" || line.levels.find(level) != std::string::npos);
+            if (!sysinit && !level_wait) continue;
+            start_program(line.process.substr(0, line.process.find(' ')), fmt::format("action {}", line.action),
+                          evidence_line(at("/etc/inittab"), line.line, {}, printable(line.process)));
+        }
     }
 
     /// A shell script that mounts what /etc/fstab lists: "mount -a", with other options between or beside.

@@ -2,7 +2,6 @@
 #include "system/units/conditions.hpp"
 
 #include <algorithm>
-#include <functional>
 
 #include "system/units/names.hpp"
 

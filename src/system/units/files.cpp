@@ -33,6 +33,9 @@ UnitFiles::UnitFiles(const FileSystem& fs, std::string volume) : fs_(fs), volume
     const auto split = resolve(fs_, "/lib/systemd/system");
     const auto merged = resolve(fs_, "/usr/lib/systemd/system");
     if (split && merged && split->path == merged->path) std::erase(paths_, "/lib/systemd/system");
+    real_ = paths_;
+    for (const auto& path : paths_)
+        if (const auto at = resolve(fs_, path); at && at->path != path) real_.push_back(at->path);
 }
 
 void UnitFiles::add(GeneratedFiles files) {
@@ -145,7 +148,6 @@ void UnitFiles::map_names() const {
     empty_.clear();
     std::size_t seen = 0;
     for (const auto& path : paths_) {
-        const auto real = resolve(fs_, path);
         for (const auto& entry : list(path)) {
             if (++seen > most_entries) break;
             if (entry.folder || (entry.link && entry.name.rfind('.') != std::string::npos && !parts_of(entry.name))) {
@@ -160,10 +162,7 @@ void UnitFiles::map_names() const {
                 const auto folder = resolve(fs_, folder_of(tidy_path(target)));
                 const std::string base(base_of(tidy_path(target)));
                 const std::string in = folder ? folder->path : tidy_path(std::string(folder_of(tidy_path(target))));
-                const bool known = std::ranges::any_of(paths_, [&](const std::string& one) {
-                    const auto at = resolve(fs_, one);
-                    return in == one || (at && at->path == in);
-                });
+                const bool known = std::ranges::find(real_, in) != real_.end();
                 if (known && base == entry.name) continue;  // the file in the other folder is found by itself
                 leads_to = known ? base : in + (in == "/" ? "" : "/") + base;
                 if (known) {

@@ -73,6 +73,7 @@ private:
     std::string volume_;
     GeneratedFiles generated_;
     std::vector<std::string> paths_;
+    std::vector<std::string> real_;  ///< where these lead to, and they themselves
     mutable bool mapped_ = false;
     mutable std::map<std::string, std::string> ids_;             ///< a name: its file, or the name it is an alias of
     mutable std::map<std::string, std::set<std::string>> also_;  ///< a name: those that are aliases of it

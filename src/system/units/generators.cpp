@@ -76,16 +76,6 @@ struct Options {
     }
 };
 
-bool is_network_type(std::string_view type) {
-    if (type.starts_with("fuse.")) type.remove_prefix(5);
-    static constexpr std::string_view names[] = {"cifs",  "smb3",   "smbfs", "sshfs", "ncpfs",     "ncp",
-                                                 "nfs",   "nfs4",   "gfs",   "gfs2",  "glusterfs", "pvfs2",
-                                                 "ocfs2", "lustre", "davfs", "afs",   "ceph",      "9p"};
-    return std::ranges::find(names, type) != std::end(names);
-}
-
-bool is_device_path(std::string_view path) { return path.starts_with("/dev/") || path.starts_with("/sys/"); }
-
 /// The kernel mounts these itself, or systemd does before it reads units (mount_point_is_api, mount_point_ignore).
 bool is_left_alone(std::string_view where) {
     static constexpr std::string_view api[] = {"/proc",
@@ -179,8 +169,7 @@ private:
         for (const auto& path : options.values("x-systemd.requires-mounts-for"))
             text += fmt::format("RequiresMountsFor={}\n", path);
         // 252 orders a mount with nofail nowhere, also one that an automount pulls in.
-        if (!nofail && wanted_by.empty() && required_by.empty()) text += fmt::format("Before={}\n", target);
-        else if (!nofail) text += fmt::format("Before={}\n", target);
+        if (!nofail) text += fmt::format("Before={}\n", target);
         const std::string device = escape_path(what);
         const bool on_device = is_device_path(what);
         if (on_device && !options.has("bind")) text += fmt::format("After=blockdev@{}.target\n", device);
@@ -227,7 +216,7 @@ private:
         for (const auto& unit : wanted_by) link(out_, unit, "wants", pulled, said(line));
         for (const auto& unit : required_by) link(out_, unit, "requires", pulled, said(line));
         if ((automount || !noauto) && wanted_by.empty() && required_by.empty())
-            link(out_, target, nofail && !automount ? "wants" : nofail ? "wants" : "requires", pulled, said(line));
+            link(out_, target, nofail ? "wants" : "requires", pulled, said(line));
     }
 
     /// Units by their name, devices and mount points by their path.
@@ -252,6 +241,16 @@ private:
 };
 
 }  // namespace
+
+bool is_network_type(std::string_view type) {
+    if (type.starts_with("fuse.")) type.remove_prefix(5);
+    static constexpr std::string_view names[] = {"cifs",  "smb3",   "smbfs", "sshfs", "ncpfs",     "ncp",
+                                                 "nfs",   "nfs4",   "gfs",   "gfs2",  "glusterfs", "pvfs2",
+                                                 "ocfs2", "lustre", "davfs", "afs",   "ceph",      "9p"};
+    return std::ranges::find(names, type) != std::end(names);
+}
+
+bool is_device_path(std::string_view path) { return path.starts_with("/dev/") || path.starts_with("/sys/"); }
 
 std::string device_of(std::string_view written) {
     const std::pair<std::string_view, std::string_view> tags[] = {

@@ -13,7 +13,6 @@ struct GeneratorInput {
     const FileSystem& fs;
     std::string volume;  ///< "d1p2"
     const CommandLine& arguments;
-    std::vector<Finding>& findings;
 };
 
 /// systemd-fstab-generator(8)
@@ -26,6 +25,9 @@ void from_command_line(const GeneratorInput& input, GeneratedFiles& out);
 /// systemd-sysv-generator(8); `files` tells which units there are already.
 void from_scripts(const GeneratorInput& input, const UnitFiles& files, GeneratedFiles& out);
 
+/// The type is one of a file system that comes over the network (fstype_is_network).
+[[nodiscard]] bool is_network_type(std::string_view type);
+[[nodiscard]] bool is_device_path(std::string_view path);
 /// Device files that /etc/fstab and its kin name by a tag: "/dev/disk/by-uuid/…".
 [[nodiscard]] std::string device_of(std::string_view written);
 

@@ -4,12 +4,15 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "system/units/generators.hpp"
 #include "system/units/names.hpp"
 #include "system/units/store.hpp"
 
 namespace herberge {
 
 using units::escape_path;
+using units::is_device_path;
+using units::parent_of;
 using units::parts_of;
 
 namespace {
@@ -26,16 +29,6 @@ bool has_option(std::string_view options, std::string_view wanted) {
     }
     return false;
 }
-
-bool is_network(std::string_view type, std::string_view options) {
-    static constexpr std::string_view names[] = {"cifs",  "smb3",   "smbfs", "sshfs", "ncpfs",     "ncp",
-                                                 "nfs",   "nfs4",   "gfs",   "gfs2",  "glusterfs", "pvfs2",
-                                                 "ocfs2", "lustre", "davfs", "afs",   "ceph",      "9p"};
-    if (type.starts_with("fuse.")) type.remove_prefix(5);
-    return std::ranges::find(names, type) != std::end(names) || has_option(options, "_netdev");
-}
-
-bool is_device(std::string_view path) { return path.starts_with("/dev/") || path.starts_with("/sys/"); }
 
 /// Those that stay mounted the whole time (mount_is_extrinsic).
 bool stays(std::string_view where) {
@@ -59,12 +52,10 @@ void UnitStore::Impl::needs_mounts_for(Unit& unit, const std::string& path) {
     const auto tidy = units::tidy_path(path);
     if (!mounts_for_[unit.name].insert(tidy).second) return;
     // Mounts on the way are loaded where there are any.
-    for (std::string prefix = tidy;;) {
+    for (std::string prefix = tidy;; prefix = parent_of(prefix)) {
         const auto name = UnitStore::name_of_path(prefix, ".mount");
         if (!files_.find(name).path.empty()) intern(name);
-        if (prefix == "/" || prefix.empty()) break;
-        const auto slash = prefix.rfind('/');
-        prefix = slash == 0 ? "/" : prefix.substr(0, slash);
+        if (prefix == "/") break;
     }
 }
 
@@ -73,7 +64,7 @@ void UnitStore::Impl::at_shutdown(Unit& unit, std::string_view target) {
 }
 
 void UnitStore::Impl::needs_device(Unit& unit, const std::string& what, UnitTie kind) {
-    if (!is_device(what)) return;
+    if (!is_device_path(what)) return;
     tie_both(unit, kind, UnitTie::After, escape_path(what) + ".device", rule("the device that it names"));
 }
 
@@ -228,6 +219,24 @@ void UnitStore::Impl::service(Unit& unit) {
     verify_service(unit);
 }
 
+/// What sockets, timers and paths are there for: another unit, of their own name where `key` says no other.
+void UnitStore::Impl::starts_another(Unit& unit, std::string_view section, std::string_view key) {
+    auto name = unit.value(section, key);
+    if (name) name = expanded(unit, *name);
+    tie_both(unit, UnitTie::Before, UnitTie::Triggers,
+             name ? *name : unit.name.substr(0, unit.name.rfind('.')) + ".service", rule("what it starts"));
+}
+
+/// Default dependencies of what stands ready before services start; false: it has none.
+bool UnitStore::Impl::starts_early(Unit& unit, std::string_view before) {
+    if (!unit.is_on("Unit", "DefaultDependencies", true)) return false;
+    const auto said = rule("default dependencies");
+    tie(unit, UnitTie::Before, std::string(before), said);
+    tie_both(unit, UnitTie::Requires, UnitTie::After, "sysinit.target", said);
+    at_shutdown(unit, "shutdown.target");
+    return true;
+}
+
 void UnitStore::Impl::socket(Unit& unit) {
     static constexpr std::string_view listens[] = {"ListenStream",       "ListenDatagram",   "ListenSequentialPacket",
                                                    "ListenFIFO",         "ListenSpecial",    "ListenNetlink",
@@ -244,21 +253,10 @@ void UnitStore::Impl::socket(Unit& unit) {
             exec_context(unit, "Socket");
             break;
         }
-    const bool accepts = unit.is_on("Socket", "Accept", false);
-    const auto stem = unit.name.substr(0, unit.name.rfind('.'));
-    if (!accepts) {
-        auto name = unit.value("Socket", "Service");
-        if (name) name = expanded(unit, *name);
-        tie_both(unit, UnitTie::Before, UnitTie::Triggers, name ? *name : stem + ".service", rule("what it starts"));
-    }
+    if (!unit.is_on("Socket", "Accept", false)) starts_another(unit, "Socket", "Service");
     if (const auto device = unit.value("Socket", "BindToDevice"))
         needs_device(unit, "/sys/subsystem/net/devices/" + *device, UnitTie::BindsTo);
-    if (unit.is_on("Unit", "DefaultDependencies", true)) {
-        const auto said = rule("default dependencies");
-        tie(unit, UnitTie::Before, "sockets.target", said);
-        tie_both(unit, UnitTie::Requires, UnitTie::After, "sysinit.target", said);
-        at_shutdown(unit, "shutdown.target");
-    }
+    starts_early(unit, "sockets.target");
     if (!any)
         refuse(unit, UnitLoad::BadSetting, fmt::format("systemd refuses {}: it listens on nothing", unit.name),
                evidence_place(files_.place(unit.fragment), "Listen…=", "absent"));
@@ -270,21 +268,20 @@ void UnitStore::Impl::mount(Unit& unit) {
     const auto what = expanded(unit, unit.value("Mount", "What").value_or("")).value_or("");
     const auto type = unit.value("Mount", "Type").value_or("");
     const auto options = expanded(unit, unit.value("Mount", "Options").value_or("")).value_or("");
-    if (where != "/") exec_context(unit, "Mount");
     if (where != "/") {
-        const auto slash = where.rfind('/');
-        needs_mounts_for(unit, slash == 0 ? "/" : where.substr(0, slash));
+        exec_context(unit, "Mount");
+        needs_mounts_for(unit, parent_of(where));
     }
     const bool bound = has_option(options, "bind") || has_option(options, "rbind") || type == "bind";
-    if (what.starts_with('/') && (bound || !is_device(what) || has_option(options, "loop")))
+    if (what.starts_with('/') && (bound || !is_device_path(what) || has_option(options, "loop")))
         needs_mounts_for(unit, what);
-    if (!bound && is_device(what) && where != "/") {
+    if (!bound && is_device_path(what) && where != "/") {
         needs_device(unit, what, has_option(options, "x-systemd.device-bound") ? UnitTie::BindsTo : UnitTie::Requires);
         tie(unit, UnitTie::After, fmt::format("blockdev@{}.target", escape_path(what)), rule("its device"));
     }
     if (unit.is_on("Unit", "DefaultDependencies", true) && !stays(where)) {
         const auto said = rule("default dependencies");
-        const bool network = is_network(type, options);
+        const bool network = units::is_network_type(type) || has_option(options, "_netdev");
         if (!has_option(options, "nofail"))
             tie(unit, UnitTie::Before, network ? "remote-fs.target" : "local-fs.target", said);
         tie(unit, UnitTie::After, network ? "remote-fs-pre.target" : "local-fs-pre.target", said);
@@ -312,10 +309,7 @@ void UnitStore::Impl::automount(Unit& unit) {
         return refuse(unit, UnitLoad::BadSetting,
                       fmt::format("systemd refuses {}: Where= is another path than its name says", unit.name),
                       evidence_place(files_.place(unit.fragment), unit.name, where.empty() ? "absent" : where));
-    if (where != "/") {
-        const auto slash = where.rfind('/');
-        needs_mounts_for(unit, slash == 0 ? "/" : where.substr(0, slash));
-    }
+    needs_mounts_for(unit, parent_of(where));
     tie_both(unit, UnitTie::Before, UnitTie::Triggers, UnitStore::name_of_path(where, ".mount"),
              rule("what it mounts"));
     if (!unit.is_on("Unit", "DefaultDependencies", true)) return;
@@ -333,7 +327,7 @@ void UnitStore::Impl::swap(Unit& unit) {
                       evidence_place(files_.place(unit.fragment), unit.name, what.empty() ? "absent" : what));
     exec_context(unit, "Swap");
     needs_mounts_for(unit, what);
-    if (is_device(what)) {
+    if (is_device_path(what)) {
         needs_device(unit, what, UnitTie::Requires);
         tie(unit, UnitTie::After, fmt::format("blockdev@{}.target", escape_path(what)), rule("its device"));
     } else tie(unit, UnitTie::After, "systemd-remount-fs.service", rule("a swap file may need a writable root"));
@@ -348,19 +342,11 @@ void UnitStore::Impl::timer(Unit& unit) {
                                                  "OnClockChange",   "OnTimezoneChange"};
     const bool any =
         std::ranges::any_of(times, [&](std::string_view key) { return unit.value("Timer", key).has_value(); });
-    auto name = unit.value("Timer", "Unit");
-    if (name) name = expanded(unit, *name);
-    tie_both(unit, UnitTie::Before, UnitTie::Triggers,
-             name ? *name : unit.name.substr(0, unit.name.rfind('.')) + ".service", rule("what it starts"));
+    starts_another(unit, "Timer", "Unit");
     if (unit.is_on("Timer", "Persistent", false)) needs_mounts_for(unit, "/var/lib/systemd/timers");
-    if (unit.is_on("Unit", "DefaultDependencies", true)) {
-        const auto said = rule("default dependencies");
-        tie(unit, UnitTie::Before, "timers.target", said);
-        tie_both(unit, UnitTie::Requires, UnitTie::After, "sysinit.target", said);
-        if (unit.value("Timer", "OnCalendar"))
-            for (const char* one : {"time-sync.target", "time-set.target"}) tie(unit, UnitTie::After, one, said);
-        at_shutdown(unit, "shutdown.target");
-    }
+    if (starts_early(unit, "timers.target") && unit.value("Timer", "OnCalendar"))
+        for (const char* one : {"time-sync.target", "time-set.target"})
+            tie(unit, UnitTie::After, one, rule("default dependencies"));
     if (!any)
         refuse(unit, UnitLoad::BadSetting, fmt::format("systemd refuses {}: it names no time", unit.name),
                evidence_place(files_.place(unit.fragment), "OnCalendar=", "absent"));
@@ -375,16 +361,8 @@ void UnitStore::Impl::path(Unit& unit) {
             any = true;
             if (const auto value = expanded(unit, setting->value)) needs_mounts_for(unit, *value);
         }
-    auto name = unit.value("Path", "Unit");
-    if (name) name = expanded(unit, *name);
-    tie_both(unit, UnitTie::Before, UnitTie::Triggers,
-             name ? *name : unit.name.substr(0, unit.name.rfind('.')) + ".service", rule("what it starts"));
-    if (unit.is_on("Unit", "DefaultDependencies", true)) {
-        const auto said = rule("default dependencies");
-        tie(unit, UnitTie::Before, "paths.target", said);
-        tie_both(unit, UnitTie::Requires, UnitTie::After, "sysinit.target", said);
-        at_shutdown(unit, "shutdown.target");
-    }
+    starts_another(unit, "Path", "Unit");
+    starts_early(unit, "paths.target");
     if (!any)
         refuse(unit, UnitLoad::BadSetting, fmt::format("systemd refuses {}: it watches no path", unit.name),
                evidence_place(files_.place(unit.fragment), "PathExists=", "absent"));

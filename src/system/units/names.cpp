@@ -75,6 +75,12 @@ std::string tidy_path(std::string_view path) {
     return out;
 }
 
+std::string parent_of(std::string_view path) {
+    const auto slash = path.rfind('/');
+    if (slash == std::string_view::npos) return {};
+    return slash == 0 ? "/" : std::string(path.substr(0, slash));
+}
+
 std::string escape_path(std::string_view path) {
     const auto tidy = tidy_path(path);
     const auto inner = std::string_view(tidy).substr(tidy.starts_with('/') ? 1 : 0);

@@ -32,6 +32,9 @@ struct NameParts {
 /// Without doubled and closing slashes, and without ".".
 [[nodiscard]] std::string tidy_path(std::string_view path);
 
+/// The folder that a full path lies in; of "/" itself: "/"; of a bare name: empty.
+[[nodiscard]] std::string parent_of(std::string_view path);
+
 /// Words between blanks, quotes and backslashes taken off (extract-word.c); none: a quote is not closed.
 [[nodiscard]] std::optional<std::vector<std::string>> quoted_words(std::string_view text);
 

@@ -255,10 +255,8 @@ private:
                 if (!out_.breaks) out_.breaks = ends(unit, way);
                 continue;
             }
-            const bool asked = unit.unit.ends_with(".service") || unit.unit.ends_with(".device");
-            if (!asked || out_.findings.size() >= most) continue;
-            // A device that may be missing is told by what waits for it.
-            if (unit.unit.ends_with(".device")) continue;
+            // Of the others, what waits for them tells.
+            if (!unit.unit.ends_with(".service") || out_.findings.size() >= most) continue;
             auto evidence = unit.evidence;
             if (evidence.empty()) evidence.push_back(evidence_place(unit.unit));
             out_.findings.push_back(make_finding(

@@ -42,7 +42,7 @@ std::string facility(std::string_view name) {
 }
 
 struct Script {
-    std::string name, path, description;
+    std::string name, path;
     std::vector<std::string> before, after, wants, provides;
     bool has_header = false;
     std::optional<int> priority;

@@ -150,7 +150,7 @@ UnitStore::Impl::Impl(const Machine& /*machine*/, const Volume& root, const Comm
     const auto release = read_text_file(fs_, "/etc/os-release").value_or("");
     values_.os_id = os_value(release, "ID");
     values_.os_version = os_value(release, "VERSION_ID");
-    const units::GeneratorInput input{fs_, volume_, arguments_, findings};
+    const units::GeneratorInput input{fs_, volume_, arguments_};
     units::GeneratedFiles made;
     units::from_fstab(input, made);
     units::from_crypttab(input, made);
@@ -409,8 +409,7 @@ void UnitStore::Impl::ties_between_all() {
         const auto paths = mounts_for_.find(name);
         if (paths == mounts_for_.end()) continue;
         for (const auto& path : paths->second) {
-            std::string prefix = path;
-            while (!prefix.empty()) {
+            for (std::string prefix = path;; prefix = units::parent_of(prefix)) {
                 const Unit* mount = find(UnitStore::name_of_path(prefix, ".mount"));
                 if (mount != nullptr && mount != unit.get() && mount->load == UnitLoad::Loaded) {
                     const auto said = rule("paths that it uses lie on that mount");
@@ -418,8 +417,6 @@ void UnitStore::Impl::ties_between_all() {
                     if (!mount->fragment.empty()) tie(*unit, UnitTie::Requires, mount->name, said);
                 }
                 if (prefix == "/") break;
-                const auto slash = prefix.rfind('/');
-                prefix = slash == 0 ? "/" : prefix.substr(0, slash);
             }
         }
     }

@@ -57,6 +57,8 @@ private:
     void slice_of(Unit& unit);
     void exec_context(Unit& unit, std::string_view section);
     void at_shutdown(Unit& unit, std::string_view target);
+    void starts_another(Unit& unit, std::string_view section, std::string_view key);
+    bool starts_early(Unit& unit, std::string_view before);
     void needs_mounts_for(Unit& unit, const std::string& path);
     void needs_device(Unit& unit, const std::string& what, UnitTie kind);
     bool parse_commands(Unit& unit, std::string_view section);
