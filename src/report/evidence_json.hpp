@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// Findings and their evidence, as every document has them.
+// Findings and their evidence, as every document has them; and how it ends.
 #pragma once
 
 #include <vector>
@@ -40,6 +40,11 @@ inline nlohmann::ordered_json to_json(const Finding& f) {
                                   {"evidence", to_json(f.evidence)}};
     if (!f.symptom.empty()) out["symptom"] = clean(f.symptom);
     return out;
+}
+
+/// A whole document as it is written.
+inline std::string finish(const nlohmann::ordered_json& document) {
+    return document.dump(2, ' ', false, nlohmann::ordered_json::error_handler_t::replace) + "\n";
 }
 
 }  // namespace herberge::report

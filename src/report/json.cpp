@@ -15,6 +15,7 @@ namespace {
 using nlohmann::ordered_json;
 
 using report::clean;
+using report::finish;
 using report::text_or_null;
 using report::to_json;
 
@@ -116,10 +117,6 @@ ordered_json to_json(const MenuEntry& e) {
 
 std::string_view style_name(MenuStyle style) {
     return style == MenuStyle::Hidden ? "hidden" : style == MenuStyle::Countdown ? "countdown" : "menu";
-}
-
-std::string finish(const ordered_json& document) {
-    return document.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n";
 }
 
 ordered_json signature_json(const FileSignature& signature) {

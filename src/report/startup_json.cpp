@@ -7,6 +7,7 @@ namespace herberge {
 
 using nlohmann::ordered_json;
 using report::clean;
+using report::finish;
 using report::text_or_null;
 
 namespace {
@@ -20,10 +21,6 @@ std::string_view state_id(UnitOutcome::Kind state) {
         case UnitOutcome::Kind::Untold: return "untold";
     }
     return "";
-}
-
-std::string finish(const ordered_json& document) {
-    return document.dump(2, ' ', false, ordered_json::error_handler_t::replace) + "\n";
 }
 
 }  // namespace
