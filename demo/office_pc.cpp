@@ -14,6 +14,9 @@ constexpr std::uint16_t i386 = 0x14C;
 constexpr std::uint32_t signature = 0x0A1B0F70;
 constexpr std::uint64_t boot_lba = 2048;
 constexpr std::uint64_t boot_sectors = (4U << 20U) / 512;
+constexpr std::uint64_t recovery_lba = boot_lba + boot_sectors + (16U << 20U) / 512;
+constexpr const char* recovery_id = "{0a1b0f00-0000-4000-8000-00000000c002}";
+constexpr const char* recovery_options_id = "{0a1b0f00-0000-4000-8000-00000000c003}";
 constexpr const char* system_id = "{0a1b0f00-0000-4000-8000-00000000c001}";
 
 void driver(forge::HiveNode& services, const std::string& name, std::uint32_t start, const std::string& group,
@@ -81,7 +84,8 @@ OfficePc office_pc() {
     static const forge::SigningKey maker("Almhof Window Workplace");
     std::vector<Bytes> listed;
     for (const char* name : {"ntoskrnl.exe", "hal.dll", "drivers/disk.sys", "drivers/partmgr.sys", "drivers/volmgr.sys",
-                             "drivers/storahci.sys", "drivers/Ntfs.sys"})
+                             "drivers/storahci.sys", "drivers/Ntfs.sys", "smss.exe", "csrss.exe", "wininit.exe",
+                             "winlogon.exe", "services.exe", "lsass.exe", "userinit.exe", "autochk.exe"})
         listed.push_back(t.at(s32 + name).content);
     t.file(s32 + "CatRoot/{F750E6C3-38EE-11D1-85E5-00C04FC295EE}/workplace.cat", maker.catalogue(listed));
     t.file("/Windows/explorer.exe", forge::make_pe({i386, 2, {}, {}, true}));
@@ -94,6 +98,57 @@ OfficePc office_pc() {
     out.store = forge::make_store({{system_id, "Almhof Window Workplace", "\\Windows\\system32\\winload.exe",
                                     "\\Windows", (boot_lba + boot_sectors) * 512, signature}},
                                   boot_lba * 512, signature);
+    return out;
+}
+
+namespace {
+
+/// The environment in the recovery partition: a small Windows that runs from memory.
+void add_recovery_to(OfficePc& pc) {
+    auto& t = pc.recovery;
+    const std::string s32 = "/Windows/System32/";
+    t.file(s32 + "winload.exe", forge::make_pe({i386, 16, {}, {}, true}));
+    t.file(s32 + "ntoskrnl.exe", forge::make_pe({i386, 1, {"HAL.dll"}, {}, true}));
+    t.file(s32 + "hal.dll", forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {}, true}));
+    t.file(s32 + "drivers/ramdisk.sys", forge::make_pe({i386, 1, {"ntoskrnl.exe"}, {}, true}));
+    for (const char* name :
+         {"smss.exe", "csrss.exe", "wininit.exe", "winlogon.exe", "services.exe", "lsass.exe", "winpeshl.exe"})
+        t.file(s32 + name, forge::make_pe({i386, 2, {}, {}, true}));
+    forge::HiveNode system;
+    system.name = "ROOT";
+    system.child("Select").number("Current", 1).number("Default", 1).number("Failed", 0).number("LastKnownGood", 1);
+    auto& set = system.child("ControlSet001");
+    driver(set.child("Services"), "ramdisk", 0, "System Bus Extender");
+    set.child("Control\\Session Manager\\SubSystems")
+        .text("Windows", "%SystemRoot%\\system32\\csrss.exe ObjectDirectory=\\Windows", 2);
+    system.child("Setup").text("CmdLine", "winpeshl.exe").number("SetupType", 1);
+    t.file(s32 + "config/SYSTEM", forge::make_hive(system));
+    forge::HiveNode software;
+    software.name = "ROOT";
+    software.child("Microsoft\\Windows NT\\CurrentVersion").text("ProductName", "Almhof Workplace Repair");
+    t.file(s32 + "config/SOFTWARE", forge::make_hive(software));
+    forge::add_recovery(
+        pc.store, system_id,
+        {recovery_id, recovery_options_id, "Almhof Workplace Repair", R"(\Recovery\WindowsRE\Winre.wim)",
+         R"(\Recovery\WindowsRE\boot.sdi)", R"(\windows\system32\winload.exe)", recovery_lba * 512, signature});
+}
+
+}  // namespace
+
+OfficePc office_pc_with_recovery() {
+    auto out = office_pc();
+    out.with_recovery = true;
+    add_recovery_to(out);
+    return out;
+}
+
+Bytes OfficePc::recovery_image() const {
+    forge::WimOptions options;
+    options.description =
+        "<WIM><TOTALBYTES>0</TOTALBYTES><IMAGE INDEX=\"1\"><WINDOWS><ARCH>0</ARCH><VERSION><MAJOR>6</MAJOR>"
+        "<MINOR>1</MINOR><BUILD>7601</BUILD></VERSION></WINDOWS><NAME>Almhof Workplace Repair</NAME></IMAGE></WIM>";
+    auto out = forge::make_wim(recovery, options);
+    if (recovery_cut != 0) out.resize(recovery_cut);
     return out;
 }
 
@@ -117,6 +172,16 @@ Bytes OfficePc::build() const {
          forge::make_ntfs(files, {16U << 20U, static_cast<std::uint32_t>(boot_lba + boot_sectors),
                                   0xA1B0F00DA1B0F002ULL, "Office", "", dirty}),
          0x07, false}};
+    if (with_recovery) {
+        forge::Tree tools = recovery_files;
+        if (own_image) tools.file("/Recovery/WindowsRE/Winre.wim", recovery_image());
+        if (with_ram_disk_head) tools.file("/Recovery/WindowsRE/boot.sdi", forge::make_ram_disk_head());
+        disk.size = (recovery_lba * 512) + (3U << 20U);
+        disk.partitions.push_back({recovery_lba,
+                                   forge::make_ntfs(tools, {2U << 20U, static_cast<std::uint32_t>(recovery_lba),
+                                                            0xA1B0F00DA1B0F003ULL, "Repair", "", false}),
+                                   0x27, false});
+    }
     return forge::make_disk(disk);
 }
 
@@ -145,6 +210,20 @@ std::vector<Story> office_pc_disks() {
          changed([s32](OfficePc& p) { p.windows.remove(s32 + "csrss.exe"); })},
         {"office-pc-no-logon.img", "winlogon.exe is gone", "services",
          changed([s32](OfficePc& p) { p.windows.remove(s32 + "winlogon.exe"); })},
+        {"office-pc-repair.img", "the PC as it was bought, with a recovery partition", "",
+         [] { return office_pc_with_recovery().build(); }},
+        {"office-pc-repair-cut.img", "the recovery image was copied only in part", "",
+         [] {
+             auto pc = office_pc_with_recovery();
+             pc.recovery_cut = pc.recovery_image().size() / 2;
+             return pc.build();
+         }},
+        {"office-pc-filter-gone.img", "a backup program was removed, its filter driver's name was not", "root",
+         changed([](OfficePc& p) {
+             p.system_hive.child(R"(ControlSet001\Control\Class\{4d36e967-e325-11ce-bfc1-08002be10318})")
+                 .text("Class", "DiskDrive")
+                 .texts("UpperFilters", {"partmgr", "almsave"});
+         })},
     };
 }
 

@@ -247,6 +247,36 @@ INSTANTIATE_TEST_SUITE_P(
                        d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/" + name + ".ko");
                },
                "root", Code::RamdiskNoDiskDriver},
+        Change{"DriversBarredInTheRamdisk",
+               [](auto& d) {
+                   d.ramdisk.file("/etc/modprobe.d/quiet.conf",
+                                  "# made by hand\nblacklist ahci\ninstall virtio-blk /bin/true\n");
+               },
+               "root", Code::RamdiskNoDiskDriver},
+        Change{"DriversBarredAndAskedFor",
+               [](auto& d) {
+                   d.ramdisk.file("/etc/modprobe.d/quiet.conf", "blacklist ahci\nblacklist virtio_blk\n");
+                   d.ramdisk.file("/conf/modules", "ahci\n");
+               },
+               "yes",
+               {}},
+        Change{"DriversBarredByTheCommandLine",
+               [](auto& d) {
+                   edit(d, "/boot/grub/grub.cfg", " ro quiet",
+                        " ro quiet module_blacklist=ahci modprobe.blacklist=pcspkr,virtio-blk");
+               },
+               "root", Code::RamdiskNoDiskDriver},
+        Change{"OneDriverBarred",
+               [](auto& d) { d.ramdisk.file("/usr/lib/modprobe.d/quiet.conf", "blacklist virtio_blk\n"); },
+               "yes",
+               {}},
+        Change{"FileSystemIsLoadedByName",
+               [](auto& d) { d.ramdisk.file("/etc/modprobe.d/quiet.conf", "blacklist ext4\n"); },
+               "yes",
+               {}},
+        Change{"FileSystemBarred",
+               [](auto& d) { d.ramdisk.file("/etc/modprobe.d/quiet.conf", "install ext4 /bin/false\n"); }, "root",
+               Code::RamdiskNoFileSystemDriver},
         Change{"NoFileSystemDriver",
                [](auto& d) { d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs"); }, "root",
                Code::RamdiskNoFileSystemDriver},

@@ -167,13 +167,16 @@ TEST(Mend, TheDemosDisksSayWhatMendsThem) {
         {"no-signature.img", "write the mark 55 AA at the end of d1's first sector"},
         {"office-pc-ahci-off.img", "let the driver storahci of d1p2 start at boot (Start is 4)"},
         {"office-pc-cloned.img", "in the boot store d1p1:/Boot/BCD, let "},
+        {"office-pc-filter-gone.img", "take almsave out of the UpperFilters of disk drives in the registry of d1p2"},
         {"cellar-renamed.img", "in d1p1:/grub/grub.cfg, say root=/dev/mapper/inn2-root instead of "}};
     std::size_t seen = 0;
     for (const auto& stories : {demo::front_desk_disks(), demo::office_pc_disks(), demo::cellar_disks()})
         for (const auto& story : stories) {
             const Machine machine = machine_of(story.make());
             const auto found = mended(machine);
-            EXPECT_EQ(found.empty(), story.stops_at.empty()) << story.name;
+            // Beside a Windows that starts, its recovery environment may not.
+            const bool repair = story.name == "office-pc-repair-cut.img";
+            EXPECT_EQ(found.empty(), story.stops_at.empty() && !repair) << story.name;
             for (const auto& one : found) {
                 EXPECT_NE(one.proposals.empty(), one.bring.empty()) << story.name;
                 for (const auto& proposal : one.proposals)

@@ -7,6 +7,7 @@
 #include "reception.hpp"
 #include "schema_check.hpp"
 #include "support.hpp"
+#include "system/mount_options.hpp"
 #include "system/run_levels.hpp"
 
 using namespace herberge;
@@ -225,6 +226,71 @@ Verdict with_modules(const std::string& config, const std::vector<std::pair<std:
     second.size = 8U << 20U;
     second.partitions = {{2048, forge::make_fat({}, fat).bytes, 0x0C, false}};
     return check(support::machine_of_disks({desk.build(), forge::make_disk(second)}));
+}
+
+/// An option that no driver takes stops a mount that the start needs; a kernel that is newer than the list may know it.
+TEST(MountOptions, ThatNoDriverKnows) {
+    const std::string config =
+        "CONFIG_X86_64=y\nCONFIG_EXT4_FS=y\nCONFIG_VFAT_FS=y\nCONFIG_BLK_DEV_SD=y\n"
+        "CONFIG_SATA_AHCI=y\nCONFIG_RD_GZIP=y\nCONFIG_RD_XZ=y\n";
+    const auto typed = with_modules(config, {}, "default,umask=077");
+    ASSERT_EQ(typed.systems.at(0).stops_at, Stage::Services) << typed.systems[0].at(Stage::Services).text;
+    const auto& rung = typed.systems[0].at(Stage::Services);
+    EXPECT_EQ(rung.findings.at(0), Code::FstabOptionUnknown);
+    EXPECT_EQ(rung.text, "d2p1 for /srv/trays has the option default, which the driver of fat12 does not know");
+    EXPECT_EQ(rung.evidence.back().line, 2);
+    EXPECT_EQ(typed.systems[0].symptom, "mount: /srv/trays: wrong fs type, bad option, bad superblock on LABEL=TRAYS");
+    EXPECT_EQ(with_modules(config, {}, "default,nofail").systems.at(0).starts, Starts::Yes);
+    EXPECT_EQ(with_modules(config, {}, "default,noauto").systems.at(0).starts, Starts::Yes);
+    EXPECT_EQ(with_modules(config, {}, "defaults,noatime,umask=077,x-systemd.device-timeout=5,errors=remount-ro,user")
+                  .systems.at(0)
+                  .starts,
+              Starts::Yes);
+    struct Options {
+        Format format;
+        const char* text;
+        const char* refused;  ///< empty: all are taken
+    };
+    for (const auto& one : std::initializer_list<Options>{
+             {Format::Ext4, "defaults,errors=remount-ro,commit=30,discard,barrier=1,nofail,x-gvfs-show", ""},
+             {Format::Ext4, "errors=remount-rw", "errors=remount-rw"},
+             {Format::Ext4, "commit", "commit"},
+             {Format::Ext4, "noatime,comit=5", "comit=5"},
+             {Format::Ext4, "data=ordered,nodelalloc=1", "nodelalloc=1"},
+             {Format::Ext3, "context=\"system_u:object_r:usr_t:s0:c1,c2\",ro", ""},
+             {Format::Xfs, "inode64,logbsize=256k,pquota", ""},
+             {Format::Xfs, "subvol=@", "subvol=@"},
+             {Format::Btrfs, "subvol=@home,compress=zstd:3,ssd,space_cache=v2,discard=async", ""},
+             {Format::Btrfs, "compress,compres", "compres"},
+             {Format::Fat32, "umask=0077,shortname=winnt,utf8,iocharset=ascii", ""},
+             {Format::Fat32, "shortname=short", "shortname=short"},
+             {Format::F2fs, "whatever", ""},
+             {Format::Ext4, ",,", ""},
+             {Format::Ext4, "", ""}})
+        EXPECT_EQ(refused_mount_option(one.format, one.text).value_or(""), one.refused) << one.text;
+}
+
+/// An automount needs a driver of the kernel's.
+TEST(MountOptions, AnAutomountNeedsItsDriver) {
+    const std::string config =
+        "CONFIG_X86_64=y\nCONFIG_EXT4_FS=m\nCONFIG_VFAT_FS=y\nCONFIG_BLK_DEV_SD=m\n"
+        "CONFIG_SATA_AHCI=m\nCONFIG_RD_GZIP=y\nCONFIG_RD_XZ=y\n";
+    const std::string folder = std::string("/usr/lib/modules/") + demo::release;
+    const std::pair<std::string, std::string> none{folder + "/modules.dep", "kernel/fs/fat/fat.ko:\n"};
+    const auto broken = with_modules(config + "CONFIG_AUTOFS_FS=m\n", {none}, "x-systemd.automount");
+    ASSERT_EQ(broken.systems.at(0).stops_at, Stage::Services) << broken.systems[0].at(Stage::Services).text;
+    EXPECT_EQ(broken.systems[0].at(Stage::Services).findings.at(0), Code::FstabNoDriver);
+    EXPECT_EQ(broken.systems[0].symptom, "Failed to set up automount srv-trays.automount.\nYou are in emergency mode.");
+    EXPECT_EQ(with_modules(config + "CONFIG_AUTOFS_FS=y\n", {none}, "x-systemd.automount").systems.at(0).starts,
+              Starts::Yes);
+    EXPECT_EQ(with_modules(config + "CONFIG_AUTOFS_FS=m\n", {none}, "x-systemd.automount,nofail").systems.at(0).starts,
+              Starts::Yes);
+    EXPECT_EQ(with_modules(config + "CONFIG_AUTOFS_FS=m\n",
+                           {{folder + "/modules.dep", "kernel/fs/autofs/autofs4.ko:\n"}}, "x-systemd.automount")
+                  .systems.at(0)
+                  .starts,
+              Starts::Yes);
+    EXPECT_NE(with_modules(config, {none}, "x-systemd.automount").systems.at(0).starts, Starts::No) << "not told";
 }
 
 TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {

@@ -286,7 +286,7 @@ class OfficeStories : public testing::TestWithParam<std::size_t> {};
 TEST_P(OfficeStories, StopWhereTheyShould) {
     const auto story = demo::office_pc_disks().at(GetParam());
     const Checked checked(story.make());
-    ASSERT_EQ(checked.verdict.systems.size(), 1U);
+    ASSERT_EQ(checked.verdict.systems.size(), story.name.find("repair") == std::string::npos ? 1U : 2U);
     EXPECT_EQ(checked.stage(), story.stops_at.empty() ? "yes" : story.stops_at) << story.name;
     EXPECT_EQ(checked.system().kind, SystemKind::Windows);
     if (checked.system().stops_at) EXPECT_FALSE(checked.system().symptom.empty());
@@ -394,8 +394,9 @@ TEST(Windows, StartUpListAndDriveLetters) {
     const auto machine = support::machine_of(demo::office_pc().build());
     const auto systems = find_systems(machine);
     ASSERT_EQ(systems.size(), 1U);
-    const auto items = windows_startup(systems.front());
-    ASSERT_TRUE(items);
+    const auto start = windows_startup(systems.front());
+    ASSERT_TRUE(start);
+    const auto* items = &start->items;
     const auto at = [&](const std::string& name) {
         return std::find_if(items->begin(), items->end(), [&](const StartupItem& i) { return i.name == name; }) -
                items->begin();
@@ -418,10 +419,10 @@ TEST(Windows, StartUpListMarksAMissingHal) {
     auto pc = demo::office_pc();
     pc.windows.remove(s32 + "hal.dll");
     const auto machine = support::machine_of(pc.build());
-    const auto items = windows_startup(find_systems(machine).front());
-    ASSERT_TRUE(items);
+    const auto start = windows_startup(find_systems(machine).front());
+    ASSERT_TRUE(start);
     std::vector<std::string> absent;
-    for (const auto& item : *items)
+    for (const auto& item : start->items)
         if (!item.present) absent.push_back(item.name);
     EXPECT_EQ(absent, std::vector<std::string>{"hal.dll"});
 }

@@ -38,6 +38,7 @@ struct Options {
     std::vector<std::string> boot_areas;     ///< dN=FILE, each
     std::vector<std::string> levels;         ///< startup: run levels or targets, at most two
     bool all_levels = false;                 ///< startup --levels
+    std::string start_mode;                  ///< startup --mode; empty: the normal one
     std::string unreadable;                  ///< a list of unreadable sectors
     std::string secure_boot = "auto";
     std::string variables;      ///< a UEFI variable store

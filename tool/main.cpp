@@ -174,8 +174,14 @@ void add_startup(CLI::App& app, Options& options, int& status) {
         ->allow_extra_args(false)
         ->type_name("NAME");
     startup->add_flag("--levels", options.all_levels, "Linux: a table of which run level or target starts what");
+    startup
+        ->add_option("--mode", options.start_mode,
+                     "Windows: how it is started: normal, safe, safe-network, safe-shell (with a command line)")
+        ->check(CLI::IsMember({"normal", "safe", "safe-network", "safe-shell"}))
+        ->type_name("MODE");
     startup->footer(
-        "Examples:\n  herberge startup office-pc.img\n  herberge startup kitchen.img --level 1\n"
+        "Examples:\n  herberge startup office-pc.img\n  herberge startup office-pc.img --mode safe\n  herberge startup "
+        "kitchen.img --level 1\n"
         "  herberge startup kitchen.img --level rescue --level multi-user");
     startup->callback([&] { status = tool::run_startup(options); });
 }

@@ -24,8 +24,10 @@ public:
     int run() {
         if (options_.levels.size() > 2) return complain(Exit::usage, "--level is given at most twice");
         for (const auto& system : find_systems(opened_.machine)) {
-            if (system.kind == SystemKind::Windows && options_.levels.empty() && !options_.all_levels) windows(system);
-            if (system.kind == SystemKind::Linux) linux_system(system);
+            const bool levels = !options_.levels.empty() || options_.all_levels;
+            if (system.kind == SystemKind::Windows && !levels) windows(system);
+            if (system.kind == SystemKind::Recovery && !levels) recovery(system);
+            if (system.kind == SystemKind::Linux && options_.start_mode.empty()) linux_system(system);
         }
         if (any_) return Exit::all_start;
         return told_ ? Exit::some_fail
@@ -47,11 +49,17 @@ private:
     }
 
     void windows(const InstalledSystem& system) {
-        const auto items = windows_startup(system);
+        const auto items = windows_startup(system, start_mode_of(options_.start_mode).value_or(StartMode::Normal));
         if (!items) return cannot(system, items.error());
         const auto letters = windows_drive_letters(opened_.machine, system).value_or(std::vector<DriveLetter>{});
         show(options_.format == "json" ? startup_json(system, *items, letters)
                                        : startup_text(system, *items, letters, terminal_));
+    }
+
+    void recovery(const InstalledSystem& system) {
+        const auto inside = windows_in_image(system);
+        if (!inside) return cannot(system, inside.error());
+        windows(*inside);
     }
 
     void linux_system(const InstalledSystem& system) {

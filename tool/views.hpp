@@ -15,7 +15,7 @@ std::string check_text(const herberge::Machine& machine, const herberge::Verdict
                        bool all_evidence);
 std::string systems_text(const herberge::Verdict& verdict, const Terminal& terminal);
 std::string efi_files_text(const std::vector<herberge::EfiFile>& files, const Terminal& terminal);
-std::string startup_text(const herberge::InstalledSystem& system, const std::vector<herberge::StartupItem>& items,
+std::string startup_text(const herberge::InstalledSystem& system, const herberge::WindowsStartup& start,
                          const std::vector<herberge::DriveLetter>& letters, const Terminal& terminal);
 std::string linux_startup_text(const herberge::InstalledSystem& system, const herberge::LinuxStart& start,
                                const Terminal& terminal);

@@ -311,4 +311,59 @@ HiveNode make_store(const std::vector<StoreEntry>& systems, std::uint64_t boot_o
     return root;
 }
 
+namespace {
+
+/// "{0a1b0f00-0000-4000-8000-00000000c002}" as it is stored.
+Bytes guid_bytes(const std::string& text) {
+    Bytes digits;
+    std::string hex;
+    for (const char c : text)
+        if (c != '{' && c != '}' && c != '-') hex += c;
+    for (std::size_t i = 0; i + 1 < hex.size(); i += 2)
+        digits.push_back(static_cast<std::uint8_t>(std::stoul(hex.substr(i, 2), nullptr, 16)));
+    std::swap(digits[0], digits[3]);
+    std::swap(digits[1], digits[2]);
+    std::swap(digits[4], digits[5]);
+    std::swap(digits[6], digits[7]);
+    return digits;
+}
+
+}  // namespace
+
+Bytes ram_disk_device(const Bytes& options_guid, const Bytes& partition, std::string_view path) {
+    // Options, a local device of the kind RAM disk, then a file: its partition and its path.
+    Bytes out(options_guid);
+    grow(out, 32);
+    put32(out, 32, 3);
+    grow(out, 72);
+    put32(out, 60, 1);
+    put32(out, 68, 5);
+    out.insert(out.end(), partition.begin() + 16, partition.end());
+    const Bytes name = utf16(path);
+    out.insert(out.end(), name.begin(), name.end());
+    put32(out, 64, static_cast<std::uint32_t>(out.size() - 60));
+    put32(out, 24, static_cast<std::uint32_t>(out.size() - 16));
+    return out;
+}
+
+void add_recovery(HiveNode& store, const std::string& of, const RecoveryEntry& recovery) {
+    auto element = [&](const std::string& id, const char* type) -> HiveNode& {
+        return store.child("Objects\\" + id + "\\Elements\\" + type);
+    };
+    const Bytes partition = partition_device(recovery.partition_offset, recovery.disk_signature);
+    const Bytes device = ram_disk_device(guid_bytes(recovery.options_id), partition, recovery.image);
+    element(of, "14000008").texts("Element", {recovery.id});
+    element(of, "16000009").bytes("Element", {1});
+    store.child("Objects\\" + recovery.id + "\\Description").number("Type", 0x10200003);
+    element(recovery.id, "11000001").bytes("Element", device);
+    element(recovery.id, "12000002").text("Element", recovery.loader);
+    element(recovery.id, "12000004").text("Element", recovery.description);
+    element(recovery.id, "21000001").bytes("Element", device);
+    element(recovery.id, "22000002").text("Element", "\\windows");
+    element(recovery.id, "26000022").bytes("Element", {1});
+    store.child("Objects\\" + recovery.options_id + "\\Description").number("Type", 0x30000000);
+    element(recovery.options_id, "31000003").bytes("Element", partition);
+    element(recovery.options_id, "32000004").text("Element", recovery.head);
+}
+
 }  // namespace forge

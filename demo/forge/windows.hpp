@@ -85,6 +85,21 @@ Bytes make_ntfs(const Tree& tree, const NtfsOptions& options = {});
 /// The file bootmgr, or ntldr: a 16-bit head and an image behind it.
 Bytes make_boot_manager();
 
+// --- imaging files
+// ---------------------------------------------------------------------------------------------------
+
+struct WimOptions {
+    std::uint32_t boot_image = 1;  ///< 0: none is marked to be started
+    std::string description;       ///< the XML text, ASCII
+    /// Packs one piece of at most 32 KiB; an empty or longer result leaves it as it is. None: nothing is packed.
+    std::function<Bytes(const Bytes& piece, std::uint32_t algorithm)> pack_piece;
+    bool lzx = false;  ///< else XPRESS
+};
+/// An imaging file of one image.
+Bytes make_wim(const Tree& tree, const WimOptions& options = {});
+/// What a RAM disk for an imaging file begins with: boot.sdi, without the volume that lies in real ones.
+Bytes make_ram_disk_head();
+
 // --- the boot store
 // ---------------------------------------------------------------------------------------------------
 
@@ -96,5 +111,17 @@ struct StoreEntry {
 /// A store with a boot manager and these systems; the first one is the default.
 HiveNode make_store(const std::vector<StoreEntry>& systems, std::uint64_t boot_offset, std::uint32_t boot_signature);
 Bytes partition_device(std::uint64_t offset, std::uint32_t signature);
+
+struct RecoveryEntry {
+    std::string id, options_id, description;
+    std::string image = "\\Recovery\\WindowsRE\\Winre.wim", head = "\\Recovery\\WindowsRE\\boot.sdi";
+    std::string loader = "\\windows\\system32\\winload.exe";
+    std::uint64_t partition_offset = 0;
+    std::uint32_t disk_signature = 0;
+};
+/// Adds a recovery environment to a store: the system `of` goes to it when it fails.
+void add_recovery(HiveNode& store, const std::string& of, const RecoveryEntry& recovery);
+/// A RAM disk made of a file, as a device.
+Bytes ram_disk_device(const Bytes& options_guid, const Bytes& partition, std::string_view path);
 
 }  // namespace forge

@@ -37,3 +37,4 @@
 #include <herberge/units.hpp>
 #include <herberge/unlock.hpp>
 #include <herberge/variable_writer.hpp>
+#include <herberge/wim.hpp>

@@ -25,7 +25,8 @@ struct HiveValue {
 
     /// The text of types 1 and 2, up to its first zero; for type 7 the first one.
     [[nodiscard]] std::string text() const;
-    [[nodiscard]] std::vector<std::string> texts() const;
+    /// `with_empty`: empty ones, too, that of the end included.
+    [[nodiscard]] std::vector<std::string> texts(bool with_empty = false) const;
     /// Numbers of up to eight bytes, whatever the type says.
     [[nodiscard]] std::optional<std::uint64_t> number() const;
 };

@@ -26,6 +26,7 @@ enum class EntryKind : std::uint8_t {
     Multiboot,  ///< a kernel by the Multiboot protocol
     Submenu,    ///< more entries
     Windows,    ///< a Windows system, by its own loader
+    Recovery,   ///< a Windows to repair another one with, that no menu shows: a loader goes there when that one fails
     Tool,       ///< a program that is no system: a memory test
     Nothing,    ///< leaves nothing to start (a reboot entry, settings, or an entry that fails)
 };
@@ -75,14 +76,15 @@ struct LoaderMessage {
 
 /// What a Windows loader is told.
 struct WindowsStart {
-    int generation = 6;         ///< 5: a text file names it; 6: a boot store does
-    FileReference loader;       ///< 6: winload
-    VolumeRef boot_volume;      ///< 6: where the boot store lies, and the boot manager beside it
-    VolumeRef system;           ///< null: nothing answers to what the entry says
-    std::string system_device;  ///< as the entry has it, for people
-    std::string directory;      ///< "/Windows"
-    std::string kernel_name;    ///< empty: ntoskrnl.exe
-    std::string hal_name;       ///< empty: hal.dll
+    int generation = 6;                  ///< 5: a text file names it; 6: a boot store does
+    FileReference loader;                ///< 6: winload
+    VolumeRef boot_volume;               ///< 6: where the boot store lies, and the boot manager beside it
+    VolumeRef system;                    ///< null: nothing answers to what the entry says
+    std::optional<FileReference> image;  ///< the imaging file that becomes the RAM disk which `system` then is
+    std::string system_device;           ///< as the entry has it, for people
+    std::string directory;               ///< "/Windows"
+    std::string kernel_name;             ///< empty: ntoskrnl.exe
+    std::string hal_name;                ///< empty: hal.dll
     bool safe_mode = false;
     bool test_signing = false;
     bool no_integrity_checks = false;

@@ -27,7 +27,7 @@ namespace HERBERGE_PUBLIC herberge {
 [[nodiscard]] std::string graph_dot(const Verdict& verdict);
 [[nodiscard]] std::string graph_svg(const Verdict& verdict);
 /// "herberge/startup/1": what a system would start.
-[[nodiscard]] std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items,
+[[nodiscard]] std::string startup_json(const InstalledSystem& system, const WindowsStartup& start,
                                        const std::vector<DriveLetter>& letters);
 /// "herberge/startup-linux/1": the same of a Linux system.
 [[nodiscard]] std::string linux_startup_json(const InstalledSystem& system, const LinuxStart& start);

@@ -1,7 +1,8 @@
 // SPDX-License-Identifier: MIT
-// What a Linux system starts once its init runs, in order: for people who ask "which scripts, on which run level".
+// What a system starts, in order: for people who ask "which scripts, on which run level", and what a Windows runs.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <vector>
 
@@ -51,5 +52,81 @@ struct LevelTable {
 /// Errors as linux_startup(); NotFound too where the init knows no levels.
 [[nodiscard]] Result<LevelTable> linux_levels(const Machine& machine, const InstalledSystem& system,
                                               const CommandLine& arguments);
+
+/// How a Windows is started.
+enum class StartMode : std::uint8_t {
+    Normal,
+    Safe,
+    SafeNetwork,
+    SafeShell,  ///< safe mode with a command line in place of the desktop
+};
+/// "normal", "safe", "safe-network", "safe-shell"
+[[nodiscard]] std::string_view start_mode_id(StartMode mode);
+[[nodiscard]] std::optional<StartMode> start_mode_of(std::string_view id);
+
+/// When a start runs something, in order.
+enum class StartupPhase : std::uint8_t {
+    Kernel,
+    BootDriver,
+    SystemDriver,
+    SessionManager,
+    SystemProgram,
+    Service,
+    TaskAtStart,
+    Logon,
+    RunAtLogon,
+    TaskAtLogon,
+    StartUpFolder,
+};
+/// "boot driver", "run at logon" …
+[[nodiscard]] std::string_view startup_phase_name(StartupPhase phase);
+
+/// Something that a start would run, in order.
+struct StartupItem {
+    StartupPhase phase = StartupPhase::Kernel;
+    std::string name;
+    std::string command;  ///< as written; empty: the default place
+    std::string file;     ///< on the system's volume; empty: not told
+    bool present = false;
+    std::string source;       ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
+    FileSignature signature;  ///< of kernel, drivers and programs
+    bool starts = true;       ///< false: `note` says why not
+    std::string note;         ///< what is worth knowing of how it starts; empty: nothing
+    std::string account;      ///< of a service or a task: who it runs as; empty: the system
+};
+
+/// What \Windows\bootstat.dat says of the last start.
+struct LastStart {
+    bool succeeded = false;
+    bool shut_down = false;  ///< and was ended in the regular way
+};
+
+/// What a Windows installation would start.
+struct WindowsStartup {
+    StartMode mode = StartMode::Normal;
+    WindowsRegistry registry;
+    std::vector<std::uint32_t> control_sets;  ///< those that are there
+    std::optional<LastStart> last_start;      ///< none: no such file, or one that is not understood here
+    std::vector<StartupItem> items;
+    std::vector<Finding> findings;
+};
+
+/// What an installation would start: drivers and services in load order with what they depend on, the session manager's
+/// programs and pending renames, logon programs, the run keys of machine and users, scheduled tasks, the start-up
+/// folders. Errors: WrongType (no Windows), and the SYSTEM hive cannot be used.
+[[nodiscard]] Result<WindowsStartup> windows_startup(const InstalledSystem& system, StartMode mode = StartMode::Normal);
+
+/// The Windows that lies in the imaging file of a recovery environment. Errors: WrongType (no recovery environment),
+/// NotFound (no Windows in it), and the image's.
+[[nodiscard]] Result<InstalledSystem> windows_in_image(const InstalledSystem& recovery);
+
+/// A drive letter as the installation has it recorded, and what answers to it on this machine.
+struct DriveLetter {
+    std::string letter;  ///< "C:"
+    VolumeRef volume;    ///< null: nothing here
+    std::string text;    ///< for people
+};
+[[nodiscard]] Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine,
+                                                                     const InstalledSystem& system);
 
 }  // namespace herberge

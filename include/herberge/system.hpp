@@ -3,6 +3,7 @@
 #pragma once
 
 #include <functional>
+#include <map>
 #include <optional>
 #include <string>
 #include <vector>
@@ -18,11 +19,12 @@ namespace HERBERGE_PUBLIC herberge {
 enum class SystemKind : std::uint8_t {
     Linux,
     Windows,
-    Medium,  ///< to install or to run a system from
-    Tool,    ///< a program that is no system: a memory test
+    Recovery,  ///< an environment to repair a Windows with
+    Medium,    ///< to install or to run a system from
+    Tool,      ///< a program that is no system: a memory test
     Unknown,
 };
-/// "linux", "windows", "medium", "tool", "unknown"
+/// "linux", "windows", "recovery", "medium", "tool", "unknown"
 [[nodiscard]] std::string_view system_kind_id(SystemKind kind);
 
 /// A system found by its real marks on a volume, whatever the loaders say.
@@ -34,7 +36,7 @@ struct InstalledSystem {
     VolumeRef volume;
     std::vector<std::string> kernels;  ///< "/boot/vmlinuz-6.1.0-53-cloud-amd64"
     std::int64_t last_used = 0;        ///< seconds since 1970, 0: unknown
-    std::string directory;             ///< Windows: "/Windows"
+    std::string directory;             ///< Windows: "/Windows"; a recovery environment: its imaging file
 };
 
 /// Every installed system on the machine's volumes, in disk and partition order.
@@ -50,6 +52,27 @@ struct WindowsService {
     std::string file;                 ///< on the system's volume: "/Windows/System32/drivers/disk.sys"
     std::string group;
     std::optional<std::uint32_t> tag;
+    std::vector<std::string> needs;         ///< services that must run before it (DependOnService)
+    std::vector<std::string> needs_groups;  ///< groups of which one must run (DependOnGroup)
+    std::string account;                    ///< "LocalSystem", "NT AUTHORITY\\LocalService"; empty: the system
+    std::string library;                    ///< of a service of svchost: as written
+    bool delayed = false;                   ///< a while after the others
+    bool triggered = false;                 ///< when what it waits for happens
+};
+
+/// A file that the session manager renames or deletes before any other program runs.
+struct WindowsRename {
+    std::string from, to;   ///< as written; `to` empty: it is deleted
+    bool replaces = false;  ///< what lies there goes
+};
+
+/// A filter driver of a class of devices.
+struct WindowsFilter {
+    std::string device_class;  ///< "disk drives", "volumes", "disk controllers"
+    bool upper = false;        ///< above the class' own driver; else below
+    std::string service;
+    std::string key;          ///< where that is said: "ControlSet001\Control\Class\{…}"
+    bool on_the_way = false;  ///< every disk or volume has it, the one that the system lies on too
 };
 
 /// What a Windows installation's registry says about its start.
@@ -59,7 +82,9 @@ struct WindowsRegistry {
     std::string control_set;  ///< "ControlSet001"
     std::vector<WindowsService>
         services;  ///< those started at boot, system and automatic, in load order; then the others
+    std::vector<WindowsFilter> filters;   ///< of disks, volumes and their controllers
     std::vector<std::string> code_pages;  ///< files the loader reads: "c_1252.nls"
+    std::vector<WindowsRename> renames;   ///< put off until the next start, in order
     std::string csrss;                    ///< the subsystem program that the session manager must start
     std::vector<Finding> findings;
 };
@@ -82,44 +107,6 @@ struct FileSignature {
     std::optional<SigningTime> time;
     std::string chain_problem;  ///< for Kind::Inside: as ImageSignature's
 };
-
-/// When a start runs something, in order.
-enum class StartupPhase : std::uint8_t {
-    Kernel,
-    BootDriver,
-    SystemDriver,
-    SessionManager,
-    SystemProgram,
-    Service,
-    Logon,
-    RunAtLogon,
-    StartUpFolder,
-};
-/// "boot driver", "run at logon" …
-[[nodiscard]] std::string_view startup_phase_name(StartupPhase phase);
-
-/// Something that a start would run, in order.
-struct StartupItem {
-    StartupPhase phase = StartupPhase::Kernel;
-    std::string name;
-    std::string command;  ///< as written; empty: the default place
-    std::string file;     ///< on the system's volume; empty: not told
-    bool present = false;
-    std::string source;       ///< where that is said: "SYSTEM\ControlSet001\Services\disk"
-    FileSignature signature;  ///< of kernel and drivers
-};
-/// What an installation would start: drivers and services in load order, the session manager's programs, logon
-/// programs, the run keys of machine and users, the start-up folders. Errors: the SYSTEM hive cannot be used.
-[[nodiscard]] Result<std::vector<StartupItem>> windows_startup(const InstalledSystem& system);
-
-/// A drive letter as the installation has it recorded, and what answers to it on this machine.
-struct DriveLetter {
-    std::string letter;  ///< "C:"
-    VolumeRef volume;    ///< null: nothing here
-    std::string text;    ///< for people
-};
-[[nodiscard]] Result<std::vector<DriveLetter>> windows_drive_letters(const Machine& machine,
-                                                                     const InstalledSystem& system);
 
 /// The file an ImagePath leads to, in one of its several forms; empty: on another volume.
 [[nodiscard]] std::string windows_image_path(std::string_view image_path, std::string_view service, std::uint32_t type,
@@ -186,9 +173,10 @@ struct RootDemand {
     VolumeRef volume;
     Format file_system = Format::None;
     std::string kernel_release;
-    std::string config;        ///< the kernel's configuration text; empty: not found
-    std::string builtin;       ///< modules.builtin; empty: not found
-    bool locked_down = false;  ///< the kernel refuses modules that carry no signature
+    std::string config;                         ///< the kernel's configuration text; empty: not found
+    std::string builtin;                        ///< modules.builtin; empty: not found
+    bool locked_down = false;                   ///< the kernel refuses modules that carry no signature
+    std::map<std::string, std::string> barred;  ///< modules that are kept from being loaded, and who says so
     /// How the root's disk is attached, where something tells; and what tells it.
     std::optional<Controller> controller;
     std::string controller_told_by;
@@ -240,6 +228,8 @@ struct InitChoice {
     std::string kernel_release;            ///< of the kernel that runs then; empty: not known
     /// Would that kernel mount this format, with the modules of the root? None: it cannot be told. Empty: not asked.
     std::function<std::optional<bool>(Format format)> has_driver;
+    /// The same of any module, and the option that builds it in.
+    std::function<std::optional<bool>(std::string_view module, std::string_view option)> has_module;
     std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk,
@@ -247,6 +237,9 @@ struct InitChoice {
 /// Has the kernel that `demand` describes a driver for `wanted`, built in or among the modules of this root? None: no
 /// file here tells.
 [[nodiscard]] std::optional<bool> root_has_driver(const FileSystem& root, const RootDemand& demand, Format wanted);
+/// The same of `module` ("autofs4"), which `option` of the configuration builds in.
+[[nodiscard]] std::optional<bool> root_has_module(const FileSystem& root, const RootDemand& demand,
+                                                  std::string_view module, std::string_view option);
 /// What that init must start.
 [[nodiscard]] Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
                                    const CommandLine& arguments);

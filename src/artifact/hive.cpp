@@ -248,7 +248,7 @@ std::string HiveValue::text() const {
     return utf8_from(units_from(data, false, true));
 }
 
-std::vector<std::string> HiveValue::texts() const {
+std::vector<std::string> HiveValue::texts(bool with_empty) const {
     std::vector<std::string> out;
     std::u16string one;
     for (const char16_t c : units_from(data)) {
@@ -256,7 +256,7 @@ std::vector<std::string> HiveValue::texts() const {
             one += c;
             continue;
         }
-        if (!one.empty()) out.push_back(utf8_from(one));
+        if (!one.empty() || with_empty) out.push_back(utf8_from(one));
         one.clear();
     }
     if (!one.empty()) out.push_back(utf8_from(one));

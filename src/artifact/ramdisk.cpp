@@ -40,7 +40,8 @@ bool worth_keeping(std::string_view name) {
            name == "etc/crypttab" || name == "cryptroot/crypttab" || name == "etc/lvm/lvm.conf" ||
            name == "etc/lvm/lvmlocal.conf" || name == "etc/machine-id" || name.starts_with("cryptroot/keyfiles/") ||
            name.ends_with(".key") || name.ends_with("keyfile") || name == "crypto_keyfile.bin" ||
-           name.ends_with("/modules.builtin");
+           name.find("modprobe.d/") != std::string_view::npos ||
+           name.find("modules-load.d/") != std::string_view::npos || name.ends_with("/modules.builtin");
 }
 
 std::string clean_name(std::string_view name) {

@@ -135,15 +135,4 @@ std::uint32_t coded_size(std::uint8_t code, std::uint64_t cluster);
 /// LZNT1: one compression unit of at most `room` bytes (MS-XCA 2.5).
 Result<std::vector<std::uint8_t>> unpack_lznt1(std::span<const std::uint8_t> packed, std::size_t room);
 
-/// How a file is kept packed in pieces behind a reparse point.
-struct Packing {
-    std::uint32_t piece = 0;  ///< unpacked bytes per piece
-    bool lzx = false;         ///< LZX; otherwise XPRESS with Huffman codes (MS-XCA 2.2)
-};
-/// By the algorithm's number in the reparse data (FILE_PROVIDER_EXTERNAL_INFO_V1).
-extern const std::array<Packing, 4> packings;
-
-/// `packed` is the stream WofCompressedData, `size` the file's real length.
-Source packed_source(Source packed, std::uint64_t size, const Packing& packing, std::string place);
-
 }  // namespace herberge::ntfs

@@ -7,6 +7,7 @@
 
 #include "bytes/text16.hpp"
 #include "files/ntfs_fs.hpp"
+#include "files/packed_pieces.hpp"
 #include "files/piece_source.hpp"
 
 namespace herberge::ntfs {
@@ -119,6 +120,9 @@ private:
     std::uint64_t valid_;
     std::uint64_t cluster_;
 };
+
+/// By the algorithm's number in the reparse data (FILE_PROVIDER_EXTERNAL_INFO_V1), FILE_PROVIDER_COMPRESSION_….
+constexpr std::array<Packing, 4> packings = {{{4096, false}, {32768, true}, {8192, false}, {16384, false}}};
 
 std::int64_t unix_time(std::uint64_t ticks) {
     constexpr std::uint64_t to_1970 = 11644473600ULL;

@@ -16,6 +16,7 @@
 #include "files/ntfs.hpp"
 #include "files/squashfs.hpp"
 #include "files/ubifs.hpp"
+#include "files/wim.hpp"
 #include "files/xfs.hpp"
 
 namespace herberge {
@@ -44,6 +45,7 @@ constexpr Bidder bidders[] = {{recognise_ext, alone<open_ext>},
                               {recognise_ubifs, alone<open_ubifs>},
                               {recognise_jffs2, alone<open_jffs2>},
                               {recognise_cramfs, alone<open_cramfs>},
+                              {recognise_wim, alone<open_wim_to_start>},
                               {recognise_f2fs, alone<open_f2fs>},
                               {recognise_exfat, alone<open_exfat>},
                               {recognise_by_mark, nullptr},

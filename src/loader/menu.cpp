@@ -15,6 +15,7 @@ std::string_view entry_kind_name(EntryKind kind) {
         case EntryKind::Multiboot: return "multiboot";
         case EntryKind::Submenu: return "submenu";
         case EntryKind::Windows: return "windows";
+        case EntryKind::Recovery: return "recovery";
         case EntryKind::Tool: return "tool";
         case EntryKind::Nothing: break;
     }

@@ -30,6 +30,7 @@
 #include "ondisk/syslinux.hpp"
 #include "ondisk/uboot.hpp"
 #include "ondisk/uefi.hpp"
+#include "ondisk/wim.hpp"
 #include "ondisk/windows.hpp"
 #include "ondisk/xfs.hpp"
 
@@ -258,6 +259,14 @@ constexpr auto kinds = std::to_array<StructureKind>({
     row<StoreMbrPartition>("store-mbr-partition", "partition of a boot store, MBR"),
     row<StoreGptPartition>("store-gpt-partition", "partition of a boot store, GPT"),
     row<MountedPartition>("mounted-partition", "mounted device of an MBR disk"),
+    row<BootStatus>("boot-status", "what bootstat.dat begins with"),
+    // wim.hpp
+    row<WimHeader>("wim-header", "header of a Windows imaging file", 0, "MSWIM\0\0\0"sv),
+    row<WimResource>("wim-resource", "where a resource of an imaging file lies"),
+    row<WimTableEntry>("wim-table-entry", "row of an imaging file's table of resources"),
+    row<WimSecurity>("wim-security", "head of an image's access descriptors"),
+    row<WimEntry>("wim-entry", "file or directory of an imaging file"),
+    row<WimStream>("wim-stream", "further stream of a file of an imaging file"),
     // uboot.hpp
     row<UbootLegacyImage>("uboot-legacy-image", "head of a legacy image of U-Boot", 0, "\x27\x05\x19\x56"sv),
     row<DeviceTreeHeader>("device-tree-header", "head of a device tree, or of an image tree of U-Boot", 0,

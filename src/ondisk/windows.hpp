@@ -42,7 +42,7 @@ static_assert(sizeof(ShellLinkInfo) == 28);
 /// A device in a boot store.
 struct StoreDevice {
     Bytes<16> options;
-    little_uint32_t type;  ///< 5 boot, 6 partition, 8 locate, 3 and 4 RAM disk
+    little_uint32_t type;  ///< 0 local: a RAM disk or a file; 5 boot, 6 partition, 8 locate
     little_uint32_t flags;
     little_uint32_t size;
     little_uint32_t reserved;
@@ -79,5 +79,17 @@ struct MountedPartition {
 };
 BOOST_DESCRIBE_STRUCT(MountedPartition, (), (signature, offset))
 static_assert(sizeof(MountedPartition) == 12);
+
+/// What bootstat.dat begins with.
+struct BootStatus {
+    little_uint32_t version;
+    little_uint32_t product;
+    std::uint8_t menu_after_failure;
+    std::uint8_t menu_seconds;
+    std::uint8_t succeeded;  ///< the last start
+    std::uint8_t shut_down;  ///< and it was ended regularly
+};
+BOOST_DESCRIBE_STRUCT(BootStatus, (), (version, product, menu_after_failure, menu_seconds, succeeded, shut_down))
+static_assert(sizeof(BootStatus) == 12);
 
 }  // namespace herberge::ondisk

@@ -7,6 +7,7 @@
 
 #include <herberge/loader.hpp>
 #include <herberge/places.hpp>
+#include <herberge/startup.hpp>
 #include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 
@@ -188,7 +189,7 @@ void compare_startup(const Sides& sides, Differences& out) {
             const auto items = windows_startup(system);
             if (!items) continue;
             Items all;
-            for (const auto& item : *items) all.emplace(std::pair(item.phase, item.name), item);
+            for (const auto& item : items->items) all.emplace(std::pair(item.phase, item.name), item);
             keep(system.volume->place + ":" + system.directory, std::move(all));
         }
     };

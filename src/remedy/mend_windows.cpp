@@ -7,6 +7,7 @@
 
 #include <herberge/system.hpp>
 
+#include "bytes/text16.hpp"
 #include "ondisk/windows.hpp"
 #include "remedy/hive_edits.hpp"
 #include "remedy/remedy.hpp"
@@ -51,6 +52,40 @@ void start_values(const Case& stopped, const InstalledSystem& system, const File
                        always                                                      ? 10
                        : name == "storahci" || name == "atapi" || name == "msahci" ? 11
                                                                                    : 13});
+    }
+}
+
+/// Filters of disks and volumes that are not there.
+void filters(const Case& stopped, const InstalledSystem& system, const FilePlace& hive, std::vector<Idea>& out) {
+    if (!stopped.has(Code::WindowsFilterMissing)) return;
+    const auto registry = read_windows_registry(*system.volume, system.directory);
+    const auto open = open_clean(stopped.machine, hive);
+    if (!registry || !open) return;
+    for (const auto& filter : registry->filters) {
+        const auto service = std::ranges::find_if(registry->services, [&](const WindowsService& one) {
+            return lower_text(one.name) == lower_text(filter.service);
+        });
+        if (service != registry->services.end() && there(*system.volume, service->file)) continue;
+        const std::string name = filter.upper ? "UpperFilters" : "LowerFilters";
+        const auto key = (*open)->at(filter.key);
+        const auto value = key ? (*open)->value(*key, name) : tl::unexpected(key.error());
+        if (!value) continue;
+        std::u16string left;
+        for (const auto& one : value->texts())
+            if (lower_text(one) != lower_text(filter.service)) left += utf16_from(one) + u'\0';
+        left += u'\0';
+        std::vector<std::uint8_t> content;
+        for (const char16_t unit : left) {
+            content.push_back(static_cast<std::uint8_t>(unit));
+            content.push_back(static_cast<std::uint8_t>(unit >> 8U));
+        }
+        out.push_back({fmt::format("take {} out of the {} of {} in the registry of {}", filter.service, name,
+                                   filter.device_class, system.volume->place),
+                       "the program that it belongs to does not work any more",
+                       [hive, where = filter.key, name, content = std::move(content)](Workshop& shop) {
+                           return set_value(shop, hive, where, name, content);
+                       },
+                       10});
     }
 }
 
@@ -236,6 +271,7 @@ void propose_windows(const Case& stopped, std::vector<Idea>& out) {
     if (!system) return;
     const FilePlace hive{system->volume->place, system->directory + "/System32/config/SYSTEM"};
     start_values(stopped, *system, hive, out);
+    filters(stopped, *system, hive, out);
     image_paths(stopped, *system, hive, out);
     control_sets(stopped, *system, hive, out);
     if (stopped.rung.stage >= Stage::Configuration && stopped.rung.stage <= Stage::Kernel)

@@ -119,21 +119,6 @@ std::string_view style_name(MenuStyle style) {
     return style == MenuStyle::Hidden ? "hidden" : style == MenuStyle::Countdown ? "countdown" : "menu";
 }
 
-ordered_json signature_json(const FileSignature& signature) {
-    using Kind = FileSignature::Kind;
-    if (signature.kind == Kind::NotLooked) return nullptr;
-    const std::string_view state = signature.kind == Kind::Inside      ? "inside"
-                                   : signature.kind == Kind::Catalogue ? "catalogue"
-                                   : signature.kind == Kind::Broken    ? "broken"
-                                                                       : "none";
-    return {{"state", state},
-            {"signer", text_or_null(signature.by)},
-            {"catalogue", text_or_null(signature.catalogue)},
-            {"chain_problem", text_or_null(signature.chain_problem)},
-            {"signed_at",
-             signature.time && signature.time->intact ? ordered_json(signature.time->seconds) : ordered_json(nullptr)}};
-}
-
 ordered_json fields_json(const std::vector<Field>& fields) {
     ordered_json out = ordered_json::array();
     for (const auto& f : fields)
@@ -194,27 +179,6 @@ std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi
                                            {"signers", strings(f.signers)},
                                            {"named_by", strings(f.named_by)},
                                            {"problem", text_or_null(clean(f.problem))}});
-    return finish(out);
-}
-
-std::string startup_json(const InstalledSystem& system, const std::vector<StartupItem>& items,
-                         const std::vector<DriveLetter>& letters) {
-    ordered_json out = {{"schema", "herberge/startup/1"}, {"system", clean(system.name)},
-                        {"place", system.volume->place},  {"directory", clean(system.directory)},
-                        {"items", ordered_json::array()}, {"drive_letters", ordered_json::array()}};
-    for (const auto& i : items)
-        out["items"].push_back({{"phase", startup_phase_name(i.phase)},
-                                {"name", clean(i.name)},
-                                {"command", text_or_null(i.command)},
-                                {"file", text_or_null(i.file)},
-                                {"present", i.present},
-                                {"source", clean(i.source)},
-                                {"signature", signature_json(i.signature)}});
-    for (const auto& l : letters)
-        out["drive_letters"].push_back(
-            {{"letter", clean(l.letter)},
-             {"place", l.volume != nullptr ? ordered_json(l.volume->place) : ordered_json(nullptr)},
-             {"recorded", clean(l.text)}});
     return finish(out);
 }
 

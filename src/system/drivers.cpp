@@ -114,6 +114,21 @@ std::vector<std::pair<Controller, std::string>> usable_paths(const Ramdisk* ramd
     return out;
 }
 
+/// ", and ahci is kept back by modprobe.blacklist=ahci on the command line": of those that disks need.
+std::string barred_text(const RootDemand& demand) {
+    std::string out;
+    for (const auto& path : driver_paths()) {
+        std::vector<std::string_view> names = path.below;
+        names.push_back(path.block);
+        for (const auto name : names)
+            if (const auto at = demand.barred.find(std::string(name)); at != demand.barred.end())
+                if (const auto text = fmt::format(", and {} is kept back by {}", name, at->second);
+                    out.find(text) == std::string::npos)
+                    out += text;
+    }
+    return out;
+}
+
 /// "AHCI/ATA (ahci), virtio-blk (virtio_pci); none for NVMe, USB, eMMC and SD"
 std::string controllers_text(const std::vector<std::pair<Controller, std::string>>& usable) {
     std::vector<std::string> there;
@@ -144,8 +159,14 @@ Told builtin(const RootDemand& demand, std::string_view module, std::string_view
     return config_says(demand.config, option);
 }
 
+bool is_disk_driver(std::string_view module) {
+    return std::ranges::any_of(driver_paths(), [&](const DriverPath& path) {
+        return path.block == module || std::ranges::find(path.below, module) != path.below.end();
+    });
+}
+
 bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
-    return ramdisk != nullptr && ramdisk->has_module(module) &&
+    return ramdisk != nullptr && ramdisk->has_module(module) && !demand.barred.contains(std::string(module)) &&
            !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
 }
 
@@ -347,7 +368,8 @@ Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
                           "signed modules",
                           fmt::format("{} without a signature", ramdisk->unsigned_modules.size())}});
         return breaks(Code::RamdiskNoDiskDriver,
-                      "no driver for any disk is in the RAM disk, and none is known to be built into the kernel",
+                      "no driver for any disk is in the RAM disk, and none is known to be built into the kernel" +
+                          barred_text(demand),
                       {Evidence{{},
                                 "RAM disk:/lib/modules",
                                 {},
@@ -360,8 +382,8 @@ Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
         std::ranges::find(paths, *demand.controller, &std::pair<Controller, std::string>::first) == paths.end())
         return breaks(
             Code::RamdiskNoControllerDriver,
-            fmt::format("{} says that the disk is attached by {}, and there are only {}", demand.controller_told_by,
-                        controller_name(*demand.controller), controllers_text(paths)),
+            fmt::format("{} says that the disk is attached by {}, and there are only {}{}", demand.controller_told_by,
+                        controller_name(*demand.controller), controllers_text(paths), barred_text(demand)),
             {Evidence{{},
                       "RAM disk:/lib/modules",
                       {},
@@ -388,7 +410,7 @@ Claim judge_root_drivers(const Ramdisk* ramdisk, const RootDemand& demand) {
         }
     }
     out.state = State::Holds;
-    out.text = controllers_text(paths);
+    out.text = controllers_text(paths) + barred_text(demand);
     return out;
 }
 

@@ -15,6 +15,8 @@ enum class Told : std::uint8_t { Yes, No, Unknown };
 
 /// Whether the kernel has `module` built in (`option` of its configuration; empty: not known).
 [[nodiscard]] Told builtin(const RootDemand& demand, std::string_view module, std::string_view option);
+/// A driver of disks or of what they are attached to: it is loaded because the device is there.
+[[nodiscard]] bool is_disk_driver(std::string_view module);
 /// A module of the RAM disk that this kernel would load.
 [[nodiscard]] bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module);
 

@@ -7,6 +7,7 @@
 #include <herberge/system.hpp>
 
 #include "system/medium.hpp"
+#include "system/recovery.hpp"
 #include "system/windows.hpp"
 
 namespace herberge {
@@ -128,6 +129,7 @@ std::string_view system_kind_id(SystemKind kind) {
     switch (kind) {
         case SystemKind::Linux: return "linux";
         case SystemKind::Windows: return "windows";
+        case SystemKind::Recovery: return "recovery";
         case SystemKind::Medium: return "medium";
         case SystemKind::Tool: return "tool";
         case SystemKind::Unknown: break;
@@ -151,6 +153,7 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
         if (auto system = identify_linux_within(volume)) out.push_back(std::move(*system));
         else if (auto medium = identify_medium(volume)) out.push_back(std::move(*medium));
         for (auto& system : find_windows(volume)) out.push_back(std::move(system));
+        for (auto& system : find_recovery(volume)) out.push_back(std::move(system));
     });
     return out;
 }

@@ -36,11 +36,17 @@ std::optional<bool> root_has_driver(const FileSystem& root, const RootDemand& de
     if (traits_of(demand.file_system).linux_module == traits.linux_module) return true;
     // A format may have more drivers than one: the table's option is not told then.
     const auto option = traits.family == Family::Fat ? std::string_view("CONFIG_VFAT_FS") : traits.kernel_option;
-    const auto inside = drivers::builtin(demand, traits.linux_module, option);
+    return root_has_module(root, demand, traits.linux_module, option);
+}
+
+std::optional<bool> root_has_module(const FileSystem& root, const RootDemand& demand, std::string_view module,
+                                    std::string_view option) {
+    if (demand.kernel_release.empty()) return std::nullopt;
+    const auto inside = drivers::builtin(demand, module, option);
     if (inside == drivers::Told::Yes) return true;
     const auto known =
         read_text_file(root, fmt::format("/lib/modules/{}/modules.dep", demand.kernel_release), most_list);
-    if (known && lists(*known, traits.linux_module)) return true;
+    if (known && lists(*known, module)) return true;
     // A root without any modules leaves them all to its RAM disk.
     if (!resolve(root, "/lib/modules")) return std::nullopt;
     const bool told = known || (!known.error().unreadable() && known.error().kind != ErrorKind::TooLarge);

@@ -3,11 +3,13 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <array>
+#include <charconv>
 
 #include <herberge/system.hpp>
 #include <herberge/units.hpp>
 
 #include "system/crypttab.hpp"
+#include "system/mount_options.hpp"
 #include "system/run_levels.hpp"
 
 namespace herberge {
@@ -28,6 +30,16 @@ void each_line(std::string_view text, Visit visit) {
         visit(++number, text.substr(0, end));
         text.remove_prefix(std::min(end + 1, text.size()));
     }
+}
+
+/// Up to Linux 6.12, whose drivers' options are listed.
+bool is_known_release(std::string_view release) {
+    int major = 0, minor = 0;
+    const auto* end = release.data() + release.size();
+    const auto first = std::from_chars(release.data(), end, major);
+    if (first.ec != std::errc{} || first.ptr == end || *first.ptr != '.') return false;
+    const auto second = std::from_chars(first.ptr + 1, end, minor);
+    return second.ec == std::errc{} && (major < 6 || (major == 6 && minor <= 12));
 }
 
 class Judge {
@@ -282,7 +294,25 @@ private:
         });
     }
 
+    /// An automount needs a driver of the kernel's, whatever it mounts later.
+    void automount(const FstabLine& line) {
+        if (units_ == nullptr || !line.has_option("x-systemd.automount") || !init_.has_module) return;
+        const auto unit = UnitStore::name_of_path(line.mount_point, ".automount");
+        if (dragged_along(*units_, plan_, unit).empty()) return;
+        for (const std::string_view name : {"autofs4", "autofs"})
+            if (init_.has_module(name, "CONFIG_AUTOFS_FS") != false) return;
+        breaks(
+            Code::FstabNoDriver,
+            fmt::format("{} is mounted when it is used, and the kernel {} has no driver for that on this root: neither "
+                        "built in nor in /lib/modules/{}",
+                        printable(line.mount_point), printable(init_.kernel_release), printable(init_.kernel_release)),
+            {evidence_line(at("/etc/fstab"), line.line, {}, printable(line.options)),
+             evidence_place(at(fmt::format("/lib/modules/{}", init_.kernel_release)), "autofs4", "not there")},
+            fmt::format("Failed to set up automount {}.\nYou are in emergency mode.", unit));
+    }
+
     void mount(const FstabLine& line) {
+        automount(line);
         static constexpr std::array<std::string_view, 16> no_disk = {
             "proc", "sysfs",   "tmpfs",  "devtmpfs", "devpts",  "none",     "nfs",  "nfs4",
             "cifs", "overlay", "cgroup", "cgroup2",  "debugfs", "efivarfs", "fuse", "bind"};
@@ -382,6 +412,21 @@ private:
                    fmt::format("mount: {}: unknown filesystem type '{}'.{}", printable(line.mount_point),
                                line.type == "auto" ? std::string(traits_of(format).linux_module) : printable(line.type),
                                init_.flavour == "systemd" ? "\nYou are in emergency mode." : ""));
+            return;
+        }
+        if (const auto option = refused_mount_option(target.volume->as(Observer::Linux).format, line.options)) {
+            const auto told =
+                fmt::format("{} for {} has the option {}, which the driver of {} does not know", target.volume->place,
+                            printable(line.mount_point), printable(*option), target.volume->info.name());
+            // A newer kernel may know more.
+            if (!is_known_release(init_.kernel_release)) untold(told + " as far as it is listed here", where);
+            else
+                breaks(Code::FstabOptionUnknown, told, {where},
+                       init_.flavour == "systemd"
+                           ? fmt::format("mount: {}: wrong fs type, bad option, bad superblock on {}",
+                                         printable(line.mount_point), printable(line.device))
+                           : fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
+                                         printable(line.mount_point)));
             return;
         }
         if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(line.options);

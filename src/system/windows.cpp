@@ -8,6 +8,7 @@
 #include <herberge/system.hpp>
 
 #include "system/windows.hpp"
+#include "system/windows_state.hpp"
 
 namespace herberge {
 
@@ -49,6 +50,13 @@ Result<std::shared_ptr<const Hive>> open_windows_hive(const Volume& volume, cons
     for (const char* ending : {".LOG", ".LOG1", ".LOG2"})
         if (auto log = open_path(*fs, path + ending, volume.place)) logs.push_back(std::move(log));
     return open_hive(*file, logs);
+}
+
+char windows_letter(const Volume& volume, const std::string& directory) {
+    const auto software = open_windows_hive(volume, directory, "SOFTWARE");
+    const auto root =
+        software ? (*software)->text_at("Microsoft\\Windows NT\\CurrentVersion", "SystemRoot") : std::nullopt;
+    return root && root->size() > 2 && (*root)[1] == ':' ? root->front() : 'C';
 }
 
 std::vector<InstalledSystem> find_windows(const Volume& volume) {
@@ -114,6 +122,33 @@ std::string windows_image_path(std::string_view image_path, std::string_view ser
     if (rest.starts_with('/')) return std::string(rest);
     return fmt::format("{}/{}", directory, rest);
 }
+
+namespace {
+
+/// Filters that PnP puts into the devices between a system and its volume (Control\Class, by the class' GUID).
+std::vector<WindowsFilter> filters_of(const Hive& hive, const std::string& control_set) {
+    struct Class {
+        std::string_view guid, name;
+        bool on_the_way;
+    };
+    static constexpr Class classes[] = {{"{4d36e967-e325-11ce-bfc1-08002be10318}", "disk drives", true},
+                                        {"{71a27cdd-812a-11d0-bec7-08002be2092f}", "volumes", true},
+                                        {"{4d36e96a-e325-11ce-bfc1-08002be10318}", "disk controllers", false},
+                                        {"{4d36e97b-e325-11ce-bfc1-08002be10318}", "disk controllers", false}};
+    std::vector<WindowsFilter> out;
+    for (const auto& one : classes) {
+        const std::string path = fmt::format("{}\\Control\\Class\\{}", control_set, one.guid);
+        const auto key = hive.at(path);
+        if (!key) continue;
+        for (const bool upper : {true, false})
+            if (const auto value = hive.value(*key, upper ? "UpperFilters" : "LowerFilters"))
+                for (const auto& service : value->texts())
+                    if (!service.empty()) out.push_back({std::string(one.name), upper, service, path, one.on_the_way});
+    }
+    return out;
+}
+
+}  // namespace
 
 Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::string& directory) {
     const auto opened = open_windows_hive(volume, directory, "SYSTEM");
@@ -189,6 +224,18 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
         service.group = text("Group");
         if (const auto tag = hive.value(key, "Tag"))
             service.tag = static_cast<std::uint32_t>(tag->number().value_or(0));
+        const auto several = [&](std::string_view what) {
+            const auto found = hive.value(key, what);
+            return found ? found->texts() : std::vector<std::string>{};
+        };
+        service.needs = several("DependOnService");
+        service.needs_groups = several("DependOnGroup");
+        service.account = text("ObjectName");
+        service.delayed = value("DelayedAutostart", 0) != 0;
+        service.triggered = hive.subkey(key, "TriggerInfo").has_value();
+        if (lower_text(service.image_path).find("svchost.exe") != std::string::npos)
+            if (const auto parameters = hive.subkey(key, "Parameters"))
+                if (const auto library = hive.value(*parameters, "ServiceDll")) service.library = library->text();
         service.file = windows_image_path(service.image_path, service.name, service.type, directory);
         const std::string group = lower_text(service.group);
         const auto place = groups.find(group);
@@ -204,6 +251,8 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
                std::tuple(std::min(b.service.start, 3U), b.group, b.tag, b.position);
     });
     for (auto& one : all) out.services.push_back(std::move(one.service));
+    out.filters = filters_of(hive, out.control_set);
+    out.renames = pending_renames(hive, out.control_set);
     // National language files that the loader hands to the kernel.
     const std::string nls = out.control_set + "\\Control\\Nls\\";
     for (const char* page : {"ACP", "OEMCP"})

@@ -13,11 +13,12 @@
 namespace herberge {
 
 namespace {
-/// Tools on a menu are no systems, unless there is nothing else: a medium with a memory test alone.
+/// Tools on a menu are no systems, and neither is what only repairs one, unless there is nothing else: a medium with a
+/// memory test alone.
 std::vector<const SystemVerdict*> counted_systems(const std::vector<SystemVerdict>& systems) {
     std::vector<const SystemVerdict*> out;
     for (const auto& system : systems)
-        if (system.kind != SystemKind::Tool) out.push_back(&system);
+        if (system.kind != SystemKind::Tool && system.kind != SystemKind::Recovery) out.push_back(&system);
     if (out.empty())
         for (const auto& system : systems) out.push_back(&system);
     return out;

@@ -2,6 +2,7 @@
 // From an entry that names a Linux kernel to the system's services.
 #include "walk/step.hpp"
 
+#include "system/barred_modules.hpp"
 #include "system/crypttab.hpp"
 #include "system/drivers.hpp"
 #include "system/medium.hpp"
@@ -53,6 +54,7 @@ public:
         }
         RootDemand demand = drivers::demand_of(root.volume, entry_.kernel.front(), *image, ramdisk);
         demand.locked_down = around_.locked_down;
+        demand.barred = barred_modules(ramdisk, arguments_);
         if (around_.controller && root.volume != nullptr && root.volume->disk == around_.controller_disk) {
             demand.controller = around_.controller;
             demand.controller_told_by = around_.controller_told_by;
@@ -82,6 +84,9 @@ public:
         init.kernel_release = demand.kernel_release;
         init.has_driver = [&](Format format) {
             return root_has_driver(*root.volume->files(Observer::Linux), demand, format);
+        };
+        init.has_module = [&](std::string_view module, std::string_view option) {
+            return root_has_module(*root.volume->files(Observer::Linux), demand, module, option);
         };
         auto services = judge_services(machine_, *root.volume, init, arguments_);
         doubt_if_unreplayed(services, *root.volume);

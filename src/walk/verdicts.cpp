@@ -38,7 +38,9 @@ public:
         unidentified();
         broken_tools();
         for (auto& target : targets_) out.systems.push_back(judge(target));
-        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) { return s.kind == SystemKind::Tool; }))
+        if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) {
+                return s.kind == SystemKind::Tool || s.kind == SystemKind::Recovery;
+            }))
             out.systems.push_back(judge_unknown());
         draw_graph(out);
         collect_findings(out);
@@ -118,8 +120,10 @@ private:
             const MenuEntry& entry = *route.entry;
             VolumeRef volume;
             std::string key = entry.title;
-            if (entry.windows && entry.kind == EntryKind::Windows) {
-                volume = entry.windows->system;
+            const bool recovery = entry.kind == EntryKind::Recovery;
+            if (entry.windows && (entry.kind == EntryKind::Windows || recovery)) {
+                // What lies in an imaging file is where that is.
+                volume = entry.windows->image ? entry.windows->image->volume : entry.windows->system;
             } else if (entry.kind == EntryKind::Linux && !is_other_program(entry) &&
                        !names_missing_volume(machine_, entry)) {
                 const auto root = named_root(machine_, entry);
@@ -130,11 +134,12 @@ private:
             } else {
                 continue;
             }
-            if (volume != nullptr) key = volume->place;
+            if (volume != nullptr) key = volume->place + (recovery ? " recovery" : "");
             const auto [at, added] = by_root.try_emplace(key, targets_.size());
             if (added) {
                 targets_.push_back(named_only(route));
                 if (volume != nullptr) targets_.back().verdict.place = volume->place;
+                if (recovery) targets_.back().verdict.kind = SystemKind::Recovery;
             }
             targets_[at->second].own.push_back(&route);
         }
@@ -304,6 +309,14 @@ private:
                     ? fmt::format("what “{}” starts cannot be looked at: it may be this system", untold->entry->title)
                     : std::string("a loader goes on where it is not followed: it may start this system"),
                 {evidence_place(menu->menu->place)});
+            return finish_without_entry(std::move(out), ladder, *menu);
+        }
+        if (system.kind == SystemKind::Recovery) {
+            ladder.breaks(Code::RecoveryNotNamed,
+                          fmt::format("no recovery sequence of {} leads to {}:{}", menu->menu->place,
+                                      system.volume->place, system.directory),
+                          {evidence_place(menu->menu->place, "recoverysequence", "none that leads to it")},
+                          "(the recovery environment is not offered)");
             return finish_without_entry(std::move(out), ladder, *menu);
         }
         std::vector<std::string> places;

@@ -2,8 +2,8 @@
 #include "walk/whose.hpp"
 
 #include <algorithm>
-#include <cctype>
 
+#include "bytes/text16.hpp"
 #include "system/crypttab.hpp"
 #include "walk/artifacts.hpp"
 
@@ -13,30 +13,33 @@ namespace {
 
 const InstalledSystem* windows_system(const MenuEntry& entry, const std::vector<InstalledSystem>& systems) {
     const auto& start = *entry.windows;
-    auto same = [](std::string_view a, std::string_view b) {
-        return std::ranges::equal(a, b, [](char x, char y) {
-            return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
-        });
-    };
+    // A RAM disk is its imaging file: a recovery environment of its own, or a medium's.
+    if (start.image || entry.kind == EntryKind::Recovery) {
+        for (const auto& s : systems)
+            if (start.image && s.volume == start.image->volume &&
+                (s.kind == SystemKind::Medium || same_name(s.directory, start.image->real_path)))
+                return &s;
+        return nullptr;
+    }
     const InstalledSystem* only = nullptr;
     std::size_t windows = 0;
     for (const auto& s : systems) {
         if (s.kind != SystemKind::Windows) continue;
-        if (s.volume == start.system && same(s.directory, start.directory)) return &s;
+        if (s.volume == start.system && same_name(s.directory, start.directory)) return &s;
         ++windows;
         only = &s;
     }
     // An entry that leads nowhere was meant for the system whose directory it names, or for the only one there is.
     const InstalledSystem* named = nullptr;
     for (const auto& s : systems)
-        if (s.kind == SystemKind::Windows && same(s.directory, start.directory))
+        if (s.kind == SystemKind::Windows && same_name(s.directory, start.directory))
             named = named == nullptr ? &s : nullptr;
     if (named != nullptr && (start.system == nullptr || entry.stop)) return named;
     if (start.loader.volume != nullptr)
         for (const auto& s : systems)
             if (s.kind == SystemKind::Windows && s.volume == start.loader.volume &&
                 start.loader.real_path.size() > s.directory.size() &&
-                same(std::string_view(start.loader.real_path).substr(0, s.directory.size()), s.directory))
+                same_name(std::string_view(start.loader.real_path).substr(0, s.directory.size()), s.directory))
                 return &s;
     return windows == 1 ? only : nullptr;
 }

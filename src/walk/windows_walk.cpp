@@ -14,6 +14,8 @@
 
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"
+#include "system/windows_commands.hpp"
+#include "system/windows_state.hpp"
 #include "walk/lost.hpp"
 
 namespace herberge::walk {
@@ -56,7 +58,11 @@ public:
         if (!entry()) return;
         fs_ = start_.system->files(Observer::Nt);
         if (!kernel()) return;
-        ladder_.set(Stage::Ramdisk, State::NotNeeded, "Windows starts without one");
+        if (start_.image)
+            ladder_.set(Stage::Ramdisk, State::Holds,
+                        fmt::format("{} becomes the RAM disk that the system lies in", start_.image->place),
+                        {evidence_place(start_.image->place, {}, size_text(start_.image->size))});
+        else ladder_.set(Stage::Ramdisk, State::NotNeeded, "Windows starts without one");
         if (!root()) return;
         if (!init()) return;
         services();
@@ -86,7 +92,15 @@ private:
 
     bool entry() {
         if (entry_.stop) {
-            ladder_.breaks(entry_.stop->code, entry_.stop->text, {entry_line()}, entry_screen(entry_, menu_));
+            std::vector<Evidence> evidence{entry_line()};
+            evidence.insert(evidence.end(), entry_.stop->evidence.begin(), entry_.stop->evidence.end());
+            ladder_.breaks(entry_.stop->code, entry_.stop->text, std::move(evidence), entry_screen(entry_, menu_));
+            return false;
+        }
+        if (!entry_.unread.empty()) {
+            ladder_.set(Stage::Entry, State::Unknown,
+                        fmt::format("what “{}” starts cannot be looked at: {}", entry_.title, entry_.unread),
+                        {entry_line()});
             return false;
         }
         auto fails = [&](Code code, std::string text, std::string shown) {
@@ -306,12 +320,13 @@ private:
             ++drivers;
             if (!boot_driver(service, machine)) return false;
         }
-        ladder_.set(
-            Stage::Kernel, State::Holds,
-            fmt::format("kernel, HAL and what they import are sound; {} drivers that start at boot are there ({})",
-                        drivers, registry_->control_set),
-            {evidence_place(place(kernel_file), {}, "a sound image"),
-             evidence_place(place(hive_path), {}, registry_->control_set)});
+        ladder_.set(Stage::Kernel, State::Holds,
+                    fmt::format("kernel, HAL and what they import are sound; {} at boot {} there ({})",
+                                drivers == 1 ? std::string("the one driver that starts")
+                                             : fmt::format("{} drivers that start", drivers),
+                                drivers == 1 ? "is" : "are", registry_->control_set),
+                    {evidence_place(place(kernel_file), {}, "a sound image"),
+                     evidence_place(place(hive_path), {}, registry_->control_set)});
         return true;
     }
 
@@ -422,16 +437,35 @@ private:
         return s.start == 0 && is_driver(s) && !s.file.empty() && resolve(*fs_, s.file);
     }
 
+    bool no_root(Code code, std::string text, std::string key) {
+        ladder_.breaks(code, std::move(text),
+                       {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {}, std::move(key))},
+                       older() ? "*** STOP: 0x0000007B" : "STOP 0x0000007B INACCESSIBLE_BOOT_DEVICE");
+        return false;
+    }
+
+    /// A RAM disk needs its own driver, and none for disks.
+    bool root_in_memory() {
+        const std::string driver = start_.directory + "/System32/drivers/ramdisk.sys";
+        const auto state = own_image(driver, false);
+        if (state.kind != ImageState::Kind::Sound)
+            return no_root(
+                Code::WindowsStorageDriver,
+                fmt::format("the driver of RAM disks ({}) cannot run: {}: the system's own files are not found",
+                            place(driver), state.text),
+                registry_->control_set + "\\Services");
+        ladder_.set(Stage::Root, State::Holds,
+                    fmt::format("the driver of RAM disks is there; {} is readable", start_.system->place),
+                    {evidence_place(place(driver), {}, "a sound image")});
+        return true;
+    }
+
     /// The drivers between the kernel and its own volume.
     bool root() {
-        const std::string stop = older() ? "*** STOP: 0x0000007B" : "STOP 0x0000007B INACCESSIBLE_BOOT_DEVICE";
-        auto fails = [&](Code code, std::string text) {
-            ladder_.breaks(code, std::move(text),
-                           {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {},
-                                           registry_->control_set + "\\Services")},
-                           stop);
-            return false;
+        const auto fails = [&](Code code, std::string text) {
+            return no_root(code, std::move(text), registry_->control_set + "\\Services");
         };
+        if (start_.image) return root_in_memory();
         std::vector<std::string_view> needed{"disk", "partmgr"};
         if (!older()) needed.emplace_back("volmgr");
         for (const auto name : needed) {
@@ -462,6 +496,7 @@ private:
                          fmt::format("no driver for a disk controller starts at boot: the system's disk is not found{}",
                                      off.empty() ? "" : fmt::format(" ({})", fmt::join(off, ", "))));
         }
+        if (!filters()) return false;
         const std::string driver = start_.system->info.format == Format::Ntfs ? "Ntfs" : "fastfat";
         if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
             return fails(
@@ -476,8 +511,47 @@ private:
         return true;
     }
 
+    /// A device whose filter cannot be loaded does not start: where that is the system's disk or volume, it is not
+    /// found.
+    bool filters() {
+        for (const auto& filter : registry_->filters) {
+            const auto* s = service(filter.service);
+            const std::string value = filter.key + (filter.upper ? "\\UpperFilters" : "\\LowerFilters");
+            const std::string told = fmt::format("the filter driver {} of {} ", filter.service, filter.device_class);
+            std::string problem, risk;
+            if (s == nullptr) problem = "has no service key";
+            else if (const auto state = s->file.empty() ? ImageState{} : own_image(s->file, false);
+                     state.kind != ImageState::Kind::Sound)
+                problem = fmt::format("cannot be loaded: {}: {}", place(s->file), state.text);
+            else if (s->start != 0) risk = fmt::format("does not start at boot (Start {})", s->start);
+            if (!problem.empty() && filter.on_the_way)
+                return no_root(Code::WindowsFilterMissing,
+                               fmt::format("{}{}: these devices do not start, and the system's volume is not found",
+                                           told, problem),
+                               value);
+            if (problem.empty() && risk.empty()) continue;
+            ladder_.add_finding(
+                make_finding(Code::WindowsFilterDoubtful, told + (problem.empty() ? risk : problem),
+                             {evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {}, value)}));
+        }
+        return true;
+    }
+
+    /// A program that runs after the session manager has done what was put off.
     bool program(Code code, const std::string& path, std::string_view role, std::string_view stop) {
-        const auto state = own_image(path, false);
+        const auto put_off = renamed_.find(lower_text(path));
+        if (put_off != renamed_.end() && put_off->second.empty()) {
+            const std::string value =
+                registry_->control_set + "\\Control\\Session Manager\\PendingFileRenameOperations";
+            ladder_.breaks(
+                code,
+                fmt::format("{} ({}) is taken away by a rename that was put off until this start", role, place(path)),
+                {evidence_place(place(path), "a sound image", "removed before it runs"),
+                 evidence_place(place(start_.directory + "/System32/config/SYSTEM"), {}, value)},
+                std::string(stop));
+            return false;
+        }
+        const auto state = own_image(put_off != renamed_.end() ? put_off->second : path, false);
         if (state.kind == ImageState::Kind::Sound) return true;
         ladder_.breaks(code, fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
                        {evidence_place(place(path), "a sound image", state.text)}, std::string(stop));
@@ -489,6 +563,9 @@ private:
         if (!program(Code::WindowsProgramMissing, system32 + "smss.exe", "the session manager",
                      "STOP 0x0000006F SESSION3_INITIALIZATION_FAILED"))
             return false;
+        renamed_ = after_renames(
+            registry_->renames,
+            WindowsCommands(*fs_, start_.directory, windows_letter(*start_.system, start_.directory)), *fs_);
         const std::string csrss = registry_->csrss.empty() ? system32 + "csrss.exe" : registry_->csrss;
         if (!program(Code::WindowsProgramMissing, csrss, "the subsystem that the session manager must start",
                      "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))
@@ -549,6 +626,7 @@ private:
     Result<WindowsRegistry> registry_ = fail(ErrorKind::NotFound, "not read");
     std::map<std::string, ImageState> images_;
     std::set<std::string> followed_;
+    std::map<std::string, std::string> renamed_;  ///< what renames that were put off leave, by path
     std::unique_ptr<SignedFiles> signed_;
 };
 

@@ -10,7 +10,6 @@
 
 #include "loader/family.hpp"
 #include "ondisk/describe.hpp"
-#include "ondisk/windows.hpp"
 
 namespace herberge::loader::windows {
 
@@ -29,7 +28,7 @@ constexpr Name names[] = {{element::device, "device"},
                           {0x12000005, "locale"},
                           {element::inherit, "inherit"},
                           {element::recovery_sequence, "recoverysequence"},
-                          {0x16000009, "recoveryenabled"},
+                          {element::recovery_enabled, "recoveryenabled"},
                           {element::test_signing, "testsigning"},
                           {element::no_integrity, "nointegritychecks"},
                           {element::display_order, "displayorder"},
@@ -46,13 +45,10 @@ constexpr Name names[] = {{element::device, "device"},
                           {element::hal, "hal"},
                           {element::safe_boot, "safeboot"},
                           {element::win_pe, "winpe"},
+                          {element::head_device, "ramdisksdidevice"},
+                          {element::head_path, "ramdisksdipath"},
                           {0x250000C2, "bootmenupolicy"},
                           {0x25000020, "nx"}};
-
-std::string slashes(std::string path) {
-    std::ranges::replace(path, '\\', '/');
-    return path.starts_with('/') ? path : fmt::format("/{}", path);
-}
 
 }  // namespace
 
@@ -130,60 +126,28 @@ std::optional<std::uint64_t> Store::number(const Object& object, std::uint32_t t
     return found != nullptr ? found->number() : std::nullopt;
 }
 
-Device decode_device(const Machine& machine, const HiveValue& value, const VolumeRef& boot) {
-    // An options object (16 bytes), then type, flags, size, a spare word, then what the type asks for.
-    Device out;
-    const std::span<const std::uint8_t> bytes(value.data);
-    const auto head = ondisk::from_bytes<ondisk::StoreDevice>(bytes);
-    if (bytes.size() < sizeof(head)) {
-        out.text = "a device record that is too short";
-        return out;
-    }
-    const std::uint32_t type = head.type;
-    if (type == 5) {
-        out.kind = Device::Kind::Boot;
-        out.volume = boot;
-        out.text = "the volume the boot manager was started from";
-        return out;
-    }
-    if (type == 8) {
-        out.kind = Device::Kind::Locate;
-        out.text = "wherever its file is found";
-        return out;
-    }
-    if (type != 6 || bytes.size() < sizeof(head) + sizeof(ondisk::StoreMbrPartition)) {
-        out.kind = type == 3 || type == 4 ? Device::Kind::Ramdisk : Device::Kind::Other;
-        out.text = type == 3 || type == 4 ? "a RAM disk" : fmt::format("a device of type {}", type);
-        return out;
-    }
-    out.kind = Device::Kind::Partition;
-    if (const auto told = ondisk::from_bytes<ondisk::StoreMbrPartition>(bytes, sizeof(head)); told.style == 1) {
-        const std::uint64_t offset = told.offset;
-        const std::uint32_t signature = told.signature;
-        out.text = fmt::format("the partition at byte {} of the disk with signature {:08x}", offset, signature);
-        machine.each_volume([&](const Volume& v) {
-            const auto where = v.source->locate(0, std::min<std::uint64_t>(v.source->size(), 512));
-            const Disk* disk = machine.disk(v.disk);
-            if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Mbr &&
-                disk->table.disk_signature == signature && !where.empty() && where.front().offset == offset)
-                out.volume = v.shared_from_this();
-        });
-        return out;
-    }
-    const auto told = ondisk::from_bytes<ondisk::StoreGptPartition>(bytes, sizeof(head));
-    const std::string partition = ondisk::guid_at(told.partition, 0);
-    const std::string disk_guid = ondisk::guid_at(told.disk, 0);
-    out.text = fmt::format("the partition {} of the disk {}", partition, disk_guid);
-    machine.each_volume([&](const Volume& v) {
-        const Disk* disk = machine.disk(v.disk);
-        if (out.volume == nullptr && v.partition != 0 && disk->table.kind == TableKind::Gpt &&
-            lower_text(v.partuuid) == partition && lower_text(disk->table.disk_guid) == disk_guid)
-            out.volume = v.shared_from_this();
-    });
-    return out;
-}
-
 namespace {
+
+/// An entry whose RAM disk cannot be made ends there.
+void stop_at_ram_disk(MenuEntry& entry, const RamDisk& ram_disk, FileReference& loader) {
+    if (ram_disk.problem) {
+        loader.miss(ram_disk.problem->code == Code::WindowsImageUnreadable ? Lack::Unreadable : Lack::Absent,
+                    ram_disk.problem->text);
+        stop(entry, ram_disk.problem->code, fmt::format("“{}”: {}", entry.title, ram_disk.problem->text));
+        entry.stop->evidence = ram_disk.problem->evidence;
+        const auto screens = screens_of(entry.stop->code);
+        if (!screens.empty())
+            entry.messages.push_back({screens.front().starts_with('(')
+                                          ? std::string(screens.front())
+                                          : fmt::format("File: {}\n{}", ram_disk.image.written, screens.front()),
+                                      entry.place, 0});
+    } else if (!ram_disk.untold.empty()) {
+        entry.unread = ram_disk.untold;
+    } else if (ram_disk.volume->files(Observer::WindowsLoader) == nullptr) {
+        const auto why = ram_disk.volume->problem(Observer::WindowsLoader);
+        entry.unread = fmt::format("the files in {} are not read here: {}", ram_disk.image.place, why ? why->what : "");
+    }
+}
 
 /// Turns one object into an entry, as far as the boot manager itself looks.
 MenuEntry entry_of(const Machine& machine, const Store& store, const Object& object, const Volume& boot,
@@ -218,11 +182,20 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
             if (volume == nullptr && plain_view(v) != nullptr && refer(v, path, slashes(path), 0).found())
                 volume = v.shared_from_this();
         });
-    if (loader.kind == Device::Kind::Ramdisk || loader.kind == Device::Kind::Other) {
-        entry.kind = EntryKind::Nothing;  // a recovery image: not walked
+    if (loader.kind == Device::Kind::File || loader.kind == Device::Kind::Other ||
+        (loader.kind == Device::Kind::Ramdisk && !os)) {
+        entry.kind = EntryKind::Nothing;  // a virtual disk: not walked
         return entry;
     }
-    if (path.empty()) {
+    RamDisk ram_disk;
+    if (loader.kind == Device::Kind::Ramdisk) {
+        ram_disk = open_ram_disk(machine, store, loader, boot.shared_from_this());
+        volume = ram_disk.volume;
+        stop_at_ram_disk(entry, ram_disk, file);
+    }
+    if (entry.stop || !entry.unread.empty()) {
+        // No RAM disk, no loader in it.
+    } else if (path.empty()) {
         if (os) refuse(Code::StoreNoPath, "the entry has no path to a loader", "0xc000000d");
     } else if (volume == nullptr) {
         refuse(Code::StoreDeviceGone,
@@ -266,7 +239,9 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     start.loader = file;
     const auto* os_device = store.value(object, element::os_device);
     const Device system = os_device != nullptr ? decode_device(machine, *os_device, boot.shared_from_this()) : loader;
-    start.system = system.kind == Device::Kind::Locate ? volume : system.volume;
+    const bool in_memory = system.kind == Device::Kind::Ramdisk;
+    start.system = system.kind == Device::Kind::Locate || in_memory ? volume : system.volume;
+    if (in_memory) start.image = ram_disk.image;
     start.system_device = system.text;
     start.directory = slashes(store.text(object, element::system_root));
     start.kernel_name = store.text(object, element::kernel);
@@ -276,6 +251,21 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     start.no_integrity_checks = store.number(object, element::no_integrity).value_or(0) != 0;
     entry.windows = std::move(start);
     return entry;
+}
+
+/// The objects that the recovery sequences of these entries lead to and that are no entries themselves.
+std::vector<std::string> recovery_sequences(const Store& store, const std::vector<std::string>& entries) {
+    std::vector<std::string> out;
+    const auto known = [](const std::vector<std::string>& list, const std::string& id) {
+        return std::ranges::any_of(list, [&](const std::string& one) { return lower_text(one) == lower_text(id); });
+    };
+    for (const auto& entry : entries) {
+        const auto* object = store.find(entry);
+        if (object == nullptr || store.number(*object, element::recovery_enabled).value_or(1) == 0) continue;
+        for (const auto& id : store.list(*object, element::recovery_sequence))
+            if (store.find(id) != nullptr && !known(entries, id) && !known(out, id)) out.push_back(id);
+    }
+    return out;
 }
 
 }  // namespace
@@ -317,6 +307,12 @@ StoreMenu read_store_menu(const Machine& machine, const Hive& hive, const Volume
         if (lower_text(id) == lower_text(chosen)) menu.default_entry = index;
         menu.entries.push_back(entry_of(machine, *store, *object, boot, where, index++));
         menu.entries.back().windows_efi = efi;
+    }
+    // What no menu shows: where a loader goes when its system does not start.
+    for (const auto& id : recovery_sequences(*store, order)) {
+        menu.entries.push_back(entry_of(machine, *store, *store->find(id), boot, where, index++));
+        menu.entries.back().windows_efi = efi;
+        menu.entries.back().kind = EntryKind::Recovery;
     }
     menu.default_matches = chosen.empty() || store->find(chosen) != nullptr;
     if (menu.entries.empty()) out.empty = true;

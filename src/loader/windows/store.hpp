@@ -15,7 +15,8 @@ inline constexpr std::uint32_t device = 0x11000001, path = 0x12000002, descripti
                                timeout = 0x25000004, show_menu = 0x26000020, tools = 0x24000010, os_device = 0x21000001,
                                system_root = 0x22000002, kernel = 0x22000011, hal = 0x22000012, safe_boot = 0x25000080,
                                test_signing = 0x16000049, no_integrity = 0x16000048, recovery_sequence = 0x14000008,
-                               win_pe = 0x26000022;
+                               win_pe = 0x26000022, recovery_enabled = 0x16000009, head_device = 0x31000003,
+                               head_path = 0x32000004;
 }
 namespace object {
 inline constexpr std::uint32_t boot_manager = 0x10100002, firmware_manager = 0x10100001, os_loader = 0x10200003,
@@ -30,8 +31,10 @@ std::string_view element_name(std::uint32_t type);
 /// A device as an element names it, resolved to this machine.
 struct Device {
     enum class Kind : std::uint8_t { Boot, Partition, Ramdisk, Locate, File, Other } kind = Kind::Other;
-    VolumeRef volume;  ///< null: nothing here answers to it
-    std::string text;  ///< for people
+    VolumeRef volume;     ///< null: nothing here answers to it; of a RAM disk: where its file lies
+    std::string text;     ///< for people
+    std::string path;     ///< of a RAM disk: its file, as written; empty: not understood
+    std::string options;  ///< the object with its options
 };
 
 struct Object {
@@ -58,6 +61,18 @@ private:
 
 /// Decodes a device element. `boot` is the volume the boot manager was started from.
 Device decode_device(const Machine& machine, const HiveValue& value, const VolumeRef& boot);
+
+/// A RAM disk that the boot manager makes of an imaging file.
+struct RamDisk {
+    FileReference image;
+    VolumeRef volume;                ///< the files in it; null: there is none
+    std::optional<Finding> problem;  ///< why it cannot be made
+    std::string untold;              ///< why that cannot be told; empty: it can
+};
+RamDisk open_ram_disk(const Machine& machine, const Store& store, const Device& device, const VolumeRef& boot);
+
+/// "\\Recovery\\x" as a path here: "/Recovery/x".
+std::string slashes(std::string path);
 
 /// The menu that the store on `boot` gives. `where` names the store; `efi` is the firmware kind.
 struct StoreMenu {

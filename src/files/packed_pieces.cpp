@@ -1,14 +1,14 @@
 // SPDX-License-Identifier: MIT
-// Files that Windows keeps packed as a whole behind a reparse point.
+#include "files/packed_pieces.hpp"
+
 #include <fmt/format.h>
 #include <algorithm>
-#include <array>
 
 #include "bytes/codecs.hpp"
-#include "files/ntfs_fs.hpp"
 #include "files/piece_source.hpp"
+#include "ondisk/describe.hpp"
 
-namespace herberge::ntfs {
+namespace herberge {
 
 namespace {
 
@@ -58,11 +58,8 @@ private:
 
 }  // namespace
 
-/// FILE_PROVIDER_COMPRESSION_… of the reparse data.
-const std::array<Packing, 4> packings = {{{4096, false}, {32768, true}, {8192, false}, {16384, false}}};
-
 Source packed_source(Source packed, std::uint64_t size, const Packing& packing, std::string place) {
     return std::make_shared<const PackedSource>(std::move(packed), size, packing, std::move(place));
 }
 
-}  // namespace herberge::ntfs
+}  // namespace herberge

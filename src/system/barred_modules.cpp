@@ -1,0 +1,107 @@
+// SPDX-License-Identifier: MIT
+#include "system/barred_modules.hpp"
+
+#include <fmt/format.h>
+#include <algorithm>
+#include <set>
+#include <vector>
+
+#include "system/drivers.hpp"
+
+namespace herberge {
+
+namespace {
+
+std::vector<std::string> words_of(std::string_view line) {
+    std::vector<std::string> out;
+    while (!line.empty()) {
+        const auto from = line.find_first_not_of(" \t\r");
+        if (from == std::string_view::npos) break;
+        line.remove_prefix(from);
+        const auto end = std::min(line.find_first_of(" \t\r"), line.size());
+        out.emplace_back(line.substr(0, end));
+        line.remove_prefix(end);
+    }
+    return out;
+}
+
+std::string module_name(std::string_view name) {
+    std::string out(name);
+    std::ranges::replace(out, '-', '_');
+    return out;
+}
+
+/// A command that loads nothing, whether or not it calls that a success.
+bool loads_nothing(std::string_view command) {
+    const auto leaf = command.substr(std::min(command.rfind('/') + 1, command.size()));
+    return leaf == "false" || leaf == "true" || leaf == ":";
+}
+
+class Collector {
+public:
+    explicit Collector(const Ramdisk* ramdisk) : ramdisk_(ramdisk) {}
+
+    std::map<std::string, std::string> run(const CommandLine& arguments) {
+        if (ramdisk_ != nullptr) files();
+        for (const auto& word : arguments.words())
+            for (const auto& [lead, for_good] : {std::pair<std::string_view, bool>{"module_blacklist=", true},
+                                                 {"modprobe.blacklist=", false},
+                                                 {"rd.driver.blacklist=", false}})
+                if (word.starts_with(lead))
+                    for (std::string_view rest = std::string_view(word).substr(lead.size()); !rest.empty();) {
+                        const auto name = rest.substr(0, rest.find(','));
+                        rest.remove_prefix(std::min(name.size() + 1, rest.size()));
+                        bar(name, fmt::format("{} on the command line", word), for_good);
+                    }
+        for (const auto& name : asked_for_)
+            if (const auto at = for_devices_.find(name); at != for_devices_.end()) for_devices_.erase(at);
+        out_.merge(for_devices_);
+        return std::move(out_);
+    }
+
+private:
+    void bar(std::string_view name, const std::string& who, bool for_good) {
+        if (name.empty()) return;
+        // Drivers of file systems and layers are loaded by name, too.
+        if (for_good) out_.emplace(module_name(name), who);
+        else if (drivers::is_disk_driver(module_name(name))) for_devices_.emplace(module_name(name), who);
+    }
+
+    void files() {
+        for (const auto& [path, file] : ramdisk_->files) {
+            if (file.content.empty()) continue;
+            const bool rules = path.find("/modprobe.d/") != std::string::npos && path.ends_with(".conf");
+            // What initramfs-tools and systemd load by name.
+            const bool list = path.ends_with("conf/modules") ||
+                              (path.find("/modules-load.d/") != std::string::npos && path.ends_with(".conf"));
+            if (!rules && !list) continue;
+            int number = 0;
+            for (std::string_view rest = file.content; !rest.empty();) {
+                const auto line = rest.substr(0, rest.find('\n'));
+                rest.remove_prefix(std::min(line.size() + 1, rest.size()));
+                ++number;
+                const auto words = words_of(line);
+                if (words.empty() || words[0].starts_with('#')) continue;
+                if (list) asked_for_.insert(module_name(words[0]));
+                else rule(words, fmt::format("{} in the RAM disk, line {}", path, number));
+            }
+        }
+    }
+
+    void rule(const std::vector<std::string>& words, const std::string& who) {
+        if (words.size() == 2 && words[0] == "blacklist") bar(words[1], who, false);
+        if (words.size() >= 3 && words[0] == "install" && loads_nothing(words[2])) bar(words[1], who, true);
+    }
+
+    const Ramdisk* ramdisk_;
+    std::map<std::string, std::string> out_, for_devices_;
+    std::set<std::string> asked_for_;
+};
+
+}  // namespace
+
+std::map<std::string, std::string> barred_modules(const Ramdisk* ramdisk, const CommandLine& arguments) {
+    return Collector(ramdisk).run(arguments);
+}
+
+}  // namespace herberge
