@@ -20,7 +20,7 @@ int main(int count, char** arguments) {
     const auto volume = machine.volume(1, 0);
     if (volume == nullptr || volume->files(herberge::Observer::Linux) == nullptr) return 3;
     const herberge::CommandLine line(count > 3 ? arguments[3] : "");
-    herberge::UnitStore units(machine, *volume, line);
+    herberge::UnitStore units(*volume, line);
     // What the verdict says of the stage of services.
     const auto init = herberge::judge_init(*volume, line, nullptr);
     const auto services = herberge::judge_services(machine, *volume, init, line);

@@ -91,7 +91,7 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     const auto volume = machine.volume(1, 0);
     if (volume == nullptr || volume->files(Observer::Linux) == nullptr) return 0;
     const CommandLine line(arguments);
-    UnitStore store(machine, *volume, line);
+    UnitStore store(*volume, line);
     const auto plan = plan_boot(store, systemd_target(line));
     const auto outcome = follow_start(machine, *volume, line, store, plan, Processor::X86);
     // Each job has an outcome, and each tie its other end.

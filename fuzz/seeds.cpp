@@ -32,6 +32,12 @@ int main(int argc, char** argv) {
     fat.size = 400U << 10U;
     good = write("volume", "fat", forge::make_fat(plain_tree, fat).bytes) && good;
     good = write("volume", "ntfs", forge::make_ntfs(plain_tree, {600U << 10U, 2048, 1, "rooms", "", false})) && good;
+    good = write("volume", "wim", forge::make_wim(plain_tree, {1, "<WIM/>", {}, false})) && good;
+    // The same as if its pieces were packed: they are stored where they would not shrink.
+    const auto as_it_is = [](const forge::Bytes& piece, std::uint32_t) { return piece; };
+    for (const bool lzx : {false, true})
+        good = write("volume", lzx ? "wim-lzx" : "wim-xpress", forge::make_wim(plain_tree, {1, "", as_it_is, lzx})) &&
+               good;
     // What remedies change: the first byte says what it is.
     const auto remedy = [&](const char* name, std::uint8_t kind, forge::Bytes bytes) {
         bytes.insert(bytes.begin(), kind);

@@ -23,7 +23,7 @@ struct Started {
         : machine(support::machine_of(desk.build())) {
         for (const auto& system : find_systems(machine)) {
             start = linux_startup(machine, system, CommandLine(words), level);
-            levels = linux_levels(machine, system, CommandLine(words));
+            levels = linux_levels(system, CommandLine(words));
         }
     }
     [[nodiscard]] const StartStep& step(std::string_view name) const {
@@ -94,9 +94,30 @@ TEST(LinuxStartup, OfRunLevels) {
     EXPECT_EQ(started.levels->levels, (std::vector<std::string>{"S", "1", "2", "3"}));
     const auto stove = std::ranges::find(started.levels->rows, "stove", &LevelTable::Row::name);
     EXPECT_EQ(stove->on, (std::vector<bool>{false, false, true, true}));
-    // A script that is not there fails, and is named.
+    // A link to nothing is passed over without a word, and so is a folder; a script that may not run fails.
     auto gone = demo::kitchen();
     gone.root.remove("/etc/init.d/stove");
+    gone.root.directory("/etc/rc2.d/S04folder");
+    const Started silent(gone);
+    EXPECT_EQ(silent.step("S02stove").state, UnitOutcome::Kind::Skipped);
+    EXPECT_EQ(silent.step("S02stove").text, "its link leads to nothing");
+    EXPECT_TRUE(silent.start->findings.empty());
+    EXPECT_EQ(silent.names("run level 2"), (std::vector<std::string>{"l2", "S01wood", "S02stove", "S03dishes"}));
+    // Debian's rc runs what insserv listed, and nothing else.
+    auto listed = demo::kitchen();
+    listed.root.file("/etc/init.d/rc", "#!/bin/sh\nstartpar -M start\n", 0755);
+    for (const char* list : {"boot", "stop", "start"})
+        listed.root.file(std::string("/etc/init.d/.depend.") + list,
+                         "TARGETS = wood dishes hostname mountall\nINTERACTIVE =\n");
+    const Started by_list(listed);
+    EXPECT_EQ(by_list.step("S01wood").state, UnitOutcome::Kind::Starts);
+    EXPECT_EQ(by_list.step("S02stove").state, UnitOutcome::Kind::Skipped);
+    EXPECT_EQ(by_list.step("S02stove").text, "/etc/init.d/.depend.start does not name it: insserv was not run since");
+    EXPECT_EQ(Started(listed, "concurrency=none").step("S02stove").state, UnitOutcome::Kind::Starts);
+    listed.root.file("/etc/init.d/.depend.stop", "");
+    EXPECT_EQ(Started(listed).step("S02stove").state, UnitOutcome::Kind::Starts);
+    gone = demo::kitchen();
+    gone.root.at("/etc/init.d/stove").mode = 0644;
     const Started cold(gone);
     EXPECT_EQ(cold.step("S02stove").state, UnitOutcome::Kind::Fails);
     ASSERT_EQ(cold.start->findings.size(), 1U);
@@ -120,6 +141,73 @@ TEST(LinuxStartup, OfBusyBox) {
     const Started without(own);
     EXPECT_EQ(without.names(), (std::vector<std::string>{"console", "S05lamp", "S20bell", "console"}));
     EXPECT_EQ(without.start->steps[0].because, "BusyBox, without /etc/inittab");
+}
+
+/// runit: three stages, and a folder of services that it keeps running.
+demo::FrontDesk supervised() {
+    auto desk = demo::kitchen();
+    desk.root.remove("/usr/sbin/init").remove("/etc/inittab");
+    desk.root.file("/usr/sbin/runit-init", forge::make_program(), 0755).link("/usr/sbin/init", "runit-init");
+    desk.root.file("/etc/runit/1", "#!/bin/sh\n", 0755);
+    desk.root.file("/etc/runit/2", "#!/bin/sh\n# runsvdir /not/this\nexec env - runsvdir -P /etc/service 'log: ...'\n",
+                   0755);
+    for (const char* name : {"bell", "stove", "lamp"})
+        desk.root.file(std::string("/etc/service/") + name + "/run", "#!/bin/sh\n", 0755);
+    desk.root.file("/etc/service/lamp/down", "");
+    return desk;
+}
+
+TEST(LinuxStartup, OfRunit) {
+    const Started started(supervised());
+    ASSERT_TRUE(started.start) << started.start.error().text();
+    EXPECT_EQ(started.start->flavour, "runit");
+    EXPECT_EQ(started.names(), (std::vector<std::string>{"/etc/runit/1", "/etc/runit/2", "bell", "lamp", "stove"}));
+    EXPECT_EQ(started.step("bell").file, "/etc/service/bell/run");
+    EXPECT_EQ(started.step("lamp").state, UnitOutcome::Kind::Skipped);
+    EXPECT_EQ(started.step("lamp").text, "/etc/service/lamp/down is there");
+    EXPECT_FALSE(started.levels);
+    EXPECT_EQ(support::Checked(supervised().build()).stage(), "yes");
+    auto broken = supervised();
+    broken.root.at("/etc/service/stove/run").mode = 0644;
+    EXPECT_EQ(Started(broken).step("stove").state, UnitOutcome::Kind::Fails);
+    broken.root.remove("/etc/runit/2");
+    const support::Checked ends(broken.build());
+    EXPECT_EQ(ends.stage(), "services");
+    EXPECT_EQ(ends.system().at(Stage::Services).findings.at(0), Code::ServicesProgramMissing);
+    EXPECT_EQ(ends.system().symptom, "- runit: fatal: unable to start child: /etc/runit/2: file does not exist");
+    auto first = supervised();
+    first.root.remove("/etc/runit/1");
+    EXPECT_EQ(support::Checked(first.build()).stage(), "yes") << "the second stage comes all the same";
+    // Folders as levels.
+    auto levels = supervised();
+    levels.root.file("/etc/runit/2", "#!/bin/sh\nexec runsvdir -P /run/runit/runsvdir/current\n", 0755);
+    levels.root.file("/etc/runit/runsvdir/default/bell/run", "#!/bin/sh\n", 0755);
+    levels.root.file("/etc/runit/runsvdir/single/shell/run", "#!/bin/sh\n", 0755);
+    levels.root.link("/etc/runit/runsvdir/current", "default");
+    const Started usual(levels);
+    EXPECT_EQ(usual.names("kept running"), std::vector<std::string>{"bell"});
+    ASSERT_TRUE(usual.levels);
+    EXPECT_EQ(usual.levels->levels, (std::vector<std::string>{"default", "single"}));
+    EXPECT_EQ(Started(levels, "quiet single").names("kept running"), std::vector<std::string>{"shell"});
+    EXPECT_EQ(Started(levels, "", "single").names("kept running"), std::vector<std::string>{"shell"});
+    EXPECT_EQ(Started(levels, "", "summer").start.error().what, "there is no run level summer");
+}
+
+TEST(LinuxStartup, OfAScriptOfItsOwn) {
+    auto desk = demo::kitchen();
+    desk.root.remove("/usr/sbin/init").remove("/etc/inittab");
+    desk.root.file("/usr/sbin/init",
+                   "#!/bin/sh\n# /bin/not-this\nexport PATH=/bin\n/bin/stove --on  # warm\n$HOME/x\n\texec "
+                   "/usr/bin/bell\n",
+                   0755);
+    desk.root.file("/usr/bin/stove", "#!/bin/sh\n", 0755);
+    const Started started(desk);
+    ASSERT_TRUE(started.start) << started.start.error().text();
+    EXPECT_EQ(started.start->flavour, "script");
+    EXPECT_EQ(started.names(), (std::vector<std::string>{"stove", "bell"}));
+    EXPECT_EQ(started.step("stove").because, "/usr/sbin/init, line 4");
+    EXPECT_EQ(started.step("stove").state, UnitOutcome::Kind::Starts);
+    EXPECT_EQ(started.step("bell").state, UnitOutcome::Kind::Fails);
 }
 
 TEST(LinuxStartup, OfOpenRc) {
@@ -268,6 +356,26 @@ TEST(MountOptions, ThatNoDriverKnows) {
              {Format::Ext4, ",,", ""},
              {Format::Ext4, "", ""}})
         EXPECT_EQ(refused_mount_option(one.format, one.text).value_or(""), one.refused) << one.text;
+}
+
+/// A mount of a volume that crypttab would open, if the device below it were there.
+TEST(CryptedMounts, NeedWhatTheyAreMadeOf) {
+    for (const auto& [fstab, ends] : {std::pair("/dev/mapper/vault /srv ext4 defaults 0 2\n", true),
+                                      {"/dev/mapper/vault /srv ext4 nofail 0 2\n", false},
+                                      {"/dev/mapper/other /srv ext4 defaults 0 2\n", false}}) {
+        auto desk = demo::reception();
+        desk.root.file("/etc/crypttab", "# keys\nvault UUID=0a1b0f00-0000-4000-8000-0000000000ee none luks\n");
+        desk.root.file("/etc/fstab", std::string("UUID=") + demo::root_uuid + " / ext4 defaults 0 1\n" + fstab);
+        const support::Checked checked(desk.build());
+        EXPECT_EQ(checked.stage() == "services", ends) << fstab << checked.system().at(Stage::Services).text;
+        if (!ends) continue;
+        EXPECT_EQ(checked.system().at(Stage::Services).findings.at(0), Code::FstabDeviceMissing);
+        EXPECT_EQ(checked.system().at(Stage::Services).text,
+                  "d1p1:/etc/fstab demands /dev/mapper/vault for /srv, which d1p1:/etc/crypttab, line 2 makes from "
+                  "UUID=0a1b0f00-0000-4000-8000-0000000000ee, and nothing here answers to that");
+        EXPECT_EQ(checked.system().symptom,
+                  "Timed out waiting for device /dev/mapper/vault.\nYou are in emergency mode.");
+    }
 }
 
 /// An automount needs a driver of the kernel's.

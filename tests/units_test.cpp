@@ -65,7 +65,7 @@ struct Planned {
                      const std::string& words = "")
         : machine(support::machine_of(forge::make_ext(root.files, {}))), line(words) {
         const auto volume = machine.volume(1, 0);
-        store = std::make_unique<UnitStore>(machine, *volume, line);
+        store = std::make_unique<UnitStore>(*volume, line);
         plan = plan_boot(*store, target);
         outcome = follow_start(machine, *volume, line, *store, plan, Processor::X86);
     }

@@ -215,6 +215,12 @@ TEST(WindowsState, ControlSetsAndTheLastStart) {
     const Started s(pc);
     EXPECT_EQ(s.start.control_sets, (std::vector<std::uint32_t>{1, 2}));
     EXPECT_EQ(s.start.registry.failed, 2);
+    const Checked checked(pc.build());
+    EXPECT_EQ(checked.stage(), "yes");
+    const auto failed = std::ranges::find(checked.verdict.findings, Code::WindowsControlSetFailed, &Finding::code);
+    ASSERT_NE(failed, checked.verdict.findings.end());
+    EXPECT_EQ(failed->text, "a start with control set 2 failed before; ControlSet001 is used now");
+    EXPECT_EQ(failed->evidence.at(0).found, "Select\\Failed = 2");
     ASSERT_TRUE(s.start.last_start);
     EXPECT_TRUE(s.start.last_start->succeeded);
     EXPECT_FALSE(s.start.last_start->shut_down);

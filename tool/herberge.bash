@@ -9,6 +9,7 @@ _herberge() {
     case $before in
         --format) mapfile -t COMPREPLY < <(compgen -W "text json dot svg html markdown junit sarif" -- "$current"); return ;;
         --firmware) mapfile -t COMPREPLY < <(compgen -W "auto bios uefi uefi32" -- "$current"); return ;;
+        --mode) mapfile -t COMPREPLY < <(compgen -W "normal safe safe-network safe-shell" -- "$current"); return ;;
         --until) mapfile -t COMPREPLY < <(compgen -W "boot-code boot-sector loader kernel" -- "$current"); return ;;
         --at | --in | --from) mapfile -t COMPREPLY < <(compgen -W "d1 d1p1 d1p2" -- "$current"); return ;;
     esac
@@ -17,7 +18,8 @@ _herberge() {
         check) options="$options --format --firmware --variables --secure-boot --evidence --no-rehearsal --strict --stats --unlock --unreadable --optical" ;;
         systems) options="$options --format --firmware --variables --secure-boot --stats --unlock --unreadable --optical" ;;
         entries) options="$options --format --variables --stats --unlock --unreadable --optical --firmware" ;;
-        startup | layout) options="$options --format --stats --unlock --unreadable --optical" ;;
+        startup) options="$options --format --stats --unlock --unreadable --optical --level --levels --mode" ;;
+        layout) options="$options --format --stats --unlock --unreadable --optical" ;;
         sector) options="$options --format --stats --unlock --at --as --byte --count --kinds --boot-sectors --optical" ;;
         files) options="$options --format --stats --unlock --in" ;;
         rehearse) options="$options --format --stats --unlock --optical --keys --until --millions" ;;

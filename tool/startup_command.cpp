@@ -66,7 +66,7 @@ private:
         const CommandLine arguments(arguments_of(system));
         const bool json = options_.format == "json";
         if (options_.all_levels) {
-            const auto table = linux_levels(opened_.machine, system, arguments);
+            const auto table = linux_levels(system, arguments);
             if (!table) return cannot(system, table.error());
             return show(json ? run_levels_json(system, *table) : run_levels_text(system, *table, terminal_));
         }

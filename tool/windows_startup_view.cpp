@@ -2,6 +2,8 @@
 // What a Windows starts, as text for people.
 #include <fmt/format.h>
 #include <fmt/ranges.h>
+#include <algorithm>
+#include <map>
 #include <optional>
 
 #include "views.hpp"
@@ -40,6 +42,22 @@ std::string signature_text(const herberge::FileSignature& signature, bool held, 
         Ink::Warn, "not signed: nothing inside, and " +
                        (signature.looked_in == 1 ? std::string("the catalogue does not list it")
                                                  : fmt::format("none of {} catalogues lists it", signature.looked_in)));
+}
+
+/// Somebody's, and nothing is wrong with it.
+bool is_sound(const herberge::FileSignature& signature) {
+    using Kind = herberge::FileSignature::Kind;
+    return (signature.kind == Kind::Inside || signature.kind == Kind::Catalogue) && !signature.by.empty() &&
+           signature.chain_problem.empty();
+}
+
+/// Who signed most of it, so that it is said once; empty: nobody signed more than two.
+std::string usual_signer(const std::vector<herberge::StartupItem>& items) {
+    std::map<std::string, std::size_t> counts;
+    for (const auto& item : items)
+        if (is_sound(item.signature)) ++counts[item.signature.by];
+    const auto most = std::ranges::max_element(counts, {}, [](const auto& one) { return one.second; });
+    return most != counts.end() && most->second > 2 ? most->first : std::string{};
 }
 
 std::string mode_text(herberge::StartMode mode) {
@@ -97,6 +115,9 @@ std::string startup_text(const herberge::InstalledSystem& system, const herberge
     if (const auto others = start.items.size() - starting; others != 0)
         out += others == 1 ? "; one does not" : fmt::format("; {} do not", others);
     out += "\n";
+    const std::string usual = usual_signer(start.items);
+    if (!usual.empty())
+        out += terminal.ink(Ink::Dim, fmt::format("  signed by {}, where nothing else is said\n", printable(usual)));
     std::optional<herberge::StartupPhase> phase;
     for (const auto& item : start.items) {
         if (item.phase != phase) {
@@ -116,6 +137,7 @@ std::string startup_text(const herberge::InstalledSystem& system, const herberge
                                 (item.starts ? "" : "does not start: ") + printable(item.note)) +
                    "\n";
         if (!item.account.empty()) out += indent + terminal.ink(Ink::Dim, "as " + printable(item.account)) + "\n";
+        if (is_sound(item.signature) && item.signature.by == usual) continue;
         if (const auto told =
                 signature_text(item.signature, item.phase <= herberge::StartupPhase::SystemDriver, terminal);
             !told.empty())

@@ -50,8 +50,7 @@ struct LevelTable {
     std::vector<Row> rows;  ///< by name
 };
 /// Errors as linux_startup(); NotFound too where the init knows no levels.
-[[nodiscard]] Result<LevelTable> linux_levels(const Machine& machine, const InstalledSystem& system,
-                                              const CommandLine& arguments);
+[[nodiscard]] Result<LevelTable> linux_levels(const InstalledSystem& system, const CommandLine& arguments);
 
 /// How a Windows is started.
 enum class StartMode : std::uint8_t {

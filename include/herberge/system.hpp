@@ -230,7 +230,7 @@ struct InitChoice {
     std::function<std::optional<bool>(Format format)> has_driver;
     /// The same of any module, and the option that builds it in.
     std::function<std::optional<bool>(std::string_view module, std::string_view option)> has_module;
-    std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "script" (one of its own), or empty
+    std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "runit", "script" (of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk,
                                     Processor processor = Processor::X86);

@@ -92,7 +92,7 @@ struct Unit {
 class UnitStore {
 public:
     /// `root` must outlive the store; `arguments` are the kernel's.
-    UnitStore(const Machine& machine, const Volume& root, const CommandLine& arguments);
+    UnitStore(const Volume& root, const CommandLine& arguments);
     ~UnitStore();
     UnitStore(const UnitStore&) = delete;
     UnitStore& operator=(const UnitStore&) = delete;

@@ -24,6 +24,7 @@ std::string flavour_of(const FileSystem& fs, const Executable& program) {
     if (path.ends_with("/systemd")) return "systemd";
     if (path.ends_with("/busybox")) return "busybox";
     if (path.ends_with("/openrc-init")) return "openrc";
+    if (path.ends_with("/runit-init") || path.ends_with("/runit")) return "runit";
     if (path.ends_with("/init") && (resolve(fs, "/etc/inittab") || mentions_run_levels(fs, program.path)))
         return "sysvinit";
     if (program.script) return "script";

@@ -44,7 +44,7 @@ Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const In
     LinuxStart out;
     out.init = init.program.path;
     out.flavour = init.flavour;
-    UnitStore units(machine, root, arguments);
+    UnitStore units(root, arguments);
     const auto asked = level.empty() ? systemd_target(arguments) : target_of(level);
     if (!level.empty() && units.load(asked).load == UnitLoad::NotFound)
         return fail(ErrorKind::NotFound, fmt::format("there is no {}", printable(asked)), root.place);
@@ -123,13 +123,13 @@ Result<LinuxStart> linux_startup(const Machine& machine, const InstalledSystem& 
     return start_by_levels(*system.volume, *init, arguments, level);
 }
 
-Result<LevelTable> linux_levels(const Machine& machine, const InstalledSystem& system, const CommandLine& arguments) {
+Result<LevelTable> linux_levels(const InstalledSystem& system, const CommandLine& arguments) {
     const auto init = init_of(system, arguments);
     if (!init) return tl::unexpected(init.error());
     if (init->flavour != "systemd") return table_of_levels(*system.volume, *init);
     std::vector<std::string> levels;
     std::map<std::string, std::set<std::string>> on;
-    UnitStore units(machine, *system.volume, arguments);
+    UnitStore units(*system.volume, arguments);
     for (const char* level : {"rescue", "multi-user", "graphical"}) {
         const auto name = std::string(level) + ".target";
         if (units.load(name).load != UnitLoad::Loaded) continue;

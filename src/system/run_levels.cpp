@@ -9,6 +9,9 @@
 
 #include <herberge/lines.hpp>
 
+#include "system/start_steps.hpp"
+#include "system/supervised.hpp"
+
 namespace herberge {
 
 namespace {
@@ -21,58 +24,6 @@ std::string trimmed(std::string_view text) {
     if (from == std::string_view::npos) return {};
     return std::string(text.substr(from, text.find_last_not_of(" \t\r") - from + 1));
 }
-
-std::vector<std::string> names_in(const FileSystem& fs, const std::string& folder) {
-    std::vector<std::string> out;
-    const auto there = resolve(fs, folder);
-    const auto entries = there ? fs.list(there->file.id) : fail(ErrorKind::NotFound, "no such folder");
-    if (!entries) return out;
-    for (const auto& one : *entries)
-        if (one.name != "." && one.name != ".." && out.size() < most_scripts) out.push_back(one.name);
-    std::ranges::sort(out);
-    return out;
-}
-
-std::string word_of(std::string_view command) {
-    while (!command.empty() && (command.front() == '-' || command.front() == '+' || command.front() == '@'))
-        command.remove_prefix(1);
-    return std::string(command.substr(0, std::min(command.find_first_of(" \t"), command.size())));
-}
-
-/// Lines of a start, with what each of their programs comes to.
-class Steps {
-public:
-    Steps(const Volume& root, const InitChoice& init, LinuxStart& out)
-        : root_(root), fs_(*root.files(Observer::Linux)), init_(init), out_(out) {}
-
-    void add(std::string group, std::string name, const std::string& command, std::string because, Evidence said) {
-        StartStep step{std::move(group),   std::move(name),           command, word_of(command),
-                       std::move(because), UnitOutcome::Kind::Starts, {},      {std::move(said)}};
-        if (step.file.starts_with('/')) {
-            const auto judged = judge_executable(fs_, root_.place, step.file, init_.processor);
-            if (!judged.runs && judged.code) {
-                step.state = UnitOutcome::Kind::Fails;
-                step.text = judged.why;
-                step.evidence.insert(step.evidence.end(), judged.evidence.begin(), judged.evidence.end());
-            } else if (!judged.missing_library.empty()) {
-                step.state = UnitOutcome::Kind::Fails;
-                step.text = judged.missing_library;
-            }
-        }
-        out_.steps.push_back(std::move(step));
-    }
-    void scripts(const std::string& group, const std::string& folder, char kind, const std::string& because) {
-        for (const auto& one : level_scripts(fs_, folder, kind))
-            add(group, one.name, fmt::format("{} {}", one.path, kind == 'K' ? "stop" : "start"), because,
-                evidence_place(fmt::format("{}:{}", root_.place, one.path)));
-    }
-
-private:
-    const Volume& root_;
-    const FileSystem& fs_;
-    const InitChoice& init_;
-    LinuxStart& out_;
-};
 
 }  // namespace
 
@@ -190,6 +141,15 @@ namespace {
 
 std::string line_of(int line) { return fmt::format("{}, line {}", inittab, line); }
 
+/// Debian's rc starts scripts by the lists that insserv made of their headers, where it has them.
+bool runs_startpar(const FileSystem& fs, const CommandLine& arguments) {
+    if (arguments.has("concurrency=none") || resolve(fs, "/etc/init.d/.legacy-bootordering")) return false;
+    for (const char* list : {"/etc/init.d/.depend.boot", "/etc/init.d/.depend.start", "/etc/init.d/.depend.stop"})
+        if (const auto found = resolve(fs, list); !found || found->file.size == 0) return false;
+    const auto rc = read_text_file(fs, "/etc/init.d/rc");
+    return rc && rc->find("startpar") != std::string::npos;
+}
+
 Result<LinuxStart> sysv(const Volume& root, const InitChoice& init, const CommandLine& arguments,
                         const std::string& asked) {
     const FileSystem& fs = *root.files(Observer::Linux);
@@ -215,17 +175,23 @@ Result<LinuxStart> sysv(const Volume& root, const InitChoice& init, const Comman
     if (out.level.empty())
         return fail(ErrorKind::NotFound, "/etc/inittab names no run level to start with", root.place);
     Steps steps(root, init, out);
+    const bool by_dependencies = runs_startpar(fs, arguments);
     const auto run = [&](const InittabLine& line, const std::string& group) {
         const auto because = line_of(line.line);
         const auto said =
             evidence_line(fmt::format("{}:{}", root.place, inittab), line.line, {}, printable(line.process));
         const auto program = word_of(line.process);
         steps.add(group, line.id, line.process, because, said);
-        if (program.ends_with("/rcS")) steps.scripts(group, "/etc/rcS.d", 'S', program);
+        if (program.ends_with("/rcS"))
+            steps.scripts(group, "/etc/rcS.d", 'S', program, by_dependencies ? "/etc/init.d/.depend.boot" : "");
         else if (program.ends_with("/rc")) {
             const auto blank = line.process.find_last_of(" \t");
             const auto level = blank != std::string::npos ? line.process.substr(blank + 1) : out.level;
-            steps.scripts(group, fmt::format("/etc/rc{}.d", level), 'S', program + " " + level);
+            steps.scripts(group, fmt::format("/etc/rc{}.d", level), 'S', program + " " + level,
+                          !by_dependencies               ? ""
+                          : level == "S"                 ? "/etc/init.d/.depend.boot"
+                          : level == "0" || level == "6" ? "/etc/init.d/.depend.stop"
+                                                         : "/etc/init.d/.depend.start");
         }
     };
     for (const auto& line : lines)
@@ -311,6 +277,8 @@ Result<LinuxStart> by_flavour(const Volume& root, const InitChoice& init, const 
     if (init.flavour == "openrc" || (scripts && resolve(*root.files(Observer::Linux), "/etc/runlevels/boot")))
         return openrc(root, init, arguments, level);
     if (init.flavour == "sysvinit") return sysv(root, init, arguments, level);
+    if (init.flavour == "runit") return start_supervised(root, init, arguments, level);
+    if (init.flavour == "script" && level.empty()) return start_own_script(root, init);
     if (init.flavour != "busybox") return fail(ErrorKind::NotFound, "what this init starts is not known", root.place);
     if (!level.empty()) return fail(ErrorKind::NotFound, "BusyBox' init knows no run levels", root.place);
     return busybox(root, init);
@@ -347,7 +315,12 @@ Result<LevelTable> table_of_levels(const Volume& root, const InitChoice& init) {
     const FileSystem& fs = *root.files(Observer::Linux);
     std::vector<std::string> levels;
     std::map<std::string, std::set<std::string>> on;
-    if (resolve(fs, "/etc/runlevels")) {
+    if (init.flavour == "runit") {
+        for (const auto& level : supervised_levels(fs)) {
+            levels.push_back(level);
+            for (const auto& name : names_in(fs, supervised_folder(fs, level))) on[name].insert(level);
+        }
+    } else if (resolve(fs, "/etc/runlevels")) {
         for (const auto& level : names_in(fs, "/etc/runlevels")) {
             levels.push_back(level);
             for (const auto& name : names_in(fs, "/etc/runlevels/" + level)) on[name].insert(level);

@@ -9,6 +9,8 @@
 #include <herberge/units.hpp>
 
 #include "system/crypttab.hpp"
+#include "system/logins.hpp"
+#include "system/module_files.hpp"
 #include "system/mount_options.hpp"
 #include "system/run_levels.hpp"
 
@@ -50,11 +52,11 @@ public:
     Claim run() {
         if (init_.flavour == "systemd") systemd();
         else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
+        else if (init_.flavour == "runit") stages();
         else if (init_.flavour == "script") own_script();
         else out_.text = "this init's own configuration is not known";
         if (mounts_all_ && !init_.from_medium) mounts();
-        modules();
-        logins();
+        besides();
         if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
         if (out_.state == State::Holds && out_.text.empty()) out_.text = summary_;
         if (out_.state == State::Holds && !asked_rescue_.empty()) {
@@ -95,7 +97,7 @@ private:
         mounts_all_ = true;
         const auto unit = systemd_target(arguments_);
         const std::string by = unit == "default.target" ? "the default target is" : "the command line asks for";
-        units_ = std::make_unique<UnitStore>(machine_, root_, arguments_);
+        units_ = std::make_unique<UnitStore>(root_, arguments_);
         plan_ = plan_boot(*units_, unit);
         const Unit& target = *units_->find(unit);
         for (const auto& finding : units_->findings()) out_.findings.push_back(finding);
@@ -155,6 +157,28 @@ private:
         if (units_ == nullptr)
             return !line.has_option("noauto") && !line.has_option("nofail") && !line.has_option("x-systemd.automount");
         return !dragged_along(*units_, plan_, UnitStore::name_of_path(line.mount_point, ".mount")).empty();
+    }
+
+    /// runit's second stage keeps everything running; without it the third ends the system.
+    void stages() {
+        for (const std::string script : {"/etc/runit/1", "/etc/runit/2"}) {
+            ++checked_;
+            const auto judged = judge_executable(fs_, root_.place, script, init_.processor);
+            if (judged.runs) {
+                out_.evidence.push_back(
+                    evidence_place(at(script), {}, "runit's stage " + script.substr(script.size() - 1)));
+                if (judged.script) this->script(judged.path);
+                continue;
+            }
+            if (!judged.code) continue;
+            const auto text = fmt::format("runit's stage {} cannot run: {}", script, judged.why);
+            if (script.ends_with('2'))
+                breaks(Code::ServicesProgramMissing, text + "; the last stage follows, which ends the system",
+                       judged.evidence,
+                       fmt::format("- runit: fatal: unable to start child: {}: file does not exist", script));
+            else risk(Code::ServicesStartupProgramOptional, text, judged.evidence);
+        }
+        summary_ = "runit's stages are there";
     }
 
     /// An init that is a script: it has no configuration besides itself.
@@ -311,6 +335,25 @@ private:
             fmt::format("Failed to set up automount {}.\nYou are in emergency mode.", unit));
     }
 
+    /// Its crypttab makes the device of another one that is not there.
+    bool never_opened(const FstabLine& line) {
+        constexpr std::string_view mapper = "/dev/mapper/";
+        if (init_.flavour != "systemd" || !line.device.starts_with(mapper)) return false;
+        const auto lines = parse_crypttab(machine_, text_of("/etc/crypttab").value_or(""), at("/etc/crypttab"));
+        for (const auto& one : lines) {
+            if (one.name != line.device.substr(mapper.size()) || one.volume != nullptr || one.cannot_tell) continue;
+            breaks(Code::FstabDeviceMissing,
+                   fmt::format("{} demands {} for {}, which {} makes from {}, and nothing here answers to that",
+                               at("/etc/fstab"), printable(line.device), printable(line.mount_point), one.where,
+                               printable(one.source)),
+                   {evidence_line(at("/etc/fstab"), line.line, printable(line.device), "not opened"),
+                    evidence_place(one.where, printable(one.source), "nothing here answers to it")},
+                   fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device)));
+            return true;
+        }
+        return false;
+    }
+
     void mount(const FstabLine& line) {
         automount(line);
         static constexpr std::array<std::string_view, 16> no_disk = {
@@ -323,6 +366,7 @@ private:
         follow_crypt_name(machine_, target, nullptr, arguments_);
         if (target.volume == nullptr && made_anew(target.written)) return;
         const bool needed = is_needed(line);
+        if (needed && target.volume == nullptr && never_opened(line)) return;
         if (target.cannot_tell && needed)
             untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device), printable(line.mount_point),
                                target.note),
@@ -457,67 +501,42 @@ private:
         }
     }
 
-    // --- the kernel's modules ---------------------------------------------------------------------------------------
-    /// Others are there, and none for this kernel: an upgrade that was not finished, or cleaned up too much.
-    void modules() {
-        const auto& release = init_.kernel_release;
-        if (release.empty() || resolve(fs_, "/lib/modules/" + release)) return;
-        const auto folder = resolve(fs_, "/lib/modules");
-        const auto entries = folder ? fs_.list(folder->file.id) : fail(ErrorKind::NotFound, "no modules");
-        if (!entries) return;
-        std::string others;
-        for (const auto& one : *entries)
-            if (one.name != "." && one.name != "..") others += (others.empty() ? "" : ", ") + printable(one.name);
-        if (others.empty()) return;
-        risk(Code::KernelModulesMissing,
-             fmt::format("the root holds no modules for the kernel {}, but for {}: what the RAM disk did not bring has "
-                         "no driver",
-                         printable(release), others),
-             {evidence_place(at("/lib/modules/" + release), "modules", "not there")});
+    // --- the kernel's modules, and who may come in ------------------------------------------------------------------
+    void device_manager() {
+        for (const std::string_view path : {"/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd"}) {
+            const bool wanted =
+                resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service")
+                    .has_value();
+            if (!wanted) continue;
+            if (const auto program = judge_executable(fs_, root_.place, path, init_.processor); !program.runs)
+                risk(Code::ServicesNoDeviceManager,
+                     fmt::format(
+                         "{} cannot run ({}): devices are not announced, and what waits for one by UUID or label "
+                         "waits in vain",
+                         path, program.why),
+                     program.evidence);
+            return;
+        }
     }
 
-    // --- who may come in --------------------------------------------------------------------------------------------
-    /// Nothing of this stops the start, but the person at the screen stands before a closed door.
-    void logins() {
+    void besides() {
+        const auto add = [&](std::vector<Finding> all) {
+            for (auto& finding : all) out_.findings.push_back(std::move(finding));
+        };
+        add(judge_module_files(root_, init_.kernel_release));
         if (init_.flavour == "systemd") {
             if (resolve(fs_, "/lib/systemd/system/getty@.service") ||
                 resolve(fs_, "/usr/lib/systemd/system/getty@.service"))
                 terminals_.emplace_back("/sbin/agetty");
-            for (const std::string_view path : {"/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd"}) {
-                const bool wanted =
-                    resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service")
-                        .has_value();
-                if (!wanted) continue;
-                if (const auto program = judge_executable(fs_, root_.place, path, init_.processor); !program.runs)
-                    risk(Code::ServicesNoDeviceManager,
-                         fmt::format("{} cannot run ({}): devices are not announced, and what waits for one by UUID or "
-                                     "label waits in vain",
-                                     path, program.why),
-                         program.evidence);
-                break;
-            }
+            device_manager();
+            add(judge_selinux(root_, arguments_));
         }
-        std::vector<Evidence> refused;
-        bool any = false;
-        for (const auto& terminal : terminals_) {
-            const auto program = judge_executable(fs_, root_.place, terminal, init_.processor);
-            any = any || program.runs;
-            if (!program.runs) refused.insert(refused.end(), program.evidence.begin(), program.evidence.end());
-        }
-        if (!terminals_.empty() && !any)
-            risk(Code::ServicesNoLogin,
-                 fmt::format("no program that asks for a login can run ({}): nobody can log in at the screen",
-                             printable(terminals_.front())),
-                 refused);
-        const bool getty = std::ranges::any_of(terminals_, [](const std::string& t) { return t.ends_with("getty"); });
-        if (!getty) return;
-        if (const auto login = judge_executable(fs_, root_.place, "/bin/login", init_.processor); !login.runs)
-            risk(Code::ServicesNoLogin,
-                 fmt::format("/bin/login cannot run ({}): nobody can log in at the screen", login.why), login.evidence);
-        const auto accounts = text_of("/etc/passwd");
-        if (!accounts && !accounts.error().unreadable())
-            risk(Code::ServicesNoLogin, "/etc/passwd is missing: nobody can log in at the screen",
-                 {evidence_place(at("/etc/passwd"), "accounts", "not there")});
+        add(judge_logins(root_, init_, terminals_));
+        const bool emergency = out_.state == State::Breaks && std::ranges::any_of(out_.findings, [](const Finding& f) {
+                                   return f.symptom.find("emergency mode") != std::string::npos;
+                               });
+        if (emergency)
+            if (auto locked = no_way_into_emergency(root_)) out_.findings.push_back(std::move(*locked));
     }
 
     const Machine& machine_;

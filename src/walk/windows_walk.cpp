@@ -296,6 +296,12 @@ private:
                        "contains errors."));
         }
         for (auto finding : registry_->findings) ladder_.add_finding(std::move(finding));
+        if (registry_->failed != 0)
+            ladder_.add_finding(make_finding(
+                Code::WindowsControlSetFailed,
+                fmt::format("a start with control set {} failed before; {} is used now", registry_->failed,
+                            registry_->control_set),
+                {evidence_place(place(hive_path), {}, fmt::format("Select\\Failed = {}", registry_->failed))}));
         const std::string system32 = start_.directory + "/System32/";
         const std::string kernel_file = system32 + (start_.kernel_name.empty() ? "ntoskrnl.exe" : start_.kernel_name);
         const std::string hal_file = system32 + (start_.hal_name.empty() ? "hal.dll" : start_.hal_name);

@@ -126,8 +126,8 @@ bool Unit::has_tie(UnitTie tie, std::string_view unit) const {
 
 std::string_view Unit::type() const { return std::string_view(name).substr(std::min(name.rfind('.'), name.size())); }
 
-UnitStore::UnitStore(const Machine& machine, const Volume& root, const CommandLine& arguments)
-    : impl_(std::make_unique<Impl>(machine, root, arguments)) {}
+UnitStore::UnitStore(const Volume& root, const CommandLine& arguments)
+    : impl_(std::make_unique<Impl>(root, arguments)) {}
 UnitStore::~UnitStore() = default;
 const Unit& UnitStore::load(std::string_view name) { return impl_->load(name); }
 const Unit* UnitStore::find(std::string_view name) const { return impl_->find(name); }
@@ -142,7 +142,7 @@ std::string UnitStore::name_of_path(std::string_view path, std::string_view type
     return units::escape_path(path) + std::string(type);
 }
 
-UnitStore::Impl::Impl(const Machine& /*machine*/, const Volume& root, const CommandLine& arguments)
+UnitStore::Impl::Impl(const Volume& root, const CommandLine& arguments)
     : fs_(*root.files(Observer::Linux)), volume_(root.place), arguments_(arguments), files_(fs_, volume_) {
     values_.machine_id = first_line(fs_, "/etc/machine-id");
     values_.host_name = first_line(fs_, "/etc/hostname");
