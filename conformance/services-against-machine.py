@@ -11,7 +11,7 @@ the target is reached, emergency or rescue mode, the target's dependency failed,
 second disk holds an ext4 that some cases mount. Needs debootstrap, e2fsprogs, busybox, cpio, kmod, qemu-system-x86.
 Prints a line per case, then the count; exit status 0: all agree, 1: some differ, 77: something is missing.
 """
-import argparse, os, pathlib, re, select, shutil, subprocess, sys, tempfile, time
+import argparse, glob, os, pathlib, re, select, shutil, subprocess, sys, tempfile, time
 
 here = os.path.dirname(os.path.abspath(__file__))
 parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
@@ -225,7 +225,9 @@ def main():
             continue
         image = changed(base, files)
         answer, seen, line = really(kernel, archive, image, second, more)
-        said = subprocess.run([args.cases, image, "default.target", line, second], capture_output=True, text=True).stdout
+        config = glob.glob(kernel + "/boot/config-*")
+        said = subprocess.run([args.cases, image, "default.target", line, second], capture_output=True, text=True,
+                              env=dict(os.environ, **({"HERBERGE_KERNEL_CONFIG": config[0]} if config else {}))).stdout
         row = next((r for r in said.split("\n") if r.startswith("services ")), "services nothing")
         state, text = row.split(" ")[1], " ".join(row.split(" ")[2:])
         asked = any(w in ("emergency", "single") for w in more.split())

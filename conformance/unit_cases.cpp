@@ -2,7 +2,10 @@
 // What a start of systemd would make of a root: IMAGE (a file system), TARGET, the kernel's arguments, further disks;
 // prints a line for each unit ("unit NAME STATE"), each tie ("tie NAME KIND OTHER"), each job ("job NAME"), each cycle
 // ("cycle NAMES…") why nothing starts ("refused TEXT"), and the verdict ("services STATE TEXT").
+#include <cstdlib>
+#include <fstream>
 #include <iostream>
+#include <iterator>
 
 #include <herberge/herberge.hpp>
 
@@ -22,7 +25,27 @@ int main(int count, char** arguments) {
     const herberge::CommandLine line(count > 3 ? arguments[3] : "");
     herberge::UnitStore units(*volume, line);
     // What the verdict says of the stage of services.
-    const auto init = herberge::judge_init(*volume, line, nullptr);
+    auto init = herberge::judge_init(*volume, line, nullptr);
+    // A kernel whose RAM disk loads the root's own drivers and leaves nothing behind: all else must lie on the root.
+    herberge::RootDemand demand;
+    if (const char* config = std::getenv("HERBERGE_KERNEL_CONFIG")) {
+        std::ifstream file(config);
+        demand.config.assign(std::istreambuf_iterator<char>(file), {});
+        const std::string path(config);
+        demand.kernel_release = path.substr(path.find("config-") + 7);
+        demand.file_system = volume->info.format;
+        init.kernel_release = demand.kernel_release;
+        const auto& fs = *volume->files(herberge::Observer::Linux);
+        const bool no_modules = !herberge::resolve(fs, "/lib/modules");
+        init.has_module = [&demand, &fs, no_modules](std::string_view module, std::string_view option) {
+            const auto told = herberge::root_has_module(fs, demand, module, option);
+            return !told && no_modules ? std::optional(false) : told;
+        };
+        init.has_driver = [&demand, &fs, no_modules](herberge::Format format) {
+            const auto told = herberge::root_has_driver(fs, demand, format);
+            return !told && no_modules ? std::optional(false) : told;
+        };
+    }
     const auto services = herberge::judge_services(machine, *volume, init, line);
     std::cout << "services " << herberge::state_id(services.state) << ' ' << services.text << '\n';
     const auto plan = herberge::plan_boot(units, arguments[2]);
