@@ -221,7 +221,7 @@ private:
         if (!entry) return tl::unexpected(entry.error());
         if (type_of(*entry) != FileType::Directory) return fail(ErrorKind::WrongType, "no directory", file_->place());
         for (std::uint64_t here = entry->children; here != 0;) {
-            if (const auto paid = charge(Cost::Steps, 1, file_->place()); !paid) return paid;
+            if (const auto paid = charge(Cost::Steps, 1, file_->place()); !paid) return tl::unexpected(paid.error());
             if (here > entries_.size() || entries_.size() - here < 8)
                 return fail(ErrorKind::Malformed, "a directory that does not end in the image's metadata",
                             file_->place());

@@ -98,7 +98,7 @@ private:
                 for (const auto& one : *entries) there.insert(one.name);
             for (const auto& file : files) {
                 if (there.contains(file)) continue;
-                if (++absent <= most_named) first.push_back(printable(folder + "/" + file));
+                if (++absent <= most_named) first.push_back(printable(fmt::format("{}/{}", folder, file)));
             }
         }
         if (absent == 0) return;

@@ -23,7 +23,7 @@ std::string folder_in(const std::string& script) {
         while (at != std::string::npos) {
             at = line.find(" /", at);
             if (at == std::string::npos) break;
-            const auto word = line.substr(at + 1, line.find_first_of(" \t'\"", at + 1) - at - 1);
+            auto word = line.substr(at + 1, line.find_first_of(" \t'\"", at + 1) - at - 1);
             if (word.find('$') == std::string::npos) return word;
             ++at;
         }
@@ -46,7 +46,7 @@ std::vector<std::string> supervised_levels(const FileSystem& fs) {
 std::string supervised_folder(const FileSystem& fs, const std::string& level) {
     if (!level.empty()) return fmt::format("{}/{}", levels_folder, level);
     const auto script = read_text_file(fs, "/etc/runit/2").value_or("");
-    const auto named = folder_in(script);
+    auto named = folder_in(script);
     // What lies in memory is a link to the usual level.
     if (!named.empty() && !named.starts_with("/run/") && resolve(fs, named)) return named;
     for (const char* usual : {"/etc/runit/runsvdir/default", "/etc/service", "/var/service", "/service"})
@@ -77,7 +77,7 @@ Result<LinuxStart> start_supervised(const Volume& root, const InitChoice& init, 
     const std::string folder = supervised_folder(fs, out.level);
     for (const auto& name : names_in(fs, folder)) {
         if (name.starts_with('.')) continue;
-        const std::string own = folder + "/" + name;
+        const auto own = fmt::format("{}/{}", folder, name);
         auto& step = steps.add("kept running", name, own + "/run", folder, evidence_place(root.place + ":" + own));
         if (!resolve(fs, own + "/down")) continue;
         step.state = UnitOutcome::Kind::Skipped;

@@ -171,7 +171,7 @@ MenuEntry entry_of(const Machine& machine, const Store& store, const Object& obj
     file.written = path;
     file.line = 0;
     const std::string screen = fmt::format("File: {}\nStatus: ", path);
-    auto refuse = [&](Code code, std::string why, std::string status) {
+    auto refuse = [&](Code code, std::string why, const std::string& status) {
         file.miss(Lack::Absent, why);
         entry.messages.push_back({screen + status, where, 0});
         stop(entry, code, std::move(why));
