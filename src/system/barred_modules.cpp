@@ -7,6 +7,7 @@
 #include <vector>
 
 #include "system/drivers.hpp"
+#include "system/each_line.hpp"
 
 namespace herberge {
 
@@ -75,16 +76,12 @@ private:
             const bool list = path.ends_with("conf/modules") ||
                               (path.find("/modules-load.d/") != std::string::npos && path.ends_with(".conf"));
             if (!rules && !list) continue;
-            int number = 0;
-            for (std::string_view rest = file.content; !rest.empty();) {
-                const auto line = rest.substr(0, rest.find('\n'));
-                rest.remove_prefix(std::min(line.size() + 1, rest.size()));
-                ++number;
+            each_line(file.content, [&, &name = path](int number, std::string_view line) {
                 const auto words = words_of(line);
-                if (words.empty() || words[0].starts_with('#')) continue;
+                if (words.empty() || words[0].starts_with('#')) return;
                 if (list) asked_for_.insert(module_name(words[0]));
-                else rule(words, fmt::format("{} in the RAM disk, line {}", path, number));
-            }
+                else rule(words, fmt::format("{} in the RAM disk, line {}", name, number));
+            });
         }
     }
 

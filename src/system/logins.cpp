@@ -5,6 +5,8 @@
 #include <algorithm>
 #include <set>
 
+#include "system/each_line.hpp"
+
 namespace herberge {
 
 namespace {
@@ -24,15 +26,6 @@ std::vector<std::string> words_of(std::string_view line) {
         line.remove_prefix(end);
     }
     return out;
-}
-
-template <class Visit>
-void each_line(std::string_view text, const Visit& visit) {
-    for (int number = 1; !text.empty(); ++number) {
-        const auto line = text.substr(0, text.find('\n'));
-        text.remove_prefix(std::min(line.size() + 1, text.size()));
-        visit(number, line);
-    }
 }
 
 /// The fields of `name`'s line in a file like /etc/passwd; empty: it has none.

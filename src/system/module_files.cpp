@@ -7,21 +7,14 @@
 #include <map>
 #include <set>
 
+#include "system/each_line.hpp"
+
 namespace herberge {
 
 namespace {
 
 constexpr std::uint64_t most_list = std::uint64_t{16} << 20U;
 constexpr std::size_t most_folders = 5000, most_named = 5;
-
-template <class Visit>
-void each_line(std::string_view text, const Visit& visit) {
-    for (int number = 1; !text.empty(); ++number) {
-        const auto line = text.substr(0, text.find('\n'));
-        text.remove_prefix(std::min(line.size() + 1, text.size()));
-        visit(number, line);
-    }
-}
 
 /// "kernel/fs/fat/vfat.ko.xz" → "vfat"; '-' is '_'.
 std::string module_of(std::string_view path) {

@@ -9,6 +9,7 @@
 #include <herberge/units.hpp>
 
 #include "system/crypttab.hpp"
+#include "system/each_line.hpp"
 #include "system/logins.hpp"
 #include "system/module_files.hpp"
 #include "system/mount_options.hpp"
@@ -22,16 +23,6 @@ std::string_view trim(std::string_view text) {
     const auto from = text.find_first_not_of(" \t\r");
     if (from == std::string_view::npos) return {};
     return text.substr(from, text.find_last_not_of(" \t\r") - from + 1);
-}
-
-template <class Visit>
-void each_line(std::string_view text, Visit visit) {
-    int number = 0;
-    while (!text.empty()) {
-        const auto end = std::min(text.find('\n'), text.size());
-        visit(++number, text.substr(0, end));
-        text.remove_prefix(std::min(end + 1, text.size()));
-    }
 }
 
 /// Up to Linux 6.12, whose drivers' options are listed.
