@@ -2,6 +2,7 @@
 #include "files/features.hpp"
 
 #include <fmt/format.h>
+#include <charconv>
 
 #include "files/ext_fs.hpp"
 
@@ -66,6 +67,15 @@ std::vector<std::string> incompatible_names(Family family, std::uint32_t bits) {
         bits &= ~row.bit;
     }
     if (bits != 0) out.push_back(fmt::format("unknown incompatible features 0x{:x}", bits));
+    return out;
+}
+
+std::optional<KernelVersion> kernel_version(std::string_view release) {
+    KernelVersion out;
+    const char* const end = release.data() + release.size();
+    const auto major = std::from_chars(release.data(), end, out.major);
+    if (major.ec != std::errc{} || major.ptr == end || *major.ptr != '.') return std::nullopt;
+    if (std::from_chars(major.ptr + 1, end, out.minor).ec != std::errc{}) return std::nullopt;
     return out;
 }
 

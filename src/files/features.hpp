@@ -3,6 +3,7 @@
 #pragma once
 
 #include <cstdint>
+#include <optional>
 #include <span>
 #include <string>
 #include <string_view>
@@ -28,6 +29,9 @@ struct IncompatibleFeature {
     std::string_view name;
     KernelVersion since;  ///< the first whose driver mounts it; no_kernel: none does
 };
+
+/// "6.1.0-50-amd64" is 6.1; none: no such beginning.
+[[nodiscard]] std::optional<KernelVersion> kernel_version(std::string_view release);
 
 /// The table, from fs/ext4/ext4.h, fs/xfs/libxfs/xfs_format.h, fs/btrfs/fs.h and their histories.
 [[nodiscard]] std::span<const IncompatibleFeature> incompatible_features();

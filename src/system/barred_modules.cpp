@@ -6,25 +6,12 @@
 #include <set>
 #include <vector>
 
+#include "system/config_text.hpp"
 #include "system/drivers.hpp"
-#include "system/each_line.hpp"
 
 namespace herberge {
 
 namespace {
-
-std::vector<std::string> words_of(std::string_view line) {
-    std::vector<std::string> out;
-    while (!line.empty()) {
-        const auto from = line.find_first_not_of(" \t\r");
-        if (from == std::string_view::npos) break;
-        line.remove_prefix(from);
-        const auto end = std::min(line.find_first_of(" \t\r"), line.size());
-        out.emplace_back(line.substr(0, end));
-        line.remove_prefix(end);
-    }
-    return out;
-}
 
 std::string module_name(std::string_view name) {
     std::string out(name);
@@ -77,7 +64,7 @@ private:
                               (path.find("/modules-load.d/") != std::string::npos && path.ends_with(".conf"));
             if (!rules && !list) continue;
             each_line(file.content, [&, &name = path](int number, std::string_view line) {
-                const auto words = words_of(line);
+                const auto words = blank_words(line);
                 if (words.empty() || words[0].starts_with('#')) return;
                 if (list) asked_for_.insert(module_name(words[0]));
                 else rule(words, fmt::format("{} in the RAM disk, line {}", name, number));

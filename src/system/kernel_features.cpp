@@ -4,7 +4,6 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 #include <array>
-#include <charconv>
 #include <optional>
 
 #include <herberge/system.hpp>
@@ -14,16 +13,6 @@
 namespace herberge {
 
 namespace {
-
-/// "6.1.0-50-amd64" is 6.1; none: no such beginning.
-std::optional<KernelVersion> version_of(std::string_view release) {
-    KernelVersion out;
-    const char* const end = release.data() + release.size();
-    const auto major = std::from_chars(release.data(), end, out.major);
-    if (major.ec != std::errc{} || major.ptr == end || *major.ptr != '.') return std::nullopt;
-    if (std::from_chars(major.ptr + 1, end, out.minor).ec != std::errc{}) return std::nullopt;
-    return out;
-}
 
 /// Distributions whose kernels carry later drivers under an old version's number.
 bool carries_later_drivers(std::string_view release) {
@@ -47,7 +36,7 @@ std::string screen_of(Family family, std::uint32_t bits) {
 }  // namespace
 
 std::optional<Claim> judge_kernel_features(const VolumeInfo& info, const std::string& place, std::string_view release) {
-    const auto version = version_of(release);
+    const auto version = kernel_version(release);
     if (!version || !(info.is(Family::Ext) || info.is(Family::Xfs) || info.is(Family::Btrfs))) return std::nullopt;
     const Family family = traits_of(info.format).family;
     const std::uint32_t beyond = info.incompatible & ~incompatible_known_to(family, *version);

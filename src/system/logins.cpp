@@ -5,28 +5,13 @@
 #include <algorithm>
 #include <set>
 
-#include "system/each_line.hpp"
+#include "system/config_text.hpp"
 
 namespace herberge {
 
 namespace {
 
 constexpr int most_pam_depth = 8;
-
-std::vector<std::string> words_of(std::string_view line) {
-    std::vector<std::string> out;
-    while (!line.empty()) {
-        const auto from = line.find_first_not_of(" \t\r");
-        if (from == std::string_view::npos) break;
-        line.remove_prefix(from);
-        // "[success=1 default=ignore]" is one word.
-        const auto last = line.front() == '[' ? line.find(']') : std::string_view::npos;
-        const auto end = last != std::string_view::npos ? last + 1 : std::min(line.find_first_of(" \t\r"), line.size());
-        out.emplace_back(line.substr(0, end));
-        line.remove_prefix(end);
-    }
-    return out;
-}
 
 /// The fields of `name`'s line in a file like /etc/passwd; empty: it has none.
 std::vector<std::string> account(const std::string& text, std::string_view name, int& line_number) {
@@ -148,7 +133,7 @@ private:
             return;
         }
         each_line(*text, [&](int number, std::string_view line) {
-            const auto words = words_of(line.substr(0, line.find('#')));
+            const auto words = blank_words(line.substr(0, line.find('#')));
             if (words.size() >= 2 && words[0] == "@include") return rules("/etc/pam.d/" + words[1], folders, depth + 1);
             if (words.size() < 3) return;
             if (words[1] == "include" || words[1] == "substack")
@@ -179,7 +164,7 @@ std::string value_of(const std::string& text, std::string_view key) {
     each_line(text, [&](int, std::string_view line) {
         while (line.starts_with(' ') || line.starts_with('\t')) line.remove_prefix(1);
         if (!line.starts_with(key) || line.size() <= key.size() || line[key.size()] != '=') return;
-        const auto words = words_of(line.substr(key.size() + 1));
+        const auto words = blank_words(line.substr(key.size() + 1));
         out = words.empty() ? std::string{} : words[0];
     });
     return out;

@@ -7,7 +7,7 @@
 #include <map>
 #include <set>
 
-#include "system/each_line.hpp"
+#include "system/config_text.hpp"
 
 namespace herberge {
 

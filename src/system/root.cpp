@@ -12,6 +12,7 @@
 #include "bytes/listed.hpp"
 #include "files/btrfs.hpp"
 #include "files/ext.hpp"
+#include "system/config_text.hpp"
 
 namespace herberge {
 
@@ -291,18 +292,10 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
     int number = 0;
     while (!text.empty()) {
         const auto end = std::min(text.find('\n'), text.size());
-        auto line = text.substr(0, end);
+        const auto line = text.substr(0, end);
         text.remove_prefix(std::min(end + 1, text.size()));
         ++number;
-        std::vector<std::string> fields;
-        while (true) {
-            const auto from = line.find_first_not_of(" \t\r");
-            if (from == std::string_view::npos) break;
-            line.remove_prefix(from);
-            const auto to = std::min(line.find_first_of(" \t\r"), line.size());
-            fields.emplace_back(line.substr(0, to));
-            line.remove_prefix(to);
-        }
+        auto fields = blank_words(line);
         if (fields.size() < 3 || fields[0].starts_with('#')) continue;
         fields.resize(6);
         out.push_back({number, fields[0], fields[1], fields[2], fields[3], digits(fields[5]).value_or(0)});

@@ -3,13 +3,13 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <array>
-#include <charconv>
 
 #include <herberge/system.hpp>
 #include <herberge/units.hpp>
 
+#include "files/features.hpp"
+#include "system/config_text.hpp"
 #include "system/crypttab.hpp"
-#include "system/each_line.hpp"
 #include "system/logins.hpp"
 #include "system/module_files.hpp"
 #include "system/mount_options.hpp"
@@ -27,12 +27,8 @@ std::string_view trim(std::string_view text) {
 
 /// Up to Linux 6.12, whose drivers' options are listed.
 bool is_known_release(std::string_view release) {
-    int major = 0, minor = 0;
-    const auto* end = release.data() + release.size();
-    const auto first = std::from_chars(release.data(), end, major);
-    if (first.ec != std::errc{} || first.ptr == end || *first.ptr != '.') return false;
-    const auto second = std::from_chars(first.ptr + 1, end, minor);
-    return second.ec == std::errc{} && (major < 6 || (major == 6 && minor <= 12));
+    const auto version = kernel_version(release);
+    return version && *version <= KernelVersion{6, 12};
 }
 
 class Judge {

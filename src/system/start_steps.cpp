@@ -5,6 +5,7 @@
 #include <algorithm>
 #include <set>
 
+#include "system/config_text.hpp"
 #include "system/run_levels.hpp"
 
 namespace herberge {
@@ -20,14 +21,7 @@ std::set<std::string> targets_of(std::string_view text) {
     if (at == std::string_view::npos) return out;
     text = text.substr(at + lead.size());
     text = text.substr(0, text.find('\n'));
-    while (!text.empty()) {
-        const auto from = text.find_first_not_of(' ');
-        if (from == std::string_view::npos) break;
-        text.remove_prefix(from);
-        const auto end = std::min(text.find(' '), text.size());
-        out.emplace(text.substr(0, end));
-        text.remove_prefix(end);
-    }
+    for (auto& name : blank_words(text)) out.insert(std::move(name));
     return out;
 }
 }  // namespace

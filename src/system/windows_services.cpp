@@ -33,9 +33,9 @@ bool SafeList::lists(const WindowsService& service) const {
            (!service.group.empty() && names_.contains(lower_text(service.group)));
 }
 
-WindowsServices::WindowsServices(const WindowsRegistry& registry, const Hive& system, const FileSystem& fs,
-                                 const WindowsCommands& commands, StartMode mode)
-    : registry_(registry), fs_(fs), commands_(commands), safe_list_(system, registry.control_set, mode) {
+WindowsServices::WindowsServices(const WindowsRegistry& registry, const FileSystem& fs, const WindowsCommands& commands,
+                                 const SafeList& safe_list)
+    : registry_(registry), fs_(fs), commands_(commands), safe_list_(safe_list) {
     for (const auto& service : registry.services) by_name_.emplace(lower_text(service.name), &service);
 }
 

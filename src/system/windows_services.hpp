@@ -38,9 +38,8 @@ struct ServiceStart {
 class WindowsServices {
 public:
     /// All live as long as this.
-    WindowsServices(const WindowsRegistry& registry, const Hive& system, const FileSystem& fs,
-                    const WindowsCommands& commands, StartMode mode);
-    [[nodiscard]] bool has_safe_list() const { return safe_list_.there(); }
+    WindowsServices(const WindowsRegistry& registry, const FileSystem& fs, const WindowsCommands& commands,
+                    const SafeList& safe_list);
     /// The automatic ones by group, each after what it depends on, those that wait last.
     [[nodiscard]] std::vector<ServiceStart> in_order();
 
@@ -59,7 +58,7 @@ private:
     const WindowsRegistry& registry_;
     const FileSystem& fs_;
     const WindowsCommands& commands_;
-    SafeList safe_list_;
+    const SafeList& safe_list_;
     std::map<std::string, const WindowsService*> by_name_;
     std::map<const WindowsService*, Judged> judged_;
     std::set<const WindowsService*> listed_;

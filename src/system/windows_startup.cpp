@@ -41,9 +41,10 @@ public:
         const auto software = open_windows_hive(*system_.volume, system_.directory, "SOFTWARE");
         out_.control_sets = control_sets_of(**hive);
         out_.last_start = read_boot_status(fs_, system_.directory);
-        before_services(**hive);
-        services(**hive);
-        if (software) logon(**software);
+        const SafeList safe_list(**hive, set(), out_.mode);
+        before_services(**hive, safe_list);
+        services(safe_list);
+        if (software) logon(**software, **hive);
         if (runs_user_programs()) {
             tasks(StartupPhase::TaskAtStart);
             if (software) run_keys(**software, "SOFTWARE", "Microsoft\\Windows\\CurrentVersion\\");
@@ -100,10 +101,10 @@ private:
     // --- kernel, drivers, session manager
     // -----------------------------------------------------------------------------
 
-    void before_services(const Hive& hive) {
+    void before_services(const Hive& hive, const SafeList& safe_list) {
         for (const char* name : {"ntoskrnl.exe", "hal.dll"}) own_program(StartupPhase::Kernel, name);
-        drivers(0, StartupPhase::BootDriver, hive);
-        drivers(1, StartupPhase::SystemDriver, hive);
+        drivers(0, StartupPhase::BootDriver, safe_list);
+        drivers(1, StartupPhase::SystemDriver, safe_list);
         own_program(StartupPhase::SessionManager, "smss.exe");
         session_manager(hive);
         add(StartupPhase::SystemProgram, "csrss.exe", {},
@@ -123,8 +124,7 @@ private:
             }
     }
 
-    void drivers(std::uint32_t start, StartupPhase phase, const Hive& hive) {
-        const SafeList safe_list(hive, set(), out_.mode);
+    void drivers(std::uint32_t start, StartupPhase phase, const SafeList& safe_list) {
         for (const auto& s : out_.registry.services) {
             if (s.start != start || (s.type != 1 && s.type != 2)) continue;
             auto& item =
@@ -187,8 +187,8 @@ private:
     // --- services
     // -----------------------------------------------------------------------------------------------------
 
-    void services(const Hive& hive) {
-        WindowsServices all(out_.registry, hive, fs_, commands_, out_.mode);
+    void services(const SafeList& safe_list) {
+        WindowsServices all(out_.registry, fs_, commands_, safe_list);
         for (const auto& one : all.in_order()) {
             const auto& s = *one.service;
             auto& item = add(StartupPhase::Service, s.name, s.image_path, one.program.file,
@@ -197,7 +197,7 @@ private:
             item.starts = one.starts;
             item.note = one.note;
         }
-        if (safe() && !all.has_safe_list())
+        if (safe() && !safe_list.there())
             out_.findings.push_back(make_finding(
                 Code::WindowsSafeListMissing, "the list of what starts in safe mode is not there",
                 {evidence_place(fmt::format("{}:{}/System32/config/SYSTEM", system_.volume->place, system_.directory),
@@ -212,13 +212,13 @@ private:
         add(phase, name, command, told.file, source).note = told.note;
     }
 
-    void logon(const Hive& software) {
+    void logon(const Hive& software, const Hive& system) {
         const std::string path = "Microsoft\\Windows NT\\CurrentVersion\\Winlogon";
         for (const char* value : {"Userinit", "Shell"}) {
             const auto text = software.text_at(path, value);
             if (!text || text->empty()) continue;
             if (std::string_view(value) == "Shell" && out_.mode == StartMode::SafeShell) {
-                shell_of_safe_mode();
+                shell_of_safe_mode(system);
                 continue;
             }
             // Several, separated by commas.
@@ -231,10 +231,9 @@ private:
         }
     }
 
-    void shell_of_safe_mode() {
-        const auto hive = open_windows_hive(*system_.volume, system_.directory, "SYSTEM");
+    void shell_of_safe_mode(const Hive& system) {
         const std::string path = set() + "\\Control\\SafeBoot";
-        const auto shell = hive ? (*hive)->text_at(path, "AlternateShell") : std::nullopt;
+        const auto shell = system.text_at(path, "AlternateShell");
         if (shell && !shell->empty()) program(StartupPhase::Logon, "AlternateShell", *shell, "SYSTEM\\" + path);
     }
 

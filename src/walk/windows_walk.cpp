@@ -569,9 +569,11 @@ private:
         if (!program(Code::WindowsProgramMissing, system32 + "smss.exe", "the session manager",
                      "STOP 0x0000006F SESSION3_INITIALIZATION_FAILED"))
             return false;
-        renamed_ = after_renames(
-            registry_->renames,
-            WindowsCommands(*fs_, start_.directory, windows_letter(*start_.system, start_.directory)), *fs_);
+        // The letter lies in another hive.
+        if (!registry_->renames.empty())
+            renamed_ = after_renames(
+                registry_->renames,
+                WindowsCommands(*fs_, start_.directory, windows_letter(*start_.system, start_.directory)), *fs_);
         const std::string csrss = registry_->csrss.empty() ? system32 + "csrss.exe" : registry_->csrss;
         if (!program(Code::WindowsProgramMissing, csrss, "the subsystem that the session manager must start",
                      "STOP 0xC000021A STATUS_SYSTEM_PROCESS_TERMINATED"))

@@ -137,32 +137,28 @@ Device decode_device(const Machine& machine, const HiveValue& value, const Volum
 
 namespace {
 
-Finding image_finding(Code code, std::string text, std::vector<Evidence> evidence) {
-    return make_finding(code, std::move(text), std::move(evidence));
-}
-
 /// Why no RAM disk can be made of this file; none: it can. Sets `inside`.
 std::optional<Finding> refuse_image(const FileReference& image, VolumeRef& inside) {
     const auto damaged = [&](const Error& error) {
-        return image_finding(error.unreadable() ? Code::WindowsImageUnreadable : Code::WindowsImageDamaged,
-                             fmt::format("{} cannot become a RAM disk: {}", image.place, error.what),
-                             {evidence_error(error)});
+        return make_finding(error.unreadable() ? Code::WindowsImageUnreadable : Code::WindowsImageDamaged,
+                            fmt::format("{} cannot become a RAM disk: {}", image.place, error.what),
+                            {evidence_error(error)});
     };
     const auto source = open_file(image);
     if (source == nullptr)
-        return image_finding(Code::WindowsImageUnreadable, fmt::format("{} cannot be opened", image.place),
-                             {evidence_place(image.place)});
+        return make_finding(Code::WindowsImageUnreadable, fmt::format("{} cannot be opened", image.place),
+                            {evidence_place(image.place)});
     const auto told = inspect_wim(*source);
     if (!told && told.error().kind == ErrorKind::NotFound)
-        return image_finding(Code::WindowsImageDamaged, fmt::format("{} is no imaging file", image.place),
-                             {evidence_bytes(*source, 0, std::min<std::uint64_t>(8, source->size()), "MSWIM")});
+        return make_finding(Code::WindowsImageDamaged, fmt::format("{} is no imaging file", image.place),
+                            {evidence_bytes(*source, 0, std::min<std::uint64_t>(8, source->size()), "MSWIM")});
     if (!told && told.error().kind != ErrorKind::Unsupported) return damaged(told.error());
     inside = std::make_shared<const Volume>(NodeKind::PackedFile, source, std::vector{image.volume}, LayerNames{});
     if (!told) return std::nullopt;
     if (told->boot_image == 0)
-        return image_finding(Code::WindowsImageDamaged,
-                             fmt::format("no image in {} is marked to be started", image.place),
-                             {evidence_bytes(*source, 120, 4, "the number of an image", "0")});
+        return make_finding(Code::WindowsImageDamaged,
+                            fmt::format("no image in {} is marked to be started", image.place),
+                            {evidence_bytes(*source, 120, 4, "the number of an image", "0")});
     if (const auto problem = inside->problem(Observer::WindowsLoader);
         problem && problem->kind != ErrorKind::Unsupported && problem->kind != ErrorKind::Exhausted)
         return damaged(*problem);
@@ -172,7 +168,7 @@ std::optional<Finding> refuse_image(const FileReference& image, VolumeRef& insid
 /// Why the file that a RAM disk begins with cannot be used.
 std::optional<Finding> refuse_head(const FileReference& head) {
     if (!head.found())
-        return image_finding(
+        return make_finding(
             Code::WindowsRamDiskHead,
             fmt::format("{}, which the RAM disk begins with, {}", head.place,
                         head.unreadable() ? "cannot be read: " + *head.error : std::string("is not there")),
@@ -184,7 +180,7 @@ std::optional<Finding> refuse_head(const FileReference& head) {
     if (mark &&
         std::ranges::equal(*mark, wanted, [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); }))
         return std::nullopt;
-    return image_finding(
+    return make_finding(
         Code::WindowsRamDiskHead,
         fmt::format("{}, which the RAM disk begins with, {}", head.place,
                     mark ? std::string("is no such file") : "cannot be read: " + mark.error().what),
@@ -216,10 +212,10 @@ RamDisk open_ram_disk(const Machine& machine, const Store& store, const Device& 
     if (!out.image.found()) {
         const bool unreadable = out.image.unreadable();
         out.problem =
-            image_finding(unreadable ? Code::WindowsImageUnreadable : Code::WindowsImageMissing,
-                          fmt::format("its RAM disk is made of {}, which {}", out.image.place,
-                                      unreadable ? "cannot be read: " + *out.image.error : std::string("is not there")),
-                          {evidence_place(out.image.place, "an imaging file", unreadable ? "unreadable" : "absent")});
+            make_finding(unreadable ? Code::WindowsImageUnreadable : Code::WindowsImageMissing,
+                         fmt::format("its RAM disk is made of {}, which {}", out.image.place,
+                                     unreadable ? "cannot be read: " + *out.image.error : std::string("is not there")),
+                         {evidence_place(out.image.place, "an imaging file", unreadable ? "unreadable" : "absent")});
         return out;
     }
     out.problem = refuse_image(out.image, out.volume);
