@@ -8,7 +8,8 @@ services-against-machine.py [--cases BINARY] [--root FOLDER] [--kernel FOLDER] [
 
 Each case changes a few files of the root, which is then mounted by a real kernel and started. What the console says first decides:
 the target is reached, emergency or rescue mode, the target's dependency failed, or systemd froze. Ours reads the same image. A
-second disk holds an ext4 that some cases mount. Needs debootstrap, e2fsprogs, busybox, cpio, kmod, qemu-system-x86.
+second disk holds an ext4 that some cases mount. Where the target is reached, the order in which the console tells of units is
+compared as well: none may begin before one that ours puts before it is done, and none may start that ours does not name. Needs debootstrap, e2fsprogs, busybox, cpio, kmod, qemu-system-x86.
 Prints a line per case, then the count; exit status 0: all agree, 1: some differ, 77: something is missing.
 """
 import argparse, glob, os, pathlib, re, select, shutil, subprocess, sys, tempfile, time
@@ -60,6 +61,15 @@ CASES = {
     "required-environment": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nEnvironmentFile=/etc/none\nExecStart=/bin/true\n"}, ""),
     "required-other-processor": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": NONE.replace("none", "foreign"), "/usr/bin/foreign": "ELF:arm64"}, ""),
     "required-no-interpreter": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": NONE.replace("none", "script"), "/usr/bin/script": "#!/usr/bin/nothing\n"}, ""),
+    "required-account-gone": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nUser=reto\nExecStart=/bin/true\n"}, ""),
+    "required-account-gone-dash": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nUser=reto\nExecStart=-/bin/true\n"}, ""),
+    "required-account-gone-plus": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nUser=reto\nExecStart=+/bin/true\n"}, ""),
+    "required-account-dynamic": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nUser=reto\nDynamicUser=yes\nExecStart=/bin/true\n"}, ""),
+    "required-group-gone": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nSupplementaryGroups=root guides\nExecStart=/bin/true\n"}, ""),
+    "required-folder-gone": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nWorkingDirectory=/srv/huts\nExecStart=/bin/true\n"}, ""),
+    "required-folder-gone-dash": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nWorkingDirectory=-/srv/huts\nExecStart=/bin/true\n"}, ""),
+    "required-exec-condition": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Service]\nType=oneshot\nExecCondition=/usr/bin/none\nExecStart=/bin/true\n"}, ""),
+    "required-first-start": ({M + "requires/inn.service": "->../inn.service", E + "inn.service": "[Unit]\nConditionFirstBoot=no\n" + NONE, "/etc/machine-id": "uninitialized\n"}, ""),
     "wanted-fails": ({M + "wants/inn.service": "->../inn.service", E + "inn.service": NONE}, ""),
     "sysinit-wants-failing": ({E + "sysinit.target.wants/inn.service": "->../inn.service", E + "inn.service": "[Unit]\nDefaultDependencies=no\n" + NONE}, ""),
     "sysinit-requires-failing": ({E + "sysinit.target.requires/inn.service": "->../inn.service", E + "inn.service": "[Unit]\nDefaultDependencies=no\nBefore=sysinit.target\n" + NONE}, ""),
@@ -215,6 +225,30 @@ def really(kernel, archive, image, second, more):
     return answer, seen, line
 
 
+# What the console says when a unit begins, and when it is done.
+BEGINS = re.compile(r"^\s*Starting ([^ ]+)")
+DONE = re.compile(r"^\[\s*OK\s*\] (?:Started|Finished|Reached target|Mounted|Listening on|Created slice|Activated swap|Set up automount) ([^ ]+)")
+
+
+def out_of_order(seen, said):
+    """Pairs that came the other way round, and units that ours does not start."""
+    begins, done = {}, {}
+    for number, line in enumerate(re.sub(r"\x1b\[[0-9;?]*[a-zA-Z]", "", seen).replace("\r", "").split("\n")):
+        for found, places in ((BEGINS.match(line), begins), (DONE.match(line), done)):
+            if found:
+                places.setdefault(found.group(1).rstrip(".…"), number)
+    # One line for both, of units that begin and are done at once.
+    for name, number in done.items():
+        begins.setdefault(name, number)
+    rows = [r.split(" ") for r in said.split("\n")]
+    jobs = {r[1] for r in rows if r[0] == "job"}
+    out = [f"{name} started, ours does not name it" for name in done if name not in jobs]
+    for row in rows:
+        if row[0] == "tie" and row[2] == "After" and row[1] in begins and row[3] in done and {row[1], row[3]} <= jobs and begins[row[1]] < done[row[3]]:
+            out.append(f"{row[1]} began before {row[3]} was done")
+    return out, len(done)
+
+
 def main():
     kernel = the_kernel()
     archive = ramdisk(kernel)
@@ -234,7 +268,12 @@ def main():
         fits = state == "breaks" if answer not in ("up",) and not asked else state != "breaks"
         every += 1
         agree += fits
-        print(f"{name}: really {answer}, ours {state}{'' if fits else '   DIFFERS: ' + text}", flush=True)
+        order, told = out_of_order(seen, said) if answer == "up" else ([], 0)
+        every += bool(told)
+        agree += bool(told) and not order
+        print(f"{name}: really {answer}, ours {state}{'' if fits else '   DIFFERS: ' + text}{f'; {told} units in order' if told and not order else ''}", flush=True)
+        for line in order:
+            print("    DIFFERS: " + line)
         if os.environ.get("KEEP") and not fits:
             pathlib.Path(os.environ["KEEP"], name + ".console").write_text(seen)
     print(f"{agree} of {every} agree")

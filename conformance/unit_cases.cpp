@@ -23,7 +23,7 @@ int main(int count, char** arguments) {
     const auto volume = machine.volume(1, 0);
     if (volume == nullptr || volume->files(herberge::Observer::Linux) == nullptr) return 3;
     const herberge::CommandLine line(count > 3 ? arguments[3] : "");
-    herberge::UnitStore units(*volume, line);
+    herberge::UnitStore units(*volume, line, &machine);
     // What the verdict says of the stage of services.
     auto init = herberge::judge_init(*volume, line, nullptr);
     // A kernel whose RAM disk loads the root's own drivers and leaves nothing behind: all else must lie on the root.

@@ -90,6 +90,7 @@ FrontDesk reception() {
     auto d = desk("Almhof Reception 5 (Alpenrose)", "reception");
     auto& t = d.root;
     t.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).link("/usr/sbin/init", "/usr/lib/systemd/systemd");
+    t.file("/etc/machine-id", "a1b0f000000a4a018a0100000a1b0f0a\n");
     add_targets(t);
     add_service(t, "lamps", "DefaultDependencies=no\nBefore=sysinit.target\n", "/usr/bin/lamps on", "Type=oneshot\n");
     enable(t, "lamps.service", "sysinit.target");

@@ -63,6 +63,7 @@ std::function<Bytes()> office(Change change) {
 const std::vector<Met>& met() {
     static const std::vector<Met> all = {
         {Code::ExtErrorsRecorded, "yes", written([](Bytes& b) { b[volume + 1024 + 0x3A] |= 2U; })},
+        {Code::ExtFull, "yes", written([](Bytes& b) { std::fill_n(b.begin() + volume + 1024 + 0x0C, 4, 0); })},
         {Code::ExtBackupSuperDiffers, "yes",
          written([](Bytes& b) { b[volume + std::size_t{8193} * 1024 + 0x68] ^= 0xFFU; })},
         {Code::RamdiskOnlyEarly, "ramdisk", desk([](auto& d) {

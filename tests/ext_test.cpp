@@ -362,4 +362,44 @@ TEST(ExtIndex, AnOldTailInBlockZeroIsNoTail) {
     EXPECT_EQ(missing(bytes), ErrorKind::Checksum);
 }
 
+/// A root without room: the system starts, and what it writes fails.
+TEST(Ext, TellsThatNoRoomIsLeft) {
+    struct Row {
+        std::uint32_t kept, free, inodes, state;
+        std::string text;
+        std::uint64_t byte = 0;  ///< of the evidence
+    };
+    const Row rows[] = {
+        {0, 0, 9, 1, "d1p1:/file is full: no block is free", 1024 + 12},
+        {5, 0, 0, 1, "d1p1:/file is full: no block is free", 1024 + 12},
+        {0, 1, 0, 1, "d1p1:/file is full: no inode is free, so no file can be made", 1024 + 16},
+        {5, 5, 9, 1, "d1p1:/file is full for all but root: 5 blocks are free, and 5 are kept for root", 1024 + 12},
+        {5, 6, 1, 1, "", 0},
+        {0, 1, 1, 1, "", 0},
+        // Its counts are those of the last time that it was unmounted.
+        {0, 0, 9, 0, "", 0},
+    };
+    ExtOptions options;
+    options.metadata_csum = false;
+    const Bytes sound = make_ext(sample_tree(1024), options);
+    for (const auto& row : rows) {
+        Bytes image = sound;
+        forge::put32(image, 1024 + 8, row.kept);
+        forge::put32(image, 1024 + 12, row.free);
+        forge::put32(image, 1024 + 16, row.inodes);
+        forge::put32(image, 1024 + 58, (forge::get32(image, 1024 + 58) & ~1U) | row.state);
+        const auto fs = open_file_system(support::source_of(image), Reader::Kernel);
+        ASSERT_TRUE(fs);
+        std::vector<Finding> full;
+        const auto remarks = (*fs)->remarks();
+        std::ranges::copy_if(remarks, std::back_inserter(full),
+                             [](const Finding& f) { return f.code == Code::ExtFull; });
+        ASSERT_EQ(full.size(), row.text.empty() ? 0U : 1U) << row.kept << ' ' << row.free << ' ' << row.inodes;
+        if (full.empty()) continue;
+        EXPECT_EQ(full[0].text, row.text);
+        EXPECT_EQ(full[0].severity, Severity::Note);
+        EXPECT_EQ(full[0].evidence.at(0).range->offset, row.byte);
+    }
+}
+
 }  // namespace

@@ -27,9 +27,11 @@ TEST_P(LoginDoors, AreToldAndStopNothing) {
     GetParam().change(desk.root);
     const Checked checked(desk.build());
     EXPECT_EQ(checked.stage(), "yes") << checked.system().at(Stage::Services).text;
-    static constexpr Code all[] = {Code::ServicesNoLogin,      Code::LoginBarred,         Code::RootLocked,
-                                   Code::SelinuxPolicyMissing, Code::SelinuxRelabel,      Code::KernelModulesIncomplete,
-                                   Code::KernelModuleUnknown,  Code::KernelModulesMissing};
+    static constexpr Code all[] = {Code::ServicesNoLogin,     Code::LoginBarred,
+                                   Code::RootLocked,          Code::SelinuxPolicyMissing,
+                                   Code::SelinuxRelabel,      Code::KernelModulesIncomplete,
+                                   Code::KernelModuleUnknown, Code::KernelModulesMissing,
+                                   Code::RootReadOnly,        Code::ServicesFirstStart};
     std::vector<Finding> found;
     for (const auto& finding : checked.verdict.findings)
         if (std::ranges::find(all, finding.code) != std::end(all)) found.push_back(finding);
@@ -67,6 +69,22 @@ INSTANTIATE_TEST_SUITE_P(
              "log in",
              "/etc/passwd", 2},
         Door{"NoShellNamed", [](auto& r) { r.file("/etc/passwd", "root:x:0:0:root:/root:\n"); }, {}, "", ""},
+        Door{"FirstStart", [](auto& r) { r.remove("/etc/machine-id"); }, Code::ServicesFirstStart,
+             "systemd will take this start for the first one of this root: it makes a machine id, and enables what its "
+             "presets name besides the units told here",
+             "/etc/machine-id"},
+        Door{"ReadOnlyByTheTable",
+             [](auto& r) { r.file("/etc/fstab", "# the inn\n/dev/sda1 / ext4 rw,ro,noatime 0 1\n"); },
+             Code::RootReadOnly, "the root stays read-only: /etc/fstab says ro", "/etc/fstab", 2},
+        Door{"MadeWritableByTheTable",
+             [](auto& r) { r.file("/etc/fstab", "/dev/sda1 / ext4 ro,rw 0 1\n"); },
+             {},
+             "",
+             ""},
+        Door{"ReadOnlyWithoutALine", [](auto& r) { r.file("/etc/fstab", "# none\n"); }, Code::RootReadOnly,
+             "the root stays read-only: the command line says ro, and /etc/fstab has no line for / that would make it "
+             "writable",
+             "/etc/fstab"},
         Door{"KeptOut", [](auto& r) { r.file("/etc/nologin", "closed for the season\n"); }, Code::LoginBarred,
              "/etc/nologin keeps out everybody but root", "/etc/nologin"},
         Door{"PamSound",

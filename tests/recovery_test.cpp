@@ -257,4 +257,31 @@ TEST(Recovery, IsFoundByItsFiles) {
     EXPECT_EQ(none.error().kind, ErrorKind::WrongType);
 }
 
+/// What the environment's own shell starts, by its list.
+TEST(Recovery, StartsWhatItsListNames) {
+    auto pc = demo::office_pc_with_recovery();
+    pc.recovery.file("/sources/repair/desk.exe", forge::make_pe({0x14C, 2, {}, {}, true}));
+    pc.recovery.file(s32 + "winpeshl.ini",
+                     "; the inn's own\r\n[LaunchApp]\r\nAppPath = %SYSTEMDRIVE%\\sources\\repair\\desk.exe\r\n"
+                     "[LaunchApps]\r\n%SYSTEMROOT%\\System32\\bell.exe, -loud, -long\r\n[Other]\r\nx.exe\r\n");
+    const auto machine = support::machine_of(pc.build());
+    const auto systems = find_systems(machine);
+    const auto recovery = std::ranges::find(systems, SystemKind::Recovery, &InstalledSystem::kind);
+    ASSERT_NE(recovery, systems.end());
+    const auto inside = windows_in_image(*recovery);
+    ASSERT_TRUE(inside) << inside.error().text();
+    const auto startup = windows_startup(*inside);
+    ASSERT_TRUE(startup) << startup.error().text();
+    std::vector<std::string> told;
+    for (const auto& item : startup->items)
+        if (item.name == "winpeshl")
+            told.push_back(item.command + " | " + item.file + (item.present ? " | there | " : " | gone | ") +
+                           item.source);
+    EXPECT_EQ(told,
+              (std::vector<std::string>{R"(%SYSTEMDRIVE%\sources\repair\desk.exe | /sources/repair/desk.exe | there | )"
+                                        "/Windows/System32/winpeshl.ini, line 3",
+                                        R"(%SYSTEMROOT%\System32\bell.exe, -loud, -long | /Windows/System32/bell.exe)"
+                                        " | gone | /Windows/System32/winpeshl.ini, line 5"}));
+}
+
 }  // namespace

@@ -238,6 +238,7 @@ class Targets : public testing::TestWithParam<Unit> {};
 TEST_P(Targets, AreTakenFromTheCommandLine) {
     forge::Tree tree;
     tree.file("/usr/lib/systemd/systemd", forge::make_program(), 0755).link("/sbin/init", "../usr/lib/systemd/systemd");
+    tree.file("/etc/machine-id", "a1b0f000000a4a018a0100000a1b0f0a\n");
     tree.file("/usr/lib/systemd/system/rescue.target", "[Unit]\n")
         .file("/usr/lib/systemd/system/multi-user.target", "[Unit]\n")
         .file("/usr/lib/systemd/system/empty.target", "")
@@ -259,7 +260,7 @@ INSTANTIATE_TEST_SUITE_P(All, Targets,
                          testing::Values(Unit{"DefaultDangles", "quiet", State::Breaks, Code::ServicesTargetMissing,
                                               "Unit default.target not found.\nFalling back"},
                                          Unit{"Single", "single", State::Doubtful, Code::ServicesRescueAsked, ""},
-                                         Unit{"RunLevelOne", "ro 1", State::Doubtful, Code::ServicesRescueAsked, ""},
+                                         Unit{"RunLevelOne", "rw 1", State::Doubtful, Code::ServicesRescueAsked, ""},
                                          Unit{"Named", "systemd.unit=multi-user.target", State::Holds, {}, ""},
                                          Unit{"NamedMissing", "systemd.unit=kiosk.target", State::Breaks,
                                               Code::ServicesTargetMissing, "Unit kiosk.target not found."},

@@ -10,6 +10,7 @@
 #include "system/units/text.hpp"
 
 using namespace herberge;
+using forge::Bytes;
 
 namespace {
 
@@ -417,6 +418,106 @@ TEST(UnitGenerators, MakeMountsOfTheTable) {
     EXPECT_TRUE(dragged_along(*planned.store, planned.plan, "dev-sda3.swap").empty());
 }
 
+/// A disk that the system's partitioner made, whose types say what the partitions are for.
+struct TypedDisk {
+    UnitRoot root;
+    std::string home_attributes, var_id = "57a71000-0001-4a01-8a01-000000000005";
+    std::string line;
+    [[nodiscard]] std::optional<Machine> machine() const {
+        constexpr std::uint64_t mib = std::uint64_t{1} << 20U;
+        const support::Folder folder;
+        Bytes image(24 * mib);
+        folder.write("disk.img", image);
+        const auto made = support::shell(
+            "printf 'label: gpt\nfirst-lba: 2048\n"
+            "start=2048, size=16384, type=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709\n"
+            "start=18432, size=4096, type=933AC7E1-2EB4-4F13-B844-0E14E2AEF915, "
+            "uuid=57A71000-0001-4A01-8A01-000000000002" +
+            home_attributes +
+            "\nstart=22528, size=2048, type=0657FD6D-A4AB-43C4-84E5-0933C84B4F4F, "
+            "uuid=57A71000-0001-4A01-8A01-000000000003\n"
+            "start=24576, size=2048, type=3B8F8425-20E0-4F3B-907F-1A25A76F98E8, "
+            "uuid=57A71000-0001-4A01-8A01-000000000004\n"
+            "start=26624, size=2048, type=4D21B016-B534-45C2-A9FB-5C16E091FD2D, uuid=" +
+            var_id + "\n' | /sbin/sfdisk -q " + folder.file("disk.img"));
+        if (made.status == 127) return std::nullopt;
+        EXPECT_EQ(made.status, 0) << made.out;
+        image = support::file_bytes(folder.file("disk.img"));
+        forge::ExtOptions options;
+        options.size = 8 * mib;
+        const auto ext = forge::make_ext(root.files, options);
+        std::ranges::copy(ext, image.begin() + mib);
+        return support::machine_of(std::move(image));
+    }
+};
+
+/// systemd-gpt-auto-generator(8) of systemd 252.
+TEST(UnitGenerators, MakeMountsOfPartitionTypes) {
+    const std::string own = "/usr/lib/systemd/system-generators/systemd-gpt-auto-generator";
+    const auto planned = [&](TypedDisk& disk, const std::function<void(UnitStore&)>& look) {
+        disk.root.file("/etc/machine-id", "0123456789abcdef0123456789abcdef\n");
+        const auto machine = disk.machine();
+        if (!machine) return false;
+        const CommandLine line(disk.line);
+        UnitStore units(*machine->volume(1, 1), line, &*machine);
+        units.load("multi-user.target");
+        look(units);
+        return true;
+    };
+    const std::string by = "dev-disk-by\\x2dpartuuid-57a71000\\x2d0001\\x2d4a01\\x2d8a01\\x2d00000000000";
+    TypedDisk disk;
+    disk.root.files.file(own, forge::make_program(), 0755).directory("/home");
+    disk.root.file("/srv/guests", "a list\n").files.file("/sbin/fsck.ext4", forge::make_program(), 0755);
+    const bool there = planned(disk, [&](UnitStore& units) {
+        const Unit* home = units.find("home.mount");
+        ASSERT_NE(home, nullptr);
+        EXPECT_EQ(home->value("Mount", "What"), "/dev/disk/by-partuuid/57a71000-0001-4a01-8a01-000000000002");
+        EXPECT_EQ(home->value("Mount", "Options"), "rw");
+        EXPECT_TRUE(home->has_tie(UnitTie::Before, "local-fs.target"));
+        const auto& ties = units.find("local-fs.target")->ties;
+        const auto said = std::ranges::find(ties, "home.mount", &UnitDependency::unit);
+        ASSERT_NE(said, ties.end());
+        EXPECT_EQ(said->tie, UnitTie::Requires);
+        EXPECT_EQ(said->said.place, "d1p2");
+        EXPECT_EQ(said->said.found, "a partition of type Linux home");
+        EXPECT_EQ(units.find("srv.mount"), nullptr) << "its folder holds something";
+        EXPECT_EQ(units.find("var.mount"), nullptr) << "it is another system's";
+        EXPECT_TRUE(units.find("swap.target")->has_tie(UnitTie::Wants, by + "3.swap"));
+    });
+    if (!there) GTEST_SKIP() << "sfdisk is not here";
+    // HMAC-SHA-256 of the type by the machine's id, as `openssl dgst -sha256 -mac hmac` gives it.
+    const auto digest = support::shell(
+        "printf '\\115\\041\\260\\026\\265\\064\\105\\302\\251\\373\\134\\026\\340\\221\\375\\055' | "
+        "openssl dgst -sha256 -mac hmac -macopt hexkey:0123456789abcdef0123456789abcdef -r");
+    ASSERT_EQ(digest.status, 0) << digest.out;
+    auto id = digest.out.substr(0, 32);
+    id[12] = '4';
+    id[16] = "89ab"[std::stoi(id.substr(16, 1), nullptr, 16) & 3];
+    TypedDisk other;
+    other.var_id =
+        id.substr(0, 8) + "-" + id.substr(8, 4) + "-" + id.substr(12, 4) + "-" + id.substr(16, 4) + "-" + id.substr(20);
+    other.home_attributes = ", attrs=\"GUID:60\"";
+    other.root.files.file(own, forge::make_program(), 0755);
+    other.root.file("/etc/fstab", "/dev/vda9 none swap sw 0 0\n");
+    planned(other, [&](UnitStore& units) {
+        EXPECT_EQ(units.find("home.mount")->value("Mount", "Options"), "ro");
+        EXPECT_NE(units.find("var.mount"), nullptr);
+        EXPECT_NE(units.find("srv.mount"), nullptr);
+        EXPECT_FALSE(units.find("swap.target")->has_tie(UnitTie::Wants, by + "3.swap")) << "/etc/fstab has one";
+    });
+    // Told not to, marked not to be, or without the program that does it.
+    other.line = "systemd.gpt_auto=0";
+    planned(other, [&](UnitStore& units) { EXPECT_EQ(units.find("srv.mount"), nullptr); });
+    other.line.clear();
+    other.home_attributes = ", attrs=\"GUID:63\"";
+    planned(other, [&](UnitStore& units) {
+        EXPECT_EQ(units.find("home.mount"), nullptr);
+        EXPECT_NE(units.find("srv.mount"), nullptr);
+    });
+    other.root.files.remove(own);
+    planned(other, [&](UnitStore& units) { EXPECT_EQ(units.find("srv.mount"), nullptr); });
+}
+
 TEST(UnitGenerators, TakeOldScripts) {
     UnitRoot root;
     root.files.file("/etc/init.d/stove",
@@ -488,6 +589,103 @@ TEST(UnitOutcomes, OfPrograms) {
         EXPECT_TRUE(planned.of("inn.service").text.starts_with(row.why)) << row.text << planned.of("inn.service").text;
         EXPECT_FALSE(planned.outcome.breaks) << row.text << " the target only wants it";
         EXPECT_EQ(planned.outcome.findings.empty(), row.kind != UnitOutcome::Kind::Fails) << row.text;
+    }
+}
+
+/// As whom and where a service runs: exec_child() gives up before it comes to the program.
+TEST(UnitOutcomes, OfAccountsAndFolders) {
+    struct Row {
+        const char* setting;
+        UnitOutcome::Kind kind;
+        const char* why;
+        const char* command = "/bin/true";
+    };
+    using Kind = UnitOutcome::Kind;
+    const Row rows[] = {
+        {"User=reto", Kind::Starts, ""},
+        {"User=7", Kind::Starts, "", "/bin/true"},
+        {"User=root", Kind::Starts, ""},
+        {"User=ret", Kind::Fails, "its account ret is not in /etc/passwd"},
+        {"User=ret", Kind::Starts, "", "-/bin/true"},
+        {"User=ret", Kind::Fails, "its account ret is not in /etc/passwd", "+/bin/true"},
+        {"User=ret\nUser=", Kind::Starts, ""},
+        {"User=ret\nDynamicUser=yes", Kind::Starts, ""},
+        {"User=ret\nRootDirectory=/srv", Kind::Starts, ""},
+        {"User=%i", Kind::Starts, ""},
+        {"User=made-later", Kind::Starts, ""},
+        {"Group=guides", Kind::Starts, ""},
+        {"Group=reto", Kind::Fails, "its group reto is not in /etc/group"},
+        {"SupplementaryGroups=guides cooks", Kind::Fails, "its group cooks is not in /etc/group"},
+        {"WorkingDirectory=/etc", Kind::Starts, ""},
+        {"WorkingDirectory=/etc/passwd", Kind::Fails, "the folder /etc/passwd that it works in is no folder"},
+        {"WorkingDirectory=/srv/huts", Kind::Fails, "the folder /srv/huts that it works in is not there"},
+        {"WorkingDirectory=-/srv/huts", Kind::Starts, ""},
+        {"WorkingDirectory=~", Kind::Starts, ""},
+        {"WorkingDirectory=/run/huts", Kind::Starts, ""},
+        {"WorkingDirectory=/var/lib/huts\nStateDirectory=huts", Kind::Starts, ""},
+        {"WorkingDirectory=/var/lib/made", Kind::Starts, ""},
+    };
+    for (const auto& row : rows) {
+        UnitRoot root;
+        root.file("/etc/passwd", "root:x:0:0::/root:/bin/sh\nreto:x:1000:1000::/home/reto:/bin/sh\n");
+        root.file("/etc/group", "root:x:0:\nguides:x:50:reto\n").file("/etc/nsswitch.conf", "passwd: files systemd\n");
+        root.file("/usr/lib/sysusers.d/inn.conf", "u made-later - \"\"\n");
+        root.file("/usr/lib/tmpfiles.d/inn.conf", "d /var/lib/made 0755 root root\n");
+        root.wanted("inn.service",
+                    std::string("[Service]\nType=oneshot\n") + row.setting + "\nExecStart=" + row.command + "\n",
+                    "requires");
+        const Planned planned(root);
+        const auto& outcome = planned.of("inn.service");
+        EXPECT_EQ(outcome.kind, row.kind) << row.setting << ": " << outcome.text;
+        EXPECT_EQ(outcome.text, row.why) << row.setting;
+        EXPECT_EQ(planned.outcome.breaks.has_value(), row.kind == Kind::Fails) << row.setting;
+        if (row.kind == Kind::Fails) {
+            EXPECT_EQ(outcome.evidence.front().place, "d1:/etc/systemd/system/inn.service");
+            EXPECT_EQ(outcome.evidence.front().line, 3);
+        }
+    }
+    // Where others than files tell accounts, one that is not in them may be known.
+    UnitRoot directory;
+    directory.file("/etc/nsswitch.conf", "# the inn's own\npasswd: files [NOTFOUND=continue] sss\n");
+    directory.wanted("inn.service", "[Service]\nType=oneshot\nUser=ret\nExecStart=/bin/true\n", "requires");
+    EXPECT_EQ(Planned(directory).of("inn.service").kind, Kind::Starts);
+}
+
+/// Any failure of it but 255 passes the unit over (systemd.service(5), ExecCondition=).
+TEST(UnitOutcomes, AnExecConditionThatCannotRunIsNoFailure) {
+    UnitRoot root;
+    root.wanted("inn.service", "[Service]\nType=oneshot\nExecCondition=/bin/none\nExecStart=/bin/true\n", "requires");
+    const Planned planned(root);
+    EXPECT_EQ(planned.of("inn.service").kind, UnitOutcome::Kind::Skipped);
+    EXPECT_TRUE(planned.of("inn.service").text.starts_with("/bin/none cannot run: "));
+    EXPECT_FALSE(planned.outcome.breaks);
+    EXPECT_TRUE(planned.outcome.findings.empty());
+}
+
+/// machine-id(5), "First Boot Semantics".
+TEST(UnitOutcomes, OfTheFirstStart) {
+    struct Row {
+        const char* id;  ///< null: no such file
+        const char* words;
+        bool first;
+    };
+    const Row rows[] = {{nullptr, "", true},
+                        {"", "", false},
+                        {"\n", "", false},
+                        {"uninitialized\n", "", true},
+                        {"0123456789abcdef0123456789abcdef\n", "", false},
+                        {nullptr, "systemd.condition-first-boot=no", false},
+                        {"0123456789abcdef0123456789abcdef\n", "systemd.condition-first-boot", true},
+                        {"", "systemd.condition-first-boot=1", true}};
+    for (const auto& row : rows) {
+        UnitRoot root;
+        if (row.id != nullptr) root.file("/etc/machine-id", row.id);
+        root.wanted("first.service", std::string("[Unit]\nConditionFirstBoot=yes\n") + service);
+        root.wanted("later.service", std::string("[Unit]\nConditionFirstBoot=!yes\n") + service);
+        const Planned planned(root, "multi-user.target", row.words);
+        const auto skipped = [&](const char* unit) { return planned.of(unit).kind == UnitOutcome::Kind::Skipped; };
+        EXPECT_EQ(skipped("first.service"), !row.first) << (row.id != nullptr ? row.id : "none") << row.words;
+        EXPECT_EQ(skipped("later.service"), row.first) << (row.id != nullptr ? row.id : "none") << row.words;
     }
 }
 

@@ -266,6 +266,31 @@ std::vector<Finding> ExtFs::mount_obstacles(std::string_view /*options*/) const 
     return out;
 }
 
+/// The counts of the superblock hold when it was unmounted cleanly (ext4_commit_super). Blocks kept for root are
+/// root's.
+void ExtFs::check_room(std::vector<Finding>& out) const {
+    if ((super_.state & 1U) == 0 || has_incompat(incompat::recover)) return;
+    const auto wide = [&](std::uint32_t low, std::uint32_t high) {
+        return has_incompat(incompat::bit64) ? low | std::uint64_t{high} << 32U : low;
+    };
+    const auto free = wide(super_.free_blocks_low, super_.free_blocks_high);
+    const auto kept = wide(super_.reserved_blocks_low, super_.reserved_blocks_high);
+    std::string text;
+    auto at = offsetof(ondisk::ExtSuper, free_blocks_low);
+    if (free == 0) text = fmt::format("{} is full: no block is free", volume_->place());
+    else if (super_.free_inodes == 0) {
+        text = fmt::format("{} is full: no inode is free, so no file can be made", volume_->place());
+        at = offsetof(ondisk::ExtSuper, free_inodes);
+    } else if (free <= kept)
+        text = fmt::format("{} is full for all but root: {} blocks are free, and {} are kept for root",
+                           volume_->place(), free, kept);
+    else return;
+    out.push_back(
+        make_finding(Code::ExtFull, std::move(text),
+                     {evidence_bytes(*volume_, super_offset + at, 4, "more",
+                                     at == offsetof(ondisk::ExtSuper, free_inodes) ? "0" : fmt::format("{}", free))}));
+}
+
 std::vector<Finding> ExtFs::remarks() const {
     std::vector<Finding> out;
     check_journal(out, false);
@@ -278,6 +303,7 @@ std::vector<Finding> ExtFs::remarks() const {
             make_finding(Code::ExtErrorsRecorded, fmt::format("{} is marked as having errors", volume_->place()),
                          {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, state), 2, "bit 1 clear",
                                          fmt::format("0x{:04x}", static_cast<unsigned>(super_.state)))}));
+    check_room(out);
     for (std::uint32_t g = 1; g < groups_; ++g) {
         if (!group_has_super(g)) continue;
         const std::uint64_t at = (std::uint64_t{g} * super_.blocks_per_group + super_.first_data_block) * block_size_;

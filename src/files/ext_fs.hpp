@@ -148,6 +148,7 @@ private:
     [[nodiscard]] std::string inode_place(FileId number) const;
     void check_geometry(std::vector<Finding>& out) const;
     void check_groups(std::vector<Finding>& out) const;
+    void check_room(std::vector<Finding>& out) const;
     void check_journal(std::vector<Finding>& out, bool obstacles) const;
 
     Source volume_;

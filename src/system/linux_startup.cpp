@@ -44,7 +44,7 @@ Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const In
     LinuxStart out;
     out.init = init.program.path;
     out.flavour = init.flavour;
-    UnitStore units(root, arguments);
+    UnitStore units(root, arguments, &machine);
     const auto asked = level.empty() ? systemd_target(arguments) : target_of(level);
     if (!level.empty() && units.load(asked).load == UnitLoad::NotFound)
         return fail(ErrorKind::NotFound, fmt::format("there is no {}", printable(asked)), root.place);

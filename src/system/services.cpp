@@ -7,6 +7,7 @@
 #include <herberge/system.hpp>
 #include <herberge/units.hpp>
 
+#include "bytes/listed.hpp"
 #include "files/features.hpp"
 #include "system/config_text.hpp"
 #include "system/crypttab.hpp"
@@ -14,6 +15,7 @@
 #include "system/module_files.hpp"
 #include "system/mount_options.hpp"
 #include "system/run_levels.hpp"
+#include "system/units/conditions.hpp"
 
 namespace herberge {
 
@@ -84,7 +86,7 @@ private:
         mounts_all_ = true;
         const auto unit = systemd_target(arguments_);
         const std::string by = unit == "default.target" ? "the default target is" : "the command line asks for";
-        units_ = std::make_unique<UnitStore>(root_, arguments_);
+        units_ = std::make_unique<UnitStore>(root_, arguments_, &machine_);
         plan_ = plan_boot(*units_, unit);
         const Unit& target = *units_->find(unit);
         for (const auto& finding : units_->findings()) out_.findings.push_back(finding);
@@ -506,12 +508,50 @@ private:
         }
     }
 
+    /// systemd-remount-fs.service makes writable what /etc/fstab has a line for; else it stays as it was mounted.
+    void read_only_root() {
+        const auto text = text_of("/etc/fstab");
+        if (!text && text.error().kind != ErrorKind::NotFound) return;
+        const auto lines = parse_fstab(text.value_or(""));
+        const auto own = std::ranges::find(lines, "/", &FstabLine::mount_point);
+        if (own != lines.end()) {
+            bool closed = false;
+            any_listed(own->options, [&](std::string_view option) {
+                closed = option == "ro" || (option != "rw" && closed);
+                return false;
+            });
+            if (closed)
+                risk(Code::RootReadOnly, "the root stays read-only: /etc/fstab says ro",
+                     {evidence_line(at("/etc/fstab"), own->line, {}, printable(own->options))});
+            return;
+        }
+        const auto& words = arguments_.words();
+        const auto last = std::find_if(words.rbegin(), words.rend(),
+                                       [](const std::string& word) { return word == "ro" || word == "rw"; });
+        if (last != words.rend() && *last == "ro")
+            risk(Code::RootReadOnly,
+                 "the root stays read-only: the command line says ro, and /etc/fstab has no line for / that would make "
+                 "it writable",
+                 {evidence_place(at("/etc/fstab"), "a line for /", "none")});
+    }
+
+    void first_start() {
+        if (units::is_first_start(fs_, arguments_) != true) return;
+        risk(Code::ServicesFirstStart,
+             "systemd will take this start for the first one of this root: it makes a machine id, and enables what its "
+             "presets name besides the units told here",
+             {evidence_place(at("/etc/machine-id"), "an id",
+                             resolve(fs_, "/etc/machine-id") ? "none yet" : "not there")});
+    }
+
     void besides() {
         const auto add = [&](std::vector<Finding> all) {
             for (auto& finding : all) out_.findings.push_back(std::move(finding));
         };
         add(judge_module_files(root_, init_.kernel_release));
         if (init_.flavour == "systemd") {
+            read_only_root();
+            first_start();
             if (resolve(fs_, "/lib/systemd/system/getty@.service") ||
                 resolve(fs_, "/usr/lib/systemd/system/getty@.service"))
                 terminals_.emplace_back("/sbin/agetty");

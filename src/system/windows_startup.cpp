@@ -8,6 +8,7 @@
 
 #include "ondisk/describe.hpp"
 #include "ondisk/windows.hpp"
+#include "system/config_text.hpp"
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"
 #include "system/windows_commands.hpp"
@@ -121,7 +122,31 @@ private:
                 const auto program = commands_.program_of(*command);
                 add(StartupPhase::SystemProgram, "setup", *command, program.file, "SYSTEM\\Setup\\CmdLine").note =
                     "runs before anybody can log on";
+                if (lower_text(program.file).ends_with("/winpeshl.exe")) launched_in_repair();
             }
+    }
+
+    /// What winpeshl.exe starts one after the other, in a Windows that lies in an image: winpeshl.ini has sections
+    /// LaunchApp ("AppPath=program") and LaunchApps (a program, a comma, its arguments).
+    void launched_in_repair() {
+        const std::string path = system_.directory + "/System32/winpeshl.ini";
+        std::string section;
+        each_line(read_text_file(fs_, path).value_or(""), [&](int number, std::string_view line) {
+            const auto from = line.find_first_not_of(" \t\r");
+            if (from == std::string_view::npos || line[from] == ';') return;
+            line = line.substr(from, line.find_last_not_of(" \t\r") - from + 1);
+            if (line.front() == '[') {
+                section = lower_text(line.substr(1, line.find(']') - 1));
+                return;
+            }
+            if (section == "launchapp" && lower_text(line).starts_with("apppath")) {
+                line.remove_prefix(std::min(line.find('=') + 1, line.size()));
+                line.remove_prefix(std::min(line.find_first_not_of(" \t"), line.size()));
+            } else if (section != "launchapps") return;
+            const auto program = commands_.program_at(line.substr(0, line.find(',')));
+            add(StartupPhase::SystemProgram, "winpeshl", std::string(line), program.file,
+                fmt::format("{}, line {}", path, number));
+        });
     }
 
     void drivers(std::uint32_t start, StartupPhase phase, const SafeList& safe_list) {

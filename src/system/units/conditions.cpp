@@ -61,6 +61,11 @@ public:
                                                                  : "x86-64";
             return value == own;
         }
+        if (what == "FirstBoot") {
+            const auto first = is_first_start(fs_, arguments_);
+            const bool asked = value == "yes" || value == "true" || value == "1" || value == "on";
+            return first ? Answer{*first == asked} : Answer{};
+        }
         // Whether it is a virtual machine, has a battery, a security module, so much memory: not in the image.
         return std::nullopt;
     }
@@ -124,6 +129,16 @@ private:
 };
 
 }  // namespace
+
+std::optional<bool> is_first_start(const FileSystem& fs, const CommandLine& arguments) {
+    for (const char* word : {"systemd.condition-first-boot", "systemd.condition_first_boot"}) {
+        const auto told = arguments.value(word);
+        if (told || arguments.has(word)) return !told || (*told != "no" && *told != "0" && *told != "false");
+    }
+    const auto text = read_text_file(fs, "/etc/machine-id");
+    if (text) return text->substr(0, text->find_first_of("\r\n")) == "uninitialized";
+    return text.error().kind == ErrorKind::NotFound ? std::optional(true) : std::nullopt;
+}
 
 ConditionVerdict judge_conditions(const FileSystem& fs, const CommandLine& arguments, const Unit& unit,
                                   std::string_view kind, Processor processor) {

@@ -13,6 +13,9 @@ struct ConditionVerdict {
     std::optional<bool> holds = true;  ///< none: it depends on the machine
     const UnitSetting* by = nullptr;   ///< the one that does not hold, or is not decided
 };
+/// machine-id(5), "First Boot Semantics": systemd takes the next start for the first one. None: that cannot be told.
+[[nodiscard]] std::optional<bool> is_first_start(const FileSystem& fs, const CommandLine& arguments);
+
 /// `kind`: "Condition" or "Assert".
 [[nodiscard]] ConditionVerdict judge_conditions(const FileSystem& fs, const CommandLine& arguments, const Unit& unit,
                                                 std::string_view kind, Processor processor);

@@ -173,7 +173,8 @@ private:
         const std::string device = escape_path(what);
         const bool on_device = is_device_path(what);
         if (on_device && !options.has("bind")) text += fmt::format("After=blockdev@{}.target\n", device);
-        if (line.pass > 0 && on_device && checks(line.type)) {
+        if (line.pass > 0 && on_device &&
+            (line.type.empty() || line.type == "auto" || has_checker(input_.fs, line.type))) {
             if (root)
                 link(out_, "local-fs.target", "wants", "systemd-fsck-root.service", said(line), generator,
                      "/lib/systemd/system/systemd-fsck-root.service");
@@ -226,16 +227,6 @@ private:
         return parts_of(text) ? text : text + ".service";
     }
 
-    /// fsck_exists_for_fstype
-    [[nodiscard]] bool checks(const std::string& type) const {
-        if (type.empty() || type == "auto") return true;
-        return std::ranges::any_of(std::initializer_list<const char*>{"/usr/sbin", "/usr/bin", "/sbin", "/bin"},
-                                   [&](const char* folder) {
-                                       const auto found = resolve(input_.fs, fmt::format("{}/fsck.{}", folder, type));
-                                       return found && found->file.type == FileType::Regular;
-                                   });
-    }
-
     const GeneratorInput& input_;
     GeneratedFiles& out_;
 };
@@ -248,6 +239,14 @@ bool is_network_type(std::string_view type) {
                                                  "nfs",   "nfs4",   "gfs",   "gfs2",  "glusterfs", "pvfs2",
                                                  "ocfs2", "lustre", "davfs", "afs",   "ceph",      "9p"};
     return std::ranges::find(names, type) != std::end(names);
+}
+
+bool has_checker(const FileSystem& fs, std::string_view type) {
+    return std::ranges::any_of(std::initializer_list<const char*>{"/usr/sbin", "/usr/bin", "/sbin", "/bin"},
+                               [&](const char* folder) {
+                                   const auto found = resolve(fs, fmt::format("{}/fsck.{}", folder, type));
+                                   return found && found->file.type == FileType::Regular;
+                               });
 }
 
 bool is_device_path(std::string_view path) { return path.starts_with("/dev/") || path.starts_with("/sys/"); }

@@ -7,6 +7,7 @@
 #include <set>
 
 #include "system/crypttab.hpp"
+#include "system/units/accounts.hpp"
 #include "system/units/conditions.hpp"
 #include "system/units/names.hpp"
 
@@ -177,10 +178,22 @@ private:
             if (const auto file = resolve(fs_, setting->value); !file && !file.error().unreadable())
                 return fails(std::move(out), fmt::format("its {} is not there", setting->value), *setting);
         }
+        const auto refusal =
+            units::judge_credentials(fs_, unit, [this](std::string_view path) { return in_image(path); });
         for (const char* key : {"ExecCondition", "ExecStartPre", "ExecStart"}) {
             for (const auto* setting : unit.values("Service", key)) {
-                const auto judged = command(*setting, out);
+                auto judged = command(*setting, out);
+                if (!judged && refusal && !may_fail(*setting)) {
+                    judged = refusal->text;
+                    out.evidence.push_back(at(*refusal->setting));
+                }
                 if (!judged) continue;
+                if (std::string_view(key) == "ExecCondition") {
+                    // Any answer but 255 means that the unit is passed over, also "cannot be executed".
+                    out = fails(std::move(out), *judged, *setting);
+                    out.kind = Kind::Skipped;
+                    return out;
+                }
                 if (std::string_view(key) == "ExecStart" && !waits) {
                     out.kind = Kind::Fails;
                     out.text = fmt::format("{} (the start goes on at once: systemd does not wait for it)", *judged);
@@ -191,6 +204,13 @@ private:
             }
         }
         return out;
+    }
+
+    /// "-" before a command: its failure does not count (systemd.service(5)).
+    static bool may_fail(const UnitSetting& command) {
+        const std::string_view text = command.value;
+        return text.substr(0, std::min(text.find_first_not_of("@-:+!"), text.size())).find('-') !=
+               std::string_view::npos;
     }
 
     UnitOutcome fails(UnitOutcome out, std::string why, const UnitSetting& setting) const {

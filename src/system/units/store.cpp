@@ -126,8 +126,8 @@ bool Unit::has_tie(UnitTie tie, std::string_view unit) const {
 
 std::string_view Unit::type() const { return std::string_view(name).substr(std::min(name.rfind('.'), name.size())); }
 
-UnitStore::UnitStore(const Volume& root, const CommandLine& arguments)
-    : impl_(std::make_unique<Impl>(root, arguments)) {}
+UnitStore::UnitStore(const Volume& root, const CommandLine& arguments, const Machine* machine)
+    : impl_(std::make_unique<Impl>(root, arguments, machine)) {}
 UnitStore::~UnitStore() = default;
 const Unit& UnitStore::load(std::string_view name) { return impl_->load(name); }
 const Unit* UnitStore::find(std::string_view name) const { return impl_->find(name); }
@@ -142,7 +142,7 @@ std::string UnitStore::name_of_path(std::string_view path, std::string_view type
     return units::escape_path(path) + std::string(type);
 }
 
-UnitStore::Impl::Impl(const Volume& root, const CommandLine& arguments)
+UnitStore::Impl::Impl(const Volume& root, const CommandLine& arguments, const Machine* machine)
     : fs_(*root.files(Observer::Linux)), volume_(root.place), arguments_(arguments), files_(fs_, volume_) {
     values_.machine_id = first_line(fs_, "/etc/machine-id");
     values_.host_name = first_line(fs_, "/etc/hostname");
@@ -155,6 +155,7 @@ UnitStore::Impl::Impl(const Volume& root, const CommandLine& arguments)
     units::from_fstab(input, made);
     units::from_crypttab(input, made);
     units::from_command_line(input, made);
+    if (machine != nullptr) units::from_partition_types(input, *machine, root, made);
     files_.add(std::move(made));
     units::GeneratedFiles scripts;
     units::from_scripts(input, files_, scripts);

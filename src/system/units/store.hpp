@@ -15,7 +15,7 @@ namespace herberge {
 
 class UnitStore::Impl {
 public:
-    Impl(const Volume& root, const CommandLine& arguments);
+    Impl(const Volume& root, const CommandLine& arguments, const Machine* machine);
 
     Unit& load(std::string_view name);
     [[nodiscard]] const Unit* find(std::string_view name) const;
