@@ -10,7 +10,7 @@ case "${1:-}" in
     --both) quick=no optimised=ON ;;
     *) quick=no optimised=OFF ;;
 esac
-install_packages libgtest-dev liblzo2-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler mtd-utils mkbootimg openssl
+install_packages libgtest-dev liblzo2-dev libx86emu-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler mtd-utils mkbootimg openssl
 build release -DHERBERGE_BUILD_TESTS=$optimised
 cd "$root"
 status=0

@@ -2,7 +2,6 @@
 // What the parts of a walk cost. Yardsticks are the bare libraries on the same data.
 // HERBERGE_BENCH_IMAGE=disk.img adds a walk of a disk of your own.
 #include <benchmark/benchmark.h>
-#include <x86emu.h>
 #include <zlib.h>
 #include <cstdlib>
 #include <filesystem>
@@ -114,21 +113,6 @@ void rehearsal_instructions(benchmark::State& state) {
         benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
 }
 BENCHMARK(rehearsal_instructions)->Unit(benchmark::kMillisecond);
-
-void bare_library_instructions(benchmark::State& state) {
-    for (auto _ : state) {
-        x86emu_t* emu = x86emu_new(X86EMU_PERM_RWX, 0);
-        for (std::size_t i = 0; i < counting_loop.size(); ++i)
-            x86emu_write_byte(emu, 0x7C00 + static_cast<unsigned>(i), counting_loop[i]);
-        x86emu_set_seg_register(emu, emu->x86.R_CS_SEL, 0);
-        emu->x86.R_EIP = 0x7C00;
-        benchmark::DoNotOptimize(x86emu_run(emu, 0));
-        x86emu_done(emu);
-    }
-    state.counters["instructions/s"] =
-        benchmark::Counter(loop_instructions, benchmark::Counter::kIsIterationInvariantRate);
-}
-BENCHMARK(bare_library_instructions)->Unit(benchmark::kMillisecond);
 
 }  // namespace
 

@@ -5,7 +5,7 @@ root=$(cd "$(dirname "${BASH_SOURCE[0]}")/.." && pwd)
 
 install_packages() {
     local wanted=(g++ cmake ninja-build libboost1.81-dev libexpected-dev libfmt-dev libcli11-dev nlohmann-json3-dev
-        zlib1g-dev liblzma-dev libzstd-dev liblz4-dev libbz2-dev libssl-dev libx86emu-dev libgcrypt20-dev libxxhash-dev libpugixml-dev libfdt-dev "$@")
+        zlib1g-dev liblzma-dev libzstd-dev liblz4-dev libbz2-dev libssl-dev libgcrypt20-dev libxxhash-dev libpugixml-dev libfdt-dev "$@")
     local missing=()
     for package in "${wanted[@]}"; do
         dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q '^install ok installed$' || missing+=("$package")

@@ -31,11 +31,11 @@ unsigned from_bcd_free(unsigned value) { return value / 10 * 16 + value % 10; }
 /// What the firmware's stub for an interrupt does; flags are changed on the caller's stack so that hooks and chains
 /// work.
 void Pc::service(unsigned number) {
-    auto& r = emu_->x86;
+    const Registers r{cpu_};
     switch (number) {
         case 0x10: video(); break;
-        case 0x11: r.R_AX = peek16(0x410); break;
-        case 0x12: r.R_AX = peek16(0x413); break;
+        case 0x11: r.ax() = peek16(0x410); break;
+        case 0x12: r.ax() = peek16(0x413); break;
         case 0x13: disk_service(); break;
         case 0x15: system_service(); break;
         case 0x16: keyboard(); break;
@@ -46,18 +46,19 @@ void Pc::service(unsigned number) {
         case 0x19: finish(RehearsalEnd::Int19, "INT 19h: the firmware is asked to start over"); break;
         case 0x00:
         case 0x06:
+        case 0x0C:
         case 0x0D:
             finish(RehearsalEnd::Fault, fmt::format("CPU exception {} that nobody handles, at {:04x}:{:04x}", number,
-                                                    peek16(r.R_SS_BASE + r.R_SP + 2U), peek16(r.R_SS_BASE + r.R_SP)));
+                                                    peek16(r.base(SS) + r.sp() + 2U), peek16(r.base(SS) + r.sp())));
             break;
         default: break;
     }
 }
 
-/// Delivers IRQ 0 to whoever hooked INT 08h or its follower 1Ch, once for a tick that has passed. The CPU library
-/// cannot be woken from outside, so the frame is built by hand.
+/// Delivers IRQ 0 to whoever hooked INT 08h or its follower 1Ch, once for a tick that has passed. Where it returns to
+/// is the caller's choice, so the frame is built by hand.
 void Pc::timer(std::uint32_t back_segment, std::uint32_t back_offset) {
-    auto& r = emu_->x86;
+    const Registers r{cpu_};
     if (timer_ticks_ >= quarter_ticks_ / 4) return;
     const unsigned vector = hooked(0x08) ? 0x08 : 0x1C;
     if (!hooked(vector)) {
@@ -67,21 +68,21 @@ void Pc::timer(std::uint32_t back_segment, std::uint32_t back_offset) {
     // One for each tick, but no backlog after a long wait.
     timer_ticks_ = std::max(timer_ticks_ + 1, quarter_ticks_ / 4 - std::min<std::uint64_t>(quarter_ticks_ / 4, 4));
     const auto push = [&](std::uint32_t value) {
-        r.R_SP = static_cast<std::uint16_t>(r.R_SP - 2);
-        poke16(r.R_SS_BASE + r.R_SP, value);
+        r.sp() = static_cast<std::uint16_t>(r.sp() - 2);
+        poke16(r.base(SS) + r.sp(), value);
     };
-    push(r.R_FLG & 0xFFFFU);
+    push(cpu_.eflags() & 0xFFFFU);
     push(back_segment);
     push(back_offset);
-    r.R_FLG &= ~static_cast<std::uint32_t>(F_IF | F_TF);
-    x86emu_set_seg_register(emu_, r.R_CS_SEL, peek16(vector * 4 + 2));
-    r.R_EIP = peek16(vector * 4);
+    cpu_.other_flags &= ~(flag::interrupt | flag::trap);
+    cpu_.load_real(CS, peek16(vector * 4 + 2));
+    cpu_.eip = peek16(vector * 4);
 }
 
-void Pc::set_flag(std::uint16_t flag, bool on) {
-    const std::uint32_t at = emu_->x86.R_SS_BASE + ((emu_->x86.R_SP + 4U) & 0xFFFFU);
+void Pc::set_flag(std::uint32_t which, bool on) {
+    const std::uint32_t at = cpu_.segments[SS].base + ((cpu_.word(ESP) + 4U) & 0xFFFFU);
     const std::uint16_t flags = peek16(at);
-    poke16(at, on ? flags | flag : flags & ~static_cast<unsigned>(flag));
+    poke16(at, on ? flags | which : flags & ~which);
 }
 
 // --- INT 10h ------------------------------------------------------------------------------------------------------
@@ -139,75 +140,75 @@ void Pc::teletype(std::uint8_t c, std::uint8_t attribute, bool with_attribute) {
 }
 
 void Pc::video() {
-    auto& r = emu_->x86;
-    switch (r.R_AH) {
+    const Registers r{cpu_};
+    switch (r.ah()) {
         case 0x00:
-            video_mode_ = r.R_AL & 0x7FU;
+            video_mode_ = r.al() & 0x7FU;
             poke8(0x449, video_mode_);
             poke16(0x450, 0);
-            if ((r.R_AL & 0x80U) == 0) scroll(0, 0, 24, 79, 0, 7);
+            if ((r.al() & 0x80U) == 0) scroll(0, 0, 24, 79, 0, 7);
             break;
         case 0x02:
             // Text that goes on in another row is another line.
-            if (r.R_DH != peek8(0x451) && !out_.text.empty() && out_.text.back() != '\n' &&
+            if (r.dh() != peek8(0x451) && !out_.text.empty() && out_.text.back() != '\n' &&
                 out_.text.size() < most_text)
                 record_text('\n');
-            poke8(0x450, r.R_DL);
-            poke8(0x451, r.R_DH);
+            poke8(0x450, r.dl());
+            poke8(0x451, r.dh());
             break;
         case 0x03:
-            r.R_DL = peek8(0x450);
-            r.R_DH = peek8(0x451);
-            r.R_CX = 0x0607;
+            r.dl() = peek8(0x450);
+            r.dh() = peek8(0x451);
+            r.cx() = 0x0607;
             break;
-        case 0x06: scroll(r.R_CH, r.R_CL, r.R_DH, r.R_DL, r.R_AL, r.R_BH); break;
+        case 0x06: scroll(r.ch(), r.cl(), r.dh(), r.dl(), r.al(), r.bh()); break;
         case 0x08: {
             const std::uint16_t cell = peek16(
                 video_memory + (std::min<unsigned>(peek8(0x451), 24) * 80 + std::min<unsigned>(peek8(0x450), 79)) * 2);
-            r.R_AX = cell;
+            r.ax() = cell;
             break;
         }
         case 0x09:
         case 0x0A: {
             unsigned at = std::min<unsigned>(peek8(0x451), 24) * 80 + std::min<unsigned>(peek8(0x450), 79);
-            if (!spend(std::min<unsigned>(r.R_CX, 80 * 25))) break;
-            for (unsigned i = 0; i < r.R_CX && at < 80 * 25; ++i, ++at) {
-                poke8(video_memory + at * 2, r.R_AL);
-                if (r.R_AH == 9) poke8(video_memory + at * 2 + 1, r.R_BL);
+            if (!spend(std::min<unsigned>(r.cx(), 80 * 25))) break;
+            for (unsigned i = 0; i < r.cx() && at < 80 * 25; ++i, ++at) {
+                poke8(video_memory + at * 2, r.al());
+                if (r.ah() == 9) poke8(video_memory + at * 2 + 1, r.bl());
             }
-            if (r.R_CX == 1 && r.R_AL >= 0x20 && out_.text.size() < most_text) record_text(static_cast<char>(r.R_AL));
+            if (r.cx() == 1 && r.al() >= 0x20 && out_.text.size() < most_text) record_text(static_cast<char>(r.al()));
             break;
         }
-        case 0x0E: teletype(r.R_AL, 7, false); break;
+        case 0x0E: teletype(r.al(), 7, false); break;
         case 0x0F:
-            r.R_AL = video_mode_;
-            r.R_AH = 80;
-            r.R_BH = 0;
+            r.al() = video_mode_;
+            r.ah() = 80;
+            r.bh() = 0;
             break;
         case 0x12:
-            if (r.R_BL == 0x10) {
-                r.R_BX = 0x0003;
-                r.R_CX = 0;
+            if (r.bl() == 0x10) {
+                r.bx() = 0x0003;
+                r.cx() = 0;
             }
             break;
         case 0x13: {
-            const std::uint32_t from = r.R_ES_BASE + r.R_BP;
-            poke8(0x450, r.R_DL);
-            poke8(0x451, r.R_DH);
-            const bool attributes = (r.R_AL & 2U) != 0;
-            for (unsigned i = 0; i < r.R_CX && i < 4000; ++i) {
+            const std::uint32_t from = r.base(ES) + r.bp();
+            poke8(0x450, r.dl());
+            poke8(0x451, r.dh());
+            const bool attributes = (r.al() & 2U) != 0;
+            for (unsigned i = 0; i < r.cx() && i < 4000; ++i) {
                 const std::uint32_t at = from + (attributes ? i * 2 : i);
-                teletype(peek8(at), attributes ? peek8(at + 1) : r.R_BL, true);
+                teletype(peek8(at), attributes ? peek8(at + 1) : r.bl(), true);
             }
             break;
         }
         case 0x1A:
-            if (r.R_AL == 0) {
-                r.R_AL = 0x1A;
-                r.R_BX = 0x0008;
+            if (r.al() == 0) {
+                r.al() = 0x1A;
+                r.bx() = 0x0008;
             }
             break;
-        case 0x4F: r.R_AX = 0x0100; break;  // no VBE: text stays text
+        case 0x4F: r.ax() = 0x0100; break;  // no VBE: text stays text
         default: break;
     }
 }
@@ -242,7 +243,7 @@ Pc::Drive* Pc::drive(std::uint8_t number) {
 
 void Pc::disk_result(std::uint8_t status) {
     last_status_ = status;
-    emu_->x86.R_AH = status;
+    Registers{cpu_}.ah() = status;
     set_carry(status != 0);
 }
 
@@ -312,8 +313,7 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
     }
     if (!bytes) return false;
     out_.bytes_read += range.length;
-    for (std::size_t i = 0; i < bytes->size(); ++i)
-        if (auto* byte = byte_at(address + static_cast<std::uint32_t>(i), true)) *byte = (*bytes)[i];
+    memory_.store(address, *bytes);
     // Remember sector by sector where this memory came from. Bounce buffers are overwritten all the time.
     if (regions_.size() < most_regions) {
         regions_.push_back({range, lies, address, false});
@@ -330,12 +330,12 @@ bool Pc::transfer(Drive& drive, std::uint64_t lba, std::uint32_t count, std::uin
 }
 
 void Pc::disk_service() {
-    auto& r = emu_->x86;
-    Drive* d = drive(r.R_DL);
-    const std::uint8_t function = r.R_AH;
+    const Registers r{cpu_};
+    Drive* d = drive(r.dl());
+    const std::uint8_t function = r.ah();
     if (function == 0x4B) {  // which disc was started, without emulation (El Torito 1.0, INT 13h function 4B)
-        if (disc_ && r.R_DL != 0x7F) {
-            const std::uint32_t packet = r.R_DS_BASE + r.R_SI;
+        if (disc_ && r.dl() != 0x7F) {
+            const std::uint32_t packet = r.base(DS) + r.si();
             poke8(packet, 0x13);
             poke8(packet + 1, 0);
             poke8(packet + 2, 0xE0);
@@ -359,7 +359,7 @@ void Pc::disk_service() {
         return;
     }
     auto extended = [&](bool write) {
-        const std::uint32_t packet = r.R_DS_BASE + r.R_SI;
+        const std::uint32_t packet = r.base(DS) + r.si();
         const std::uint32_t count = peek16(packet + 2);
         const std::uint64_t lba = peek32(packet + 8) | static_cast<std::uint64_t>(peek32(packet + 12)) << 32U;
         const std::uint32_t address = static_cast<std::uint32_t>(peek16(packet + 6)) * 16 + peek16(packet + 4);
@@ -376,7 +376,7 @@ void Pc::disk_service() {
         case 0x00:
         case 0x0D: disk_result(0); break;
         case 0x01:
-            r.R_AL = last_status_;
+            r.al() = last_status_;
             disk_result(0);
             break;
         case 0x02:
@@ -386,46 +386,46 @@ void Pc::disk_service() {
                 disk_result(0x01);
                 break;
             }
-            const std::uint32_t cylinder = r.R_CH | (static_cast<std::uint32_t>(r.R_CL) & 0xC0U) << 2U;
-            const std::uint32_t sector = r.R_CL & 0x3FU;
-            if (sector == 0 || sector > d->sectors || r.R_DH >= d->heads || r.R_AL == 0) {
-                r.R_AL = 0;
+            const std::uint32_t cylinder = r.ch() | (static_cast<std::uint32_t>(r.cl()) & 0xC0U) << 2U;
+            const std::uint32_t sector = r.cl() & 0x3FU;
+            if (sector == 0 || sector > d->sectors || r.dh() >= d->heads || r.al() == 0) {
+                r.al() = 0;
                 disk_result(0x01);
                 break;
             }
-            const std::uint64_t lba = (std::uint64_t{cylinder} * d->heads + r.R_DH) * d->sectors + sector - 1;
-            const bool good = function == 0x04 || transfer(*d, lba, r.R_AL, r.R_ES_BASE + r.R_BX, function == 0x03);
-            if (!good) r.R_AL = 0;
+            const std::uint64_t lba = (std::uint64_t{cylinder} * d->heads + r.dh()) * d->sectors + sector - 1;
+            const bool good = function == 0x04 || transfer(*d, lba, r.al(), r.base(ES) + r.bx(), function == 0x03);
+            if (!good) r.al() = 0;
             disk_result(good ? 0 : 0x04);
             break;
         }
         case 0x08: {
             const std::uint32_t last = d->cylinders - 1;
-            r.R_CH = static_cast<std::uint8_t>(last & 0xFFU);
-            r.R_CL = static_cast<std::uint8_t>(d->sectors | ((last >> 2U) & 0xC0U));
-            r.R_DH = static_cast<std::uint8_t>(d->heads - 1);
-            r.R_DL = static_cast<std::uint8_t>(drives_.size());
-            r.R_AL = 0;
+            r.ch() = static_cast<std::uint8_t>(last & 0xFFU);
+            r.cl() = static_cast<std::uint8_t>(d->sectors | ((last >> 2U) & 0xC0U));
+            r.dh() = static_cast<std::uint8_t>(d->heads - 1);
+            r.dl() = static_cast<std::uint8_t>(drives_.size());
+            r.al() = 0;
             disk_result(0);
             break;
         }
         case 0x15: {
             const std::uint64_t sectors = d->overlay->size() / 512;
             disk_result(0);
-            r.R_AH = 3;
-            r.R_CX = static_cast<std::uint16_t>(sectors >> 16U);
-            r.R_DX = static_cast<std::uint16_t>(sectors);
+            r.ah() = 3;
+            r.cx() = static_cast<std::uint16_t>(sectors >> 16U);
+            r.dx() = static_cast<std::uint16_t>(sectors);
             break;
         }
         case 0x41:
-            if (!options_.extensions || r.R_BX != 0x55AA) {
+            if (!options_.extensions || r.bx() != 0x55AA) {
                 disk_result(0x01);
                 break;
             }
-            r.R_BX = 0xAA55;
-            r.R_CX = 0x0007;
+            r.bx() = 0xAA55;
+            r.cx() = 0x0007;
             disk_result(0);
-            r.R_AH = 0x30;
+            r.ah() = 0x30;
             break;
         case 0x42:
         case 0x43:
@@ -435,7 +435,7 @@ void Pc::disk_service() {
         case 0x44:
         case 0x47: disk_result(options_.extensions ? 0 : 0x01); break;
         case 0x48: {
-            const std::uint32_t buffer = r.R_DS_BASE + r.R_SI;
+            const std::uint32_t buffer = r.base(DS) + r.si();
             if (!options_.extensions || peek16(buffer) < 26) {
                 disk_result(0x01);
                 break;
@@ -459,17 +459,17 @@ void Pc::disk_service() {
 // --- INT 15h ------------------------------------------------------------------------------------------------------
 
 void Pc::memory_map() {
-    auto& r = emu_->x86;
-    const std::uint32_t buffer = r.R_ES_BASE + r.R_DI;
+    const Registers r{cpu_};
+    const std::uint32_t buffer = r.base(ES) + r.di();
     struct Piece {
         std::uint64_t base, length;
         std::uint32_t type;
     };
     const Piece pieces[] = {
         {0, 0x9FC00, 1}, {0x9FC00, 0x400, 2}, {0xF0000, 0x10000, 2}, {0x100000, options_.memory - 0x100000, 1}};
-    const std::uint32_t index = r.R_EBX;
-    if (r.R_EDX != 0x534D4150 || index >= std::size(pieces) || r.R_ECX < 20) {
-        r.R_AH = 0x86;
+    const std::uint32_t index = r.ebx();
+    if (r.edx() != 0x534D4150 || index >= std::size(pieces) || r.ecx() < 20) {
+        r.ah() = 0x86;
         set_carry(true);
         return;
     }
@@ -479,55 +479,55 @@ void Pc::memory_map() {
     poke32(buffer + 8, static_cast<std::uint32_t>(piece.length));
     poke32(buffer + 12, static_cast<std::uint32_t>(piece.length >> 32U));
     poke32(buffer + 16, piece.type);
-    r.R_EAX = 0x534D4150;
-    r.R_ECX = 20;
-    r.R_EBX = index + 1 < std::size(pieces) ? index + 1 : 0;
+    r.eax() = 0x534D4150;
+    r.ecx() = 20;
+    r.ebx() = index + 1 < std::size(pieces) ? index + 1 : 0;
     set_carry(false);
 }
 
 void Pc::system_service() {
-    auto& r = emu_->x86;
+    const Registers r{cpu_};
     const std::uint32_t kilobytes = static_cast<std::uint32_t>(options_.memory / 1024) - 1024;
     auto refuse = [&] {
-        r.R_AH = 0x86;
+        r.ah() = 0x86;
         set_carry(true);
     };
-    switch (r.R_AH) {
+    switch (r.ah()) {
         case 0x24:
-            if (r.R_AL <= 1) a20_ = r.R_AL == 1;
-            if (r.R_AL == 2) r.R_AL = a20_ ? 1 : 0;
-            if (r.R_AL == 3) r.R_BX = 3;
-            r.R_AH = 0;
+            if (r.al() <= 1) set_a20(r.al() == 1);
+            if (r.al() == 2) r.al() = memory_.a20() ? 1 : 0;
+            if (r.al() == 3) r.bx() = 3;
+            r.ah() = 0;
             set_carry(false);
             break;
         case 0x86:
-            pass_time((static_cast<std::uint64_t>(r.R_CX) << 16U | r.R_DX) / 13732 + 1);
+            pass_time((static_cast<std::uint64_t>(r.cx()) << 16U | r.dx()) / 13732 + 1);
             set_carry(false);
             break;
         case 0x87: {  // move a block by descriptors
-            const std::uint32_t table = r.R_ES_BASE + r.R_SI;
+            const std::uint32_t table = r.base(ES) + r.si();
             auto base = [&](std::uint32_t at) {
                 return peek16(at + 2) | static_cast<std::uint32_t>(peek8(at + 4)) << 16U |
                        static_cast<std::uint32_t>(peek8(at + 7)) << 24U;
             };
             const std::uint32_t from = base(table + 0x10);
             const std::uint32_t to = base(table + 0x18);
-            if (!spend(r.R_CX * 4U)) break;
-            for (std::uint32_t i = 0; i < r.R_CX * 2U; ++i) poke8(to + i, peek8(from + i));
-            r.R_AH = 0;
+            if (!spend(r.cx() * 4U)) break;
+            for (std::uint32_t i = 0; i < r.cx() * 2U; ++i) poke8(to + i, peek8(from + i));
+            r.ah() = 0;
             set_carry(false);
             break;
         }
         case 0x88:
-            r.R_AX = static_cast<std::uint16_t>(std::min(kilobytes, 0xFC00U));
+            r.ax() = static_cast<std::uint16_t>(std::min(kilobytes, 0xFC00U));
             set_carry(false);
             break;
         case 0xE8:
-            if (r.R_AL == 0x20) {
+            if (r.al() == 0x20) {
                 memory_map();
-            } else if (r.R_AL == 0x01) {
-                r.R_AX = r.R_CX = static_cast<std::uint16_t>(std::min(kilobytes, 0x3C00U));
-                r.R_BX = r.R_DX = static_cast<std::uint16_t>(kilobytes > 0x3C00 ? (kilobytes - 0x3C00) / 64 : 0);
+            } else if (r.al() == 0x01) {
+                r.ax() = r.cx() = static_cast<std::uint16_t>(std::min(kilobytes, 0x3C00U));
+                r.bx() = r.dx() = static_cast<std::uint16_t>(kilobytes > 0x3C00 ? (kilobytes - 0x3C00) / 64 : 0);
                 set_carry(false);
             } else {
                 refuse();
@@ -542,8 +542,8 @@ void Pc::system_service() {
 bool Pc::key_ready() { return next_key_ < options_.keys.size() && options_.keys[next_key_].seconds <= seconds(); }
 
 void Pc::keyboard() {
-    auto& r = emu_->x86;
-    const unsigned function = r.R_AH & 0x0FU;
+    const Registers r{cpu_};
+    const unsigned function = r.ah() & 0x0FU;
     if (function == 0) {
         // Waiting passes the time until the next scripted key.
         if (!key_ready() && next_key_ < options_.keys.size())
@@ -552,49 +552,49 @@ void Pc::keyboard() {
             finish(RehearsalEnd::WaitsForKey, "a key is waited for");
             return;
         }
-        r.R_AX = options_.keys[next_key_++].code;
+        r.ax() = options_.keys[next_key_++].code;
         last_progress_ = instructions_;
-        event(RehearsalEventKind::Key, fmt::format("key {:04x} is read", r.R_AX));
+        event(RehearsalEventKind::Key, fmt::format("key {:04x} is read", r.ax().value()));
         return;
     }
     if (function == 1) {
         pass_time(1);
         const bool ready = key_ready();
-        if (ready) r.R_AX = options_.keys[next_key_].code;
-        set_flag(F_ZF, !ready);
+        if (ready) r.ax() = options_.keys[next_key_].code;
+        set_flag(flag::zero, !ready);
         last_progress_ = instructions_;
         if (!ready && ++polls_ > most_polls)
             finish(RehearsalEnd::WaitsForKey, "a key is waited for, by asking again and again");
         return;
     }
-    if (function == 2) r.R_AL = 0;
+    if (function == 2) r.al() = 0;
 }
 
 void Pc::clock() {
-    auto& r = emu_->x86;
+    const Registers r{cpu_};
     pass_time(1);
     last_progress_ = instructions_;
     const std::uint64_t total = 9 * 3600 + static_cast<std::uint64_t>(seconds());  // nine in the morning
-    switch (r.R_AH) {
+    switch (r.ah()) {
         case 0x00: {
             const std::uint32_t ticks = peek32(0x46C);
-            r.R_CX = static_cast<std::uint16_t>(ticks >> 16U);
-            r.R_DX = static_cast<std::uint16_t>(ticks);
-            r.R_AL = 0;
+            r.cx() = static_cast<std::uint16_t>(ticks >> 16U);
+            r.dx() = static_cast<std::uint16_t>(ticks);
+            r.al() = 0;
             break;
         }
         case 0x02:
-            r.R_CH = static_cast<std::uint8_t>(from_bcd_free(static_cast<unsigned>(total / 3600 % 24)));
-            r.R_CL = static_cast<std::uint8_t>(from_bcd_free(static_cast<unsigned>(total / 60 % 60)));
-            r.R_DH = static_cast<std::uint8_t>(from_bcd_free(static_cast<unsigned>(total % 60)));
-            r.R_DL = 0;
+            r.ch() = static_cast<std::uint8_t>(from_bcd_free(static_cast<unsigned>(total / 3600 % 24)));
+            r.cl() = static_cast<std::uint8_t>(from_bcd_free(static_cast<unsigned>(total / 60 % 60)));
+            r.dh() = static_cast<std::uint8_t>(from_bcd_free(static_cast<unsigned>(total % 60)));
+            r.dl() = 0;
             set_carry(false);
             // A clock that only shows seconds is asked often: let time pass as such loops expect.
             pass_time(3);
             break;
         case 0x04:
-            r.R_CX = 0x2026;
-            r.R_DX = 0x0101;
+            r.cx() = 0x2026;
+            r.dx() = 0x0101;
             set_carry(false);
             break;
         default: set_carry(true); break;

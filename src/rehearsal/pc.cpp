@@ -7,33 +7,15 @@
 #include <fmt/format.h>
 #include <algorithm>
 #include <cstring>
+#include <utility>
 
 namespace herberge::rehearsal {
 
 namespace {
 
-constexpr std::uint32_t chunk_size = 1U << 16U;
-/// An ordinary instruction needs three to five accesses to memory, those for its own bytes included.
-constexpr std::uint64_t operations_per_instruction = 8;
-/// An instruction is at most 15 bytes long (Intel SDM volume 2, section 2.3.11).
-constexpr std::uint32_t most_prefixes = 14;
-
-constexpr bool is_prefix(std::uint8_t byte) {
-    switch (byte) {
-        case 0x26:
-        case 0x2E:
-        case 0x36:
-        case 0x3E:
-        case 0x64:
-        case 0x65:
-        case 0x66:
-        case 0x67:
-        case 0xF0:
-        case 0xF2:
-        case 0xF3: return true;
-        default: return false;
-    }
-}
+/// What an instruction costs of the budget, and at most of its own one: an element of a repeated one costs one.
+constexpr std::uint64_t operations_of_instruction = 4, operations_per_instruction = 8;
+constexpr std::uint64_t spent_at_once = 4096;
 constexpr std::uint64_t operations_per_service = 50;
 constexpr std::size_t most_text = 64U << 10U;
 constexpr std::size_t most_events = 5000;
@@ -44,8 +26,10 @@ constexpr std::size_t most_recent = 1U << 20U;
 }  // namespace
 
 Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, Places places)
-    : options_(options), places_(std::move(places)) {
-    chunks_.resize(static_cast<std::size_t>((options_.memory + chunk_size - 1) / chunk_size));
+    : options_(options),
+      places_(std::move(places)),
+      memory_(options.memory, options.touched_memory),
+      cpu_(memory_, *this) {
     region_of_.resize((16U << 20U) / 512);
     regions_.emplace_back();  // number 0: not read from a disk
     auto add = [&](const Disk& disk) {
@@ -68,131 +52,47 @@ Pc::Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, P
         disc.sector = 2048;
         disc_ = std::move(disc);
     }
-    emu_ = x86emu_new(0, 0);
-    emu_->_private = this;
-    x86emu_set_memio_handler(emu_, on_memory);
-    x86emu_set_code_handler(emu_, on_instruction);
-    x86emu_set_intr_handler(emu_, on_interrupt);
-    x86emu_set_cpuid_handler(emu_, on_cpuid);
-}
-
-Pc::~Pc() { x86emu_done(emu_); }
-
-unsigned Pc::on_memory(x86emu_t* emu, u32 address, u32* value, unsigned type) {
-    Pc& pc = *static_cast<Pc*>(emu->_private);
-    static constexpr unsigned sizes[] = {1, 2, 4, 1};
-    const unsigned size = sizes[type & 3U];
-    // A repeated instruction is one instruction to the library: only a jump out of here can end it.
-    if (!pc.spend(1)) std::longjmp(pc.escape_, 1);
-    switch (type & ~0xFFU) {
-        case X86EMU_MEMIO_W: pc.store(address, *value, size); break;
-        case X86EMU_MEMIO_I: {
-            u32 result = 0;
-            for (unsigned i = 0; i < size; ++i)
-                result |= pc.port_in(static_cast<std::uint16_t>(address + i)) << (8 * i);
-            *value = result;
-            break;
-        }
-        case X86EMU_MEMIO_O:
-            for (unsigned i = 0; i < size; ++i)
-                pc.port_out(static_cast<std::uint16_t>(address + i), static_cast<std::uint8_t>(*value >> (8 * i)));
-            break;
-        default: *value = pc.load(address, size); break;
-    }
-    if (pc.finished_ && pc.out_.end == RehearsalEnd::Limit) std::longjmp(pc.escape_, 1);
-    return 0;
-}
-
-int Pc::on_instruction(x86emu_t* emu) { return static_cast<Pc*>(emu->_private)->instruction() ? 0 : 1; }
-
-/// Everything goes through the real-mode table; exceptions that nobody caught arrive at our stubs.
-int Pc::on_interrupt(x86emu_t* emu, u8 number, unsigned type) {
-    Pc& pc = *static_cast<Pc*>(emu->_private);
-    if (pc.protected_mode() && (type & 0xFFU) == INTR_TYPE_FAULT) {
-        pc.finish(RehearsalEnd::Fault,
-                  fmt::format("CPU exception {} in protected mode at {:08x}", number, emu->x86.saved_eip));
-        x86emu_stop(emu);
-        return 1;
-    }
-    return 0;
 }
 
 /// An ordinary CPU without a time-stamp counter, so that loaders measure time through the BIOS clock.
-void Pc::on_cpuid(x86emu_t* emu) {
-    auto& r = emu->x86;
-    const std::uint32_t leaf = r.R_EAX;
-    r.R_EAX = r.R_EBX = r.R_ECX = r.R_EDX = 0;
-    if (leaf == 0) {
-        r.R_EAX = 1;
-        r.R_EBX = 0x756E6547;
-        r.R_EDX = 0x49656E69;
-        r.R_ECX = 0x6C65746E;
-    } else if (leaf == 1) {
-        r.R_EAX = 0x663;
-        r.R_EDX = (1U << 3U) | (1U << 6U) | (1U << 8U) | (1U << 13U) | (1U << 15U);
-    } else if (leaf == 0x80000000U) {
-        r.R_EAX = 0x80000001U;
-    } else if (leaf == 0x80000001U) {
-        r.R_EDX = 1U << 29U;
-    }
+std::array<std::uint32_t, 4> Pc::cpuid(std::uint32_t leaf) {
+    if (leaf == 0) return {1, 0x756E6547, 0x6C65746E, 0x49656E69};
+    if (leaf == 1) return {0x663, 0, 0, (1U << 3U) | (1U << 6U) | (1U << 8U) | (1U << 13U) | (1U << 15U)};
+    if (leaf == 0x80000000U) return {0x80000001U, 0, 0, 0};
+    if (leaf == 0x80000001U) return {0, 0, 0, 1U << 29U};
+    return {};
 }
 
-std::uint8_t* Pc::byte_at(std::uint32_t address, bool write) {
-    if (!a20_) address &= ~(1U << 20U);
-    if (address >= options_.memory) return nullptr;
-    auto& chunk = chunks_[address / chunk_size];
-    if (!chunk) {
-        if (!write) return nullptr;
-        out_.memory_touched += chunk_size;
-        if (out_.memory_touched > options_.touched_memory) {
-            finish(RehearsalEnd::Limit, "the code touches more memory than a rehearsal affords");
-            return nullptr;
-        }
-        chunk = std::make_unique<std::uint8_t[]>(chunk_size);
-    }
-    return &chunk[address % chunk_size];
+void Pc::set_a20(bool on) {
+    if (on == memory_.a20()) return;
+    memory_.set_a20(on);
+    cpu_.forget_code();
+    spend(operations_per_service);
 }
 
-std::uint32_t Pc::load(std::uint32_t address, unsigned size) {
-    const std::uint32_t within = address % chunk_size;
-    if (a20_ && address < options_.memory && within + size <= chunk_size) {
-        const std::uint8_t* chunk = chunks_[address / chunk_size].get();
-        if (chunk == nullptr) return 0;
-        std::uint32_t value = 0;
-        std::memcpy(&value, chunk + within, size);  // guest and host are little-endian
-        return value;
-    }
-    std::uint32_t value = 0;
-    for (unsigned i = 0; i < size; ++i) {
-        const std::uint8_t* byte = byte_at(address + i, false);
-        const bool beyond = address + i >= options_.memory;
-        value |= static_cast<std::uint32_t>(byte != nullptr ? *byte : beyond ? 0xFF : 0) << (8 * i);
-    }
-    return value;
-}
-
-void Pc::store(std::uint32_t address, std::uint32_t value, unsigned size) {
-    const std::uint32_t within = address % chunk_size;
-    if (a20_ && address < options_.memory && within + size <= chunk_size && chunks_[address / chunk_size]) {
-        std::memcpy(&chunks_[address / chunk_size][within], &value, size);
-        return;
-    }
+std::uint32_t Pc::port_in(std::uint16_t port, unsigned size) {
+    std::uint32_t out = 0;
     for (unsigned i = 0; i < size; ++i)
-        if (std::uint8_t* byte = byte_at(address + i, true)) *byte = static_cast<std::uint8_t>(value >> (8 * i));
+        out |= std::uint32_t{byte_from(static_cast<std::uint16_t>(port + i))} << (8 * i);
+    return out;
+}
+void Pc::port_out(std::uint16_t port, std::uint32_t value, unsigned size) {
+    for (unsigned i = 0; i < size; ++i)
+        byte_to(static_cast<std::uint16_t>(port + i), static_cast<std::uint8_t>(value >> (8 * i)));
 }
 
-std::uint32_t Pc::port_in(std::uint16_t port) {
+std::uint8_t Pc::byte_from(std::uint16_t port) {
     switch (port) {
         case 0x60: return 0;
         case 0x61: return refresh_ ^= 0x30U;
         case 0x64: return 0;  // nothing pending, ready for commands
         case 0x71: return cmos_index_ == 0x0A ? 0x26 : cmos_index_ == 0x0B ? 0x02 : 0;
-        case 0x92: return a20_ ? 2 : 0;
+        case 0x92: return memory_.a20() ? 2 : 0;
         case 0x3DA: return refresh_ ^= 0x09U;
         case 0x3FD: return 0x60;  // the serial line takes the next character
         case 0x3FF: return serial_scratch_;
         case 0x40:
-        case 0x42: return static_cast<std::uint32_t>(instructions_ >> 4U) & 0xFFU;
+        case 0x42: return static_cast<std::uint8_t>(instructions_ >> 4U);
         case 0x20:
         case 0x21:
         case 0xA0:
@@ -201,15 +101,15 @@ std::uint32_t Pc::port_in(std::uint16_t port) {
     }
 }
 
-void Pc::port_out(std::uint16_t port, std::uint8_t value) {
+void Pc::byte_to(std::uint16_t port, std::uint8_t value) {
     switch (port) {
         case 0x60:
-            if (keyboard_command_ == 0xD1) a20_ = (value & 2U) != 0;
+            if (keyboard_command_ == 0xD1) set_a20((value & 2U) != 0);
             keyboard_command_ = 0;
             break;
         case 0x64: keyboard_command_ = value; break;
         case 0x70: cmos_index_ = value & 0x7FU; break;
-        case 0x92: a20_ = (value & 2U) != 0; break;
+        case 0x92: set_a20((value & 2U) != 0); break;
         case 0x3F8:
             if (serial_.size() < most_text) serial_ += static_cast<char>(value);
             break;
@@ -235,15 +135,10 @@ void Pc::power_on() {
     poke8(0x484, 24);
     poke16(0x463, 0x3D4);
     scroll(0, 0, 24, 79, 0, 7);
-    auto& r = emu_->x86;
-    x86emu_set_seg_register(emu_, r.R_CS_SEL, 0);
-    x86emu_set_seg_register(emu_, r.R_DS_SEL, 0);
-    x86emu_set_seg_register(emu_, r.R_ES_SEL, 0);
-    x86emu_set_seg_register(emu_, r.R_SS_SEL, 0);
-    r.R_EIP = boot_address;
-    r.R_ESP = 0x7C00;
-    r.R_EDX = 0x80;
-    r.R_EFLG = F_ALWAYS_ON | F_IF;
+    cpu_.eip = boot_address;
+    cpu_.gpr[ESP] = boot_address;
+    cpu_.gpr[EDX] = 0x80;
+    cpu_.set_eflags(flag::interrupt);
 }
 
 void Pc::finish(RehearsalEnd end, std::string text) {
@@ -304,15 +199,15 @@ void Pc::pass_time(std::uint64_t quarter_ticks) {
 /// A Linux kernel's entry: the set-up header lies where the boot protocol says (Documentation/x86/boot.rst).
 bool Pc::kernel_entry(std::uint32_t linear) {
     constexpr std::uint32_t hdrs = 0x53726448;
-    auto& r = emu_->x86;
     if (protected_mode()) {
-        const std::uint32_t parameters = r.R_ESI;
+        const std::uint32_t parameters = cpu_.gpr[ESI];
         if (linear < 0x100000 || parameters > 0xA0000 || peek32(parameters + 0x202) != hdrs) return false;
         const std::uint32_t entry = peek32(parameters + 0x214);
         return linear == entry || (linear >= 0x1000000 && linear % 0x200000 == 0);
     }
     // CS is 20h paragraphs above the set-up part, IP 0.
-    return r.R_EIP == 0 && r.R_CS > 0x20 && peek32((static_cast<std::uint32_t>(r.R_CS) - 0x20) * 16 + 0x202) == hdrs;
+    const std::uint32_t segment = cpu_.segments[CS].selector;
+    return cpu_.eip == 0 && segment > 0x20 && peek32((segment - 0x20) * 16 + 0x202) == hdrs;
 }
 
 /// Code that was read elsewhere and copied here: found by its content in what was read last.
@@ -395,51 +290,16 @@ bool Pc::spend(std::uint64_t operations) {
     return false;
 }
 
-/// Only prefixes, as far as an instruction may reach. The CPU library would go on reading them, and appends a text for
-/// each to a buffer whose size it does not watch: it must never see them.
-bool Pc::too_long(std::uint32_t linear) {
-    if (!is_prefix(peek8(linear))) return false;
-    const auto& r = emu_->x86;
-    const bool wide = (r.R_CS_ACC & 0x400U) != 0;
-    for (std::uint32_t i = 1; i <= most_prefixes; ++i) {
-        const std::uint32_t offset = wide ? r.R_EIP + i : (r.R_EIP + i) & 0xFFFFU;
-        if (!is_prefix(peek8(r.R_CS_BASE + offset))) return false;
-    }
+/// Sixteen zero bytes are no code: what follows would not be the same on any two machines.
+bool Pc::is_empty(std::uint32_t linear) const {
+    for (std::uint32_t i = 0; i < 16; i += 4)
+        if (peek32(linear + i) != 0) return false;
     return true;
 }
 
-/// A CPU exception in real mode, delivered through the table at 0 as the CPU does.
-void Pc::raise(unsigned vector) {
-    auto& r = emu_->x86;
-    for (const std::uint32_t value : {static_cast<std::uint32_t>(r.R_FLG), static_cast<std::uint32_t>(r.R_CS),
-                                      static_cast<std::uint32_t>(r.R_EIP)}) {
-        r.R_SP = static_cast<std::uint16_t>(r.R_SP - 2);
-        poke16(r.R_SS_BASE + r.R_SP, value & 0xFFFFU);
-    }
-    r.R_FLG &= ~static_cast<std::uint32_t>(F_IF | F_TF);
-    x86emu_set_seg_register(emu_, r.R_CS_SEL, peek16(vector * 4 + 2));
-    r.R_EIP = peek16(vector * 4);
-}
-
-/// Called before each instruction; false ends the run.
-bool Pc::instruction() {
-    constexpr unsigned general_protection = 13;
-    while (before_instruction()) {
-        // Wherever control is now, a timer's handler or an overwritten stub included.
-        const std::uint32_t linear = emu_->x86.R_CS_BASE + emu_->x86.R_EIP;
-        if (!too_long(linear)) return true;
-        if (protected_mode())
-            finish(RehearsalEnd::Fault, fmt::format("an instruction of more than 15 bytes at {:08x}", linear));
-        else raise(general_protection);
-    }
-    return false;
-}
-
-/// Budgets, services, what was entered; false: the run has ended.
-bool Pc::before_instruction() {
-    auto& r = emu_->x86;
+bool Pc::before_run() {
     if (finished_) return false;
-    if (++instructions_ > options_.most_instructions) {
+    if (instructions_ >= options_.most_instructions) {
         finish(RehearsalEnd::Limit, fmt::format("stopped after {} instructions", options_.most_instructions));
         return false;
     }
@@ -448,8 +308,12 @@ bool Pc::before_instruction() {
                fmt::format("{} instructions without asking the firmware for anything", options_.idle_instructions));
         return false;
     }
+    if (memory_.exhausted()) {
+        finish(RehearsalEnd::Limit, "the code touches more memory than a rehearsal affords");
+        return false;
+    }
     const bool now_protected = protected_mode();
-    const std::uint32_t linear = r.R_CS_BASE + r.R_EIP;
+    const std::uint32_t linear = cpu_.linear();
     if (now_protected != was_protected_) {
         was_protected_ = now_protected;
         if (now_protected &&
@@ -461,10 +325,11 @@ bool Pc::before_instruction() {
             }
         }
     }
-    if (!now_protected && r.R_CS == stub_segment && r.R_EIP >= stub_offset && r.R_EIP < stub_offset + 0x400 &&
-        r.R_EIP % 4 == 0) {
+    const std::uint32_t eip = cpu_.eip;
+    if (!now_protected && cpu_.segments[CS].selector == stub_segment && eip >= stub_offset &&
+        eip < stub_offset + 0x400 && eip % 4 == 0) {
         if (!spend(operations_per_service)) return false;
-        service(static_cast<unsigned>(r.R_EIP - stub_offset) / 4);
+        service((eip - stub_offset) / 4);
         // The timer interrupt comes when the firmware gives control back; its own return is a lone IRET.
         if (!finished_) timer(stub_segment, plain_return);
         return !finished_;
@@ -481,24 +346,19 @@ bool Pc::before_instruction() {
     }
     if (id != current_region_ || (id == 0 && linear / 512 != last_linear_ / 512 && linear < 0x100000))
         enter_region(id, linear);
-    if (linear - last_linear_ > 15 || (instructions_ & 0xFFU) == 0) {
-        // Sixteen zero bytes are no code: what follows would not be the same on any two machines.
-        bool empty = true;
-        for (std::uint32_t i = 0; i < 16 && empty; i += 4) empty = peek32(linear + i) == 0;
-        if (empty) {
-            finish(RehearsalEnd::EmptyMemory,
-                   fmt::format(
-                       "execution reaches empty memory at {}",
-                       now_protected ? fmt::format("{:08x}", linear) : fmt::format("{:04x}:{:04x}", r.R_CS, r.R_EIP)));
-            return false;
-        }
+    if (is_empty(linear)) {
+        finish(RehearsalEnd::EmptyMemory,
+               fmt::format("execution reaches empty memory at {}",
+                           now_protected ? fmt::format("{:08x}", linear)
+                                         : fmt::format("{:04x}:{:04x}", cpu_.segments[CS].selector, eip)));
+        return false;
     }
     last_linear_ = linear;
     if (options_.unpacked != nullptr && now_protected && linear == options_.unpacked_at) {
         unpacked_entered();
         return false;
     }
-    if ((r.R_EIP == 0 || (now_protected && linear >= 0x100000 && (linear & 0xFFFU) == 0)) && kernel_entry(linear)) {
+    if ((eip == 0 || (now_protected && linear >= 0x100000 && (linear & 0xFFFU) == 0)) && kernel_entry(linear)) {
         event(RehearsalEventKind::Transfer,
               now_protected ? "the kernel's 32-bit entry" : "the kernel's real-mode entry");
         out_.events.back().stage = Stage::Kernel;
@@ -538,8 +398,8 @@ void Pc::leave_entry(std::uint64_t sector) {
         poke8(entry + 4, 0x83);
         poke32(entry + 8, static_cast<std::uint32_t>(sector));
     }
-    emu_->x86.R_ESI = entry;
-    emu_->x86.R_EBP = entry;
+    cpu_.gpr[ESI] = entry;
+    cpu_.gpr[EBP] = entry;
 }
 
 /// An optical disc as SeaBIOS starts it (src/cdrom.c, cdrom_boot): the catalogue's first entry, without emulation.
@@ -560,8 +420,7 @@ bool Pc::load_boot_image() {
         return false;
     }
     const std::uint32_t address = std::uint32_t{image_.segment} * 16;
-    for (std::uint32_t i = 0; i < bytes->size(); ++i)
-        if (auto* byte = byte_at(address + i, true)) *byte = (*bytes)[i];
+    memory_.store(address, *bytes);
     regions_.push_back({DiskRange{disc_->disk->number, image_.offset, bytes->size()},
                         {fmt::format("d{} boot image {}", disc_->disk->number, image_.number), PlaceKind::BootImage},
                         address,
@@ -570,9 +429,9 @@ bool Pc::load_boot_image() {
          ++block)
         region_of_[block] = 1;
     remember(1, *bytes);
-    x86emu_set_seg_register(emu_, emu_->x86.R_CS_SEL, image_.segment);
-    emu_->x86.R_EIP = 0;
-    emu_->x86.R_EDX = 0xE0;
+    cpu_.load_real(CS, image_.segment);
+    cpu_.eip = 0;
+    cpu_.gpr[EDX] = 0xE0;
     return true;
 }
 
@@ -593,6 +452,36 @@ bool Pc::load_first_sector() {
     return true;
 }
 
+void Pc::run_code() {
+    instructions_ += cpu_.run();
+    unspent_ += cpu_.take_work();
+    if (instructions_ - counted_ >= spent_at_once / operations_of_instruction || unspent_ >= spent_at_once) {
+        unspent_ += (instructions_ - counted_) * operations_of_instruction;
+        counted_ = instructions_;
+        spend(std::exchange(unspent_, 0));
+    }
+}
+
+/// The CPU does not go on by itself.
+void Pc::stopped() {
+    const auto place = [&] {
+        return protected_mode() ? fmt::format("in protected mode at {:08x}", cpu_.linear())
+                                : fmt::format("at {:04x}:{:04x}", cpu_.segments[CS].selector, cpu_.eip);
+    };
+    if (cpu_.stopped() == CpuStop::Unsupported)
+        return finish(RehearsalEnd::Limit, fmt::format("{} {}: that is not emulated", cpu_.why(), place()));
+    if (cpu_.stopped() == CpuStop::Fault)
+        return finish(RehearsalEnd::Fault, fmt::format("CPU {} that nobody handles, {}", cpu_.why(), place()));
+    // HLT: with interrupts off nothing ever wakes it; else the timer does.
+    if ((cpu_.other_flags & flag::interrupt) == 0)
+        return finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
+    if (++halts_ > (hooked(0x1C) || hooked(0x08) ? most_halts * 20 : most_halts))
+        return finish(RehearsalEnd::Halted, "the code only waits");
+    cpu_.wake();
+    pass_time(6);
+    if (!protected_mode()) timer(cpu_.segments[CS].selector, cpu_.eip);
+}
+
 Rehearsal Pc::run() {
     power_on();
     if (drives_.empty() && !disc_) {
@@ -601,20 +490,10 @@ Rehearsal Pc::run() {
     }
     if (disc_ ? !load_boot_image() : !load_first_sector()) return std::move(out_);
     while (!finished_) {
-        if (setjmp(escape_) == 0) x86emu_run(emu_, 0);
-        if (finished_) break;
-        if ((emu_->x86.mode & _MODE_HALTED) == 0) {
-            finish(RehearsalEnd::Fault, fmt::format("the CPU stops at {:04x}:{:04x}", emu_->x86.R_CS, emu_->x86.R_EIP));
-            break;
-        }
-        // HLT: with interrupts off nothing ever wakes it; else the timer does.
-        if ((emu_->x86.R_EFLG & F_IF) == 0) finish(RehearsalEnd::Halted, "the CPU is halted with interrupts off");
-        else if (++halts_ > (hooked(0x1C) || hooked(0x08) ? most_halts * 20 : most_halts))
-            finish(RehearsalEnd::Halted, "the code only waits");
-        emu_->x86.mode &= ~static_cast<u32>(_MODE_HALTED);
-        pass_time(6);
-        if (!finished_ && !protected_mode()) timer(emu_->x86.R_CS, emu_->x86.R_IP);
+        if (cpu_.stopped() != CpuStop::None) stopped();
+        else if (before_run()) run_code();
     }
+    out_.memory_touched = memory_.touched();
     out_.instructions = instructions_;
     out_.screen = screen();
     return std::move(out_);

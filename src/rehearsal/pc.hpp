@@ -1,15 +1,15 @@
 // SPDX-License-Identifier: MIT
-// The emulated PC: CPU library, memory, ports, and a BIOS answered from the images.
+// The emulated PC: CPU, memory, ports, and a BIOS answered from the images.
 #pragma once
 
-#include <x86emu.h>
 #include <array>
-#include <csetjmp>
 #include <deque>
 #include <memory>
 
 #include <herberge/rehearsal.hpp>
 
+#include "rehearsal/cpu/cpu.hpp"
+#include "rehearsal/memory.hpp"
 #include "rehearsal/places.hpp"
 
 namespace herberge::rehearsal {
@@ -20,14 +20,68 @@ inline constexpr std::uint32_t stub_offset = 0xE000;
 inline constexpr std::uint32_t plain_return = 0xDFF0;
 inline constexpr std::uint32_t boot_address = 0x7C00;
 
-class Pc {
+/// A register, or a part of one, that services read and write like a number.
+template <class T>
+class RegisterPart {
+public:
+    RegisterPart(Cpu& cpu, unsigned place) : cpu_(cpu), place_(place) {}
+    RegisterPart(const RegisterPart&) = default;
+    ~RegisterPart() = default;
+    [[nodiscard]] T value() const {
+        if constexpr (sizeof(T) == 1) return cpu_.byte(place_);
+        else return static_cast<T>(cpu_.gpr[place_]);
+    }
+    operator T() const { return value(); }
+    const RegisterPart& operator=(T value) const {
+        if constexpr (sizeof(T) == 1) cpu_.byte(place_) = value;
+        else if constexpr (sizeof(T) == 2) cpu_.set_word(place_, value);
+        else cpu_.gpr[place_] = value;
+        return *this;
+    }
+    const RegisterPart& operator=(const RegisterPart& other) const { return *this = other.value(); }
+
+private:
+    Cpu& cpu_;
+    unsigned place_;
+};
+
+/// The registers by their names.
+struct Registers {
+    Cpu& cpu;
+    using Byte = RegisterPart<std::uint8_t>;
+    using Word = RegisterPart<std::uint16_t>;
+    using Double = RegisterPart<std::uint32_t>;
+    [[nodiscard]] Double eax() const { return {cpu, EAX}; }
+    [[nodiscard]] Double ebx() const { return {cpu, EBX}; }
+    [[nodiscard]] Double ecx() const { return {cpu, ECX}; }
+    [[nodiscard]] Double edx() const { return {cpu, EDX}; }
+    [[nodiscard]] Word ax() const { return {cpu, EAX}; }
+    [[nodiscard]] Word bx() const { return {cpu, EBX}; }
+    [[nodiscard]] Word cx() const { return {cpu, ECX}; }
+    [[nodiscard]] Word dx() const { return {cpu, EDX}; }
+    [[nodiscard]] Word sp() const { return {cpu, ESP}; }
+    [[nodiscard]] Word bp() const { return {cpu, EBP}; }
+    [[nodiscard]] Word si() const { return {cpu, ESI}; }
+    [[nodiscard]] Word di() const { return {cpu, EDI}; }
+    [[nodiscard]] Byte al() const { return {cpu, 4 * EAX}; }
+    [[nodiscard]] Byte ah() const { return {cpu, 4 * EAX + 1}; }
+    [[nodiscard]] Byte bl() const { return {cpu, 4 * EBX}; }
+    [[nodiscard]] Byte bh() const { return {cpu, 4 * EBX + 1}; }
+    [[nodiscard]] Byte cl() const { return {cpu, 4 * ECX}; }
+    [[nodiscard]] Byte ch() const { return {cpu, 4 * ECX + 1}; }
+    [[nodiscard]] Byte dl() const { return {cpu, 4 * EDX}; }
+    [[nodiscard]] Byte dh() const { return {cpu, 4 * EDX + 1}; }
+    [[nodiscard]] std::uint32_t base(SegmentRegister which) const { return cpu.segments[which].base; }
+};
+
+class Pc : private CpuPorts {
 public:
     Pc(const Machine& machine, int boot_disk, const RehearsalOptions& options, Places places);
     Pc(const Pc&) = delete;
     Pc& operator=(const Pc&) = delete;
     Pc(Pc&&) = delete;
     Pc& operator=(Pc&&) = delete;
-    ~Pc();
+    ~Pc() override = default;
 
     Rehearsal run();
 
@@ -46,31 +100,27 @@ private:
         bool entered = false;
     };
 
-    // Entry points of the CPU library.
-    static unsigned on_memory(x86emu_t* emu, u32 address, u32* value, unsigned type);
-    static int on_instruction(x86emu_t* emu);
-    static int on_interrupt(x86emu_t* emu, u8 number, unsigned type);
-    static void on_cpuid(x86emu_t* emu);
-
     // --- memory and ports (pc.cpp)
     void power_on();
-    std::uint8_t* byte_at(std::uint32_t address, bool write);
-    std::uint32_t load(std::uint32_t address, unsigned size);
-    void store(std::uint32_t address, std::uint32_t value, unsigned size);
-    std::uint32_t port_in(std::uint16_t port);
-    void port_out(std::uint16_t port, std::uint8_t value);
-    std::uint8_t peek8(std::uint32_t a) { return static_cast<std::uint8_t>(load(a, 1)); }
-    std::uint16_t peek16(std::uint32_t a) { return static_cast<std::uint16_t>(load(a, 2)); }
-    std::uint32_t peek32(std::uint32_t a) { return load(a, 4); }
-    void poke8(std::uint32_t a, unsigned v) { store(a, v, 1); }
-    void poke16(std::uint32_t a, unsigned v) { store(a, v, 2); }
-    void poke32(std::uint32_t a, std::uint32_t v) { store(a, v, 4); }
-    bool instruction();
-    bool before_instruction();
+    std::uint32_t port_in(std::uint16_t port, unsigned size) override;
+    void port_out(std::uint16_t port, std::uint32_t value, unsigned size) override;
+    std::array<std::uint32_t, 4> cpuid(std::uint32_t leaf) override;
+    std::uint8_t byte_from(std::uint16_t port);
+    void byte_to(std::uint16_t port, std::uint8_t value);
+    void set_a20(bool on);
+    [[nodiscard]] std::uint8_t peek8(std::uint32_t a) const { return memory_.load<std::uint8_t>(a); }
+    [[nodiscard]] std::uint16_t peek16(std::uint32_t a) const { return memory_.load<std::uint16_t>(a); }
+    [[nodiscard]] std::uint32_t peek32(std::uint32_t a) const { return memory_.load<std::uint32_t>(a); }
+    void poke8(std::uint32_t a, unsigned v) { memory_.store(a, static_cast<std::uint8_t>(v)); }
+    void poke16(std::uint32_t a, unsigned v) { memory_.store(a, static_cast<std::uint16_t>(v)); }
+    void poke32(std::uint32_t a, std::uint32_t v) { memory_.store(a, v); }
+    /// Budgets, services, what is entered; false: the run has ended, or control is elsewhere.
+    bool before_run();
+    void run_code();
+    void stopped();
+    bool is_empty(std::uint32_t linear) const;
     /// Takes `operations` from the run's one budget; false: it is used up, and the run has ended.
     bool spend(std::uint64_t operations);
-    [[nodiscard]] bool too_long(std::uint32_t linear);
-    void raise(unsigned vector);
     void record_text(char c);
     std::uint16_t copied_from(std::uint32_t linear);
     void remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes);
@@ -85,7 +135,7 @@ private:
     void flush_text();
     [[nodiscard]] double seconds() const { return static_cast<double>(quarter_ticks_) / 4 / 18.2065; }
     void pass_time(std::uint64_t quarter_ticks);
-    [[nodiscard]] bool protected_mode() const { return (emu_->x86.R_CR0 & 1U) != 0; }
+    [[nodiscard]] bool protected_mode() const { return cpu_.protected_mode(); }
 
     // --- services (bios.cpp)
     void service(unsigned number);
@@ -104,15 +154,15 @@ private:
     void keyboard();
     void clock();
     bool key_ready();
-    void set_flag(std::uint16_t flag, bool on);
-    void set_carry(bool on) { set_flag(F_CF, on); }
+    void set_flag(std::uint32_t which, bool on);
+    void set_carry(bool on) { set_flag(flag::carry, on); }
     Drive* drive(std::uint8_t number);
 
     RehearsalOptions options_;
     Places places_;
-    x86emu_t* emu_ = nullptr;
-    std::vector<std::unique_ptr<std::uint8_t[]>> chunks_;  ///< 64 KiB each, made when written
-    std::vector<std::uint16_t> region_of_;                 ///< per 512 bytes of the first 16 MiB
+    Memory memory_;
+    Cpu cpu_;
+    std::vector<std::uint16_t> region_of_;  ///< per 512 bytes of the first 16 MiB
     std::vector<Region> regions_;
     std::uint16_t current_region_ = 0;
     std::vector<Drive> drives_;
@@ -120,12 +170,12 @@ private:
     CatalogueImage image_;       ///< … and what was started from it
     Rehearsal out_;
     bool finished_ = false;
-    bool a20_ = true;
     bool was_protected_ = false;
     std::uint64_t instructions_ = 0;
-    std::uint64_t last_progress_ = 0;  ///< instruction of the last BIOS call
-    std::uint64_t operations_ = 0;     ///< what was spent so far: memory accesses, bytes of services, searches
-    std::uint64_t written_ = 0;        ///< bytes of disk writes
+    std::uint64_t last_progress_ = 0;          ///< instruction of the last BIOS call
+    std::uint64_t operations_ = 0;             ///< what was spent so far: instructions, bytes of services, searches
+    std::uint64_t unspent_ = 0, counted_ = 0;  ///< work and instructions are spent in larger pieces
+    std::uint64_t written_ = 0;                ///< bytes of disk writes
     std::uint64_t quarter_ticks_ = 0;
     std::uint64_t timer_ticks_ = 0;  ///< ticks for which the timer interrupt was delivered
     std::uint64_t polls_ = 0;        ///< key polls since the last disk read
@@ -151,7 +201,6 @@ private:
     std::uint32_t last_linear_ = 0;
     std::uint8_t serial_scratch_ = 0;
     std::string serial_;
-    std::jmp_buf escape_{};
 };
 
 }  // namespace herberge::rehearsal
