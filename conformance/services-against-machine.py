@@ -21,12 +21,13 @@ parser.add_argument("--root")
 parser.add_argument("--kernel")
 parser.add_argument("case", nargs="*", metavar="CASE")
 args = parser.parse_args()
-for program in ("qemu-system-x86_64", "mke2fs", "debugfs", "busybox", "cpio", "depmod"):
+for program in ("qemu-system-x86_64", "sfdisk", "mkswap", "mke2fs", "debugfs", "busybox", "cpio", "depmod"):
     if not shutil.which(program):
         print(f"{program} is missing")
         sys.exit(77)
 work = tempfile.mkdtemp(prefix="services-")
 
+TYPES = {"home": "933AC7E1-2EB4-4F13-B844-0E14E2AEF915", "var": "4D21B016-B534-45C2-A9FB-5C16E091FD2D", "swap": "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"}
 E = "/etc/systemd/system/"
 TRUE = "[Service]\nExecStart=/bin/true\n"
 NONE = "[Service]\nType=oneshot\nExecStart=/usr/bin/none\n"
@@ -93,6 +94,15 @@ CASES = {
     "mount-unit-wanted-gone": ({E + "srv.mount": "[Mount]\nWhat=/dev/disk/by-uuid/57a71000-0001-4a01-8a01-0000000000ff\nWhere=/srv\n", E + "local-fs.target.wants/srv.mount": "->../srv.mount"}, ""),
     "crypttab-gone": ({"/etc/crypttab": f"vault {GONE} none luks\n"}, ""),
     "crypttab-gone-nofail": ({"/etc/crypttab": f"vault {GONE} none luks,nofail\n"}, ""),
+    # On a disk with partitions, whose types say what they are for: what lies in the second one, and attributes of it.
+    "types-home": ({}, "", ("home", "ext4", "")),
+    "types-home-damaged": ({}, "", ("home", "noise", "")),
+    "types-home-not-by-itself": ({}, "", ("home", "noise", "63")),
+    "types-home-full-folder": ({"/home/reto": "a file\n"}, "", ("home", "noise", "")),
+    "types-home-off": ({}, "systemd.gpt_auto=0", ("home", "noise", "")),
+    "types-var-of-another": ({}, "", ("var", "noise", "")),
+    "types-swap": ({}, "", ("swap", "swap", "")),
+    "types-swap-damaged": ({}, "", ("swap", "noise", "")),
     "crypttab-gone-needed": ({"/etc/crypttab": f"vault {GONE} none luks\n", FSTAB: "/dev/mapper/vault /srv ext4 defaults 0 0\n"}, ""),
 }
 
@@ -134,7 +144,7 @@ def ramdisk(kernel):
     run("depmod", "-b", root, release)
     with open(root + "/init", "w") as init:
         init.write("#!/bin/busybox sh\n/bin/busybox --install -s /bin\nmount -t proc proc /proc\nmount -t sysfs sys /sys\nmount -t devtmpfs dev /dev\n"
-                   "for m in virtio_pci virtio_blk crc32c_generic ext4; do modprobe $m; done\nmount -t ext4 /dev/vda /root || exec sh\n"
+                   "for m in virtio_pci virtio_blk crc32c_generic ext4; do modprobe $m; done\nr=$(sed 's/.*root=//;s/ .*//' /proc/cmdline)\nmount -t ext4 $r /root || exec sh\n"
                    "for d in proc sys dev; do mount --move /$d /root/$d; done\nexec switch_root /root /sbin/init\n")
     os.chmod(root + "/init", 0o755)
     archive = os.path.join(work, "ramdisk.cpio")
@@ -195,13 +205,34 @@ def changed(base, files):
     return image
 
 
+def partitioned(image, second, use, content, attribute):
+    """A GPT disk with the root in its first partition, and `content` in its second."""
+    disk = os.path.join(work, "disk.img")
+    root = os.path.getsize(image) // 512
+    with open(disk, "wb") as out:
+        out.truncate((root + 2048 + 65536 + 4096) * 512)
+    script = (f"label: gpt\nstart=2048, size={root}, type=4F68BCE3-E8CD-4DB1-96E7-FBCAF984B709\n"
+              f"start={root + 2048}, size=65536, type={TYPES[use]}" + (f', attrs="GUID:{attribute}"' if attribute else "") + "\n")
+    subprocess.run(["sfdisk", "-q", disk], input=script, text=True, check=True)
+    run("dd", "if=" + image, "of=" + disk, "bs=1M", "seek=1", "conv=notrunc,sparse")
+    piece = os.path.join(work, "piece.img")
+    if content == "ext4":
+        shutil.copy(second, piece)
+    else:
+        pathlib.Path(piece).write_bytes((b"almhof " * 5000 if content == "noise" else b"").ljust(32 << 20, b"\0"))
+    if content == "swap":
+        run("mkswap", piece)
+    run("dd", "if=" + piece, "of=" + disk, "bs=512", f"seek={root + 2048}", "conv=notrunc,sparse")
+    return disk
+
+
 ENDS = (("emergency", r"You are in emergency mode|Reached target.*emergency\.target"), ("rescue", r"You are in rescue mode|Reached target.*rescue\.target"),
         ("freeze", r"Freezing execution|Failed to (start|isolate) default target"), ("target fails", r"Dependency failed for.*(multi-user\.target|Multi-User)"),
         ("up", r"Reached target.*(multi-user\.target|Multi-User)"))
 
 
-def really(kernel, archive, image, second, more):
-    line = f"console=ttyS0 root=/dev/vda rw systemd.show_status=1 systemd.status_unit_format=name systemd.log_target=console systemd.default_device_timeout_sec=6 panic=-1 {more}"
+def really(kernel, archive, image, second, more, root):
+    line = f"console=ttyS0 root={root} rw systemd.show_status=1 systemd.status_unit_format=name systemd.log_target=console systemd.default_device_timeout_sec=6 panic=-1 {more}"
     vmlinuz = next(os.path.join(kernel, "boot", f) for f in os.listdir(kernel + "/boot") if f.startswith("vmlinuz"))
     process = subprocess.Popen(["qemu-system-x86_64", "-accel", "tcg", "-m", "768", "-kernel", vmlinuz, "-initrd", archive, "-append", line, "-display", "none", "-serial", "stdio", "-net", "none",
                                 "-no-reboot", "-drive", f"file={image},format=raw,if=virtio,snapshot=on", "-drive", f"file={second},format=raw,if=virtio,snapshot=on"],
@@ -242,7 +273,8 @@ def out_of_order(seen, said):
         begins.setdefault(name, number)
     rows = [r.split(" ") for r in said.split("\n")]
     jobs = {r[1] for r in rows if r[0] == "job"}
-    out = [f"{name} started, ours does not name it" for name in done if name not in jobs]
+    # What is made of partitions that are found by their type is named by the kernel's name for them there, by their id in ours.
+    out = [f"{name} started, ours does not name it" for name in done if name not in jobs and not name.startswith(("systemd-fsck", "dev-"))]
     for row in rows:
         if row[0] == "tie" and row[2] == "After" and row[1] in begins and row[3] in done and {row[1], row[3]} <= jobs and begins[row[1]] < done[row[3]]:
             out.append(f"{row[1]} began before {row[3]} was done")
@@ -254,11 +286,13 @@ def main():
     archive = ramdisk(kernel)
     base, second = base_image(kernel)
     agree = every = 0
-    for name, (files, more) in CASES.items():
+    for name, (files, more, *layout) in CASES.items():
         if args.case and not any(name.startswith(c) for c in args.case):
             continue
         image = changed(base, files)
-        answer, seen, line = really(kernel, archive, image, second, more)
+        if layout:
+            image = partitioned(image, second, *layout[0])
+        answer, seen, line = really(kernel, archive, image, second, more, "/dev/vda1" if layout else "/dev/vda")
         config = glob.glob(kernel + "/boot/config-*")
         said = subprocess.run([args.cases, image, "default.target", line, second], capture_output=True, text=True,
                               env=dict(os.environ, **({"HERBERGE_KERNEL_CONFIG": config[0]} if config else {}))).stdout

@@ -20,7 +20,7 @@ int main(int count, char** arguments) {
         if (!more) return 3;
         machine.disks.push_back(herberge::inspect_disk(*more, i - 2, arguments[i]));
     }
-    const auto volume = machine.volume(1, 0);
+    const auto volume = machine.volume(1, machine.disks.front().table.kind == herberge::TableKind::Gpt ? 1 : 0);
     if (volume == nullptr || volume->files(herberge::Observer::Linux) == nullptr) return 3;
     const herberge::CommandLine line(count > 3 ? arguments[3] : "");
     herberge::UnitStore units(*volume, line, &machine);

@@ -19,7 +19,8 @@ struct Ports : CpuPorts {
 };
 
 constexpr std::uint32_t memory_size = 1U << 21U, most_touched = 1U << 20U;
-constexpr unsigned most_runs = 2000;
+constexpr unsigned most_runs = 500;
+constexpr std::uint64_t most_work = 20'000;
 
 }  // namespace
 
@@ -46,9 +47,11 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     }
     if ((data[0] & 2U) != 0) memory.set_a20(false);
     cpu.eip = 0x9000;
+    std::uint64_t work = 0;
     for (unsigned i = 0; i < most_runs && cpu.stopped() == CpuStop::None; ++i) {
         if (cpu.run() == 0) std::abort();
-        if (cpu.take_work() > (1U << 18U)) break;
+        work += cpu.take_work();
+        if (work > most_work) break;
     }
     if (cpu.gpr[8] != 0 || memory.touched() > most_touched) std::abort();
     return 0;

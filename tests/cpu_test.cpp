@@ -476,11 +476,11 @@ TEST(CpuAgainstLibrary, AddressesStackStringsAndJumps) {
         }
         for (const auto at : library.changed) own.ram.store(at, library.memory[at]);
         if (n % 1000 == 0)
-            for (std::uint32_t at = 0; at < memory_size; at += 4)
-                ASSERT_EQ(own.ram.load<std::uint32_t>(at), library.memory[at] | library.memory[at + 1] << 8U |
-                                                               library.memory[at + 2] << 16U |
-                                                               std::uint32_t{library.memory[at + 3]} << 24U)
-                    << std::hex << at;
+            for (std::uint32_t at = 0; at < memory_size; at += 4) {
+                std::uint32_t theirs_there = 0;
+                std::memcpy(&theirs_there, &library.memory[at], 4);
+                ASSERT_EQ(own.ram.load<std::uint32_t>(at), theirs_there) << std::hex << at;
+            }
     }
     EXPECT_GT(compared, rounds() / 3);
 }

@@ -731,6 +731,59 @@ TEST(UnitOutcomes, AMountUnitWithoutItsDeviceEndsInEmergencyMode) {
     EXPECT_FALSE(Planned(wanted).outcome.breaks);
 }
 
+/// What lies on the device of a mount unit.
+TEST(UnitOutcomes, AMountFailsByWhatItsVolumeHolds) {
+    struct Row {
+        const char* settings;
+        std::function<void(Bytes&)> change;
+        const char* text;  ///< empty: it is mounted
+    };
+    const auto none = [](Bytes&) {};
+    const Row rows[] = {
+        {"", none, ""},
+        {"Type=ext4\nOptions=ro,noatime\n", none, ""},
+        {"Type=vfat\n", none, "d2p1 holds ext4, and vfat is asked for"},
+        {"", [](Bytes& b) { std::fill_n(b.begin() + 1024, 1024, std::uint8_t{7}); },
+         "d2p1 holds no file system that could be mounted"},
+        {"", [](Bytes& b) { forge::put32(b, 2048 + 64 + 8, 0x7FFFFFFF); }, "d2p1 cannot be mounted: "},
+        // Recognised, and not read: nothing is said.
+        {"",
+         [](Bytes& b) {
+             std::fill_n(b.begin() + 1024, 1024, std::uint8_t{0});
+             const std::string mark = "ReIsEr2Fs";
+             std::copy(mark.begin(), mark.end(), b.begin() + 65536 + 52);
+         },
+         ""},
+    };
+    for (const auto& row : rows) {
+        UnitRoot root;
+        root.wanted("srv.mount", std::string("[Mount]\nWhat=/dev/sdb1\nWhere=/srv\n") + row.settings, "requires",
+                    "local-fs.target");
+        forge::ExtOptions options;
+        options.metadata_csum = false;
+        Bytes second = forge::make_ext({}, options);
+        row.change(second);
+        forge::DiskSpec disk;
+        disk.partitions.push_back({2048, std::move(second), 0x83, false});
+        const auto machine = support::machine_of_disks({forge::make_ext(root.files, {}), forge::make_disk(disk)});
+        const auto volume = machine.volume(1, 0);
+        const CommandLine line("");
+        UnitStore store(*volume, line, &machine);
+        const auto plan = plan_boot(store, "multi-user.target");
+        const auto outcome = follow_start(machine, *volume, line, store, plan, Processor::X86);
+        const auto found = std::ranges::find(outcome.units, "srv.mount", &UnitOutcome::unit);
+        ASSERT_NE(found, outcome.units.end());
+        EXPECT_EQ(found->kind, *row.text == 0 ? UnitOutcome::Kind::Starts : UnitOutcome::Kind::Fails)
+            << row.settings << found->text;
+        EXPECT_TRUE(found->text.starts_with(row.text)) << found->text;
+        EXPECT_EQ(outcome.breaks.has_value(), *row.text != 0);
+        if (!outcome.breaks) continue;
+        EXPECT_EQ(outcome.breaks->code, Code::ServicesRequiredFails);
+        EXPECT_EQ(outcome.breaks->symptom,
+                  "Failed to mount srv.mount.\nDependency failed for local-fs.target.\nYou are in emergency mode.");
+    }
+}
+
 /// Hostile roots: the walk ends.
 TEST(UnitPlan, HasBounds) {
     UnitRoot root;

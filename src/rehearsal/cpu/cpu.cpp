@@ -11,7 +11,7 @@ namespace {
 constexpr std::size_t most_operations = 32;  // of a run
 constexpr std::uint32_t block = 512;         // a run ends with the block of memory that it begins in
 constexpr std::size_t most_runs = 1U << 16U;
-constexpr std::uint64_t work_of_fault = 64;
+constexpr std::uint64_t work_of_fault = 64, work_of_decoding = 8;
 
 }  // namespace
 
@@ -128,6 +128,7 @@ Cpu::Run* Cpu::find() {
             }
     bool unreachable = false;
     auto made = decode_run(unreachable);
+    work_ += work_of_decoding * made->operations.size();
     if (unreachable) {
         once_ = std::move(made);
         return once_.get();

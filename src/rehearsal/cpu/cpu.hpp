@@ -103,7 +103,7 @@ public:
     [[nodiscard]] const std::string& why() const { return why_; }
     /// Goes on behind HLT.
     void wake() { stop_ = stop_ == CpuStop::Halted ? CpuStop::None : stop_; }
-    /// Elements of repeated instructions and exceptions since the last call: what run() did besides its instructions.
+    /// What run() did besides its instructions since the last call: elements of repeated ones, exceptions, decoding.
     [[nodiscard]] std::uint64_t take_work() {
         const auto out = work_;
         work_ = 0;

@@ -9,6 +9,7 @@
 #include "system/crypttab.hpp"
 #include "system/units/accounts.hpp"
 #include "system/units/conditions.hpp"
+#include "system/units/generators.hpp"
 #include "system/units/names.hpp"
 
 namespace herberge {
@@ -110,6 +111,7 @@ private:
             return out;
         }
         if (type == ".service") out = service(unit);
+        else if (type == ".mount") out = mount(unit);
         else describe(unit, out);
         // What may be passed over may not fail.
         if (out.kind == Kind::Fails && (!conditions.holds || !assertions.holds)) {
@@ -160,6 +162,39 @@ private:
         }
         out.kind = Kind::Fails;
         out.text = fmt::format("{} does not appear: nothing here answers to it", path);
+        return out;
+    }
+
+    /// What lies on the device, where it is there: whether it comes is the device's own outcome.
+    UnitOutcome mount(const Unit& unit) {
+        UnitOutcome out;
+        describe(unit, out);
+        const auto what = unit.value("Mount", "What").value_or("");
+        if (!units::is_device_path(what)) return out;
+        auto target = resolve_device(machine_, what);
+        follow_crypt_name(machine_, target, nullptr, arguments_);
+        const auto volume = target.volume;
+        if (volume == nullptr || volume->not_assembled || volume->unread() || volume->mark_unreadable()) return out;
+        const auto fails_by = [&](std::string text, std::string expected) {
+            out.kind = Kind::Fails;
+            out.text = std::move(text);
+            out.evidence = {evidence_place(volume->place, std::move(expected), std::string(volume->info.name()))};
+            return out;
+        };
+        const FileSystem* fs = volume->files(Observer::Linux);
+        if (fs == nullptr)
+            return fails_by(fmt::format("{} holds no file system that could be mounted", volume->place),
+                            "a file system");
+        const auto type = unit.value("Mount", "Type").value_or("auto");
+        if (!file_system_fits(volume->as(Observer::Linux).format, type) && !type.starts_with("ntfs"))
+            return fails_by(
+                fmt::format("{} holds {}, and {} is asked for", volume->place, volume->info.name(), printable(type)),
+                printable(type));
+        const auto obstacles = fs->mount_obstacles(unit.value("Mount", "Options").value_or(""));
+        if (obstacles.empty()) return out;
+        out.kind = Kind::Fails;
+        out.text = fmt::format("{} cannot be mounted: {}", volume->place, obstacles.front().text);
+        out.evidence = obstacles.front().evidence;
         return out;
     }
 
@@ -295,8 +330,10 @@ private:
                     }
         if (evidence.empty()) evidence.push_back(evidence_place(unit.unit));
         const bool device = unit.unit.ends_with(".device");
-        std::string screen = device ? fmt::format("Timed out waiting for device {}.\n", unit.command)
-                                    : fmt::format("Failed to start {}.\n", unit.unit);
+        const bool mount = unit.unit.ends_with(".mount");
+        std::string screen = device  ? fmt::format("Timed out waiting for device {}.\n", unit.command)
+                             : mount ? fmt::format("Failed to mount {}.\n", unit.unit)
+                                     : fmt::format("Failed to start {}.\n", unit.unit);
         for (std::size_t i = 1; i < way.size(); ++i)
             if (!ends_the_start(way[i])) screen += fmt::format("Dependency failed for {}.\n", way[i]);
         const auto& last = way.back();
