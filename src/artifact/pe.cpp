@@ -77,6 +77,7 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
         return not_one("the file does not begin like an image", "MZ", hex(dos->mark));
     const std::uint32_t pe_at = dos->pe_at;
     const auto head = file.load<ondisk::PeFileHeader>(offset + pe_at);
+    if (!head && head.error().unreadable()) return tl::unexpected(head.error());
     if (!head || head->mark[0] != 'P' || head->mark[1] != 'E' || head->mark[2] != 0 || head->mark[3] != 0)
         return not_one("no PE header where the file says it is", "PE");
     const std::uint64_t optional_at = offset + pe_at + sizeof(ondisk::PeFileHeader);
@@ -103,6 +104,7 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.section_count = head->sections;
     for (unsigned i = 0; i < head->sections; ++i) {
         const auto section = file.load<ondisk::PeSectionHeader>(table + i * sizeof(ondisk::PeSectionHeader));
+        if (!section && section.error().unreadable()) return tl::unexpected(section.error());
         if (!section) {
             out.complete = false;
             break;
@@ -126,9 +128,11 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.checksum_at = optional_at - offset + offsetof(ondisk::PeOptional, checksum);
     std::uint64_t directories = optional_at + sizeof(ondisk::PeOptional);
     std::uint32_t count = 0;
+    std::optional<Error> lost;  // a part that the medium does not give
     const auto end_with = [&](const auto& tail) {
         directories += sizeof(*tail);
         if (tail) count = tail->directories;
+        else if (tail.error().unreadable()) lost = tail.error();
     };
     if (out.wide) end_with(file.load<ondisk::PeOptionalTail64>(directories));
     else end_with(file.load<ondisk::PeOptionalTail32>(directories));
@@ -137,7 +141,9 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     auto directory = [&](unsigned index) {
         if (index >= count || directories + (index + 1) * 8 > optional_at + head->optional_size)
             return ondisk::PeDirectory{};
-        return file.load<ondisk::PeDirectory>(directories + index * 8).value_or(ondisk::PeDirectory{});
+        const auto found = file.load<ondisk::PeDirectory>(directories + index * 8);
+        if (!found && found.error().unreadable()) lost = found.error();
+        return found.value_or(ondisk::PeDirectory{});
     };
     const auto security = directory(directory_security);
     out.certificates_offset = security.address;
@@ -148,6 +154,7 @@ Result<PeImage> inspect_pe(const ByteSource& file, std::uint64_t offset) {
     out.relocations = relocations.address;
     out.relocations_size = relocations.size;
     read_imports(file, offset, directory(directory_import), out);
+    if (lost) return tl::unexpected(*lost);
     return out;
 }
 

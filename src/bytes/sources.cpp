@@ -6,6 +6,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 #include <algorithm>
+#include <atomic>
 #include <cerrno>
 #include <map>
 #include <mutex>
@@ -14,6 +15,8 @@
 
 #include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
+
+#include "bytes/steady.hpp"
 
 namespace herberge {
 
@@ -104,10 +107,13 @@ private:
             const ssize_t got = ::pread(descriptor_, into.data(), into.size(), static_cast<off_t>(offset));
             if (got < 0 && errno == EINTR) continue;
             if (got <= 0)
-                return fail(ErrorKind::Io,
-                            got < 0 ? "reading failed: " + std::generic_category().message(errno)
-                                    : "the file became shorter while it was read",
-                            fmt::format("d{}@{}+{}", disk_, offset, into.size()));
+                return tl::unexpected(Error{ErrorKind::Io,
+                                            got < 0 ? "reading failed: " + std::generic_category().message(errno)
+                                                    : "the file became shorter while it was read",
+                                            fmt::format("d{}@{}+{}", disk_, offset, into.size()),
+                                            {},
+                                            {},
+                                            offset});
             counters_.reads.fetch_add(1, std::memory_order_relaxed);
             counters_.bytes.fetch_add(static_cast<std::uint64_t>(got), std::memory_order_relaxed);
             offset += static_cast<std::uint64_t>(got);
@@ -419,7 +425,54 @@ private:
     mutable bool full_ = false;
 };
 
+/// Remembers what was refused: the sector of the first byte that could not be had.
+class Steady final : public DamagedSource {
+public:
+    explicit Steady(Source base) : base_(std::move(base)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
+    [[nodiscard]] std::string place() const override { return base_->place(); }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        return base_->locate(offset, length);
+    }
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        if (any_.load(std::memory_order_acquire) && !into.empty()) {
+            const std::lock_guard hold(lock_);
+            const auto first = refused_.lower_bound(offset / sector);
+            if (first != refused_.end() && first->first <= (offset + into.size() - 1) / sector)
+                return tl::unexpected(first->second);
+        }
+        auto done = base_->read(offset, into);
+        if (done || !done.error().unreadable()) return done;
+        const std::lock_guard hold(lock_);
+        if (refused_.size() < most_refused) refused_.emplace(done.error().byte / sector, done.error());
+        any_.store(true, std::memory_order_release);
+        return done;
+    }
+    [[nodiscard]] std::vector<std::pair<std::uint64_t, std::uint64_t>> asked() const override {
+        const std::lock_guard hold(lock_);
+        std::vector<std::pair<std::uint64_t, std::uint64_t>> out;
+        for (const auto& [number, error] : refused_) {
+            if (!out.empty() && out.back().first + out.back().second == number * sector) out.back().second += sector;
+            else out.emplace_back(number * sector, sector);
+        }
+        return out;
+    }
+
+private:
+    static constexpr std::uint64_t sector = 512;
+    static constexpr std::size_t most_refused = 1U << 16U;
+    Source base_;
+    mutable std::atomic<bool> any_{false};
+    mutable std::mutex lock_;
+    mutable std::map<std::uint64_t, Error> refused_;  ///< by sector
+};
+
 }  // namespace
+
+Source steady(Source base) {
+    if (dynamic_cast<const DamagedSource*>(base.get()) != nullptr) return base;
+    return std::make_shared<const Steady>(std::move(base));
+}
 
 Result<std::shared_ptr<const ImageFile>> open_image(const std::string& path, int disk) {
     const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);

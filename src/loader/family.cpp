@@ -147,9 +147,14 @@ bool has_holes(const FileReference& file) {
     return at < file.size;
 }
 
+std::string unread_clause(const VolumeRef& volume) {
+    const auto problem = volume != nullptr ? volume->problem(Observer::Loader) : std::nullopt;
+    return problem && problem->unreadable() ? fmt::format(": {} cannot be read", volume->place) : std::string{};
+}
+
 std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) {
     const auto setup = kernel.load<ondisk::LinuxSetup>(0x1F1);
-    if (!setup) return "the file is too short";
+    if (!setup) return setup.error().unreadable() ? "it cannot be read" : "the file is too short";
     if (setup->boot_flag != 0xAA55) return "the mark 55AA at byte 510 is missing";
     if (setup->setup_sectors > most_setup_sectors)
         return fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors));

@@ -80,6 +80,8 @@ std::vector<DiskRange> ranges_of(const Volume& volume, FileId file);
 /// A file with holes: parts of it that no sector holds.
 bool has_holes(const FileReference& file);
 
+/// ": d1p1 cannot be read" where the medium does not give what tells the volume's file system; else empty.
+std::string unread_clause(const VolumeRef& volume);
 /// What a loader by the real-mode Linux boot protocol refuses (Documentation/arch/x86/boot.rst); empty: it starts it.
 std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors);
 

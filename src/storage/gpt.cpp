@@ -209,10 +209,12 @@ std::optional<PartitionTable> read_gpt_as_uefi(const ByteSource& disk, std::vect
     const Copy backup = read_copy(disk, sectors - 1, sector);
     if (!protective_for_firmware(disk)) {
         if (primary.marked || backup.marked)
-            findings.push_back(make_finding(
-                Code::UefiNoProtectiveEntry,
-                "sector 0 has no protective entry (type EE from sector 1 on): the firmware does not look for the GPT",
-                {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
+            findings.push_back(
+                make_finding(Code::UefiNoProtectiveEntry,
+                             disk.bytes(0, 512) ? "sector 0 has no protective entry (type EE from sector 1 on): the "
+                                                  "firmware does not look for the GPT"
+                                                : "sector 0 cannot be read: the firmware does not look for the GPT",
+                             {evidence_bytes(disk, 446, 64, "an entry of type EE that starts at sector 1", "none")}));
         return std::nullopt;
     }
     const bool first = primary.header_good && primary.entries_good;

@@ -6,6 +6,8 @@
 #include <herberge/flash.hpp>
 #include <herberge/storage.hpp>
 
+#include "bytes/steady.hpp"
+
 #include "files/ext.hpp"
 #include "files/stored.hpp"
 #include "storage/layers.hpp"
@@ -48,7 +50,7 @@ Disk inspect_disk(Source source, int number, std::string path) {
     Disk disk;
     disk.number = number;
     disk.path = std::move(path);
-    disk.source = std::move(source);
+    disk.source = steady(std::move(source));
     auto table = read_partition_table(*disk.source);
     if (!table) {
         disk.problem = table.error();

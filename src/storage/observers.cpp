@@ -128,8 +128,25 @@ std::optional<Error> Volume::problem(Observer observer) const {
         return Error{
             ErrorKind::Unsupported, fmt::format("{}: what lies inside is not read here", seen.name()), place, {}, {}};
     const auto& first = opened(observer_traits(observer).readers[0]);
-    return first ? std::nullopt : std::optional(first.error());
+    if (first) return std::nullopt;
+    // What was recognised and is not any more: the mark was refused since.
+    if (!first.error().unreadable() && source != nullptr)
+        if (auto lost = unreadable_marks(*source)) return lost;
+    return first.error();
 }
+
+namespace {
+
+/// The primary copy lies in sectors that the medium does not give.
+bool gpt_unreadable(const Disk& disk) {
+    constexpr std::uint64_t sectors = 33;  // header and 128 entries
+    const std::uint64_t from = disk.table.sector_size;
+    const auto bytes =
+        disk.source->bytes(from, std::min(sectors * from, disk.source->size() - std::min(from, disk.source->size())));
+    return !bytes && bytes.error().unreadable();
+}
+
+}  // namespace
 
 std::optional<std::string> Disk::refuses_table(Observer observer, bool told_gpt) const {
     const bool gpt = table.kind == TableKind::Gpt;
@@ -145,7 +162,8 @@ std::optional<std::string> Disk::refuses_table(Observer observer, bool told_gpt)
             // command line says "gpt"; block/partitions/msdos.c: the status bytes.
             if (gpt && told_gpt && (table.primary_sound || table.backup_sound)) return std::nullopt;
             if (gpt && !table.primary_sound)
-                return "the primary GPT is not sound, and the command line does not say gpt";
+                return fmt::format("the primary GPT {}, and the command line does not say gpt",
+                                   gpt_unreadable(*this) ? "cannot be read" : "is not sound");
             if (gpt && !table.protective_at_one) return "no protective entry starts at sector 1";
             if (!gpt && table.odd_status) return "a status byte in the table is neither 00 nor 80";
             return std::nullopt;

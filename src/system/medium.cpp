@@ -143,7 +143,11 @@ PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
                 NodeKind::PackedFile, *file, std::vector{volume.shared_from_this()}, LayerNames{})));
             continue;
         }
-        std::string text = !file ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+        const auto head = file ? (*file)->bytes(0, std::min<std::uint64_t>((*file)->size(), 4096))
+                               : fail(ErrorKind::NotFound, "not opened");
+        const bool lost = file && !head && head.error().unreadable();
+        std::string text = !file  ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+                           : lost ? fmt::format("{}:{} cannot be read: {}", volume.place, path, head.error().what)
                            : !inside.known() ? fmt::format("{}:{} holds no file system", volume.place, path)
                                              : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
                                                            size_text(inside.size));

@@ -43,7 +43,7 @@ public:
         else if (init_.flavour == "busybox" || init_.flavour == "sysvinit") inittab();
         else if (init_.flavour == "runit") stages();
         else if (init_.flavour == "script") own_script();
-        else out_.text = "this init's own configuration is not known";
+        else out_.text = unknown_init();
         if (mounts_all_ && !init_.from_medium) mounts();
         besides();
         if (out_.state == State::Unknown && checked_ > 0) out_.state = State::Holds;
@@ -80,6 +80,21 @@ private:
         out_.findings.push_back(make_finding(code, std::move(text), std::move(evidence)));
     }
     [[nodiscard]] std::string at(std::string_view path) const { return fmt::format("{}:{}", root_.place, path); }
+
+    /// An init of which nothing is known, or whose own files do not tell what it is.
+    [[nodiscard]] std::string unknown_init() {
+        std::string out = "this init's own configuration is not known";
+        const auto program = resolve(fs_, init_.program.path);
+        const auto bytes = program ? fs_.open(program->file.id, init_.program.path) : tl::unexpected(program.error());
+        const auto table = resolve(fs_, "/etc/inittab");
+        const Error* lost = !bytes && bytes.error().unreadable() ? &bytes.error() : nullptr;
+        if (!table && table.error().unreadable()) lost = &table.error();
+        const auto text = read_text_file(fs_, init_.program.path, std::uint64_t{1} << 20U);
+        if (!text && text.error().unreadable()) lost = &text.error();
+        if (lost == nullptr) return out;
+        out_.evidence.push_back(evidence_error(*lost));
+        return out + ": what tells it cannot be read";
+    }
 
     // --- systemd -------------------------------------------------------------------------------------------------
     void systemd() {
@@ -484,7 +499,10 @@ private:
         }
         if (init_.flavour != "systemd") {
             const auto point = resolve(fs_, line.mount_point);
-            if (!point || point->file.type != FileType::Directory)
+            if (!point && point.error().unreadable())
+                untold(fmt::format("whether the mount point {} is there cannot be read", printable(line.mount_point)),
+                       evidence_error(point.error()));
+            else if (!point || point->file.type != FileType::Directory)
                 breaks(Code::FstabMountPointMissing,
                        fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
         }

@@ -7,6 +7,7 @@
 #include <herberge/hive.hpp>
 #include <herberge/system.hpp>
 
+#include "artifact/hive_whole.hpp"
 #include "system/windows.hpp"
 #include "system/windows_state.hpp"
 
@@ -150,10 +151,9 @@ std::vector<WindowsFilter> filters_of(const Hive& hive, const std::string& contr
 
 }  // namespace
 
-Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::string& directory) {
-    const auto opened = open_windows_hive(volume, directory, "SYSTEM");
-    if (!opened) return tl::unexpected(opened.error());
-    const Hive& hive = **opened;
+namespace {
+
+Result<WindowsRegistry> read_registry(const Hive& hive, const Volume& volume, const std::string& directory) {
     WindowsRegistry out;
     out.findings = hive.findings();
     const auto number = [&](std::string_view name) {
@@ -267,6 +267,21 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
         std::string program = windows->substr(0, windows->find(' '));
         out.csrss = windows_image_path(program, "csrss", 16, directory);
     }
+    return out;
+}
+
+}  // namespace
+
+Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::string& directory) {
+    const auto opened = open_windows_hive(volume, directory, "SYSTEM");
+    if (!opened) return tl::unexpected(opened.error());
+    auto out = read_registry(**opened, volume, directory);
+    // The loader takes all of the file or nothing; what lies in a sector that it does not get is not absent.
+    const FileSystem* fs = volume.files(Observer::Nt);
+    const std::string path = directory + "/System32/config/SYSTEM";
+    if (const auto file = fs != nullptr ? open_path(*fs, path, volume.place) : nullptr)
+        if (auto whole = read_hive_throughout(*file); !whole && whole.error().unreadable())
+            return tl::unexpected(whole.error());
     return out;
 }
 

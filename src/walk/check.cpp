@@ -75,7 +75,8 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     if (options.variables.given()) return FirmwareKind::Uefi;
     // A BIOS needs code in a first sector, and on a GPT disk that code's own partition or a loader with a name: the
     // protective sector of a UEFI disk often holds code that nothing ever runs.
-    constexpr std::string_view bios_boot = "21686148-6449-6e6f-744e-656564454649";
+    constexpr std::string_view bios_boot = "21686148-6449-6e6f-744e-656564454649",
+                               efi_system = "c12a7328-f81f-11d2-ba4b-00a0c93ec93b";
     for (const auto& disk : machine.disks) {
         // A disc with an image for a BIOS is meant for one, too.
         if (disk.optical && disk.catalogue &&
@@ -91,8 +92,16 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
     bool application = false;
     machine.each_volume([&](const Volume& volume) {
         const auto* fs = volume.files(Observer::Uefi);
-        application =
-            application || (fs != nullptr && volume.as(Observer::Uefi).is(Family::Fat) && resolve(*fs, "/EFI"));
+        if (fs != nullptr && volume.as(Observer::Uefi).is(Family::Fat)) {
+            const auto folder = resolve(*fs, "/EFI");
+            application = application || folder || folder.error().unreadable();
+        }
+        // What the medium does not give was there for the firmware, if the table says so.
+        const Disk* disk = machine.disk(volume.disk);
+        const auto* partition = disk != nullptr ? disk->table.find(volume.partition) : nullptr;
+        const auto problem = fs == nullptr ? volume.problem(Observer::Uefi) : std::nullopt;
+        application = application ||
+                      (problem && problem->unreadable() && partition != nullptr && partition->type_guid == efi_system);
     });
     return application ? FirmwareKind::Uefi : FirmwareKind::Bios;
 }

@@ -206,6 +206,12 @@ private:
                                ? "the firmware finds no FAT volume on any disk"
                                : fmt::format("no boot option leads to a file that is there, and no FAT volume has {}",
                                              efi_fallback_path(kind_));
+        std::vector<std::string> unread;
+        machine_.each_volume([&](const Volume& v) {
+            const auto problem = v.problem(Observer::Uefi);
+            if (problem && problem->unreadable()) unread.push_back(v.place);
+        });
+        if (!unread.empty()) text += fmt::format("; {} cannot be read", fmt::join(unread, ", "));
         if (!skipped_.empty()) text += fmt::format(" ({})", fmt::join(skipped_, ", "));
         // The usual mistake with downloaded images: made for another machine.
         std::vector<std::pair<std::string_view, std::string_view>> others(other_fallback_names().begin(),

@@ -497,6 +497,32 @@ private:
         if (!known) findings_.push_back(finding);
     }
 
+    /// What a disk was asked for in vain.
+    static std::optional<Finding> lost_sectors(const Disk& disk) {
+        constexpr std::size_t most_shown = 8;
+        const auto* damaged = dynamic_cast<const DamagedSource*>(disk.source.get());
+        const auto asked =
+            damaged != nullptr ? damaged->asked() : std::vector<std::pair<std::uint64_t, std::uint64_t>>{};
+        if (asked.empty()) return std::nullopt;
+        std::uint64_t bytes = 0;
+        std::vector<Evidence> evidence;
+        for (const auto& [at, length] : asked) {
+            bytes += length;
+            if (evidence.size() < most_shown)
+                evidence.push_back({DiskRange{disk.number, at, length},
+                                    disk.source->place(),
+                                    {},
+                                    "readable sectors",
+                                    "the medium does not give them"});
+        }
+        return make_finding(
+            Code::MediumUnreadable,
+            fmt::format("d{} does not give {} that {} asked for, in {} {}: what seems absent or damaged may lie there",
+                        disk.number, size_text(bytes), bytes == 1 ? "was" : "were", asked.size(),
+                        asked.size() == 1 ? "place" : "places"),
+            std::move(evidence));
+    }
+
     void collect_findings(Verdict& out) {
         // Ways that break and that no system needs are worth knowing, too.
         for (const auto& route : routes_.list)
@@ -505,6 +531,8 @@ private:
         for (const auto& disk : machine_.disks)
             for (const auto& finding : disk.table.findings) keep(finding);
         for (const auto& finding : machine_.layer_findings) keep(finding);
+        for (const auto& disk : machine_.disks)
+            if (auto lost = lost_sectors(disk)) keep(*lost);
         machine_.each_volume(Observer::Linux, [&](const Volume& volume) {
             if (const auto* fs = volume.files(Observer::Linux))
                 for (const auto& finding : fs->remarks()) keep(finding);

@@ -214,6 +214,15 @@ private:
     bool os_loader() {
         const auto& loader = start_.loader;
         const auto* fs = loader.volume->files(Observer::WindowsLoader);
+        if (fs == nullptr) {
+            const auto problem = loader.volume->problem(Observer::WindowsLoader);
+            ladder_.set(
+                Stage::Kernel, State::Unknown,
+                fmt::format("the files of {} cannot be read{}", loader.volume->place,
+                            problem ? ": " + problem->what : ""),
+                problem ? std::vector{evidence_error(*problem)} : std::vector{evidence_place(loader.volume->place)});
+            return false;
+        }
         auto state = image(*fs, loader.volume->place, loader.real_path, true);
         const bool efi_name = lower_text(loader.real_path).ends_with(".efi");
         if (state.kind == ImageState::Kind::Sound && efi_name != entry_.windows_efi)
@@ -289,9 +298,13 @@ private:
             const bool missing = error.kind == ErrorKind::NotFound;
             return kernel_breaks(
                 Code::WindowsSystemHive,
-                fmt::format("the registry hive {} cannot be used: {}", place(hive_path), error.what),
+                fmt::format("the registry hive {} cannot be {}: {}", place(hive_path),
+                            error.unreadable() ? "read" : "used", error.what),
                 {evidence_error(error)},
-                screen(start_.directory + "/system32/config/system", missing ? "0xc000000f" : "0xc000014c",
+                screen(start_.directory + "/system32/config/system",
+                       missing              ? "0xc000000f"
+                       : error.unreadable() ? "0xc0000185"
+                                            : "0xc000014c",
                        "The operating system couldn't be loaded because the system registry file is missing or "
                        "contains errors."));
         }
@@ -440,7 +453,9 @@ private:
     }
 
     [[nodiscard]] bool at_boot(const WindowsService& s) const {
-        return s.start == 0 && is_driver(s) && !s.file.empty() && resolve(*fs_, s.file);
+        if (s.start != 0 || !is_driver(s) || s.file.empty()) return false;
+        const auto found = resolve(*fs_, s.file);
+        return found || found.error().unreadable();
     }
 
     bool no_root(Code code, std::string text, std::string key) {
@@ -504,11 +519,11 @@ private:
         }
         if (!filters()) return false;
         const std::string driver = start_.system->info.format == Format::Ntfs ? "Ntfs" : "fastfat";
-        if (!resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver)))
-            return fails(
-                Code::WindowsFileSystemDriver,
-                fmt::format("the file system driver {}.sys is not there: the system's volume cannot be mounted",
-                            driver));
+        if (const auto found = resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver));
+            !found)
+            return fails(Code::WindowsFileSystemDriver,
+                         fmt::format("the file system driver {}.sys {}: the system's volume cannot be mounted", driver,
+                                     found.error().unreadable() ? "cannot be read" : "is not there"));
         ladder_.set(
             Stage::Root, State::Holds,
             fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable",

@@ -308,6 +308,8 @@ int Interpreter::cmd_load_env(const Arguments& a, const Command& /*c*/) {
     const auto opened = open(path);
     if (!opened.source) return error(opened.message);
     const auto text = opened.source->text(1U << 20U);
+    if (!text && text.error().unreadable())
+        return error(fmt::format("failure reading sector 0x{:x}.", text.error().byte / 512));
     if (!text) return error("premature end of file " + path + ".");
     static constexpr std::string_view mark = "# GRUB Environment Block\n";
     if (!text->starts_with(mark)) return error("invalid environment block.");

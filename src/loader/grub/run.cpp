@@ -334,7 +334,9 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     }
     VolumeRef volume = world.volume_of(*device);
     std::string unread = device->unread;
-    if (volume != nullptr && world.unread(*volume, interpreter.context().modules))
+    const auto problem_there = volume != nullptr ? volume->problem(Observer::Grub) : std::nullopt;
+    const bool lost = problem_there && problem_there->unreadable();
+    if (volume != nullptr && !lost && world.unread(*volume, interpreter.context().modules))
         unread = fmt::format("{} is {}, whose files GRUB reads and this program does not yet", volume->place,
                              volume->as(Observer::Grub).name());
     // An image that carries normal mode in itself goes on from there.

@@ -17,10 +17,16 @@ namespace {
 
 constexpr unsigned most_setup_sectors = 64;  // include/grub/i386/linux.h: GRUB_LINUX_MAX_SETUP_SECTS
 
+/// What GRUB prints where a file ends too early, or its disk does not give it.
+std::string short_read(const Error& error) {
+    return error.unreadable() ? fmt::format("failure reading sector 0x{:x}.", error.byte / 512)
+                              : "premature end of file";
+}
+
 /// What grub-core/loader/i386/linux.c and …/pc/linux.c refuse; empty: loaded.
 std::string refuse_kernel(const ByteSource& file, bool real_mode) {
     const auto setup = file.load<ondisk::LinuxSetup>(0x1F1);
-    if (!setup) return "premature end of file";
+    if (!setup) return short_read(setup.error());
     if (setup->boot_flag != 0xAA55) return "invalid magic number.";
     if (setup->setup_sectors > most_setup_sectors) return "too many setup sectors.";
     const bool header = std::memcmp(setup->header.data(), "HdrS", 4) == 0;
@@ -35,7 +41,8 @@ std::string refuse_kernel(const ByteSource& file, bool real_mode) {
 /// that it hands it to. Empty: started.
 std::string refuse_application(const ByteSource& file, EfiMachine machine, std::string& why) {
     const auto mark = file.bytes(0, std::min<std::uint64_t>(64, file.size()));
-    if (!mark || mark->size() < 64) return "premature end of file";
+    if (!mark) return short_read(mark.error());
+    if (mark->size() < 64) return "premature end of file";
     if ((*mark)[0] != 'M' || (*mark)[1] != 'Z')
         return "plain image kernel not supported - rebuild with CONFIG_(U)EFI_STUB enabled.";
     if (const auto refused = refuse_efi_image(file, machine)) {
@@ -89,9 +96,13 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
                                           : refuse_kernel(*opened.source, real_mode);
     if (!refused.empty()) {
         if (refused == "premature end of file") refused += " " + a[1] + ".";
-        stop(Code::KernelRefusedByLoader,
-             refusal.empty() ? fmt::format("GRUB refuses the kernel {}: {}", a[1], refused)
-                             : fmt::format("the firmware does not take the kernel {} from GRUB: {}", a[1], refusal));
+        if (refused.starts_with("failure reading"))
+            stop(Code::KernelUnreadable, fmt::format("the kernel {} cannot be read: {}", a[1], refused));
+        else
+            stop(Code::KernelRefusedByLoader,
+                 refusal.empty()
+                     ? fmt::format("GRUB refuses the kernel {}: {}", a[1], refused)
+                     : fmt::format("the firmware does not take the kernel {} from GRUB: {}", a[1], refusal));
         return error(refused);
     }
     if (const auto why = world_.refuse_kernel(*opened.source)) {

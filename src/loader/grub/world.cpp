@@ -273,6 +273,9 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
         return out;
     }
     out.volume = volume_of(*found);
+    if (const auto problem = out.volume != nullptr ? out.volume->problem(Observer::Grub) : std::nullopt;
+        problem && problem->unreadable())
+        return refuse(Opened::Failure::Read, read_failure(*problem, device_name));
     if (out.volume != nullptr && unread(*out.volume, modules))
         return refuse(Opened::Failure::Unread,
                       fmt::format("{} is {}, whose files GRUB reads and this program does not yet", out.volume->place,

@@ -176,11 +176,13 @@ private:
 };
 
 /// The core module lies beside ldlinux.sys or in one of the usual directories.
-std::optional<FileReference> find_core_module(const Volume& volume, const std::string& directory) {
+std::optional<FileReference> find_core_module(const Volume& volume, const std::string& directory,
+                                              std::string* unread = nullptr) {
     for (const std::string& where : {directory, std::string("/boot/isolinux"), std::string("/isolinux"),
                                      std::string("/boot/syslinux"), std::string("/syslinux"), std::string("/")}) {
         auto file = refer(volume, "ldlinux.c32", (where == "/" ? "" : where) + "/ldlinux.c32", 0);
         if (file.found()) return file;
+        if (file.unreadable() && unread != nullptr && unread->empty()) *unread = file.error.value_or("");
     }
     return std::nullopt;
 }
@@ -200,8 +202,10 @@ std::string judge_module(const FileReference& file) {
     const auto source = open_file(file);
     if (!source) return "it cannot be read";
     const auto start = source->bytes(0, std::min<std::uint64_t>(source->size(), 52));
+    if (!start && start.error().unreadable()) return "it cannot be read";
     if (!start || !looks_like_elf(*start)) return "it is no ELF module";
     const auto elf = inspect_elf(*source);
+    if (!elf && elf.error().unreadable()) return "it cannot be read";
     if (!elf || elf->bits != 32 || elf->machine != 3) return "it is no 32-bit x86 ELF module";
     if (!elf->complete) return "it is cut short";
     return {};
@@ -209,7 +213,16 @@ std::string judge_module(const FileReference& file) {
 
 std::optional<FileReference> usable_core_module(const Volume& volume, const std::string& directory,
                                                 const std::string& screen, LoaderRun& out) {
-    auto module = find_core_module(volume, directory);
+    std::string unread;
+    auto module = find_core_module(volume, directory, &unread);
+    if (!module && !unread.empty()) {
+        stop(out, Code::SyslinuxCoreModuleMissing,
+             fmt::format("whether ldlinux.c32 is in {} cannot be read", directory),
+             {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume.place, directory == "/" ? "" : directory),
+                             "readable sectors", unread)},
+             screen);
+        return std::nullopt;
+    }
     if (!module) {
         stop(out, Code::SyslinuxCoreModuleMissing,
              fmt::format("ldlinux.c32 is neither in {} nor in the usual directories", directory),
@@ -305,7 +318,8 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
     const std::string banner = stage->banner + "EDD";
     if (volume == nullptr || plain_view(*volume) == nullptr) {
         stop(out, Code::SyslinuxNoFileSystem,
-             "ldlinux.sys finds no file system that it can read where it was started from",
+             std::string("ldlinux.sys finds no file system that it can read where it was started from") +
+                 unread_clause(volume),
              {evidence_place(place.text(), "a file system")}, banner + "\nNo valid file system found!");
         return out;
     }

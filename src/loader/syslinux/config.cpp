@@ -85,12 +85,18 @@ public:
 
     Settings settings;
 
+    std::optional<Error> lost;  ///< of a configuration that the medium does not give
+
     /// False: no such file.
     bool file(const std::string& path, int depth = 0) {
         if (depth > most_include_depth || std::ranges::count(settings.files, path) > 1) return true;
         const auto reference = refer(volume_, path, path, 0);
         const auto source = open_file(reference);
         const auto text = source ? source->text(std::uint64_t{1} << 20U) : fail(ErrorKind::NotFound, "no file");
+        if (!text && !lost && (reference.unreadable() || text.error().unreadable()))
+            lost = reference.unreadable()
+                       ? Error{ErrorKind::Unreadable, reference.error.value_or(""), reference.place, {}, {}}
+                       : text.error();
         if (!text) return false;
         settings.files.push_back(path);
         place_ = fmt::format("{}:{}", volume_.place, path);
@@ -469,6 +475,12 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
         if (menu.entries.empty())
             stop(out, Code::SyslinuxConfigEmpty, "the configuration defines no label",
                  {evidence_place(menu.place, "a LABEL", "none")}, "");
+        return menu;
+    }
+    if (first.empty() && parser.lost) {
+        stop(out, Code::ConfigurationUnreadable,
+             fmt::format("the configuration {} cannot be read: {}", menu.place, parser.lost->what),
+             {evidence_error(*parser.lost)}, "");
         return menu;
     }
     if (first.empty()) {

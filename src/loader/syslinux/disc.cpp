@@ -49,7 +49,8 @@ public:
         VolumeRef volume = disc_volume(machine_, disk_);
         if (volume == nullptr || plain_view(*volume) == nullptr) {
             stop(out_, Code::SyslinuxNoFileSystem,
-                 "the loader finds no file system that it can read where it was started from",
+                 std::string("the loader finds no file system that it can read where it was started from") +
+                     unread_clause(volume),
                  {evidence_place(fmt::format("d{}", disk_.number), "an ISO 9660 file system")},
                  banner + way_ + "\nNo valid file system found!");
             return;
@@ -141,9 +142,11 @@ LoaderRun run_hybrid(const Machine& machine, const BootPlace& place) {
                                                                   : fail(ErrorKind::OutOfRange, "no such sector");
     if (!mark || mark->disk_entry != hybrid_mark) {
         stop(out, Code::IsolinuxPointer,
-             fmt::format(
-                 "the first sector sends the firmware to sector {} for ISOLINUX's boot image, and that is not there",
-                 sector),
+             (!code && code.error().unreadable()) || (!mark && mark.error().unreadable())
+                 ? fmt::format("the boot image in sector {}, to which the first sector sends, cannot be read", sector)
+                 : fmt::format("the first sector sends the firmware to sector {} for ISOLINUX's boot image, and that "
+                               "is not there",
+                               sector),
              {place.evidence(hybrid_pointer, 8, "where isolinux.bin begins", fmt::format("{}", sector))},
              "isolinux.bin missing or corrupt.");
         return out;

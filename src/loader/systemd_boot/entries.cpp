@@ -119,6 +119,8 @@ public:
     std::vector<Entry> entries;
     /// Entries that are not listed: place, and why.
     std::vector<std::pair<std::string, std::string>> dropped;
+    /// What the medium does not give: an entry may have been there.
+    std::optional<Error> lost;
 
     void read() {
         read_volume(esp_);
@@ -140,7 +142,7 @@ private:
         auto each = [&](const std::string& folder, std::string_view ending, auto&& visit) {
             const auto found = resolve(fs, folder);
             const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
-            if (!names) return;
+            if (!names) return miss(found ? names.error() : found.error());
             for (const auto& name : *names)
                 if (lower_text(name.name).ends_with(ending) && name.type != FileType::Directory &&
                     entries.size() < most_entries)
@@ -152,9 +154,13 @@ private:
              [&](const std::string& path, const std::string& name) { unified(volume, path, name); });
     }
 
+    void miss(const Error& error) {
+        if (error.unreadable() && !lost) lost = error;
+    }
+
     void text_entry(const Volume& volume, const std::string& path, const std::string& name) {
         const auto text = read_text_file(*plain_view(volume), path);
-        if (!text) return;
+        if (!text) return miss(text.error());
         Entry e;
         take_counter(name, e);
         e.entry.place = fmt::format("{}:{}", volume.place, path);
@@ -240,6 +246,10 @@ private:
         auto file = refer(volume, path, path, 0);
         const auto source = open_file(file);
         const auto image = source ? inspect_pe(*source) : fail(ErrorKind::NotFound, "unreadable");
+        if (file.unreadable() || (!image && image.error().unreadable())) {
+            miss(image ? Error{ErrorKind::Unreadable, file.error.value_or(""), file.place, {}, {}} : image.error());
+            return drop(file.place, "it cannot be read");
+        }
         if (!image) return drop(file.place, "it is no image");
         auto section = [&](std::string_view wanted) -> const PeSection* {
             const auto found = std::ranges::find(image->sections, wanted, &PeSection::name);
@@ -419,17 +429,24 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
         ++index;
     }
     out.menu.default_entry = chosen >= 0 ? chosen : std::max(first, 0);
+    // An entry of its own, wherever the firmware has a setup page to go to (src/boot/efi/boot.c).
+    constexpr const char* nothing_listed =
+        "Reboot Into Firmware Interface (alone in the menu, and taken when its time is up; firmware without such a "
+        "page: No loader found.)";
+    if (out.menu.entries.empty() && reader.lost) {
+        stop(out, Code::BootEntriesMissing,
+             fmt::format("the entries of {} cannot be read: {}", volume.place, reader.lost->what),
+             {evidence_error(*reader.lost)}, nothing_listed);
+        return out;
+    }
     if (out.menu.entries.empty()) {
-        stop(
-            out, Code::BootEntriesMissing,
-            fmt::format(
-                "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
-                volume.place),
-            {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
-                            reader.dropped.empty() ? "none" : reader.dropped.front().second)},
-            // An entry of its own, wherever the firmware has a setup page to go to (src/boot/efi/boot.c).
-            "Reboot Into Firmware Interface (alone in the menu, and taken when its time is up; firmware without such a "
-            "page: No loader found.)");
+        stop(out, Code::BootEntriesMissing,
+             fmt::format(
+                 "{} has neither entry files in /loader/entries nor unified images in /EFI/Linux that could be listed",
+                 volume.place),
+             {evidence_place(fmt::format("{}:/loader/entries", volume.place), "an entry",
+                             reader.dropped.empty() ? "none" : reader.dropped.front().second)},
+             nothing_listed);
         out.returns = true;
         return out;
     }

@@ -230,11 +230,14 @@ Finding nothing_found(const Machine& machine, const Board& board, const Variable
                                 : fmt::format("** No partition table - {} 0 **", board.medium));
     auto tried = bootable(disk);
     if (tried.empty()) tried.push_back(1);
-    std::vector<std::string> places, unread;
+    std::vector<std::string> places, unread, lost;
     for (const int number : tried) {
         places.push_back(fmt::format("d{}p{}", disk.number, number));
         const auto volume = machine.volume(disk.number, number);
-        if (volume != nullptr && files_of(*volume) == nullptr) unread.push_back(places.back());
+        if (volume != nullptr && files_of(*volume) == nullptr) {
+            const auto problem = volume->problem(Observer::Loader);
+            (problem && problem->unreadable() ? lost : unread).push_back(places.back());
+        }
     }
     for (const auto& volume : disk.volumes) {
         if (std::ranges::find(tried, volume->partition) != tried.end()) continue;
@@ -250,6 +253,10 @@ Finding nothing_found(const Machine& machine, const Board& board, const Variable
              evidence_place(volume->place + ":" + *file)},
             std::string(prompt));
     }
+    if (!lost.empty())
+        return make_finding(
+            Code::UbootNothingFound, fmt::format("U-Boot looks at {}, which cannot be read", fmt::join(lost, ", ")),
+            {evidence_place(lost.front(), "readable sectors", "the medium does not give them")}, std::string(prompt));
     if (!unread.empty())
         return make_finding(
             Code::UbootNothingFound,

@@ -7,6 +7,7 @@
 
 #include <herberge/pe.hpp>
 
+#include "artifact/hive_whole.hpp"
 #include "loader/family.hpp"
 #include "loader/text.hpp"
 #include "loader/windows/store.hpp"
@@ -78,31 +79,49 @@ std::optional<FileReference> find_file(const BootPlace& place, std::string_view 
     return file;
 }
 
+constexpr std::uint64_t most_loader = std::uint64_t{4} << 20U;
+
+struct LoaderFault {
+    std::string text;
+    bool unread = false;  ///< the medium does not give it
+};
+
 /// A 16-bit head, and behind it the image that does the work. Large ones may be packed, so that no image is seen.
 /// The boot manager's head checks the sum of that image before it starts it (`sum`).
-std::optional<std::string> judge_loader_file(const Source& source, bool sum) {
+std::optional<LoaderFault> find_loader_fault(const Source& source, bool sum) {
     const ByteSource& file = *source;
-    constexpr std::uint64_t most = std::uint64_t{4} << 20U;
+    constexpr std::uint64_t most = most_loader;
     constexpr std::uint64_t head_only = 8192;
     const auto bytes = file.bytes(0, std::min(file.size(), most));
-    if (!bytes) return "it cannot be read: " + bytes.error().what;
+    const auto unread = [](const Error& error) { return LoaderFault{"it cannot be read: " + error.what, true}; };
+    if (!bytes) return bytes.error().unreadable() ? unread(bytes.error()) : LoaderFault{bytes.error().what};
     for (std::size_t at = 0; at + 64 < bytes->size(); at += 16) {
         if ((*bytes)[at] != 'M' || (*bytes)[at + 1] != 'Z') continue;
         const auto image = inspect_pe(file, at);
+        if (!image && image.error().unreadable()) return unread(image.error());
         if (!image) continue;
-        if (!image->complete) return "the image in it is cut short";
+        if (!image->complete) return LoaderFault{"the image in it is cut short"};
         if (!sum || image->stored_checksum == 0) return std::nullopt;
         // It may end with its last section, or with what was appended to the file.
         for (const std::uint64_t length : {image->end, file.size() - at}) {
             const auto found = pe_checksum(*slice(source, at, length, file.place()));
             if (found && *found == image->stored_checksum) return std::nullopt;
+            if (!found && found.error().unreadable()) return unread(found.error());
         }
-        return fmt::format("the image in it fails its own checksum ({:08x})", image->stored_checksum);
+        return LoaderFault{fmt::format("the image in it fails its own checksum ({:08x})", image->stored_checksum)};
     }
     if (file.size() <= head_only)
-        return fmt::format("only {} of it are there: the image behind its 16-bit head is missing",
-                           size_text(file.size()));
+        return LoaderFault{fmt::format("only {} of it are there: the image behind its 16-bit head is missing",
+                                       size_text(file.size()))};
     return std::nullopt;
+}
+
+/// The same; nothing is damaged that is refused.
+std::optional<LoaderFault> judge_loader_file(const Source& source, bool sum) {
+    const auto fault = find_loader_fault(source, sum);
+    if (!fault || fault->unread) return fault;
+    const auto bytes = source->bytes(0, std::min(source->size(), most_loader));
+    return !bytes && bytes.error().unreadable() ? LoaderFault{"it cannot be read: " + bytes.error().what, true} : fault;
 }
 
 void count_entries(LoaderRun& out) {
@@ -133,9 +152,10 @@ LoaderRun run_manager(const Machine& machine, const BootPlace& place) {
         return out;
     }
     if (const auto why = judge_loader_file(source, true)) {
-        stop(out, Code::WindowsLoaderDamaged, fmt::format("{}: {}", file->place, *why),
-             {evidence_place(file->place, "a whole boot manager", *why)},
-             fmt::format("BOOTMGR image is corrupt.  The system cannot boot."));
+        stop(out, why->unread ? Code::WindowsLoaderUnreadable : Code::WindowsLoaderDamaged,
+             fmt::format("{}: {}", file->place, why->text),
+             {evidence_place(file->place, "a whole boot manager", why->text)},
+             why->unread ? read_failed() : "BOOTMGR image is corrupt.  The system cannot boot.");
         return out;
     }
     out.loader_text = fmt::format("the boot manager {} is there and whole ({})", file->place, size_text(file->size));
@@ -172,12 +192,12 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     std::vector<Source> logs;
     for (const char* ending : {".LOG", ".LOG1", ".LOG2"})
         if (auto log = open_file(refer(volume, path + ending, path + ending, 0))) logs.push_back(log);
+    const auto unread = [&](const Error& error) {
+        stop(out, Code::StoreUnreadable, fmt::format("the boot store {} cannot be read: {}", where, error.what),
+             {evidence_error(error)}, screen("0xc0000185"));
+    };
     const auto hive = open_hive(source, logs);
-    if (!hive && hive.error().unreadable()) {
-        stop(out, Code::StoreUnreadable, fmt::format("the boot store {} cannot be read: {}", where, hive.error().what),
-             {evidence_error(hive.error())}, screen("0xc0000185"));
-        return;
-    }
+    if (!hive && hive.error().unreadable()) return unread(hive.error());
     if (!hive) {
         stop(out, Code::StoreDamaged, fmt::format("the boot store {} cannot be used: {}", where, hive.error().what),
              {evidence_error(hive.error())}, screen(file.size == 0 ? "0xc000000f" : "0xc000014c"));
@@ -185,6 +205,9 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     }
     for (const auto& finding : (*hive)->findings()) out.findings.push_back(finding);
     auto read = read_store_menu(machine, **hive, volume, where, efi);
+    // The boot manager takes all of it or nothing; what lies in a sector that it does not get is not absent.
+    if (const auto whole = read_hive_throughout(*source); !whole && whole.error().unreadable())
+        return unread(whole.error());
     out.menu = std::move(read.menu);
     out.menu.place = where;
     if (read.empty) {
@@ -346,10 +369,11 @@ LoaderRun run_ntldr(const Machine& machine, const BootPlace& place) {
     if (!file) return out;
     const Volume& volume = *place.volume;
     const auto source = open_file(*file);
-    const auto why = source ? judge_loader_file(source, false) : std::optional<std::string>("it cannot be read");
+    const auto why = source ? judge_loader_file(source, false) : std::optional(LoaderFault{"it cannot be read", true});
     if (why) {
-        stop(out, Code::WindowsLoaderDamaged, fmt::format("{}: {}", file->place, *why),
-             {evidence_place(file->place, "a whole NTLDR", *why)}, "NTLDR is corrupt.  The system cannot boot.");
+        stop(out, why->unread ? Code::WindowsLoaderUnreadable : Code::WindowsLoaderDamaged,
+             fmt::format("{}: {}", file->place, why->text), {evidence_place(file->place, "a whole NTLDR", why->text)},
+             why->unread ? read_failed() : "NTLDR is corrupt.  The system cannot boot.");
         return out;
     }
     const auto detect = refer(volume, "NTDETECT.COM", "/NTDETECT.COM", 0);

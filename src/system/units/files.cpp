@@ -69,34 +69,37 @@ std::vector<UnitFiles::Entry> UnitFiles::list(const std::string& folder) const {
         if (entry.folder) entry.link_to.clear();
         out.push_back(std::move(entry));
     }
+    const auto lost = [&](const char* what, const std::string& path, const Error& error) {
+        if (!error.unreadable()) return;
+        findings_.push_back(make_finding(Code::ServicesUnitsUnreadable,
+                                         fmt::format("{} {} cannot be read: {}", what, path, error.what),
+                                         {evidence_error(error)}));
+    };
     const auto there = resolve(fs_, folder);
     if (!there) {
-        if (there.error().unreadable())
-            findings_.push_back(
-                make_finding(Code::ServicesUnitsUnreadable,
-                             fmt::format("the folder {} cannot be read: {}", folder, there.error().what),
-                             {evidence_error(there.error())}));
+        lost("the folder", folder, there.error());
         return out;
     }
     const auto entries = fs_.list(there->file.id);
     if (!entries) {
-        if (entries.error().unreadable())
-            findings_.push_back(
-                make_finding(Code::ServicesUnitsUnreadable,
-                             fmt::format("the folder {} cannot be read: {}", folder, entries.error().what),
-                             {evidence_error(entries.error())}));
+        lost("the folder", folder, entries.error());
         return out;
     }
     for (const auto& one : *entries) {
         if (one.name == "." || one.name == ".." || out.size() > most_entries) continue;
         Entry entry{one.name, inside + one.name, {}};
         const auto info = resolve(fs_, entry.path, {.follow_last = false});
-        if (!info) continue;
+        if (!info) {
+            lost("what is named", entry.path, info.error());
+            if (info.error().unreadable()) lost_.insert(entry.path);
+            continue;
+        }
         entry.folder = info->file.type == FileType::Directory;
         entry.link = info->file.type == FileType::Symlink;
         if (entry.link) {
             const auto target = fs_.link_target(info->file.id);
             if (!target) {
+                lost("the link", entry.path, target.error());
                 lost_.insert(entry.path);
                 continue;
             }

@@ -188,6 +188,8 @@ void UnitStore::Impl::find_generators() {
 Unit& UnitStore::Impl::load(std::string_view name) {
     Unit& out = intern(std::string(name));
     drain();
+    for (; told_of_files_ < files_.findings().size(); ++told_of_files_)
+        findings.push_back(files_.findings()[told_of_files_]);
     return out;
 }
 

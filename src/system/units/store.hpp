@@ -73,6 +73,7 @@ private:
     std::deque<Unit*> queue_;
     std::map<std::string, std::set<std::string>> mounts_for_;  ///< a unit: paths that must be mounted before it
     bool draining_ = false;
+    std::size_t told_of_files_ = 0;  ///< findings of the files that are among the store's own
 };
 
 }  // namespace herberge
