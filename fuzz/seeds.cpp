@@ -74,6 +74,37 @@ int main(int argc, char** argv) {
     good = write("uefi", "option",
                  forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi")) &&
            good;
+    // The first byte says which decoder.
+    const auto table = [&](const char* name, std::uint8_t kind, forge::Bytes bytes) {
+        bytes.insert(bytes.begin(), kind);
+        if (bytes.size() > (96U << 10U)) bytes.resize(96U << 10U);
+        good = write("tables", name, bytes) && good;
+    };
+    table("mbr", 0, demo::front_desk().build());
+    table("gpt", 0, demo::kiosk().build());
+    table("sectors", 2, demo::front_desk().build());
+    table("efi", 3, forge::make_efi_application());
+    table("flash", 4, flash);
+    table("option", 5, forge::make_boot_option("Almhof", 1, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi"));
+    table("texts", 6,
+          forge::to_bytes("sbat,1,SBAT Version\ngrub,3,x\nUUID=1 / ext4 ro 0 1\nid:2:initdefault:\nwine /dev/sda7 none "
+                          "luks\n512k(u-boot),-(rootfs)\nroot=PARTUUID=a1b0f000-01/PARTNROFF=1 ro\n"));
+    table("scripts", 7,
+          forge::to_bytes("if [ -f /a ]; then set b=$c; fi\nmenuentry 'x' { linux /b\n}\nsetenv a 1; boot\n"));
+    good = write("configurations", "all",
+                 forge::to_bytes("a\ndefault 0\ntitle x\nroot (hd0,0)\nkernel /b root=/dev/sda1\n\xFF"
+                                 "c\nDEFAULT a\nLABEL a\n KERNEL /b\n APPEND initrd=/i root=/dev/sda1\n\xFF"
+                                 "f\ntitle x\nlinux /b\ninitrd /i\noptions ro\n\xFF"
+                                 "g\n[boot loader]\ntimeout=3\ndefault=multi(0)disk(0)rdisk(0)partition(1)\\W\n"
+                                 "[operating systems]\nmulti(0)disk(0)rdisk(0)partition(1)\\W=\"x\" /x\n\xFF"
+                                 "h\nimage=/b\n label=x\n root=/dev/sda1\n")) &&
+           good;
+    good = write("configurations", "grub", forge::to_bytes("b\nset default=1\nmenuentry x { linux /b ro\n}\n")) && good;
+    forge::Bytes code(33 + 128);
+    code[0] = 1;
+    const forge::Bytes loop = {0xB9, 4, 0, 0, 0, 0x01, 0xC8, 0x89, 0x05, 0, 0, 1, 0, 0xE2, 0xF7, 0xF4};
+    code.insert(code.end(), loop.begin(), loop.end());
+    good = write("cpu", "loop", code) && good;
     good = write("machine", "kiosk", demo::kiosk().build()) && good;
     good = write("machine", "office", pc.build()) && good;
     good = write("machine", "archive", demo::back_office().second()) && good;

@@ -452,9 +452,21 @@ bool Pc::load_first_sector() {
     return true;
 }
 
+/// Runs on while nothing can happen that before_run() looks for: within one block of memory, in one mode, for a while.
 void Pc::run_code() {
-    instructions_ += cpu_.run();
-    unspent_ += cpu_.take_work();
+    constexpr unsigned most_runs = 256;
+    const std::uint32_t block = last_linear_ / 512;
+    for (unsigned i = 0; i < most_runs; ++i) {
+        instructions_ += cpu_.run();
+        unspent_ += cpu_.take_work();
+        const std::uint32_t linear = cpu_.linear();
+        if (cpu_.stopped() != CpuStop::None || linear / 512 != block || linear % 512 == 0 || cpu_.eip == 0 ||
+            protected_mode() != was_protected_ || linear == options_.unpacked_at || unspent_ >= spent_at_once ||
+            instructions_ >= options_.most_instructions || cpu_.segments[CS].selector == stub_segment ||
+            peek32(linear) == 0)
+            break;
+        last_linear_ = linear;
+    }
     if (instructions_ - counted_ >= spent_at_once / operations_of_instruction || unspent_ >= spent_at_once) {
         unspent_ += (instructions_ - counted_) * operations_of_instruction;
         counted_ = instructions_;

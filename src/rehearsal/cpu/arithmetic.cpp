@@ -96,10 +96,9 @@ void multiply_pair(Cpu& cpu, T other, bool with_sign) {
     Twice<T> product = 0;
     bool wide = false;
     if (with_sign) {
-        const std::int64_t signed_product = std::int64_t{static_cast<std::make_signed_t<T>>(own)} *
-                                            std::int64_t{static_cast<std::make_signed_t<T>>(other)};
+        const std::int64_t signed_product = signed_value(own) * signed_value(other);
         product = static_cast<Twice<T>>(signed_product);
-        wide = signed_product != static_cast<std::make_signed_t<T>>(static_cast<T>(product));
+        wide = signed_product != signed_value(static_cast<T>(product));
     } else {
         product = static_cast<Twice<T>>(static_cast<Twice<T>>(own) * other);
         wide = (product >> bits_of<T>) != 0;
@@ -120,13 +119,12 @@ void divide_pair(Cpu& cpu, T other) {
 template <class T>
 void divide_pair_signed(Cpu& cpu, T other) {
     using Wide = std::make_signed_t<Twice<T>>;
-    using Narrow = std::make_signed_t<T>;
-    const auto divisor = static_cast<Wide>(static_cast<Narrow>(other));
+    const auto divisor = static_cast<Wide>(signed_value(other));
     const auto whole = static_cast<Wide>(get_pair<T>(cpu));
     // The one quotient that does not even fit the double width.
     if (divisor == 0 || (divisor == -1 && whole == std::numeric_limits<Wide>::min())) Cpu::raise(exception::divide);
     const auto quotient = static_cast<Wide>(whole / divisor);
-    if (quotient != static_cast<Narrow>(quotient)) Cpu::raise(exception::divide);
+    if (quotient != signed_value(static_cast<T>(quotient))) Cpu::raise(exception::divide);
     const auto rest = static_cast<T>(whole % divisor);
     set_pair<T>(cpu, static_cast<Twice<T>>(static_cast<Twice<T>>(rest) << bits_of<T> | static_cast<T>(quotient)));
 }
@@ -183,7 +181,7 @@ T shifted(Cpu& cpu, T value, unsigned count) {
         T result = 0;
         bool out = false, over = false;
         if constexpr (S == Shift::Sar) {
-            const auto wide = static_cast<std::int64_t>(static_cast<std::make_signed_t<T>>(value));
+            const std::int64_t wide = signed_value(value);
             result = static_cast<T>(wide >> count);
             out = (wide >> (count - 1) & 1) != 0;
         } else if constexpr (S == Shift::Shr) {
@@ -247,13 +245,13 @@ void run_double_shift(Cpu& cpu, const Operation& op) {
 
 template <class T, bool Immediate, bool M>
 void run_multiply(Cpu& cpu, const Operation& op) {
-    const auto a = std::int64_t{static_cast<std::make_signed_t<T>>(operand<T, M>(cpu, op))};
+    const std::int64_t a = signed_value(operand<T, M>(cpu, op));
     const T b = Immediate ? static_cast<T>(op.immediate) : get<T>(cpu, op.reg);
-    const std::int64_t product = a * std::int64_t{static_cast<std::make_signed_t<T>>(b)};
+    const std::int64_t product = a * signed_value(b);
     const T result = static_cast<T>(product);
     set_result<T>(cpu, result);
     cpu.adjust_of = 0;
-    const bool wide = product != static_cast<std::make_signed_t<T>>(result);
+    const bool wide = product != signed_value(result);
     set_carries(cpu, wide, wide);
     set<T>(cpu, op.reg, result);
 }

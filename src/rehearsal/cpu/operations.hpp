@@ -28,6 +28,11 @@ constexpr std::uint32_t extended(T value) {
     return static_cast<std::uint32_t>(static_cast<std::int32_t>(static_cast<std::make_signed_t<T>>(value)));
 }
 
+template <class T>
+constexpr std::int64_t signed_value(T value) {
+    return static_cast<std::int32_t>(extended(value));
+}
+
 // --- registers
 
 template <class T>
