@@ -143,6 +143,28 @@ TEST(LinuxStartup, OfBusyBox) {
     EXPECT_EQ(without.start->steps[0].because, "BusyBox, without /etc/inittab");
 }
 
+/// s6: an init that is a script, and the folder of services that it has watched.
+TEST(LinuxStartup, OfWatchedServices) {
+    for (const auto& [script, folder] :
+         {std::pair{"#!/bin/sh\n/usr/bin/lamps on\nexec s6-svscan -t0 /etc/watched\n", "/etc/watched"},
+          std::pair{"#!/bin/sh\ns6-linux-init -c \"/etc/s6/current\" -m 0022 -- \"$@\"\n",
+                    "/etc/s6/current/run-image/service"}}) {
+        auto desk = demo::front_desk();
+        desk.root.remove("/usr/sbin/init").remove("/etc/inittab");
+        desk.root.file("/usr/sbin/init", script, 0755);
+        const std::string top = folder;
+        desk.root.file(top + "/bell/run", "#!/bin/sh\n", 0755).file(top + "/lamp/run", "#!/bin/sh\n", 0755);
+        desk.root.file(top + "/lamp/down", "").file(top + "/.s6-svscan/finish", "#!/bin/sh\n", 0755);
+        const Started started(std::move(desk));
+        ASSERT_TRUE(started.start) << started.start.error().text();
+        EXPECT_EQ(started.names("kept running"), (std::vector<std::string>{"bell", "lamp"})) << script;
+        EXPECT_EQ(started.step("bell").state, UnitOutcome::Kind::Starts);
+        EXPECT_EQ(started.step("bell").file, top + "/bell/run");
+        EXPECT_EQ(started.step("lamp").state, UnitOutcome::Kind::Skipped);
+        EXPECT_EQ(started.step("lamp").text, top + "/lamp/down is there");
+    }
+}
+
 /// runit: three stages, and a folder of services that it keeps running.
 demo::FrontDesk supervised() {
     auto desk = demo::kitchen();

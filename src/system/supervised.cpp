@@ -31,6 +31,34 @@ std::string folder_in(const std::string& script) {
     return {};
 }
 
+/// The folder of services that a line has watched: "s6-svscan DIR", "s6-linux-init -c DIR" (whose image of /run holds
+/// them); empty: none.
+std::string watched_folder(const std::string& line) {
+    const auto word_behind = [&](std::size_t at) {
+        at = line.find('/', at);
+        if (at == std::string::npos) return std::string{};
+        return line.substr(at, line.find_first_of(" \t'\"", at) - at);
+    };
+    if (const auto at = line.find("s6-svscan "); at != std::string::npos) return word_behind(at + 10);
+    const auto at = line.find("s6-linux-init ");
+    const auto option = at != std::string::npos ? line.find("-c", at) : at;
+    const auto folder = option != std::string::npos ? word_behind(option) : std::string{};
+    return folder.empty() ? folder : folder + "/run-image/service";
+}
+
+/// One step for each service below a folder; a file `down` keeps it from being started.
+void add_kept_running(Steps& steps, const Volume& root, const std::string& folder) {
+    const FileSystem& fs = *root.files(Observer::Linux);
+    for (const auto& name : names_in(fs, folder)) {
+        if (name.starts_with('.')) continue;
+        const auto own = fmt::format("{}/{}", folder, name);
+        auto& step = steps.add("kept running", name, own + "/run", folder, evidence_place(root.place + ":" + own));
+        if (!resolve(fs, own + "/down")) continue;
+        step.state = UnitOutcome::Kind::Skipped;
+        step.text = own + "/down is there";
+    }
+}
+
 }  // namespace
 
 std::vector<std::string> supervised_levels(const FileSystem& fs) {
@@ -74,15 +102,7 @@ Result<LinuxStart> start_supervised(const Volume& root, const InitChoice& init, 
     };
     stage("at the begin", "/etc/runit/1");
     stage("then", "/etc/runit/2");
-    const std::string folder = supervised_folder(fs, out.level);
-    for (const auto& name : names_in(fs, folder)) {
-        if (name.starts_with('.')) continue;
-        const auto own = fmt::format("{}/{}", folder, name);
-        auto& step = steps.add("kept running", name, own + "/run", folder, evidence_place(root.place + ":" + own));
-        if (!resolve(fs, own + "/down")) continue;
-        step.state = UnitOutcome::Kind::Skipped;
-        step.text = own + "/down is there";
-    }
+    add_kept_running(steps, root, supervised_folder(fs, out.level));
     return out;
 }
 
@@ -93,12 +113,14 @@ Result<LinuxStart> start_own_script(const Volume& root, const InitChoice& init) 
     LinuxStart out;
     Steps steps(root, init, out);
     int number = 0;
+    std::vector<std::string> watched;
     for (const auto& raw : lines_of(*text)) {
         ++number;
         const auto from = raw.find_first_not_of(" \t");
         if (from == std::string::npos || raw[from] == '#') continue;
         std::string line = raw.substr(from);
         if (line.starts_with("exec ")) line.erase(0, 5);
+        if (auto folder = watched_folder(line); !folder.empty()) watched.push_back(std::move(folder));
         if (!line.starts_with('/')) continue;
         const auto end = line.find_first_of(" \t;|&<>");
         const auto program = line.substr(0, end);
@@ -107,6 +129,7 @@ Result<LinuxStart> start_own_script(const Volume& root, const InitChoice& init) 
                   fmt::format("{}, line {}", init.program.path, number),
                   evidence_line(fmt::format("{}:{}", root.place, init.program.path), number, {}, printable(raw)));
     }
+    for (const auto& folder : watched) add_kept_running(steps, root, folder);
     return out;
 }
 
