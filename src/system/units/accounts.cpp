@@ -17,21 +17,20 @@ bool is_number(std::string_view text) {
     return !text.empty() && text.find_first_not_of("0123456789") == std::string_view::npos;
 }
 
-/// Any text below these folders names it: a program that runs before services makes accounts (systemd-sysusers(8)).
-bool may_be_made(const FileSystem& fs, std::string_view name) {
+/// A file "….conf" in the system's folders of this name ("sysusers.d") has the word, or cannot be read. Programs that
+/// run before services make what those files name.
+bool is_named_in(const FileSystem& fs, std::string_view folder, std::string_view word) {
     constexpr std::size_t most = 500;
-    for (const char* folder : {"/usr/lib/sysusers.d", "/lib/sysusers.d", "/etc/sysusers.d"}) {
-        const auto there = resolve(fs, folder);
-        const auto entries = there ? fs.list(there->file.id) : fail(ErrorKind::NotFound, "no such folder");
-        if (!entries) {
-            if (entries.error().unreadable()) return true;
-            continue;
-        }
+    for (const char* top : {"/usr/lib", "/lib", "/etc"}) {
+        const auto there = resolve(fs, fmt::format("{}/{}", top, folder));
+        const auto entries = there ? fs.list(there->file.id) : tl::unexpected(there.error());
+        if (!entries && entries.error().unreadable()) return true;
+        if (!entries) continue;
         std::size_t read = 0;
         for (const auto& one : *entries) {
             if (!one.name.ends_with(".conf") || ++read > most) continue;
-            const auto text = read_text_file(fs, fmt::format("{}/{}", folder, one.name));
-            if (!text || text->find(name) != std::string::npos) return true;
+            const auto text = read_text_file(fs, fmt::format("{}/{}/{}", top, folder, one.name));
+            if (!text || text->find(word) != std::string::npos) return true;
         }
     }
     return false;
@@ -62,19 +61,7 @@ bool is_made_before(const FileSystem& fs, const Unit& unit, std::string_view pat
                                                                                {"ConfigurationDirectory", "/etc/"}};
     for (const auto& [key, folder] : makers)
         if (path.starts_with(folder) && !unit.values("Service", key).empty()) return true;
-    constexpr std::size_t most = 500;
-    for (const char* folder : {"/usr/lib/tmpfiles.d", "/lib/tmpfiles.d", "/etc/tmpfiles.d"}) {
-        const auto there = resolve(fs, folder);
-        const auto entries = there ? fs.list(there->file.id) : fail(ErrorKind::NotFound, "no such folder");
-        if (!entries) continue;
-        std::size_t read = 0;
-        for (const auto& one : *entries) {
-            if (!one.name.ends_with(".conf") || ++read > most) continue;
-            const auto text = read_text_file(fs, fmt::format("{}/{}", folder, one.name));
-            if (!text || text->find(path) != std::string::npos) return true;
-        }
-    }
-    return false;
+    return is_named_in(fs, "tmpfiles.d", path);
 }
 
 std::optional<Refusal> account(const FileSystem& fs, const UnitSetting& setting, std::string_view name, bool group) {
@@ -102,7 +89,7 @@ std::optional<bool> knows_account(const FileSystem& fs, std::string_view name, b
             there = there || (line.find(':') != std::string_view::npos && line.substr(0, line.find(':')) == name);
         });
     if (there) return true;
-    if (others_tell(fs, group ? "group" : "passwd") || may_be_made(fs, name)) return std::nullopt;
+    if (others_tell(fs, group ? "group" : "passwd") || is_named_in(fs, "sysusers.d", name)) return std::nullopt;
     return false;
 }
 
