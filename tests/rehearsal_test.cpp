@@ -286,6 +286,16 @@ TEST(Rehearsal, AHandlerThatIsTooLongItselfEnds) {
     EXPECT_EQ(run(disk_with(timer)).end, RehearsalEnd::Fault);
 }
 
+TEST(Rehearsal, AReadOfNoSectorsLeavesNothingBehind) {
+    // INT 13h/42h of no sectors, then a jump to 0000:0600, where nothing was put.
+    Bytes code = {0xBE, 0x40, 0x7C, 0xB4, 0x42, 0xB2, 0x80, 0xCD, 0x13, 0xE9, 0xF4, 0x89};
+    code.resize(0x40);
+    code.insert(code.end(), {0x10, 0, 0, 0, 0, 0x80, 0, 0, 1, 0, 0, 0, 0, 0, 0, 0});
+    const auto r = run(disk_with(code));
+    EXPECT_EQ(r.end, RehearsalEnd::EmptyMemory) << r.end_text;
+    EXPECT_EQ(r.end_text, "execution reaches empty memory at 0000:0600");
+}
+
 TEST(Rehearsal, RepeatedInstructionsCountWhatTheyDo) {
     // mov cx,FFFF; rep lodsb; jmp
     const auto r = run(disk_with({0xB9, 0xFF, 0xFF, 0xF3, 0xAC, 0xEB, 0xF9}));

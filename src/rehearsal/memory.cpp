@@ -13,7 +13,7 @@ constexpr std::uint64_t most_size = std::uint64_t{2} << 30U;
 Memory::Memory(std::uint64_t size, std::uint64_t most_touched) : most_touched_(most_touched) {
     const auto count = static_cast<std::size_t>(std::min(size, most_size) / page_size);
     read_.resize(count, nothing.data());
-    write_.resize(count);
+    write_.resize(count * (page_size / piece_size));
     pages_.resize(count);
 }
 
@@ -27,7 +27,13 @@ Memory::Page* Memory::page_for(std::uint32_t number) {
     touched_ += page_size;
     page = std::make_unique<Page>();
     read_[number] = page->bytes.data();
+    open_pieces(number);
     return page.get();
+}
+
+void Memory::open_pieces(std::uint32_t page) {
+    constexpr std::uint32_t count = page_size / piece_size;
+    for (std::uint32_t i = 0; i < count; ++i) write_[page * count + i] = pages_[page]->bytes.data() + i * piece_size;
 }
 
 void Memory::store_slowly(std::uint32_t address, std::uint32_t value, std::uint32_t size) {
@@ -40,7 +46,6 @@ void Memory::store_slowly(std::uint32_t address, std::uint32_t value, std::uint3
         if (hit && code_written) code_written(address);
     }
     std::memcpy(page->bytes.data() + within, &value, size);
-    if (!page->code) write_[number] = page->bytes.data();
 }
 
 void Memory::store(std::uint32_t address, std::span<const std::uint8_t> bytes) {
@@ -55,7 +60,7 @@ void Memory::mark_code(std::uint32_t address, std::uint32_t length) {
         if (page == nullptr) return;
         if (!page->code) page->code = std::make_unique<std::bitset<page_size>>();
         page->code->set(at % page_size);
-        write_[at / page_size] = nullptr;
+        write_[at / piece_size] = nullptr;
     }
 }
 
@@ -63,7 +68,7 @@ void Memory::unmark_code(std::uint32_t address) {
     const std::uint32_t number = (address & mask_) / page_size;
     if (number >= pages_.size() || !pages_[number] || !pages_[number]->code) return;
     pages_[number]->code.reset();
-    write_[number] = pages_[number]->bytes.data();
+    open_pieces(number);
 }
 
 }  // namespace herberge::rehearsal

@@ -19,6 +19,8 @@ namespace herberge::rehearsal {
 class Memory {
 public:
     static constexpr std::uint32_t page_size = 4096;
+    /// Writes are watched by pieces of this size: code and data often share a page.
+    static constexpr std::uint32_t piece_size = 128;
 
     /// `size`: bytes, rounded down to whole pages, at most 2 GiB. At most `most_touched` bytes are made.
     Memory(std::uint64_t size, std::uint64_t most_touched);
@@ -42,11 +44,11 @@ public:
     template <std::unsigned_integral T>
     void store(std::uint32_t address, T value) {
         address &= mask_;
-        const std::uint32_t within = address % page_size;
-        if (within + sizeof(T) <= page_size) [[likely]] {
-            if (address / page_size >= write_.size()) return;
-            if (std::uint8_t* page = write_[address / page_size]) [[likely]] {
-                std::memcpy(page + within, &value, sizeof(T));
+        const std::uint32_t within = address % piece_size;
+        if (within + sizeof(T) <= piece_size) [[likely]] {
+            if (address / piece_size >= write_.size()) return;
+            if (std::uint8_t* piece = write_[address / piece_size]) [[likely]] {
+                std::memcpy(piece + within, &value, sizeof(T));
                 return;
             }
             store_slowly(address, value, sizeof(T));
@@ -81,10 +83,11 @@ private:
         std::unique_ptr<std::bitset<page_size>> code;
     };
     Page* page_for(std::uint32_t number);
+    void open_pieces(std::uint32_t page);
     void store_slowly(std::uint32_t address, std::uint32_t value, std::uint32_t size);
 
     std::vector<const std::uint8_t*> read_;
-    std::vector<std::uint8_t*> write_;  ///< null: not made yet, or it holds decoded code
+    std::vector<std::uint8_t*> write_;  ///< by pieces; null: not made yet, or it holds decoded code
     std::vector<std::unique_ptr<Page>> pages_;
     std::uint32_t mask_ = ~std::uint32_t{0};
     std::uint64_t touched_ = 0, most_touched_;

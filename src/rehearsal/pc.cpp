@@ -236,6 +236,7 @@ std::uint16_t Pc::copied_from(std::uint32_t linear) {
 }
 
 void Pc::remember(std::uint16_t region, const std::vector<std::uint8_t>& bytes) {
+    if (bytes.empty()) return;
     recent_.push_back({region, bytes});
     recent_size_ += bytes.size();
     while (recent_size_ > most_recent && recent_.size() > 1) {
