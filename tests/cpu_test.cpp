@@ -644,6 +644,26 @@ TEST(Cpu, RunsWhatWasWrittenOverItself) {
     EXPECT_EQ(across.cpu.gpr[EAX], 0x1299U);
 }
 
+/// Two runs, each beginning in one page and ending in the next: what is discarded for one of them hides no write from
+/// the others.
+TEST(Cpu, WatchesTheEndOfARunWhoseNeighbourIsDiscarded) {
+    Bench bench({0xB8, 0x34, 0x12, 0xF4}, 0x1FFF);
+    bench.run();
+    bench.ram.store(0x2FFF, Code{0xBB, 0x34, 0x12, 0xF4});
+    const auto run_at = [&](std::uint32_t at) {
+        bench.cpu.stop(CpuStop::None);
+        bench.cpu.eip = at;
+        bench.run();
+    };
+    run_at(0x2FFF);
+    bench.ram.store<std::uint8_t>(0x3000, 0x99);
+    bench.ram.store<std::uint8_t>(0x2000, 0x77);
+    run_at(0x1FFF);
+    EXPECT_EQ(bench.cpu.gpr[EAX], 0x1277U);
+    run_at(0x2FFF);
+    EXPECT_EQ(bench.cpu.gpr[EBX], 0x1299U);
+}
+
 TEST(Cpu, RepeatsStringsPieceByPiece) {
     // rep stosb over 40000 bytes; the direction flag turns it round.
     Bench bench({0xB9, 0x40, 0x9C, 0xBF, 0x00, 0x00, 0xB0, 0x55, 0xF3, 0xAA, 0xF4});

@@ -44,8 +44,6 @@ void Cpu::stop(CpuStop why, std::string text) {
     leave = true;
 }
 
-void Cpu::interrupt(std::uint8_t vector) { on_fault(CpuFault{vector, std::nullopt}); }
-
 /// Delivers an exception; one that cannot be delivered ends the run, as a CPU shuts down.
 void Cpu::on_fault(const CpuFault& fault) {
     if (stop_ == CpuStop::Unsupported) return;
@@ -62,7 +60,6 @@ void Cpu::forget_code() {
         memory.unmark_code(page * Memory::page_size);
         memory.unmark_code((page + 1) * Memory::page_size);
         for (auto& run : runs) {
-            run->stale = true;
             if (run.get() == current_) retired_.push_back(std::move(run));
         }
     }
@@ -79,7 +76,6 @@ void Cpu::discard(std::uint32_t address) {
         const auto found = pages_.find(number);
         if (found == pages_.end()) continue;
         for (auto& run : found->second) {
-            run->stale = true;
             cache_[run->linear % cache_size] = Cached{};
             if (run.get() == current_) {
                 leave = true;
@@ -88,8 +84,8 @@ void Cpu::discard(std::uint32_t address) {
         }
         runs_ -= found->second.size();
         pages_.erase(found);
-        memory.unmark_code(number * Memory::page_size);
     }
+    // Marks of the page before stay: a run that begins before that page may reach into it.
     memory.unmark_code(address);
 }
 

@@ -117,8 +117,6 @@ public:
     void set_eflags(std::uint32_t value);
     /// In real mode: as MOV to a segment register.
     void load_real(SegmentRegister which, std::uint16_t selector);
-    /// An interrupt from outside, or an exception: through the table in use.
-    void interrupt(std::uint8_t vector);
     /// Code may have changed behind the CPU's back: the line A20 was switched.
     void forget_code();
 
@@ -139,7 +137,6 @@ public:
         std::uint32_t linear = 0;  ///< where it begins
         std::uint32_t bytes = 0;
         bool big = false;
-        bool stale = false;
         std::vector<Operation> operations;
     };
 
