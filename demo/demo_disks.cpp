@@ -96,6 +96,8 @@ FrontDesk front_desk() {
     r.file("/init", "#!/bin/sh\n# finds the root of the front desk and hands over\nexec switch_root /root /sbin/init\n",
            0755);
     r.file("/bin/busybox", forge::make_program(), 0755).link("/bin/sh", "busybox");
+    // What tells that initramfs-tools made it.
+    r.file("/conf/initramfs.conf", "MODULES=most\n").file("/scripts/local", "# mounts the root\n");
     const std::string kernel_modules = std::string("/lib/modules/") + release + "/kernel/";
     for (const char* name : {"drivers/ata/ahci", "drivers/ata/libahci", "drivers/scsi/sd_mod",
                              "drivers/block/virtio_blk", "drivers/virtio/virtio_pci", "fs/ext4/ext4"}) {

@@ -47,7 +47,7 @@ HelpDisc help_disc() {
         forge::make_efi_application({{".sdmagic", forge::to_bytes("#### a stand-in for a boot manager ####")}}));
     out.esp.file("/EFI/Linux/help-4.efi",
                  forge::make_unified_kernel("PRETTY_NAME=\"Almhof Help 4 (Murmeltier)\"\nID=almhofhelp\nVERSION_ID=4\n",
-                                            "boot=live quiet", kernel, ramdisk));
+                                            "boot=live quiet", forge::with_efi_stub(kernel), ramdisk));
     out.options.boot_image = help_image;
     out.options.efi_image = "/boot/efi.img";
     out.options.configuration = help_config;

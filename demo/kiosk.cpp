@@ -66,7 +66,7 @@ Kiosk kiosk(bool locked) {
     out.root.file("/etc/os-release",
                   "PRETTY_NAME=\"Almhof Check-in 4 (Steinbock)\"\nVERSION_ID=\"4\"\nID=almhofcheckin\n");
     out.root.file("/etc/fstab", std::string("UUID=") + kiosk_uuid + " / ext4 errors=remount-ro 0 1\n");
-    const Bytes kernel = out.root.at(std::string("/boot/vmlinuz-") + release).content;
+    const Bytes kernel = forge::with_efi_stub(out.root.at(std::string("/boot/vmlinuz-") + release).content);
     // A copy of the tree: its nodes are changed on the way.
     const forge::Tree before = desk.ramdisk;
     if (locked)

@@ -168,6 +168,21 @@ INSTANTIATE_TEST_SUITE_P(
                Code::GrubNormalModule},
         Change{"LinuxModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/linux.mod"); }, "loader",
                Code::GrubModuleMissing},
+        // Without the list nobody tells which module has `linux'; one that was loaded by hand has it.
+        Change{"CommandListGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/command.lst"); }, "loader",
+               Code::GrubModuleMissing},
+        Change{"CommandListGoneModuleLoadedByHand",
+               [](auto& d) {
+                   d.root.remove("/boot/grub/i386-pc/command.lst");
+                   d.root.file("/boot/grub/i386-pc/linux.mod",
+                               forge::make_grub_module({"linux", {"boot"}, {}, {"linux", "initrd"}}));
+                   d.root.file("/boot/grub/grub.cfg", "insmod linux\nmenuentry 'x' {\nlinux /boot/vmlinuz-" +
+                                                          std::string(demo::release) + " " +
+                                                          "root=UUID=" + demo::root_uuid +
+                                                          " ro\ninitrd /boot/initrd.img-" + demo::release + "\n}\n");
+               },
+               "yes",
+               {}},
         Change{"SearchModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/search.mod"); }, "yes", {}}),
     support::by_name);
 
@@ -303,7 +318,8 @@ const std::string root_argument = std::string("root=UUID=") + demo::root_uuid;
 INSTANTIATE_TEST_SUITE_P(
     RootAndInit, Changes,
     testing::Values(
-        Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "unknown", {}},
+        Change{"NoRootArgument", [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, ""); }, "root",
+               Code::RootNotNamed},
         Change{"PartUuid",
                [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, "root=PARTUUID=a1a10f01-01"); },
                "yes",
@@ -334,7 +350,7 @@ INSTANTIATE_TEST_SUITE_P(
                {}},
         Change{"InitByArgumentMissing",
                [](auto& d) { edit(d, "/boot/grub/grub.cfg", root_argument, root_argument + " init=/sbin/nope"); },
-               "init", Code::ProgramMissing},
+               "yes", Code::InitSecondChoice},
         Change{"InitNotExecutable", [](auto& d) { d.root.at("/usr/bin/busybox").mode = 0644; }, "init",
                Code::ProgramNotExecutable},
         Change{"InitArchitecture", [](auto& d) { d.root.at("/usr/bin/busybox").content[18] = 183; }, "init",

@@ -116,12 +116,37 @@ TEST(Fat, ADirectoryWhoseChainIsACircleIsRefused) {
     EXPECT_FALSE(resolve(*fs, "/loader/nothing"));
 }
 
+/// SYSLINUX, started from such a volume in an emulated PC, reads on: its names lie in the first cluster of the root.
+TEST(Fat, ADirectoryIsReadAsFarAsItsChainCanBeFollowed) {
+    forge::FatOptions options;
+    options.size = 32U << 20U;
+    auto image = forge::make_fat(pantry(), options).bytes;
+    const auto whole = opened(image);
+    const auto entries = resolve(*whole, "/loader/entries");
+    ASSERT_TRUE(entries);
+    const auto pieces = whole->extents(entries->file.id);
+    ASSERT_TRUE(pieces);
+    const auto sectors = static_cast<std::size_t>(image[22] | image[23] << 8U);
+    const std::uint64_t data = (4 + 2 * sectors) * 512 + 16384;
+    const auto first = static_cast<std::size_t>((pieces->front().base_offset - data) / 2048 + 2);
+    ASSERT_NE(image[2048 + 2 * first], 0) << "a chain of several clusters";
+    forge::put16(image, 2048 + 2 * first, 0);
+    const auto loader = opened(image);
+    EXPECT_TRUE(resolve(*loader, "/loader/entries/guest-room-number-0.conf"));
+    const auto late = resolve(*loader, "/loader/entries/guest-room-number-39.conf");
+    ASSERT_FALSE(late);
+    EXPECT_EQ(late.error().kind, ErrorKind::Malformed) << "not known to be absent";
+    // Linux measures a directory first.
+    EXPECT_FALSE(resolve(*opened(image, Reader::Kernel), "/loader/entries/guest-room-number-0.conf"));
+}
+
 TEST(Fat, LoadersNeedTheFirstTableTheKernelDoesNot) {
     forge::FatOptions options;
     options.size = 32U << 20U;
     auto image = forge::make_fat(pantry(), options).bytes;
     std::fill_n(image.begin() + 2048, 512, std::uint8_t{0});
-    EXPECT_FALSE(open_file_system(support::source_of(image), Reader::Loader));
+    EXPECT_FALSE(open_file_system(support::source_of(image), Reader::Grub));
+    EXPECT_TRUE(open_file_system(support::source_of(image), Reader::Loader));
     EXPECT_TRUE(open_file_system(support::source_of(image), Reader::Kernel));
 }
 

@@ -179,4 +179,16 @@ TEST(RootLocked, IsToldWhereEmergencyModeComes) {
     EXPECT_FALSE(Checked(desk.build()).has(Code::RootLocked)) << "where the start goes on it does not matter";
 }
 
+/// BusyBox' init starts a program with a dash before it as a login shell; System V's has a plus for its accounts.
+TEST(Terminals, MarksBeforeAProgramAreNoPartOfItsName) {
+    for (const auto& [program, told] :
+         {std::pair("-/bin/sh", false), {"+/sbin/getty 38400 tty2", false}, {"-/bin/nothing", true}}) {
+        auto desk = demo::front_desk();
+        desk.root.file("/etc/inittab", std::string("::sysinit:/etc/init.d/rcS\nttyS0::askfirst:") + program + "\n");
+        const Checked checked(desk.build());
+        EXPECT_EQ(checked.stage(), "yes") << program;
+        EXPECT_EQ(checked.has(Code::ServicesNoLogin), told) << program;
+    }
+}
+
 }  // namespace

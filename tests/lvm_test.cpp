@@ -623,7 +623,7 @@ TEST(LvmRoot, DracutOpensOnlyWhatItIsTold) {
     for (const auto& one : cases) {
         Cellar cellar;
         cellar.more = one.more;
-        cellar.desk.ramdisk.file("/usr/lib/dracut/build-parameter.txt", "");
+        cellar.desk.ramdisk.remove("/scripts/local").file("/usr/lib/dracut/build-parameter.txt", "");
         cellar.desk.ramdisk.file("/lib/dracut-lib.sh", "#!/bin/sh\n");
         cellar.desk.ramdisk.file("/usr/lib/dracut-lib.sh", "#!/bin/sh\n");
         const auto checked = walked(cellar);

@@ -318,6 +318,7 @@ TEST(Media, ProgramsInAKernelsFormatNeedNoRoot) {
 
 TEST(Media, TheRamdisksOwnInitDecidesWithoutARoot) {
     auto d = demo::front_desk();
+    d.ramdisk.remove("/scripts/local");
     auto& bytes = d.root.at("/boot/grub/grub.cfg").content;
     std::string text(bytes.begin(), bytes.end());
     const std::string root = std::string(" root=UUID=") + demo::root_uuid;

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // Variable stores, boot options, device paths, images, and the walk of the kiosk.
+#include <fmt/format.h>
 #include <algorithm>
 
 #include <openssl/evp.h>
@@ -423,6 +424,7 @@ struct ShimDisk {
     std::string embedded = "sbat,1,2022052400\ngrub,2\n";
     std::vector<forge::Variable> variables;
     bool sign_second = true;
+    std::function<void(Bytes&)> spoil = [](Bytes&) {};  ///< the second stage, signed or not
 
     std::set<Code> found;  ///< by the last call
     std::string stage(std::string* screen = nullptr) {
@@ -445,6 +447,7 @@ struct ShimDisk {
         Bytes second = forge::make_efi_application(
             {{".sdmagic", forge::to_bytes("#### a stand-in ####")}, {".sbat", forge::to_bytes(second_sbat)}});
         if (sign_second) second = vendor.sign(second);
+        spoil(second);
         kiosk.esp.file("/EFI/BOOT/BOOTX64.EFI", firmware.sign(shim)).file("/EFI/BOOT/grubx64.efi", second);
         const auto nodes = kiosk.esp.nodes();
         for (const auto& [path, node] : nodes)
@@ -474,6 +477,28 @@ TEST(Shim, StartsWhatItsVendorSigned) {
     std::string screen;
     EXPECT_EQ(unsigned_one.stage(&screen), "loader");
     EXPECT_NE(screen.find("Security Violation"), std::string::npos);
+}
+
+/// What its own loader cannot make sense of it says before it asks who signed it.
+TEST(Shim, LooksAtTheImageBeforeItsSignature) {
+    const auto ends = [](std::string_view message, std::string_view status) {
+        return fmt::format("{}\nFailed to read header: {}\nFailed to load image: {}\nstart_image() returned {}",
+                           message, status, status, status);
+    };
+    const std::tuple<std::function<void(Bytes&)>, std::string> rows[] = {
+        {[](Bytes& b) { b[0] = 0; }, ends("Platform does not support this image", "Unsupported")},
+        {[](Bytes& b) { forge::put16(b, forge::get32(b, 0x3C) + 4, 0x14C); },
+         ends("Platform does not support this image", "Unsupported")},
+        {[](Bytes& b) { b.resize(b.size() / 2); }, ends("Malformed security header", "Invalid Parameter")},
+    };
+    for (const auto& [spoil, screen] : rows) {
+        ShimDisk disk;
+        disk.spoil = spoil;
+        std::string shown;
+        EXPECT_EQ(disk.stage(&shown), "loader");
+        EXPECT_EQ(shown, screen);
+        EXPECT_TRUE(disk.found.contains(Code::ShimSecondStageRefused));
+    }
 }
 
 TEST(Shim, RefusesOldGenerations) {

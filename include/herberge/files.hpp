@@ -118,6 +118,7 @@ struct VolumeInfo {
 enum class Reader : std::uint8_t {
     Loader,  ///< like boot loaders: no checksums
     Kernel,  ///< like the operating system: metadata checksums count
+    Grub,  ///< as `Loader`, and what GRUB 2 and Windows' loaders do not mount is not opened: FAT without its media byte
 };
 
 /// A part of a file system that can be mounted by itself.

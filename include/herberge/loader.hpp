@@ -270,6 +270,7 @@ struct GrubCore {
     std::string prefix;                ///< "(,msdos1)/boot/grub"
     std::string embedded_config;       ///< empty: none
     std::vector<std::string> modules;  ///< embedded, in order
+    std::vector<std::string> words;    ///< of embedded modules: what may be the name of a command of theirs
     std::vector<std::uint8_t> kernel;  ///< the unpacked image
     std::vector<std::string> symbols;  ///< that embedded modules define, where they are not in the unpacked image
     /// By the name of an embedded file system driver, the bits of incompatible features that it lets pass.

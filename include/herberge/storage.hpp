@@ -118,8 +118,8 @@ private:
     VolumeInfo plain_;            ///< without looking for layers
     std::optional<FileId> root_;  ///< none: the file system's own
     std::optional<Error> unreadable_mark_;
-    mutable std::array<std::once_flag, 2> once_;
-    mutable std::array<std::optional<Opened>, 2> opened_;
+    mutable std::array<std::once_flag, 3> once_;
+    mutable std::array<std::optional<Opened>, 3> opened_;
 };
 
 struct Disk {

@@ -286,6 +286,14 @@ private:
     /// The bytes of a chain; files stop at their size, directories at the chain's end.
     [[nodiscard]] Result<std::vector<Extent>> chain(std::uint32_t first, std::uint64_t size, bool to_the_end) const {
         std::vector<Extent> out;
+        const auto followed = follow(first, size, to_the_end, out);
+        if (!followed) return tl::unexpected(followed.error());
+        return out;
+    }
+
+    /// `out` has the bytes up to where the chain cannot be followed any more.
+    [[nodiscard]] Result<void> follow(std::uint32_t first, std::uint64_t size, bool to_the_end,
+                                      std::vector<Extent>& out) const {
         std::uint64_t done = 0;
         std::uint32_t cluster = first;
         if (cluster < 2 || cluster >= g_.clusters + 2)
@@ -309,29 +317,40 @@ private:
         if (to_the_end && cluster != 0)
             return fail(ErrorKind::Malformed, "a directory's cluster chain does not end", volume_->place(),
                         size_text(most_directory));
-        return out;
+        return {};
     }
 
     [[nodiscard]] Result<std::vector<Extent>> directory_extents(FileId directory) const {
+        std::vector<Extent> out;
+        const auto followed = follow_directory(directory, out);
+        if (!followed) return tl::unexpected(followed.error());
+        return out;
+    }
+
+    [[nodiscard]] Result<void> follow_directory(FileId directory, std::vector<Extent>& out) const {
         if (directory == 0) {
-            if (g_.bits != 32) return std::vector<Extent>{{0, g_.root_bytes, g_.root_offset}};
-            return chain(g_.root_cluster, 0, true);
+            if (g_.bits == 32) return follow(g_.root_cluster, 0, true, out);
+            out = {{0, g_.root_bytes, g_.root_offset}};
+            return {};
         }
         const auto entry = load_entry(directory);
         if (!entry) return tl::unexpected(entry.error());
         if ((entry->attributes & attribute_directory) == 0)
             return fail(ErrorKind::WrongType, "not a directory", volume_->place());
-        return chain(first_cluster(*entry), 0, true);
+        return follow(first_cluster(*entry), 0, true, out);
     }
 
     template <class Visit>
     [[nodiscard]] Result<void> walk(FileId directory, const Visit& visit) const {
-        const auto pieces = directory_extents(directory);
-        if (!pieces) return tl::unexpected(pieces.error());
+        std::vector<Extent> pieces;
+        const auto followed = follow_directory(directory, pieces);
+        // Loaders and firmware go from cluster to cluster, and may find a name before the chain is lost; Linux measures
+        // a directory before it looks into it (fs/fat/inode.c, fat_calc_dir_size).
+        if (!followed && (reader_ == Reader::Kernel || pieces.empty())) return followed;
         std::u16string long_name;
         std::uint8_t expected = 0;
         std::uint8_t sum = 0;
-        for (const auto& piece : *pieces) {
+        for (const auto& piece : pieces) {
             // Piece by piece, so that a name found early costs little.
             for (std::uint64_t done = 0; done < piece.length; done += g_.cluster) {
                 const auto block =
@@ -362,7 +381,7 @@ private:
                 }
             }
         }
-        return {};
+        return followed;
     }
 
     static void take_long(const ondisk::FatLongEntry& piece, std::u16string& name, std::uint8_t& expected,
@@ -491,8 +510,8 @@ Result<std::shared_ptr<const FileSystem>> open_fat(const Source& volume, Reader 
     const auto g = geometry(*volume);
     const auto info = recognise_fat(*volume);
     if (!g || !info) return fail(ErrorKind::Malformed, "no FAT geometry", volume->place());
-    if (reader == Reader::Loader) {
-        // GRUB wants the media byte repeated in the first table entry (grub-core/fs/fat.c), others the table itself.
+    if (reader == Reader::Grub) {
+        // GRUB wants the media byte repeated in the first table entry (grub-core/fs/fat.c); SYSLINUX does not look.
         const auto first = volume->load<ondisk::little_uint16_t>(g->fat_offset);
         if (!first || (*first & 0xFFU) != g->media || (*first & 0xF00U) != 0xF00U)
             return fail(ErrorKind::Malformed, "the first allocation table does not begin with the media byte",

@@ -103,7 +103,9 @@ Result<std::shared_ptr<const FileSystem>> open_file_system(const Source& volume,
     for (const auto& bidder : bidders) {
         const auto info = bidder.recognise(*volume);
         if (!info) continue;
-        if (bidder.open != nullptr) return bidder.open(volume, reader, others);
+        const bool strict_fat = reader == Reader::Grub && info->is(Family::Fat);
+        if (bidder.open != nullptr)
+            return bidder.open(volume, reader == Reader::Grub && !strict_fat ? Reader::Loader : reader, others);
         return fail(ErrorKind::Unsupported, fmt::format("{}: its files are not read here", info->name()),
                     volume->place());
     }

@@ -7,6 +7,7 @@
 
 #include "bytes/text16.hpp"
 #include "loader/family.hpp"
+#include "loader/unified_image.hpp"
 
 namespace herberge {
 
@@ -67,6 +68,25 @@ LoaderRun run_stub(const Volume& volume, const std::string& path, const EfiConte
     return out;
 }
 
+/// A unified image that is started directly: its stub is the whole loader.
+std::optional<LoaderRun> run_unified(const Volume& volume, const std::string& path, const EfiContext& context) {
+    auto image = loader::read_unified(volume, path, context.firmware);
+    if (!image) return std::nullopt;
+    LoaderRun out;
+    out.menu.loader = "EFI stub";
+    out.menu.place = image->file.place;
+    const bool handed_over = loader::unified_arguments(*image, context) != image->entry.arguments;
+    image->entry.arguments = loader::unified_arguments(*image, context);
+    image->entry.title = image->title.empty() ? path : image->title;
+    image->entry.path = {0};
+    out.menu.entries.push_back(std::move(image->entry));
+    out.menu.timeout = 0;
+    out.loader_text = "the unified image's own EFI stub";
+    out.configuration_text = handed_over ? "the boot option's own text is the command line"
+                                         : "the command line is the one in the image (section .cmdline)";
+    return out;
+}
+
 std::string_view architecture_suffix(EfiMachine machine) { return efi_machine(machine).suffix; }
 
 /// What shim starts, as a path on its volume: a name that its load option gives (shim.c, parse_load_options), else its
@@ -92,6 +112,23 @@ std::string second_stage(const std::string& path, const EfiContext& context) {
     // "\\EFI\\" at the start is a path from the volume's root; any other one is beside shim.
     if (name.starts_with("\\EFI\\")) return slashes(name);
     return directory + slashes(name);
+}
+
+struct ShimRefusal {
+    std::string why;
+    std::string_view message, status;
+};
+/// What shim's own loader makes of an image before it asks who signed it (shim 15, read_header).
+std::optional<ShimRefusal> bad_for_shim(const ByteSource& file, EfiMachine firmware) {
+    const auto image = inspect_pe(file);
+    if (!image && image.error().unreadable()) return std::nullopt;
+    if (!image || image->machine != efi_machine(firmware).image)
+        return ShimRefusal{image ? fmt::format("it is for {}", pe_machine_name(image->machine)) : image.error().what,
+                           "Platform does not support this image", "Unsupported"};
+    if (image->certificates_offset > file.size() ||
+        (image->certificates_offset == file.size() && image->certificates_size > 0))
+        return ShimRefusal{"its signature would lie behind its end", "Malformed security header", "Invalid Parameter"};
+    return std::nullopt;
 }
 
 LoaderRun shim_stops(Code code, std::string reason, std::vector<Evidence> evidence, std::string screen) {
@@ -206,6 +243,13 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
                 "Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found",
                 shown, shown));
     }
+    if (const auto source = loader::open_file(file))
+        if (const auto bad = bad_for_shim(*source, context.firmware))
+            return shim_stops(
+                Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, bad->why),
+                {evidence_place(file.place, "an image that shim can load", bad->why)},
+                fmt::format("{}\nFailed to read header: {}\nFailed to load image: {}\nstart_image() returned {}",
+                            bad->message, bad->status, bad->status, bad->status));
     std::optional<ImageTrust> trust;
     EfiContext own = context;
     own.options.clear();
@@ -290,6 +334,12 @@ std::optional<LoaderRun> run_efi_loader(const Machine& machine, const Volume& vo
             return run;
         }
         case EfiApplication::LinuxStub: out = run_stub(volume, path, context); break;
+        case EfiApplication::UnifiedKernel: {
+            auto run = run_unified(volume, path, context);
+            if (!run) return std::nullopt;
+            out = std::move(*run);
+            break;
+        }
         default: return std::nullopt;
     }
     out.name = efi_application_name(kind);

@@ -54,14 +54,20 @@ void efi_applications(const Case& stopped, std::vector<Idea>& out) {
         if (volume.as(Observer::Uefi).is(Family::Fat) && volume.files(Observer::Uefi) != nullptr)
             targets.insert(fmt::format("{}:{}", volume.place, efi_fallback_path(stopped.options.efi_machine)));
     });
+    // A tool would be started in the system's place; a kernel alone lacks its command line.
+    const auto serves = [](const EfiFile& file) {
+        return file.problem.empty() && file.application != EfiApplication::Unknown &&
+               file.application != EfiApplication::LinuxStub &&
+               lower_text(file.place).find("memtest") == std::string::npos;
+    };
+    const auto is_unified = [](const EfiFile& file) { return file.application == EfiApplication::UnifiedKernel; };
+    // A boot manager leaves the choice among all entries, and is a tenth of an image's size.
+    const bool managed =
+        std::ranges::any_of(files, [&](const EfiFile& file) { return serves(file) && !is_unified(file); });
     std::size_t sources = 0;
     for (const auto& file : files) {
         const auto from = file_place(file.place);
-        // A tool would be started in the system's place; a kernel alone lacks its command line.
-        const bool tool = file.application == EfiApplication::Unknown ||
-                          file.application == EfiApplication::LinuxStub ||
-                          lower_text(file.place).find("memtest") != std::string::npos;
-        if (tool || !file.problem.empty() || !from || ++sources > most_sources) continue;
+        if (!serves(file) || (managed && is_unified(file)) || !from || ++sources > most_sources) continue;
         const auto content = content_of(stopped.machine, *from, most);
         if (!content) continue;
         for (const auto& place : targets) {

@@ -172,7 +172,8 @@ void new_options(const Case& stopped, std::vector<Idea>& out) {
                                    option_name(number), title, decode_device_path(path).text()),
                        "it is started instead of what came first",
                        {},
-                       16,
+                       // A boot manager leaves the choice among all entries.
+                       file.application == EfiApplication::UnifiedKernel ? 17 : 16,
                        [number, data = load_option(title, path)](CheckOptions& options) {
                            set_variable(options.variables, option_name(number), data);
                            put_first(options.variables, number);

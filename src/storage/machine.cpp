@@ -240,7 +240,7 @@ std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {
         if (!info.known() || info.block_size == 0 || info.size == 0 || info.size > volume->size()) return std::nullopt;
         if (info.is(Family::Ext) && !is_primary_ext(*volume)) return std::nullopt;
         // A lone copy of a boot sector is no volume: what it leads to must be there.
-        if ((info.format == Format::Ntfs || info.is(Family::Fat)) && !open_file_system(volume, Reader::Loader))
+        if ((info.format == Format::Ntfs || info.is(Family::Fat)) && !open_file_system(volume, Reader::Grub))
             return std::nullopt;
         return MisplacedVolume{lba, std::move(info)};
     };

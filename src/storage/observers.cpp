@@ -20,10 +20,10 @@ struct ObserverTraits {
 
 constexpr ObserverTraits rows[] = {
     {Observer::Analyst, "this program", false, {Reader::Loader, Reader::Kernel}},
-    {Observer::Uefi, "UEFI firmware", false, {Reader::Kernel, Reader::Loader}},
+    {Observer::Uefi, "UEFI firmware", false, {Reader::Kernel, Reader::Grub}},
     {Observer::Loader, "the loader", false, {Reader::Loader, Reader::Kernel}},
-    {Observer::Grub, "GRUB", false, {Reader::Loader, Reader::Loader}},
-    {Observer::WindowsLoader, "the Windows loader", false, {Reader::Loader, Reader::Loader}},
+    {Observer::Grub, "GRUB", false, {Reader::Grub, Reader::Grub}},
+    {Observer::WindowsLoader, "the Windows loader", false, {Reader::Grub, Reader::Grub}},
     {Observer::Linux, "the Linux kernel", true, {Reader::Kernel, Reader::Kernel}},
     {Observer::Nt, "the Windows kernel", false, {Reader::Loader, Reader::Kernel}},
 };

@@ -2,6 +2,7 @@
 // The init that would run.
 #include <fmt/format.h>
 #include <array>
+#include <csignal>
 
 #include <herberge/system.hpp>
 
@@ -77,11 +78,16 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
         return out;
     }
     const Executable first = out.program;
+    // Executed, and dead at once: of a library that is not there, or at a page behind the file's end.
+    const bool executed = first.code == Code::ProgramLibraryMissing || first.code == Code::ProgramCut;
+    // It has its execute bit, and executing it fails.
+    const bool refused = first.code == Code::ProgramInterpreterMissing || first.code == Code::ProgramFormat ||
+                         first.code == Code::ProgramArchitecture;
     // What is tried next: the kernel's own list (init/main.c) when it mounts the root itself and init= is not given;
-    // initramfs-tools has the same list. Other RAM disks give up.
-    const bool started = first.code == Code::ProgramLibraryMissing;
-    const bool tries_others = !started && (ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools");
-    if (tries_others && first.code != Code::ProgramInterpreterMissing) {
+    // initramfs-tools has the same list, and asks for the execute bit only. Other RAM disks give up.
+    const bool tries_others =
+        !executed && (ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools" && !refused);
+    if (tries_others) {
         for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}) {
             if (other == out.asked) continue;
             auto next = judge_executable(*fs, root.place, other, processor);
@@ -106,10 +112,9 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
             return out;
         }
     }
-    const bool late = first.code == Code::ProgramInterpreterMissing || first.code == Code::ProgramFormat ||
-                      first.code == Code::ProgramArchitecture || first.code == Code::ProgramCut;
     std::string symptom;
-    if (started)
+    if (first.code == Code::ProgramCut) symptom = screen_init_dies(SIGBUS);
+    else if (executed)
         symptom = fmt::format(
             "{}: error while loading shared libraries: {}\n"
             "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
@@ -117,7 +122,7 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     else if (ramdisk == nullptr)
         symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
                         : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
-    else if (late)
+    else if (refused)
         // The RAM disk's test for the execute bit passes; executing then fails.
         symptom = screen_init_refused(
             out.asked,

@@ -20,10 +20,16 @@ std::string waited_for(std::string_view written) {
     return std::string(written);
 }
 
+/// A RAM disk whose maker is not known: what happens is, and how its own script puts it is not.
+std::string in_its_own_words(std::string_view what) {
+    return fmt::format("(in its own words, the RAM disk's script says that {})", what);
+}
+
 }  // namespace
 
 std::string screen_root_unnamed(const Ramdisk* ramdisk) {
     if (ramdisk == nullptr) return screen_root_missing("(null)", nullptr);
+    if (ramdisk->builder.empty()) return in_its_own_words("no root was named");
     if (ramdisk->builder == "dracut") return "dracut: FATAL: No or empty root= argument\ndracut: Refusing to continue";
     return "No root device specified. Boot arguments must include a root= parameter.";
 }
@@ -37,6 +43,7 @@ std::string screen_root_missing(std::string_view written, const Ramdisk* ramdisk
             "Warning: dracut-initqueue: timeout, still waiting for following initqueue hooks:\n"
             "Warning: \"{}\" does not exist\nEntering emergency mode. Exit the shell to continue.",
             waited_for(written));
+    if (ramdisk->builder.empty()) return in_its_own_words(fmt::format("there is no {}", written));
     if (ramdisk->builder == "mkinitcpio")
         return fmt::format(
             "ERROR: device '{}' not found. Skipping fsck.\n"
@@ -48,6 +55,7 @@ std::string screen_root_missing(std::string_view written, const Ramdisk* ramdisk
 
 std::string screen_mount_refused(std::string_view written, std::string_view reason, const Ramdisk* ramdisk) {
     if (ramdisk == nullptr) return std::string(root_panic);
+    if (ramdisk->builder.empty()) return in_its_own_words(fmt::format("{} cannot be mounted: {}", written, reason));
     if (ramdisk->builder == "dracut")
         return "Failed to mount sysroot.mount - /sysroot.\nEntering emergency mode. Exit the shell to continue.";
     if (ramdisk->builder == "mkinitcpio")
@@ -64,15 +72,22 @@ std::string screen_init_missing(std::string_view asked, const Ramdisk& ramdisk) 
             "ERROR: Root device mounted successfully, but {} does not exist.\nBailing out, you are on your own. Good "
             "luck.",
             asked);
+    if (ramdisk.builder.empty()) return in_its_own_words(fmt::format("there is no {} that can be executed", asked));
     return fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", asked);
 }
 
 std::string screen_init_refused(std::string_view asked, std::string_view reason, const Ramdisk& ramdisk) {
     if (ramdisk.builder == "dracut") return fmt::format("Failed to execute {}", asked);
+    if (ramdisk.builder.empty()) return in_its_own_words(fmt::format("{} cannot be executed: {}", asked, reason));
+    // initramfs-tools hands over with run-init, which BusyBox brings for it; mkinitcpio with switch_root.
     return fmt::format(
-        "switch_root: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
+        "{}: can't execute '{}': {}\n---[ end Kernel panic - not syncing: Attempted to kill init! "
         "exitcode=0x00000100 ]---",
-        asked, reason);
+        ramdisk.builder == "initramfs-tools" ? "run-init" : "switch_root", asked, reason);
+}
+
+std::string screen_init_dies(int signal) {
+    return fmt::format("---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x{:08x} ]---", signal);
 }
 
 }  // namespace herberge

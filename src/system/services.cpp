@@ -213,14 +213,34 @@ private:
         if (level.empty()) level = "2";
         for (const auto& line : lines) {
             if (line.action == "respawn" || line.action == "askfirst")
-                terminals_.emplace_back(line.process.substr(0, line.process.find(' ')));
+                terminals_.emplace_back(program_of(line.process));
             const bool sysinit = line.action == "sysinit" || line.action == "boot" || line.action == "bootwait";
             const bool level_wait =
                 line.action == "wait" && (init_.flavour == "busybox" || line.levels.find(level) != std::string::npos);
             if (!sysinit && !level_wait) continue;
-            start_program(line.process.substr(0, line.process.find(' ')), fmt::format("action {}", line.action),
+            start_program(program_of(line.process), fmt::format("action {}", line.action),
                           evidence_line(at("/etc/inittab"), line.line, {}, printable(line.process)));
         }
+    }
+
+    /// BusyBox' mount names the device that it found, which the kernel names by the hardware (util-linux/mount.c).
+    static std::string mount_failed(const FstabLine& line, std::string_view reason, bool found = true) {
+        const bool by_name = line.device.starts_with('/') || !found;
+        return fmt::format("mount: mounting {} on {} failed: {}", by_name ? printable(line.device) : "/dev/…",
+                           printable(line.mount_point), reason);
+    }
+
+    /// Why a mount as `type` fails of a volume that holds something else.
+    [[nodiscard]] std::string_view refusal_as(std::string_view type) const {
+        static constexpr Format all[] = {
+#define HERBERGE_FORMAT(name, ...) Format::name,
+#include <herberge/formats.def>
+#undef HERBERGE_FORMAT
+        };
+        const auto* asked = std::ranges::find_if(all, [&](Format f) { return file_system_fits(f, type); });
+        const auto driver = asked != std::end(all) && init_.has_driver ? init_.has_driver(*asked) : std::nullopt;
+        // Without its driver the kernel does not come to look.
+        return !driver ? "…" : *driver ? "Invalid argument" : "No such device";
     }
 
     /// A shell script that mounts what /etc/fstab lists: "mount -a", with other options between or beside.
@@ -239,9 +259,14 @@ private:
         return out;
     }
 
+    /// The program of an inittab's line, without the marks before it: "-" makes it a login shell (BusyBox init/init.c),
+    /// "+" keeps it out of the accounts, "@" waits for no slot (sysvinit src/init.c).
+    static std::string_view program_of(std::string_view process) {
+        process.remove_prefix(std::min(process.find_first_not_of("-+@"), process.size()));
+        return process.substr(0, process.find(' '));
+    }
+
     void start_program(std::string_view program, std::string why, Evidence named_by) {
-        while (program.starts_with('-') || program.starts_with('+') || program.starts_with('@'))
-            program.remove_prefix(1);
         if (!program.starts_with('/')) return;
         ++checked_;
         const auto judged = judge_executable(fs_, root_.place, program, init_.processor);
@@ -405,8 +430,7 @@ private:
         const std::string symptom =
             init_.flavour == "systemd"
                 ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
-                : fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device),
-                              printable(line.mount_point));
+                : mount_failed(line, "No such file or directory", false);
         if (target.volume == nullptr) {
             if (!known_type) {
                 risk(Code::FstabDeviceNotFound,
@@ -432,9 +456,7 @@ private:
             breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} holds no file system that could be mounted", target.volume->place,
                                printable(line.mount_point)),
-                   {where},
-                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
-                               printable(line.mount_point)));
+                   {where}, mount_failed(line, "Invalid argument"));
             return;
         }
         if (!file_system_fits(target.volume->as(Observer::Linux).format, line.type) && !line.type.starts_with("ntfs")) {
@@ -442,9 +464,7 @@ private:
                 Code::FstabNotMountable,
                 fmt::format("{} for {} holds {}, and {} asks for {}", target.volume->place, printable(line.mount_point),
                             target.volume->info.name(), at("/etc/fstab"), printable(line.type)),
-                {where},
-                fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
-                            printable(line.mount_point)));
+                {where}, mount_failed(line, refusal_as(line.type)));
             return;
         }
         if (const auto format = target.volume->as(Observer::Linux).format;
@@ -473,8 +493,7 @@ private:
                        init_.flavour == "systemd"
                            ? fmt::format("mount: {}: wrong fs type, bad option, bad superblock on {}",
                                          printable(line.mount_point), printable(line.device))
-                           : fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
-                                         printable(line.mount_point)));
+                           : mount_failed(line, "Invalid argument"));
             return;
         }
         if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(line.options);
@@ -482,9 +501,7 @@ private:
             breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
                                obstacles.front().text),
-                   {where},
-                   fmt::format("mount: mounting {} on {} failed: Invalid argument", printable(line.device),
-                               printable(line.mount_point)));
+                   {where}, mount_failed(line, "Invalid argument"));
             return;
         }
         // A subvolume that is not there is not mounted.
@@ -492,9 +509,7 @@ private:
             breaks(Code::FstabNotMountable,
                    fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
                                mounted.error().what),
-                   {where, evidence_error(mounted.error())},
-                   fmt::format("mount: mounting {} on {} failed: No such file or directory", printable(line.device),
-                               printable(line.mount_point)));
+                   {where, evidence_error(mounted.error())}, mount_failed(line, "No such file or directory"));
             return;
         }
         if (init_.flavour != "systemd") {

@@ -11,6 +11,9 @@ namespace herberge::walk {
 
 namespace {
 
+/// The option that the firmware makes by itself for a disk: its number, its name and the disk's path are the machine's.
+constexpr std::string_view own_option = "Boot… \"…\" from …";
+
 /// A file the firmware tries, and by whose word.
 struct Candidate {
     VolumeRef volume;                      ///< in the firmware's view
@@ -108,8 +111,8 @@ private:
         }
         skipped_ = std::move(skipped);
         for (const auto& volume : seen_.volumes)
-            candidates_.push_back({volume, std::string(efi_fallback_path(kind_)), "the fallback file",
-                                   fmt::format("Boot0001 \"UEFI Misc Device\" from {}", volume->place)});
+            candidates_.push_back(
+                {volume, std::string(efi_fallback_path(kind_)), "the fallback file", std::string(own_option)});
     }
 
     /// True when the firmware stays with it: it is started.
@@ -199,7 +202,7 @@ private:
             ladder.breaks(
                 seen_.findings.front().code,
                 fmt::format("{}; {} would have {}", fmt::join(texts, "; "), hidden->place, efi_fallback_path(kind_)),
-                evidence, "BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
+                evidence, fmt::format("BdsDxe: failed to load {}: Not Found", own_option));
             return;
         }
         std::string text = seen_.volumes.empty()
@@ -229,8 +232,8 @@ private:
             for (const auto& disk : machine_.disks)
                 evidence.push_back(
                     evidence_place(fmt::format("d{}", disk.number), "a FAT volume", "none that the firmware opens"));
-        failed_.emplace_back("BdsDxe: failed to load Boot0001 \"UEFI Misc Device\": Not Found");
-        failed_.emplace_back("BdsDxe: No bootable option or device was found.");
+        failed_.push_back(fmt::format("BdsDxe: failed to load {}: Not Found", own_option));
+        failed_.emplace_back("(then its own shell or settings, or: BdsDxe: No bootable option or device was found.)");
         ladder.breaks(Code::UefiNothingToStart, text, evidence, fmt::format("{}", fmt::join(failed_, "\n")));
     }
 

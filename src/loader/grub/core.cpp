@@ -68,6 +68,7 @@ bool read_modules(GrubCore& core) {
                 const auto module = grub::read_module(body);
                 core.modules.push_back(module ? module->name : "?");
                 if (module && module->features) core.features[module->name] = *module->features;
+                if (module) core.words.insert(core.words.end(), module->words.begin(), module->words.end());
             } else if (header.type == 2) {
                 core.embedded_config = text;
             } else if (header.type == 3) {
@@ -329,6 +330,7 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
             const auto module = grub::read_module(body, core.platform);
             core.modules.push_back(module ? module->name : "?");
             if (module && module->features) core.features[module->name] = *module->features;
+            if (module) core.words.insert(core.words.end(), module->words.begin(), module->words.end());
             if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
         } else if (header.type == 1) {
             core.memory_disk.assign(body.begin(), body.end());

@@ -21,6 +21,29 @@ constexpr std::uint32_t section_nobits = 8;
 
 tl::unexpected<Error> refuse(std::string message) { return fail(ErrorKind::Malformed, std::move(message)); }
 
+std::vector<std::string> words_of(std::span<const std::uint8_t> file) {
+    constexpr std::size_t most = 24;
+    const auto may_be = [](std::uint8_t c) {
+        return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
+               std::string_view("_-.[").find(static_cast<char>(c)) != std::string_view::npos;
+    };
+    std::vector<std::string> out;
+    std::string word;
+    bool whole = false;  // it began behind a zero byte
+    for (const auto byte : file) {
+        if (byte == 0) {
+            if (whole && !word.empty() && word.size() <= most) out.push_back(word);
+            word.clear();
+            whole = true;
+        } else if (!may_be(byte)) {
+            whole = false;
+        } else if (whole && word.size() <= most) {
+            word += static_cast<char>(byte);
+        }
+    }
+    return out;
+}
+
 template <class Header, class Section, class Symbol>
 Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& head) {
     if (head.type != 1) return refuse("this ELF file is not of the right type");
@@ -60,6 +83,7 @@ Result<Module> read_sections(std::span<const std::uint8_t> file, const Header& h
     }
     if (out.name.empty()) return refuse("no module name found");
     out.features = accepted_features(out.name, file);
+    out.words = words_of(file);
     // Without a symbol table it may still pull in others (grub-core/kern/dl.c, grub_dl_resolve_symbols): all_video
     // does.
     return out;

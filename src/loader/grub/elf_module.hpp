@@ -17,6 +17,8 @@ struct Module {
     std::vector<std::string> depends;
     std::vector<std::string> defines;  ///< global symbols
     std::vector<std::string> needs;    ///< undefined symbols
+    /// What may be the name of a command: texts of at most 24 characters of those that such names are of.
+    std::vector<std::string> words;
     /// Of a file system driver: the bits of incompatible features that it lets pass; none: its code does not tell.
     std::optional<std::uint32_t> features;
 };

@@ -270,10 +270,13 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
         if (!module.empty()) {
             if (const auto problem = world_.load_module(module, variable("prefix"), context_.modules)) {
                 error(problem->what, module_kind(*problem));
-                module_missing(arguments, module, problem->what);
+                command_missing(arguments, fmt::format("the module {} that provides `{}' cannot be loaded: {}", module,
+                                                       name, problem->what));
                 return 1;
             }
-        } else if (world_.lists_commands()) {
+        } else if (!world_.may_have(name, context_.modules)) {
+            command_missing(arguments,
+                            fmt::format("no loaded module has the command `{}', and no command.lst names one", name));
             return error(fmt::format("can't find command `{}'.", name));
         }
     }
@@ -281,9 +284,9 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     return (this->*handler->second)(arguments, command);
 }
 
-/// A command that should load something, and whose own module is missing: what it was meant to load is kept,
+/// A command that should load something, and that is not to be had: what it was meant to load is kept,
 /// so that the entry still belongs to its system.
-void Interpreter::module_missing(const Arguments& arguments, const std::string& module, const std::string& message) {
+void Interpreter::command_missing(const Arguments& arguments, std::string why) {
     const auto& name = arguments[0];
     const bool kernel = name.starts_with("linux");
     if (!kernel && name != "chainloader" && !name.starts_with("multiboot")) return;
@@ -295,8 +298,7 @@ void Interpreter::module_missing(const Arguments& arguments, const std::string& 
         context_.loaded.kernel = {reference(open(arguments[1]), arguments[1])};
         context_.loaded.arguments = fmt::format("{}", fmt::join(arguments.begin() + 2, arguments.end(), " "));
     }
-    stop(Code::GrubModuleMissing,
-         fmt::format("the module {} that provides `{}' cannot be loaded: {}", module, name, message));
+    stop(Code::GrubModuleMissing, std::move(why));
 }
 
 int Interpreter::call_function(const SharedBlock& body, const Arguments& arguments) {

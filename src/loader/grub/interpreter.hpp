@@ -94,7 +94,7 @@ private:
     /// The configuration goes on in `opened`, which is not read here: nothing behind it can be told.
     int goes_on_unread(const Opened& opened);
     void stop(Code code, std::string reason);
-    void module_missing(const Arguments& arguments, const std::string& module, const std::string& message);
+    void command_missing(const Arguments& arguments, std::string why);
     bool may_go_on();
 
     // The commands, in three files by what they concern.

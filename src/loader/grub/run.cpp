@@ -282,6 +282,7 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     grub::Modules modules;
     modules.loaded.insert(core.modules.begin(), core.modules.end());
     modules.symbols.insert(core.symbols.begin(), core.symbols.end());
+    modules.words.insert(core.words.begin(), core.words.end());
     modules.features = core.features;
     world.set_memory_disk(core.memory_disk);
     world.set_verifier(verifier);

@@ -392,6 +392,7 @@ std::optional<Error> World::load_one(std::string_view name, std::string_view pre
             if (!modules.symbols.contains(symbol) && !kernel_symbols_.contains(symbol))
                 return Error{ErrorKind::Malformed, fmt::format("symbol `{}' not found.", symbol), {}, {}, {}};
     modules.symbols.insert(module.defines.begin(), module.defines.end());
+    modules.words.insert(module.words.begin(), module.words.end());
     modules.loaded.emplace(name);
     if (module.features) modules.features[module.name] = *module.features;
     return std::nullopt;
@@ -404,19 +405,21 @@ std::string World::module_of_command(std::string_view command) const {
 
 void World::read_lists(std::string_view prefix, const Modules& modules) {
     list_prefix_ = prefix;
+    // Whether what it says is known: GRUB goes on without a list that is not there (grub-core/normal/dyncmd.c).
     auto each_line = [&](std::string_view name, auto&& visit) {
         const auto file = open(fmt::format("{}/{}/{}", prefix, platform_, name), {}, modules);
-        if (!file.source) return;
+        if (!file.source) return file.failure != Opened::Failure::Read && file.failure != Opened::Failure::Unread;
         const auto text = file.source->text(1U << 20U);
-        if (!text) return;
+        if (!text) return false;
         std::string_view rest(*text);
         while (!rest.empty()) {
             const auto end = std::min(rest.find('\n'), rest.size());
             visit(rest.substr(0, end));
             rest.remove_prefix(std::min(end + 1, rest.size()));
         }
+        return true;
     };
-    each_line("command.lst", [&](std::string_view line) {
+    lists_known_ = each_line("command.lst", [&](std::string_view line) {
         const auto colon = line.find(':');
         if (colon == std::string_view::npos) return;
         auto name = line.substr(0, colon);

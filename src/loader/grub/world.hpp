@@ -27,6 +27,7 @@ struct Device {
 struct Modules {
     std::set<std::string, std::less<>> loaded;
     std::set<std::string, std::less<>> symbols;                  ///< what the loaded ones define
+    std::set<std::string, std::less<>> words;                    ///< texts in them: names of commands among them
     std::map<std::string, std::uint32_t, std::less<>> features;  ///< that the loaded file system drivers let pass
     std::set<VolumeRef> asked;  ///< encrypted volumes that cryptomount opened: somebody typed the key
 };
@@ -104,8 +105,11 @@ public:
     std::optional<Error> load_module(std::string_view name, std::string_view prefix, Modules& modules) const;
     /// The module that provides a command, by command.lst; empty: none.
     [[nodiscard]] std::string module_of_command(std::string_view command) const;
-    /// command.lst was read: commands that it does not name do not exist.
-    [[nodiscard]] bool lists_commands() const { return !command_modules_.empty(); }
+    /// Whether a command can be there that command.lst does not name: a module that is loaded has it; or what that file
+    /// says is not known.
+    [[nodiscard]] bool may_have(std::string_view command, const Modules& modules) const {
+        return !lists_known_ || modules.words.contains(command);
+    }
     /// Reads command.lst and fs.lst below `prefix`, as normal mode does at its start.
     void read_lists(std::string_view prefix, const Modules& modules);
     /// The memory disk that an image carries, as the device "memdisk": a file system, or a tar archive.
@@ -135,6 +139,7 @@ private:
     std::string platform_;
     bool all_modules_ = false;
     std::set<std::string, std::less<>> kernel_symbols_;
+    bool lists_known_ = false;  ///< command.lst was read, or is known not to be there
     std::map<std::string, std::string, std::less<>> command_modules_;
     std::set<std::string, std::less<>> file_system_modules_;
     std::string list_prefix_;

@@ -12,6 +12,7 @@
 
 #include "loader/family.hpp"
 #include "loader/text.hpp"
+#include "loader/unified_image.hpp"
 
 namespace herberge::loader::systemd_boot {
 
@@ -216,109 +217,47 @@ private:
                 fmt::format("the RAM disk {} {}: the boot manager gives up on the entry and returns to the firmware",
                             ramdisk, part.unreadable() ? "cannot be read" : "is not there"));
         }
-        judge_image(e.entry, program);
+        judge_image(e.entry, program, file);
         entries.push_back(std::move(e));
     }
 
-    void judge_image(MenuEntry& entry, const std::string& program) const {
-        const auto source = open_file(entry.kernel.front());
+    /// What the firmware's own loader says of an entry's program: before all else of the entry, whatever that is.
+    void judge_image(MenuEntry& entry, std::string program, const FileReference& file) const {
+        std::ranges::replace(program, '/', '\\');
+        const auto source = open_file(file);
+        const auto refuse = [&](Code code, std::string_view status, std::string why) {
+            entry.messages = {{fmt::format("Error loading {}: {}", program, status), entry.place, file.line}};
+            entry.stop.reset();
+            stop(entry, code, std::move(why));
+        };
         if (source && context_.trust != nullptr)
-            if (const auto why = context_.trust->refuse(*source)) {
-                entry.messages.push_back(
-                    {fmt::format("Error loading {}: Access Denied", program), entry.place, entry.kernel.front().line});
-                entry.stop.reset();
-                stop(entry, Code::KernelSignatureRefused,
-                     fmt::format("{} does not let {} start: {}", context_.trust->by, entry.kernel.front().place, *why));
-                return;
-            }
+            if (const auto why = context_.trust->refuse(*source))
+                return refuse(Code::KernelSignatureRefused, "Access Denied",
+                              fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
         const auto refused = source ? refuse_efi_image(*source, context_.firmware)
                                     : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
         if (!refused) return;
-        entry.messages.push_back(
-            {fmt::format("Error loading {}: {}", program, refused->screen), entry.place, entry.kernel.front().line});
-        entry.stop.reset();
-        stop(entry, Code::KernelRefusedByLoader,
-             fmt::format("the firmware does not start {}: {}", entry.kernel.front().place, refused->why));
+        // Its "Not Found" is the boot menu's, which looks for the marks by itself; LoadImage has another word for that.
+        refuse(Code::KernelRefusedByLoader, refused->screen == "Not Found" ? "Unsupported" : refused->screen,
+               fmt::format("the firmware does not start {}: {}", file.place, refused->why));
     }
 
     /// A unified image: kernel, RAM disk, command line and the system's name are sections of one program.
     void unified(const Volume& volume, const std::string& path, const std::string& name) {
-        auto file = refer(volume, path, path, 0);
-        const auto source = open_file(file);
-        const auto image = source ? inspect_pe(*source) : fail(ErrorKind::NotFound, "unreadable");
-        if (file.unreadable() || (!image && image.error().unreadable())) {
-            miss(image ? Error{ErrorKind::Unreadable, file.error.value_or(""), file.place, {}, {}} : image.error());
-            return drop(file.place, "it cannot be read");
+        auto read = read_unified(volume, path, context_.firmware);
+        if (!read) {
+            if (read.error().unreadable()) miss(read.error());
+            return drop(read.error().what, read.error().found);
         }
-        if (!image) return drop(file.place, "it is no image");
-        auto section = [&](std::string_view wanted) -> const PeSection* {
-            const auto found = std::ranges::find(image->sections, wanted, &PeSection::name);
-            return found != image->sections.end() ? &*found : nullptr;
-        };
-        auto text_of = [&](std::string_view wanted) {
-            const auto* s = section(wanted);
-            if (s == nullptr) return std::string{};
-            const auto bytes =
-                source->bytes(s->file_offset,
-                              std::min(s->file_size, s->virtual_size != 0 ? s->virtual_size : s->file_size), 1U << 20U);
-            if (!bytes) return std::string{};
-            return std::string(bytes->begin(), std::ranges::find(*bytes, std::uint8_t{0}));
-        };
-        const auto* kernel = section(".linux");
-        if (section(".osrel") == nullptr) return drop(file.place, "it has no section .osrel");
-        if (kernel == nullptr) return drop(file.place, "it has no section .linux");
         Entry e;
         take_counter(name, e);
-        std::string pretty;
-        std::string identity;
-        std::string_view rest;
-        const std::string release = text_of(".osrel");
-        rest = release;
-        while (!rest.empty()) {
-            const auto end = std::min(rest.find('\n'), rest.size());
-            const auto line = rest.substr(0, end);
-            rest.remove_prefix(std::min(end + 1, rest.size()));
-            const auto equals = line.find('=');
-            if (equals == std::string_view::npos) continue;
-            auto value = line.substr(equals + 1);
-            if (value.size() >= 2 && (value.front() == '"' || value.front() == '\''))
-                value = value.substr(1, value.size() - 2);
-            const auto key = line.substr(0, equals);
-            if (key == "PRETTY_NAME") pretty = value;
-            if (key == "ID") identity = value;
-            if (key == "IMAGE_ID") e.sort_key = value;
-            if (key == "VERSION_ID" || key == "IMAGE_VERSION" || key == "BUILD_ID" || key == "VERSION")
-                e.version = e.version.empty() ? std::string(value) : e.version;
-        }
-        if (e.sort_key.empty()) e.sort_key = identity;
-        e.title = pretty;
-        e.entry.title = pretty.empty() ? e.id : pretty;
+        e.sort_key = read->image_id.empty() ? read->id : read->image_id;
+        e.version = read->version;
+        e.title = read->title;
+        e.entry = std::move(read->entry);
+        e.entry.title = read->title.empty() ? e.id : read->title;
         e.entry.id = e.id;
-        e.entry.place = file.place;
-        e.entry.kind = EntryKind::Linux;
-        e.entry.started_by = KernelEntry::Efi;
-        e.entry.kernel_loaded = true;
-        e.entry.arguments = std::string(trim(text_of(".cmdline")));
-        auto piece = [&](const PeSection& s) {
-            auto out = file;
-            const std::uint64_t size = s.virtual_size != 0 ? std::min(s.virtual_size, s.file_size) : s.file_size;
-            out.part = std::pair(std::uint64_t{s.file_offset}, size);
-            out.size = size;
-            return out;
-        };
-        e.entry.kernel = {piece(*kernel)};
-        if (const auto* ramdisk = section(".initrd")) e.entry.ramdisks = {piece(*ramdisk)};
-        if (context_.trust != nullptr)
-            if (const auto why = context_.trust->refuse(*source)) {
-                e.entry.messages.push_back({fmt::format("Error loading {}: Access Denied", path), e.entry.place, 0});
-                stop(e.entry, Code::KernelSignatureRefused,
-                     fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
-            }
-        if (const auto refused = refuse_efi_image(*source, context_.firmware)) {
-            e.entry.messages.push_back({fmt::format("Error loading {}: {}", path, refused->screen), e.entry.place, 0});
-            stop(e.entry, Code::KernelRefusedByLoader,
-                 fmt::format("the firmware does not start {}: {}", file.place, refused->why));
-        }
+        judge_image(e.entry, path, read->file);
         entries.push_back(std::move(e));
     }
 

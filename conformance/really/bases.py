@@ -1,0 +1,429 @@
+# SPDX-License-Identifier: MIT
+"""The whole disks that faults are made in: each is put together by the partitioner, the makers of file systems and the loaders'
+own tools, without root's rights, and comes out the same bytes each time from the same packages."""
+import hashlib, os, pathlib, shutil, struct, subprocess
+from . import packages
+from .packages import output
+
+MIB = 1 << 20
+ROOT = "b0a7d000-0001-4a01-8a01-0000000000a1"
+BOOT = "b0a7d000-0001-4a01-8a01-0000000000a2"
+DISK = "B0A7D000-0001-4A01-8A01-0000000000D1"
+PART = "B0A7D000-0001-4A01-8A01-0000000000E{}"
+FAT = "a1b20c3d"
+TYPES = {"esp": "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", "linux": "0FC63DAF-8483-4772-8E79-3D69D8477DE4", "bios": "21686148-6449-6E6F-744E-656564454649"}
+EPOCH = "1700000000"
+
+INIT = """#!/bin/sh
+# Finds the root file system and hands over to its init.
+export PATH=/bin
+/bin/busybox mkdir -p /proc /sys /dev /root
+/bin/busybox --install -s /bin
+mount -t devtmpfs devtmpfs /dev; mount -t proc proc /proc; mount -t sysfs sysfs /sys
+echo RAMDISK-RUNS
+stop() { echo "$*"; echo HALT-MARK; while :; do sleep 3600; done; }
+ROOT=; INIT=/sbin/init; MODE=ro
+for a in $(cat /proc/cmdline); do case "$a" in root=*) ROOT="${a#root=}";; init=*) INIT="${a#init=}";; rw) MODE=rw;; esac; done
+while read m; do insmod "/lib/modules/$m" || echo "insmod $m failed"; done < /etc/modules
+[ -n "$ROOT" ] || stop "ROOT-NOT-FOUND no root= was given"
+i=0
+while :; do
+  case "$ROOT" in UUID=*|LABEL=*) DEV=$(findfs "$ROOT" 2>/dev/null);; *) DEV=; [ -b "$ROOT" ] && DEV=$ROOT;; esac
+  [ -n "$DEV" ] && break
+  i=$((i+1)); [ $i -gt 4 ] && break; sleep 0.5
+done
+[ -n "$DEV" ] || stop "ROOT-NOT-FOUND $ROOT does not exist"
+mount -o $MODE "$DEV" /root || stop "ROOT-NOT-FOUND $DEV cannot be mounted"
+echo "ROOT-MOUNTED $DEV"
+p="$INIT"; n=0
+while [ -L "/root$p" ] && [ $n -lt 8 ]; do n=$((n+1)); l=$(readlink "/root$p"); case "$l" in /*) p="$l";; *) p="${p%/*}/$l";; esac; done
+[ -x "/root$p" ] && [ ! -d "/root$p" ] || stop "NO-INIT $INIT"
+for d in dev proc sys; do mount --move /$d /root/$d; done
+exec switch_root /root "$INIT"
+"""
+
+SYSTEM = {
+    "etc/inittab": "::sysinit:/etc/init.d/rcS\nttyS0::askfirst:-/bin/sh\n",
+    "etc/fstab": f"UUID={ROOT} / ext4 errors=remount-ro 0 1\n",
+    "etc/hostname": "inn\n",
+    "etc/passwd": "root:x:0:0:root:/root:/bin/sh\n",
+    "etc/os-release": 'PRETTY_NAME="Almhof 3"\nNAME="Almhof"\nID=almhof\nVERSION_ID="3"\n',
+    "etc/init.d/rcS": """#!/bin/sh
+export PATH=/sbin:/bin:/usr/sbin:/usr/bin
+mount -o remount,rw /
+if ! mount -a; then
+  echo "EMERGENCY-MODE a file system could not be mounted"
+  echo HALT-MARK; while :; do sleep 3600; done
+fi
+echo "ENTRY $(cat /proc/cmdline)"
+echo USERSPACE-UP
+""",
+}
+
+
+class Base:
+    """A disk that starts: how it is made and started, where its system is, what its entries are called (and by which word of the command line each is
+    known), where its volumes begin (kind, sector), and the parts of its chain."""
+
+    def __init__(self, name, area, firmware, place, make, entries, volumes, parts):
+        self.name, self.area, self.firmware, self.place, self.make = name, area, firmware, place, make
+        self.entries, self.volumes, self.parts = entries, volumes, parts
+
+
+class Maker:
+    """Makes the bases in a folder; what they share (kernel, RAM disk, system) is made once."""
+
+    def __init__(self, tree, release, folder):
+        self.tree, self.release, self.folder = pathlib.Path(tree), release, pathlib.Path(folder)
+        self.folder.mkdir(parents=True, exist_ok=True)
+        os.environ.update(SOURCE_DATE_EPOCH=EPOCH, E2FSPROGS_FAKE_TIME=EPOCH, TZ="UTC", LC_ALL="C")
+        self.kernel = self.tree / f"boot/vmlinuz-{release}"
+        self.ramdisk = self.folder / "initrd.img"
+        # What is made here counts for the images as much as the packages do.
+        seed = hashlib.sha256(pathlib.Path(__file__).read_bytes() + release.encode()).hexdigest()
+        stamp = self.folder / "made-of"
+        if not stamp.exists() or stamp.read_text() != seed:
+            for old in self.folder.glob("*.img"):
+                old.unlink()
+            self.pack_ramdisk()
+            stamp.write_text(seed)
+
+    def temporary(self, name):
+        path = self.folder / ("tmp-" + name)
+        shutil.rmtree(path, ignore_errors=True)
+        path.mkdir()
+        return path
+
+    def stamp_times(self, folder):
+        os.utime(folder, (int(EPOCH), int(EPOCH)))
+        for base, folders, files in os.walk(folder):
+            for name in folders + files:
+                os.utime(os.path.join(base, name), (int(EPOCH), int(EPOCH)), follow_symlinks=False)
+
+    def pack_ramdisk(self):
+        root = self.temporary("ramdisk")
+        for d in ("bin", "etc", "lib/modules"):
+            (root / d).mkdir(parents=True)
+        shutil.copy(self.tree / "bin/busybox", root / "bin/busybox")
+        os.symlink("busybox", root / "bin/sh")
+        order = []
+        for wanted in ("virtio_pci", "virtio_blk"):
+            for line in output("modprobe", "-d", self.tree, "-S", self.release, "--show-depends", wanted).splitlines():
+                if line.startswith("insmod"):
+                    path = line.split()[1]
+                    name = os.path.basename(path)
+                    if name not in order:
+                        order.append(name)
+                        shutil.copy(path, root / "lib/modules" / name)
+        (root / "etc/modules").write_text("".join(n + "\n" for n in order))
+        (root / "init").write_text(INIT)
+        os.chmod(root / "init", 0o755)
+        self.stamp_times(root)
+        with open(self.ramdisk, "wb") as out:
+            names = sorted(str(p.relative_to(root)) for p in root.rglob("*"))
+            archive = subprocess.run(["cpio", "-o", "-H", "newc", "--reproducible", "--quiet", "-R", "0:0"], cwd=root, input="\n".join([".", *names]).encode(), stdout=subprocess.PIPE, check=True).stdout
+            out.write(subprocess.run(["gzip", "-9n"], input=archive, stdout=subprocess.PIPE, check=True).stdout)
+        shutil.rmtree(root)
+
+    # --- pieces of disks ---
+
+    def system(self, name, more=()):
+        """A folder with the installed system; `more`: further files as (path, text or file)."""
+        root = self.temporary(name)
+        for d in ("bin", "sbin", "boot", "dev", "proc", "sys", "tmp", "run", "srv", "root", "etc/init.d", "usr/bin"):
+            (root / d).mkdir(parents=True, exist_ok=True)
+        shutil.copy(self.tree / "bin/busybox", root / "bin/busybox")
+        for applet in ("sh", "mount", "cat", "sleep", "echo", "ls"):
+            os.symlink("busybox", root / "bin" / applet)
+        os.symlink("../bin/busybox", root / "sbin/init")
+        for path, text in SYSTEM.items():
+            (root / path).write_text(text)
+        os.chmod(root / "etc/init.d/rcS", 0o755)
+        for path, what in more:
+            to = root / path.lstrip("/")
+            to.parent.mkdir(parents=True, exist_ok=True)
+            if isinstance(what, pathlib.Path):
+                shutil.copy(what, to)
+            else:
+                to.write_text(what)
+        self.stamp_times(root)
+        return root
+
+    def ext(self, disk, sector, sectors, folder, uuid, kind="ext4", more=()):
+        """Makes a file system of a folder's content in sectors of the disk."""
+        output("mke2fs", "-q", "-F", "-t", kind, "-O", "^metadata_csum_seed,^huge_file", "-U", uuid, "-E", f"offset={sector * 512},hash_seed={uuid},root_owner=0:0,lazy_itable_init=0,lazy_journal_init=0", "-d", folder, *more,
+               disk, f"{sectors // 2}k")
+        # The times of access and change are those of the folder here, which no program sets.
+        paths = ["/"] + ["/" + str(p.relative_to(folder)) for p in pathlib.Path(folder).rglob("*")]
+        output_with(["debugfs", "-w", "-f", "-", f"{disk}?offset={sector * 512}"], "".join(f'sif "{p}" {field} @{EPOCH}\n' for p in paths for field in ("atime", "ctime")))
+        shutil.rmtree(folder)
+
+    def fat(self, disk, sector, sectors, files, bits=32):
+        """Makes a FAT volume in sectors of the disk; `files`: (path, text or file)."""
+        piece = self.folder / "tmp-fat.part"
+        piece.unlink(missing_ok=True)
+        with open(piece, "wb") as out:
+            out.truncate(sectors * 512)
+        output("mkfs.vfat", "-F", bits, "-i", FAT, "-h", sector, "--invariant", piece)
+        made = set()
+        for path, what in files:
+            parts = path.strip("/").split("/")
+            for i in range(1, len(parts)):
+                folder = "/".join(parts[:i])
+                if folder.lower() not in made:
+                    output("mmd", "-i", piece, "::/" + folder)
+                    made.add(folder.lower())
+            source = what
+            if not isinstance(what, pathlib.Path):
+                source = self.folder / "tmp-text.part"
+                source.write_text(what)
+            stamped = self.folder / "tmp-stamped.part"
+            shutil.copy(source, stamped)
+            os.utime(stamped, (int(EPOCH), int(EPOCH)))
+            output("mcopy", "-m", "-i", piece, stamped, "::/" + path.strip("/"))
+        put(disk, sector * 512, piece.read_bytes())
+        for left in self.folder.glob("tmp-*.part"):
+            left.unlink()
+
+    def empty(self, path, mib):
+        with open(path, "wb") as out:
+            out.truncate(mib * MIB)
+
+    def table(self, path, script):
+        output_with(["sfdisk", "-q", "--no-reread", "--no-tell-kernel", path], script)
+
+    def grub_core(self, target, prefix, modules, out, early=None):
+        command = ["grub-mkimage", "-O", target, "-d", self.tree / f"usr/lib/grub/{target}", "-p", prefix, "-o", out]
+        if early is not None:
+            text = self.folder / "tmp-early.cfg"
+            text.write_text(early)
+            command += ["-c", text]
+        output(*command, *modules)
+
+    def grub_files(self, target, menu):
+        """The loader's own files for /boot/grub, as its installer copies them: all modules and lists, and the menu."""
+        folder = self.tree / f"usr/lib/grub/{target}"
+        return [(f"/boot/grub/{target}/{f.name}", f) for f in sorted(folder.iterdir()) if f.suffix in (".mod", ".lst")] + [("/boot/grub/grub.cfg", menu)]
+
+    def install_grub(self, disk, core, at):
+        """What the loader's own installer writes: its first sector over the code of the first one, the core where it is said, and the
+        list of the core's sectors in both (grub-core/boot/i386/pc/boot.S and diskboot.S; util/setup.c)."""
+        boot = bytearray((self.tree / "usr/lib/grub/i386-pc/boot.img").read_bytes())
+        image = bytearray(core.read_bytes())
+        image += bytes(-len(image) % 512)
+        old = get(disk, 0, 512)
+        struct.pack_into("<Q", boot, 0x5C, at)
+        boot[0x66:0x68] = b"\x90\x90"  # the drive that the firmware names is the one
+        boot[440:512] = old[440:512]
+        # The last entry of diskboot.S's own list: where the rest of the core goes on, in how many sectors, to which segment.
+        struct.pack_into("<QHH", image, 500, at + 1, len(image) // 512 - 1, 0x820)
+        put(disk, 0, bytes(boot[:446]))
+        put(disk, at * 512, bytes(image))
+
+    def image(self, base):
+        """The base's image, made if it is not there; and its digest."""
+        path = self.folder / (base.name + ".img")
+        if not path.exists():
+            part = self.folder / (base.name + ".part")
+            base.make(self, part)
+            part.rename(path)
+        return path
+
+
+def put(path, offset, data):
+    with open(path, "r+b") as file:
+        file.seek(offset)
+        file.write(data)
+
+
+def get(path, offset, length):
+    with open(path, "rb") as file:
+        file.seek(offset)
+        return file.read(length)
+
+
+def output_with(command, text):
+    done = subprocess.run([str(c) for c in command], input=text.encode(), stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
+    if done.returncode != 0:
+        raise RuntimeError(" ".join(str(c) for c in command) + ": " + done.stdout.decode("utf-8", "replace"))
+
+
+MENU = """set timeout=0
+set default=0
+insmod part_msdos
+insmod part_gpt
+insmod ext2
+search --no-floppy --fs-uuid --set=root {boot}
+menuentry 'Almhof' {{
+  linux {path}/vmlinuz root=UUID={root} ro console=ttyS0 panic=-1 inn=first
+  initrd {path}/initrd.img
+}}
+menuentry 'Almhof, for repairs' {{
+  linux {path}/vmlinuz root=UUID={root} ro console=ttyS0 panic=-1 inn=second
+  initrd {path}/initrd.img
+}}
+"""
+ENTRIES = {"Almhof": "first", "Almhof, for repairs": "second"}
+
+
+def grub_menu(separate=False):
+    return MENU.format(boot=BOOT if separate else ROOT, root=ROOT, path="" if separate else "/boot")
+
+
+def bios_grub(maker, disk):
+    maker.empty(disk, 44)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d001\nstart=2048, type=83, bootable\n")
+    core = maker.folder / "tmp-core.img.part"
+    maker.grub_core("i386-pc", "(,msdos1)/boot/grub", ["biosdisk", "part_msdos", "ext2"], core)
+    files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), *maker.grub_files("i386-pc", grub_menu())]
+    maker.ext(disk, 2048, 44 * 2048 - 2048, maker.system("system", files), ROOT)
+    maker.install_grub(disk, core, 1)
+    core.unlink()
+
+
+def bios_grub_gpt(maker, disk):
+    maker.empty(disk, 64)
+    maker.table(disk, f"label: gpt\nlabel-id: {DISK}\nfirst-lba: 34\nstart=2048, size=2048, type={TYPES['bios']}, uuid={PART.format(1)}\n"
+                      f"start=4096, size=65536, type={TYPES['linux']}, uuid={PART.format(2)}\nstart=69632, size=57344, type={TYPES['linux']}, uuid={PART.format(3)}\n")
+    core = maker.folder / "tmp-core.img.part"
+    maker.grub_core("i386-pc", "(,gpt2)/grub", ["biosdisk", "part_gpt", "ext2"], core)
+    boot = maker.temporary("boot")
+    for path, what in [("vmlinuz", maker.kernel), ("initrd.img", maker.ramdisk)] + [(p[len("/boot/"):], w) for p, w in maker.grub_files("i386-pc", grub_menu(True))]:
+        (boot / path).parent.mkdir(parents=True, exist_ok=True)
+        shutil.copy(what, boot / path) if isinstance(what, pathlib.Path) else (boot / path).write_text(what)
+    maker.stamp_times(boot)
+    maker.ext(disk, 4096, 65536, boot, BOOT, "ext2")
+    maker.ext(disk, 69632, 57344, maker.system("system", [("/etc/fstab", SYSTEM["etc/fstab"] + f"UUID={BOOT} /boot ext2 defaults 0 2\n")]), ROOT)
+    maker.install_grub(disk, core, 2048)
+    core.unlink()
+
+
+def bios_grub_logical(maker, disk):
+    maker.empty(disk, 48)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d002\nstart=2048, size=2048, type=da\nstart=4096, type=5\nstart=6144, size=2048, type=83\nstart=10240, type=83\n")
+    core = maker.folder / "tmp-core.img.part"
+    maker.grub_core("i386-pc", "(,msdos6)/boot/grub", ["biosdisk", "part_msdos", "ext2"], core)
+    files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), *maker.grub_files("i386-pc", grub_menu())]
+    maker.ext(disk, 10240, 48 * 2048 - 10240, maker.system("system", files), ROOT)
+    maker.install_grub(disk, core, 1)
+    core.unlink()
+
+
+SYSLINUX = f"""DEFAULT almhof
+PROMPT 0
+TIMEOUT 5
+LABEL almhof
+  LINUX /vmlinuz
+  APPEND root=UUID={ROOT} ro console=ttyS0 panic=-1 inn=first
+  INITRD /initrd.img
+LABEL repairs
+  LINUX /vmlinuz
+  APPEND root=UUID={ROOT} ro console=ttyS0 panic=-1 inn=second
+  INITRD /initrd.img
+"""
+
+
+def bios_syslinux(maker, disk):
+    maker.empty(disk, 64)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d003\nstart=2048, size=69632, type=c, bootable\nstart=71680, type=83\n")
+    maker.fat(disk, 2048, 69632, [("/vmlinuz", maker.kernel), ("/initrd.img", maker.ramdisk), ("/syslinux.cfg", SYSLINUX)])
+    output(maker.tree / "usr/bin/syslinux", "--install", "--offset", 2048 * 512, disk)
+    put(disk, 0, (maker.tree / "usr/lib/syslinux/mbr/mbr.bin").read_bytes()[:440])
+    maker.ext(disk, 71680, 64 * 2048 - 71680, maker.system("system"), ROOT)
+
+
+EFI_MODULES = "part_gpt fat ext2 normal linux boot search search_fs_uuid configfile echo test ls cat true sleep".split()
+
+
+def esp_and_root(maker, disk, esp, root_files=(), esp_mib=34):
+    """A GPT disk with an ESP and a root behind it."""
+    size = esp_mib * 2048
+    maker.empty(disk, esp_mib + 32)
+    maker.table(disk, f"label: gpt\nlabel-id: {DISK}\nfirst-lba: 34\nstart=2048, size={size}, type={TYPES['esp']}, uuid={PART.format(1)}\n"
+                      f"start={2048 + size}, size={28 * 2048}, type={TYPES['linux']}, uuid={PART.format(2)}\n")
+    maker.fat(disk, 2048, size, esp)
+    maker.ext(disk, 2048 + size, 28 * 2048, maker.system("system", root_files), ROOT)
+
+
+def uefi_grub(maker, disk):
+    image = maker.folder / "tmp-grub.efi"
+    maker.grub_core("x86_64-efi", "/boot/grub", EFI_MODULES[:3] + ["search_fs_uuid"], image, f"search.fs_uuid {ROOT} root\nset prefix=($root)/boot/grub\n")
+    esp_and_root(maker, disk, [("/EFI/BOOT/BOOTX64.EFI", image)],
+                 [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), *maker.grub_files("x86_64-efi", grub_menu())])
+    image.unlink()
+
+
+def uefi_shim(maker, disk):
+    stub = f"search.fs_uuid {ROOT} root\nset prefix=($root)/boot/grub\nconfigfile $prefix/grub.cfg\n"
+    esp_and_root(maker, disk, [("/EFI/BOOT/BOOTX64.EFI", maker.tree / "usr/lib/shim/shimx64.efi.signed"), ("/EFI/BOOT/grubx64.efi", maker.tree / "usr/lib/grub/x86_64-efi-signed/grubx64.efi.signed"),
+                               ("/EFI/debian/grub.cfg", stub)],
+                 [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), ("/boot/grub/grub.cfg", grub_menu())])
+
+
+def loader_entry(name, word):
+    return f"title {name}\nlinux /almhof/vmlinuz\ninitrd /almhof/initrd.img\noptions root=UUID={ROOT} ro console=ttyS0 panic=-1 inn={word}\n"
+
+
+def uefi_systemd_boot(maker, disk):
+    esp_and_root(maker, disk, [("/EFI/BOOT/BOOTX64.EFI", maker.tree / "usr/lib/systemd/boot/efi/systemd-bootx64.efi"), ("/loader/loader.conf", "timeout 0\ndefault almhof.conf\n"),
+                               ("/loader/entries/almhof.conf", loader_entry("Almhof", "first")), ("/loader/entries/repairs.conf", loader_entry("Almhof, for repairs", "second")),
+                               ("/almhof/vmlinuz", maker.kernel), ("/almhof/initrd.img", maker.ramdisk)], esp_mib=40)
+
+
+def uefi_unified(maker, disk):
+    image, words, release = (maker.folder / f"tmp-{n}" for n in ("unified.efi", "words", "release"))
+    words.write_text(f"root=UUID={ROOT} ro console=ttyS0 panic=-1 inn=first")
+    release.write_text(SYSTEM["etc/os-release"])
+    stub = maker.tree / "usr/lib/systemd/boot/efi/linuxx64.efi.stub"
+    sections = [(".osrel", release, 0x20000), (".cmdline", words, 0x30000), (".linux", maker.kernel, 0x2000000), (".initrd", maker.ramdisk, 0x3000000)]
+    command = ["objcopy", "--preserve-dates"]
+    for name, file, address in sections:
+        command += ["--add-section", f"{name}={file}", "--change-section-vma", f"{name}={address:#x}"]
+    output(*command, stub, image)
+    esp_and_root(maker, disk, [("/EFI/BOOT/BOOTX64.EFI", image)], esp_mib=40)
+    for left in (image, words, release):
+        left.unlink()
+
+
+def root_parts(target=None, boot="root:/boot"):
+    """The parts of a chain from the kernel on, where a menu of GRUB's leads to them in `boot`; and of the installed system."""
+    out = {"init": "root:/bin/busybox", "inittab": "root:/etc/inittab", "script": "root:/etc/init.d/rcS", "mounts": "root:/etc/fstab"}
+    if boot:
+        out |= {"kernel": boot + "/vmlinuz", "ramdisk": boot + "/initrd.img", "menu": boot + "/grub/grub.cfg"}
+    if target:
+        out |= {"normal": f"{boot}/grub/{target}/normal.mod", "linux-module": f"{boot}/grub/{target}/linux.mod", "commands": f"{boot}/grub/{target}/command.lst"}
+    return out
+
+
+def superblock(volumes, name="root"):
+    return {f"{name}-superblock": (volumes[name][1] * 512 + 1024, 1024)}
+
+
+MBR = {"code": (0, 440), "table": (446, 64), "mark": (510, 2)}
+GPT = MBR | {"header": (512, 92), "array": (1024, 512)}
+ESP = {"boot-sector": (2048 * 512, 512), "first-fat": ((2048 + 32) * 512, 512), "program": "esp:/EFI/BOOT/BOOTX64.EFI"}
+SHIM = {"second-program": "esp:/EFI/BOOT/grubx64.efi", "stub-menu": "esp:/EFI/debian/grub.cfg"}
+
+
+def volumes(esp_mib=34):
+    return {"esp": ("fat", 2048), "root": ("ext", 2048 + esp_mib * 2048)}
+
+
+PLAIN, SEPARATE, LOGICAL = {"root": ("ext", 2048)}, {"boot": ("ext", 4096), "root": ("ext", 69632)}, {"root": ("ext", 10240)}
+FAT_FIRST = {"fat": ("fat", 2048), "root": ("ext", 71680)}
+
+# `parts` of a chain, by the names that faults and chance use: a file ("volume:/path"), or a place of the disk (first byte, length).
+BASES = [
+    Base("bios-grub", "BIOS", "bios", "d1p1", bios_grub, ENTRIES, PLAIN, MBR | {"core": (512, 40 * 512)} | superblock(PLAIN) | root_parts("i386-pc")),
+    Base("bios-grub-gpt", "BIOS", "bios", "d1p3", bios_grub_gpt, ENTRIES, SEPARATE, GPT | {"core": (2048 * 512, 40 * 512)} | superblock(SEPARATE, "boot") | superblock(SEPARATE) | root_parts("i386-pc", "boot:")),
+    Base("bios-grub-logical", "BIOS", "bios", "d1p6", bios_grub_logical, ENTRIES, LOGICAL, MBR | {"core": (512, 40 * 512), "chain": (4096 * 512 + 446, 66)} | superblock(LOGICAL) | root_parts("i386-pc")),
+    Base("bios-syslinux", "BIOS", "bios", "d1p2", bios_syslinux, {"almhof": "first", "repairs": "second"}, FAT_FIRST,
+         MBR | {"boot-sector": (2048 * 512, 512), "first-fat": ((2048 + 32) * 512, 512), "second-stage": "fat:/ldlinux.sys", "library": "fat:/ldlinux.c32", "kernel": "fat:/vmlinuz", "ramdisk": "fat:/initrd.img",
+                "menu": "fat:/syslinux.cfg"} | superblock(FAT_FIRST) | root_parts(boot=None)),
+    Base("uefi-grub", "UEFI", "uefi", "d1p2", uefi_grub, ENTRIES, volumes(), GPT | ESP | superblock(volumes()) | root_parts("x86_64-efi")),
+    Base("uefi-shim", "UEFI", "uefi", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
+    Base("secure-shim", "Secure Boot", "secure", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
+    Base("uefi-systemd-boot", "UEFI", "uefi", "d1p2", uefi_systemd_boot, ENTRIES | {"almhof.conf": "first"}, volumes(40), GPT | ESP | {"menu": "esp:/loader/loader.conf", "entry": "esp:/loader/entries/almhof.conf", "kernel": "esp:/almhof/vmlinuz",
+         "ramdisk": "esp:/almhof/initrd.img"} | superblock(volumes(40)) | root_parts(boot=None)),
+    Base("uefi-unified", "UEFI", "uefi", "d1p2", uefi_unified, {"Almhof 3": "first"}, volumes(40), GPT | ESP | superblock(volumes(40)) | root_parts(boot=None)),
+]

@@ -1,0 +1,89 @@
+# SPDX-License-Identifier: MIT
+"""Real starts in a virtual PC with real firmware: no network, no window, and only until the console decides how it ended."""
+import hashlib, os, re, select, shutil, subprocess, tempfile, time
+from . import ends
+
+SECONDS = 300
+# After so much of the processor's time without a word, nothing more comes: the longest silence of a start that goes on is the
+# unpacking of the kernel, with some two seconds. A machine that is halted uses none: there the clock counts.
+SILENT_WORK, SILENT_CLOCK = 12.0, 30.0
+
+
+class Machine:
+    def __init__(self, tree, memory=512):
+        self.tree, self.memory = tree, memory
+        version = subprocess.run(["qemu-system-x86_64", "--version"], capture_output=True, text=True).stdout.split("\n")[0]
+        self.identity = hashlib.sha256()
+        for word in (version, str(memory)):
+            self.identity.update(word.encode())
+        for name in ("OVMF_CODE_4M.fd", "OVMF_VARS_4M.fd", "OVMF_CODE_4M.ms.fd", "OVMF_VARS_4M.ms.fd"):
+            with open(os.path.join(tree, "usr/share/OVMF", name), "rb") as file:
+                self.identity.update(file.read())
+
+    def variables(self, firmware):
+        return os.path.join(self.tree, "usr/share/OVMF", f"OVMF_VARS_4M{'.ms' if firmware == 'secure' else ''}.fd")
+
+    def key(self, image, firmware):
+        """What an outcome is kept under: everything that the machine sees."""
+        digest = self.identity.copy()
+        digest.update(firmware.encode())
+        with open(image, "rb") as file:
+            while piece := file.read(1 << 22):
+                digest.update(piece)
+        return digest.hexdigest()[:32]
+
+    def command(self, image, firmware, folder, more):
+        out = ["qemu-system-x86_64", "-accel", "tcg", "-m", str(self.memory), "-display", "none", "-vga", "none", "-monitor", "none", "-serial", "stdio", "-net", "none", "-no-reboot", *more]
+        if firmware == "bios":
+            out += ["-machine", "pc,graphics=off"]
+        else:
+            variables = os.path.join(folder, "variables.fd")
+            shutil.copy(self.variables(firmware), variables)
+            code = os.path.join(self.tree, "usr/share/OVMF", f"OVMF_CODE_4M{'.ms' if firmware == 'secure' else ''}.fd")
+            out += ["-machine", "q35,smm=on" if firmware == "secure" else "q35", "-global", "ICH9-LPC.disable_s3=1", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={code}",
+                    "-drive", f"if=pflash,format=raw,unit=1,file={variables}"]
+        return out + ["-drive", f"file={image},format=raw,if=virtio,snapshot=on"]
+
+    def start(self, image, firmware, more=()):
+        """The console's text until its end is decided, and the seconds that it took."""
+        with tempfile.TemporaryDirectory() as folder:
+            process = subprocess.Popen(self.command(image, firmware, folder, more), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+            begin, seen, last, worked, pressed = time.time(), b"", time.time(), 0.0, 0
+            try:
+                while time.time() - begin < SECONDS:
+                    ready, _, _ = select.select([process.stdout], [], [], 0.5)
+                    if ready:
+                        piece = os.read(process.stdout.fileno(), 65536)
+                        if not piece:
+                            seen += b"\n[the machine was reset or switched off]\n"
+                            break
+                        seen, last, worked = seen + piece, time.time(), work(process.pid)
+                        text = plain(seen)
+                        if ends.decided(text):
+                            break
+                        # A loader that waits for a key after a message goes on by itself after ten seconds.
+                        if len(re.findall("Press any key to continue", text)) > pressed:
+                            pressed += 1
+                            process.stdin.write(b"\r")
+                            process.stdin.flush()
+                    elif work(process.pid) - worked > SILENT_WORK or time.time() - last > SILENT_CLOCK:
+                        break
+            finally:
+                process.kill()
+                process.wait()
+            return plain(seen), time.time() - begin
+
+
+def work(pid):
+    """Seconds of processor time that a process used."""
+    with open(f"/proc/{pid}/stat") as file:
+        fields = file.read().rsplit(")", 1)[1].split()
+    return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def plain(seen):
+    """The console's bytes as lines of text, without the orders to a terminal; what places the cursor begins a line."""
+    text = seen.decode("utf-8", "replace")
+    text = re.sub(r"\x1b\[\d+;\d+H", "\n", text)
+    text = re.sub(r"\x1b\[[0-9;=?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[a-zA-Z]", "", text)
+    return re.sub(r"\n\s*\n+", "\n", text.replace("\r", "\n").replace("\0", ""))
