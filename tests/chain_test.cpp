@@ -168,6 +168,12 @@ INSTANTIATE_TEST_SUITE_P(
                Code::GrubNormalModule},
         Change{"LinuxModuleGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/linux.mod"); }, "loader",
                Code::GrubModuleMissing},
+        // Each is loaded for the other without end; nothing is printed.
+        Change{"ModulesInACircle",
+               [](auto& d) {
+                   d.root.file("/boot/grub/i386-pc/boot.mod", forge::make_grub_module({"boot", {"normal"}, {}, {}}));
+               },
+               "loader", Code::GrubNormalModule},
         // Without the list nobody tells which module has `linux'; one that was loaded by hand has it.
         Change{"CommandListGone", [](auto& d) { d.root.remove("/boot/grub/i386-pc/command.lst"); }, "loader",
                Code::GrubModuleMissing},

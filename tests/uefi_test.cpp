@@ -424,7 +424,8 @@ struct ShimDisk {
     std::string embedded = "sbat,1,2022052400\ngrub,2\n";
     std::vector<forge::Variable> variables;
     bool sign_second = true;
-    std::function<void(Bytes&)> spoil = [](Bytes&) {};  ///< the second stage, signed or not
+    std::function<void(Bytes&)> spoil = [](Bytes&) {};        ///< the second stage, signed or not
+    std::function<void(Bytes&)> spoil_first = [](Bytes&) {};  ///< the signed shim
 
     std::set<Code> found;  ///< by the last call
     std::string stage(std::string* screen = nullptr) {
@@ -448,7 +449,9 @@ struct ShimDisk {
             {{".sdmagic", forge::to_bytes("#### a stand-in ####")}, {".sbat", forge::to_bytes(second_sbat)}});
         if (sign_second) second = vendor.sign(second);
         spoil(second);
-        kiosk.esp.file("/EFI/BOOT/BOOTX64.EFI", firmware.sign(shim)).file("/EFI/BOOT/grubx64.efi", second);
+        Bytes first = firmware.sign(shim);
+        spoil_first(first);
+        kiosk.esp.file("/EFI/BOOT/BOOTX64.EFI", first).file("/EFI/BOOT/grubx64.efi", second);
         const auto nodes = kiosk.esp.nodes();
         for (const auto& [path, node] : nodes)
             if (path.starts_with("/EFI/Linux/")) kiosk.esp.at(path).content = vendor.sign(node.content);
@@ -498,6 +501,21 @@ TEST(Shim, LooksAtTheImageBeforeItsSignature) {
         EXPECT_EQ(disk.stage(&shown), "loader");
         EXPECT_EQ(shown, screen);
         EXPECT_TRUE(disk.found.contains(Code::ShimSecondStageRefused));
+    }
+}
+
+/// The boot menu looks for the marks of an image; who signed it is asked before the rest of it is looked at.
+TEST(SecureBoot, ADamagedImageIsRefusedByWhatIsAskedFirst) {
+    const std::pair<std::function<void(Bytes&)>, std::string> rows[] = {
+        {[](Bytes& b) { b[0] = 0; }, "Not Found"},
+        {[](Bytes& b) { b.resize(b.size() / 2); }, "Access Denied"},
+    };
+    for (const auto& [spoil, status] : rows) {
+        ShimDisk disk;
+        disk.spoil_first = spoil;
+        std::string shown;
+        EXPECT_EQ(disk.stage(&shown), "boot-code") << status;
+        EXPECT_NE(shown.find("BdsDxe: failed to load Boot… \"…\" from …: " + status), std::string::npos) << shown;
     }
 }
 

@@ -425,5 +425,5 @@ BASES = [
     Base("secure-shim", "Secure Boot", "secure", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
     Base("uefi-systemd-boot", "UEFI", "uefi", "d1p2", uefi_systemd_boot, ENTRIES | {"almhof.conf": "first"}, volumes(40), GPT | ESP | {"menu": "esp:/loader/loader.conf", "entry": "esp:/loader/entries/almhof.conf", "kernel": "esp:/almhof/vmlinuz",
          "ramdisk": "esp:/almhof/initrd.img"} | superblock(volumes(40)) | root_parts(boot=None)),
-    Base("uefi-unified", "UEFI", "uefi", "d1p2", uefi_unified, {"Almhof 3": "first"}, volumes(40), GPT | ESP | superblock(volumes(40)) | root_parts(boot=None)),
+    Base("uefi-unified", "UEFI", "uefi", "d1p2", uefi_unified, {"Almhof 3": "first", "Talhof 3": "first"}, volumes(40), GPT | ESP | superblock(volumes(40)) | root_parts(boot=None)),
 ]

@@ -49,7 +49,7 @@ def on_screen(symptom, console):
     wanted = [l for l in symptom.split("\n") if l.strip() and not re.fullmatch(r"\s*\(.*\)\s*", l)]
     if not wanted:
         return True
-    last = lines(wanted[-1])
+    last = lines(wanted[-1].rstrip("."))  # a machine that is reset may lose the last of what it wrote
     # "…" stands for what differs from machine to machine.
     return not last or re.search(".*".join(re.escape(part) for part in last[-1].split("…")), "".join(lines(console))) is not None
 

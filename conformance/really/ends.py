@@ -75,6 +75,8 @@ def of(text):
     if re.search(UP, text):
         word = re.search(r"ENTRY [^\n]*inn=(\w+)", text)
         return End(True, entry=word.group(1) if word else None)
+    # A cursor that is placed anew within a word begins no line.
+    text = re.sub(r"(?<=[a-z])\n(?=[a-z])", "", text)
     for pattern, stages in RULES:
         found = re.search(pattern, text)
         if found:

@@ -206,7 +206,8 @@ public:
                              {evidence_bytes(volume, super_at + offsetof(ondisk::BtrfsSuper, device_bytes), 8,
                                              fmt::format("at most {}", volume.size()),
                                              fmt::format("{}", std::uint64_t{super_.device_bytes}))},
-                             "BTRFS error: device total_bytes should be at most …\nBTRFS error: open_ctree failed"));
+                             "BTRFS error (device …): device total_bytes should be at most …\nBTRFS error (device …): "
+                             "open_ctree failed"));
         return out;
     }
 
@@ -224,7 +225,8 @@ private:
         if (const auto absent = trees_->absent())
             for (const auto& device : *absent) {
                 which += fmt::format("{}{} ({})", which.empty() ? "" : ", ", device.number, device.uuid);
-                screen += fmt::format("BTRFS error: devid {} uuid {} is missing\n", device.number, device.uuid);
+                screen +=
+                    fmt::format("BTRFS error (device …): devid {} uuid {} is missing\n", device.number, device.uuid);
             }
         return make_finding(
             Code::BtrfsDeviceMissing,
@@ -236,7 +238,8 @@ private:
             {evidence_bytes(volume, super_at + offsetof(ondisk::BtrfsSuper, devices), 8,
                             fmt::format("at most {}", trees_->devices().size()),
                             fmt::format("{}", std::uint64_t{super_.devices}))},
-            screen + "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed");
+            screen +
+                "BTRFS error (device …): failed to read chunk tree: -2\nBTRFS error (device …): open_ctree failed");
     }
 
     [[nodiscard]] std::string place_of(FileId file) const {

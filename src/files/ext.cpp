@@ -166,7 +166,7 @@ void ExtFs::check_geometry(std::vector<Finding>& out) const {
             {evidence_bytes(*volume_, super_offset + offsetof(ondisk::ExtSuper, blocks_count_low), 4,
                             fmt::format("at most {} blocks of {} bytes", volume_->size() / block_size_, block_size_),
                             fmt::format("{} blocks", blocks_))},
-            fmt::format("EXT4-fs: bad geometry: block count {} exceeds size of device ({} blocks)", blocks_,
+            fmt::format("EXT4-fs (…): bad geometry: block count {} exceeds size of device ({} blocks)", blocks_,
                         volume_->size() / block_size_)));
     if (has_ro_compat(ro_compat::metadata_csum)) {
         std::array<std::uint8_t, sizeof(super_)> raw{};
@@ -177,7 +177,7 @@ void ExtFs::check_geometry(std::vector<Finding>& out) const {
                 Code::ExtSuperChecksum, fmt::format("the superblock of {} fails its checksum", volume_->place()),
                 {evidence_bytes(*volume_, super_offset, 1024, fmt::format("{:08x}", sum),
                                 fmt::format("{:08x}", static_cast<std::uint32_t>(super_.checksum)))},
-                "EXT4-fs: VFS: Found ext4 filesystem with invalid superblock checksum.  Run e2fsck?"));
+                "EXT4-fs (…): VFS: Found ext4 filesystem with invalid superblock checksum.  Run e2fsck?"));
     }
 }
 
@@ -191,7 +191,7 @@ void ExtFs::check_groups(std::vector<Finding>& out) const {
         if (auto done = volume_->read(at, raw); !done) {
             out.push_back(make_finding(Code::ExtGroupUnreadable,
                                        fmt::format("the descriptor of block group {} cannot be read", i),
-                                       {evidence_error(done.error())}, "EXT4-fs: can't read group descriptor"));
+                                       {evidence_error(done.error())}, "EXT4-fs (…): can't read group descriptor"));
             return;
         }
         ondisk::ExtGroup g{};
@@ -205,14 +205,14 @@ void ExtFs::check_groups(std::vector<Finding>& out) const {
                     fmt::format("block group {} of {} has its tables outside the file system", i, volume_->place()),
                     {evidence_bytes(*volume_, at, descriptor_size_, fmt::format("blocks below {}", blocks_),
                                     fmt::format("block {}", block))},
-                    "EXT4-fs: group descriptors corrupted!"));
+                    "EXT4-fs (…): group descriptors corrupted!"));
                 return;
             }
         if (!group_checksum_holds(i, raw)) {
             auto finding = make_finding(
                 Code::ExtGroupChecksum, fmt::format("the descriptor of block group {} fails its checksum", i),
                 {evidence_bytes(*volume_, at, descriptor_size_)},
-                fmt::format("EXT4-fs: ext4_check_descriptors: Checksum for group {} failed", i));
+                fmt::format("EXT4-fs (…): ext4_check_descriptors: Checksum for group {} failed", i));
             out.push_back(std::move(finding));
         }
     }
@@ -227,14 +227,14 @@ void ExtFs::check_journal(std::vector<Finding>& out, bool obstacles) const {
             out.push_back(
                 make_finding(Code::ExtJournalBad, fmt::format("the journal of {} cannot be read", volume_->place()),
                              {super ? evidence_bytes(**file, 0, 4, "c0 3b 39 98") : evidence_error(super.error())},
-                             "EXT4-fs: error loading journal"));
+                             "EXT4-fs (…): error loading journal"));
         return;
     }
     if (obstacles && journal_problem_)
         out.push_back(make_finding(
             Code::ExtJournalBad,
             fmt::format("the kernel does not replay the journal of {}: {}", volume_->place(), journal_problem_->what),
-            {evidence_error(*journal_problem_)}, "EXT4-fs: error loading journal"));
+            {evidence_error(*journal_problem_)}, "EXT4-fs (…): error loading journal"));
     if (obstacles || (super->start == 0 && !has_incompat(incompat::recover))) return;
     out.push_back(make_finding(
         Code::ExtJournalDirty,
@@ -256,12 +256,12 @@ std::vector<Finding> ExtFs::mount_obstacles(std::string_view /*options*/) const 
     if (const auto top = stat(root()); !top)
         out.push_back(make_finding(Code::ExtRootInode,
                                    fmt::format("the root directory's inode of {} cannot be read", volume_->place()),
-                                   {evidence_error(top.error())}, "EXT4-fs: get root inode failed"));
+                                   {evidence_error(top.error())}, "EXT4-fs (…): get root inode failed"));
     else if (top->type != FileType::Directory)
         out.push_back(
             make_finding(Code::ExtRootInode, fmt::format("inode 2 of {} is not a directory", volume_->place()),
                          {evidence_place(inode_place(2), "a directory", std::string(file_type_name(top->type)))},
-                         "EXT4-fs: corrupt root inode, run e2fsck"));
+                         "EXT4-fs (…): corrupt root inode, run e2fsck"));
     check_journal(out, true);
     return out;
 }

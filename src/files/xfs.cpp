@@ -146,27 +146,28 @@ public:
         };
         if (super_.in_progress != 0)
             refuse("it was never made to the end", offsetof(ondisk::XfsSuper, in_progress), 1, "00",
-                   fmt::format("{:02x}", super_.in_progress), "XFS: SB validate failed with error -22.");
+                   fmt::format("{:02x}", super_.in_progress), "XFS (…): SB validate failed with error -22.");
         if (version5() && (super_.incompatible & incompatible::needs_repair) != 0)
             refuse("it is marked as in need of repair", offsetof(ondisk::XfsSuper, incompatible), 4, "bit 4 clear",
-                   "set", "XFS: Filesystem needs repair.  Please run xfs_repair.");
+                   "set", "XFS (…): Filesystem needs repair.  Please run xfs_repair.");
         if (info_.size > volume_->size())
             refuse(fmt::format("it is larger ({}) than the volume ({})", size_text(info_.size),
                                size_text(volume_->size())),
                    offsetof(ondisk::XfsSuper, blocks), 8,
                    fmt::format("at most {} blocks", volume_->size() / block_size()),
                    fmt::format("{} blocks", std::uint64_t{super_.blocks}),
-                   "XFS: last sector read failed\nmount: can't read superblock");
+                   "XFS (…): last sector read failed\nmount: can't read superblock");
         if (const auto damage = damaged_group()) {
-            out.push_back(make_finding(
-                Code::XfsNotMountable, fmt::format("the XFS driver refuses {}: {}", volume_->place(), damage->what),
-                {evidence_error(*damage)},
-                "XFS: Metadata CRC error detected\nXFS: Unmount and run xfs_repair\nmount: Structure needs cleaning"));
+            out.push_back(make_finding(Code::XfsNotMountable,
+                                       fmt::format("the XFS driver refuses {}: {}", volume_->place(), damage->what),
+                                       {evidence_error(*damage)},
+                                       "XFS (…): Metadata CRC error detected\nXFS (…): Unmount and run "
+                                       "xfs_repair\nmount: Structure needs cleaning"));
         }
         if (super_.log_start == 0)
             refuse("its log is on another device, which no option names", offsetof(ondisk::XfsSuper, log_start), 8,
                    "a block", "0",
-                   "XFS: filesystem is marked as having an external log; specify logdev on the mount "
+                   "XFS (…): filesystem is marked as having an external log; specify logdev on the mount "
                    "command line.");
         return out;
     }

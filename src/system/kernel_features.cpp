@@ -23,13 +23,13 @@ bool carries_later_drivers(std::string_view release) {
 std::string screen_of(Family family, std::uint32_t bits) {
     switch (family) {
         case Family::Ext:
-            return fmt::format("EXT4-fs: Couldn't mount because of unsupported optional features ({:x})", bits);
+            return fmt::format("EXT4-fs (…): Couldn't mount because of unsupported optional features ({:x})", bits);
         case Family::Xfs:
             return fmt::format(
-                "XFS: Superblock has unknown incompatible features (0x{:x}) enabled.\n"
-                "XFS: Filesystem cannot be safely mounted by this kernel.",
+                "XFS (…): Superblock has unknown incompatible features (0x{:x}) enabled.\n"
+                "XFS (…): Filesystem cannot be safely mounted by this kernel.",
                 bits);
-        default: return fmt::format("BTRFS: cannot mount because of unknown incompat features (0x{:x})", bits);
+        default: return fmt::format("BTRFS error (device …): cannot mount because of unknown incompat features (0x{:x})", bits);
     }
 }
 

@@ -382,7 +382,7 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
             out.break_with(make_finding(Code::BtrfsDeviceMissing,
                                         fmt::format("the Btrfs driver refuses {}: {}", volume.place, problem->what),
                                         {evidence_error(*problem)},
-                                        "BTRFS error: failed to read chunk tree: -2\nBTRFS error: open_ctree failed"));
+                                        "BTRFS error (device …): failed to read chunk tree: -2\nBTRFS error (device …): open_ctree failed"));
             return out;
         }
         if (problem && problem->unreadable()) {

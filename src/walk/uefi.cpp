@@ -136,7 +136,8 @@ private:
         std::optional<ImageRefusal> refused;
         if (!source) refused = ImageRefusal{source.error().what, "Not Found"};
         else refused = refuse_efi_image(**source, kind_);
-        if (!refused && secure_.enforcing)
+        // Its boot menu looks for an image's marks first; who signed it is asked before the image is loaded.
+        if (secure_.enforcing && source && (!refused || refused->screen != "Not Found"))
             if (const auto why = secure_.trust.refuse(**source))
                 refused = ImageRefusal{"Secure Boot refuses it: " + *why, "Access Denied"};
         if (refused) {

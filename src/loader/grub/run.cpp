@@ -353,6 +353,15 @@ GrubRun run_grub(const Machine& machine, const GrubCore& core, int first_drive, 
     out.prefix_path = below;
     if (const auto problem = world.load_module("normal", prefix, interpreter.context().modules)) {
         const std::string& message = problem->what;
+        if (problem->kind == ErrorKind::LinkLoop) {
+            // Nothing counts them there: it loads one for the other until its stack is full.
+            stop_at(out, Code::GrubNormalModule,
+                    fmt::format("GRUB's modules in {} need each other in a circle", out.prefix_place),
+                    {evidence_place(fmt::format("{}/{}/normal.mod", out.prefix_place, core.platform), "a sound module",
+                                    message)},
+                    "(nothing more is shown)");
+            return out;
+        }
         rescue(out, message);
         const bool no_file_system = problem->kind == ErrorKind::Unsupported;
         if (problem->unreadable()) {

@@ -86,9 +86,15 @@ public:
     Settings settings;
 
     std::optional<Error> lost;  ///< of a configuration that the medium does not give
+    std::string circle;         ///< a file that includes itself, be it through others; empty: none
 
     /// False: no such file.
     bool file(const std::string& path, int depth = 0) {
+        // Nothing counts them there (com32/elflink/ldlinux/readconfig.c): a circle is followed until the stack is full.
+        if (std::ranges::count(open_, path) != 0) {
+            circle = path;
+            return true;
+        }
         if (depth > most_include_depth || std::ranges::count(settings.files, path) > 1) return true;
         const auto reference = refer(volume_, path, path, 0);
         const auto source = open_file(reference);
@@ -99,6 +105,7 @@ public:
                        : text.error();
         if (!text) return false;
         settings.files.push_back(path);
+        open_.push_back(path);
         place_ = fmt::format("{}:{}", volume_.place, path);
         std::string_view rest(*text);
         int line = 0;
@@ -108,6 +115,7 @@ public:
             parse(trim(rest.substr(0, end)), line, depth);
             rest.remove_prefix(std::min(end + 1, rest.size()));
         }
+        open_.pop_back();
         return true;
     }
 
@@ -185,6 +193,7 @@ private:
         else if (key == "hide" && in_label) settings.labels.back().hidden = true;
     }
 
+    std::vector<std::string> open_;  ///< files that are being read, one within the other
     const Volume& volume_;
     std::string directory_;
     std::string place_;
@@ -456,6 +465,12 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
     const std::string ui = old_style_ui ? first : std::string(trim(settings.ui));
     menu.default_setting = settings.default_command;
     timing(settings, !ui.empty(), menu);
+    if (!parser.circle.empty()) {
+        const std::string place = fmt::format("{}:{}", volume.place, parser.circle);
+        stop(out, Code::SyslinuxIncludeCircle, fmt::format("the configuration {} includes itself", place),
+             {evidence_place(place, "files that come to an end", "INCLUDE in a circle")}, "(nothing more is shown)");
+        return menu;
+    }
     if (!ui.empty()) {
         std::string_view ui_rest(ui);
         const std::string module(word(ui_rest));
