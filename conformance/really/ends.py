@@ -36,11 +36,11 @@ RULES = (
     (r"Unable to mount root fs|Attempted to kill init|No working init|Failed to execute /init", ("ramdisk", "root")),
     (r"Linux version \d", ("kernel", "ramdisk")),
     # GRUB 2
+    (r"(?s)\n *grub> ?$", ("configuration", "entry")),
     (r"bad shim signature|invalid magic number|version too old|premature end of file|kernel too old|invalid or unsupported|couldn't load|cannot load image|plain image kernel not supported|invalid EFI file path|cannot start_image|only loading from", ("kernel",)),
     (r"error: (?:[^\n]*initrd[^\n]*not found|[^\n]*ramdisk)", ("ramdisk", "kernel", "entry")),
     (r"you need to load the kernel first|error: file `[^\n]*vmlinuz[^\n]*' not found|error: no such device|error: disk `[^\n]*' not found|error: no such partition(?=.*menu)", ("entry", "partition-table", "kernel", "loader", "configuration")),
     (r"Failed to boot both default and fallback|error: can't find command|Booting `", ("entry", "kernel", "loader")),
-    (r"(?s)\n *grub> ?$", ("configuration", "entry")),
     (r"(?s)grub rescue> ?$", ("loader", "partition-table")),
     (r"Welcome to GRUB", ("loader", "configuration", "kernel", "entry")),
     (r"GRUB loading|Geom Error|Read Error|Hard Disk Error|GRUB GRUB|GRUB", ("loader", "boot-code")),

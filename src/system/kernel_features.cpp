@@ -29,7 +29,9 @@ std::string screen_of(Family family, std::uint32_t bits) {
                 "XFS (…): Superblock has unknown incompatible features (0x{:x}) enabled.\n"
                 "XFS (…): Filesystem cannot be safely mounted by this kernel.",
                 bits);
-        default: return fmt::format("BTRFS error (device …): cannot mount because of unknown incompat features (0x{:x})", bits);
+        default:
+            return fmt::format("BTRFS error (device …): cannot mount because of unknown incompat features (0x{:x})",
+                               bits);
     }
 }
 

@@ -225,7 +225,8 @@ Claim judge_devices(const Volume& volume, const Ramdisk* ramdisk, const CommandL
                                  volume.place, others),
                      {evidence_place("RAM disk:/usr/bin/btrfs", "the program that looks for its devices", "absent"),
                       evidence_place(volume.place)});
-    finding.symptom = "BTRFS error (device …): failed to read chunk tree: -2\nBTRFS error (device …): open_ctree failed";
+    finding.symptom =
+        "BTRFS error (device …): failed to read chunk tree: -2\nBTRFS error (device …): open_ctree failed";
     out.break_with(std::move(finding));
     return out;
 }

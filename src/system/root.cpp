@@ -379,10 +379,10 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
         const auto problem = volume.problem(Observer::Linux);
         if (const auto devices = btrfs_devices(*volume.source);
             problem && problem->unreadable() && devices && devices->count > volume.other_devices.size() + 1) {
-            out.break_with(make_finding(Code::BtrfsDeviceMissing,
-                                        fmt::format("the Btrfs driver refuses {}: {}", volume.place, problem->what),
-                                        {evidence_error(*problem)},
-                                        "BTRFS error (device …): failed to read chunk tree: -2\nBTRFS error (device …): open_ctree failed"));
+            out.break_with(make_finding(
+                Code::BtrfsDeviceMissing, fmt::format("the Btrfs driver refuses {}: {}", volume.place, problem->what),
+                {evidence_error(*problem)},
+                "BTRFS error (device …): failed to read chunk tree: -2\nBTRFS error (device …): open_ctree failed"));
             return out;
         }
         if (problem && problem->unreadable()) {

@@ -1,0 +1,125 @@
+#!/usr/bin/env python3
+# SPDX-License-Identifier: MIT
+"""The parts of conformance/run that need no machine: faults as text, ends of consoles, comparison, chance."""
+import pathlib, sys, tempfile, unittest
+
+sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent))
+from really import bases, chance, compare, ends, faults, machine
+
+here = pathlib.Path(__file__).resolve().parent
+BY_NAME = {b.name: b for b in bases.BASES}
+
+
+class Faults(unittest.TestCase):
+    def test_each_is_on_a_machine_that_there_is_and_has_steps_that_are_known(self):
+        seen, harmless = set(), 0
+        for file in sorted((here / "faults").glob("*.faults")):
+            for fault in faults.read(file):
+                self.assertIn(fault.machine, BY_NAME, fault.name)
+                self.assertNotIn((fault.machine, fault.name), seen)
+                seen.add((fault.machine, fault.name))
+                harmless += fault.harmless
+                self.assertTrue(fault.steps, fault.name)
+                disk = faults.Disk("/dev/null", BY_NAME[fault.machine])
+                for step in fault.steps:
+                    self.assertTrue(hasattr(disk, "step_" + step[0]), step)
+                    if step[0] not in ("sfdisk",):
+                        disk.locate(step[1])
+        self.assertGreaterEqual(len(seen), 200)
+        self.assertGreaterEqual(harmless * 4, len(seen))
+
+    def read(self, text):
+        with tempfile.NamedTemporaryFile("w", suffix=".faults") as file:
+            file.write(text)
+            file.flush()
+            return faults.read(file.name)
+
+    def test_several_machines_share_the_steps(self):
+        both = self.read('machines a b\n# nothing\nfault one\n  write root:/x "a \\n b"\n  delete kernel\nharmless two\n  mode init 644\n')
+        self.assertEqual([(f.machine, f.name, f.harmless, len(f.steps)) for f in both], [("a", "one", False, 2), ("b", "one", False, 2), ("a", "two", True, 1), ("b", "two", True, 1)])
+        self.assertEqual(faults.unescaped(both[0].steps[0][2]), b"a \n b")
+
+    def test_a_step_before_the_first_fault_is_an_error_with_its_line(self):
+        with self.assertRaisesRegex(ValueError, ":2: "):
+            self.read("machine a\ndelete kernel\n")
+
+    def test_places_of_a_disk_are_changed_where_they_are(self):
+        base = bases.Base("x", "", "bios", "d1p1", None, {}, {}, {"mark": (510, 2)})
+        with tempfile.NamedTemporaryFile() as file:
+            file.write(bytes(510) + b"\x55\xaa" + bytes(512))
+            file.flush()
+            disk = faults.Disk(file.name, base)
+            disk.apply([["flip", "mark", "1", "0x80"], ["fill", "disk", "-4", "2", "7"], ["hex", "disk", "0", "eb3c"], ["move", "mark", "16"]])
+            data = pathlib.Path(file.name).read_bytes()
+            for wrong in (["flip", "mark", "2", "1"], ["hammer", "mark"], ["zero", "mark", "0", "3"], ["delete", "cellar:/x"]):
+                with self.assertRaises(ValueError, msg=wrong):
+                    disk.apply([wrong])
+        self.assertEqual((data[:2], data[510:512], data[526:528], data[-5:]), (b"\xeb\x3c", b"\0\0", b"\x55\x2a", b"\0\7\7\0\0"))
+
+
+class Ends(unittest.TestCase):
+    def test_a_console_tells_what_can_be_meant(self):
+        rows = (
+            ("ENTRY root=UUID=1 inn=second\nUSERSPACE-UP\n", True, (), "second"),
+            ("ROOT-MOUNTED /dev/vda1\nEMERGENCY-MODE x\nHALT-MARK\n", False, ("services",), None),
+            ("RAMDISK-RUNS\nROOT-NOT-FOUND x\nHALT-MARK\n", False, ("root",), None),
+            ("Linux version 6.1\nVFS: Unable to mount root fs on unknown-block(0,0)\n", False, ("ramdisk", "root"), None),
+            ("Welcome to GRUB!\nerror: can't find command `linux'.\n\ngrub> ", False, ("configuration", "entry"), None),
+            ("SYSLINUX 6.04\nLoading /vmlinuz... fa\niled: I/O error\nboot:", False, ("entry", "kernel"), None),
+            ("Booting from Hard Disk...\nBoot failed: not a bootable disk\nBoot failed: Could not read from CDROM\nNo bootable device.", False, ("firmware", "partition-table", "boot-sector"), None),
+            ("", False, ("firmware", "boot-code", "loader"), None),
+        )
+        for console, starts, stages, entry in rows:
+            end = ends.of(console)
+            self.assertEqual((end.starts, end.stages, end.entry), (starts, stages, entry), console)
+
+    def test_what_decides_is_not_the_echo_of_a_command(self):
+        self.assertFalse(ends.decided("sh -c 'echo USERSPACE-UP'\n"))
+        self.assertTrue(ends.decided("x\nUSERSPACE-UP\n"))
+        self.assertFalse(ends.decided("Press any key to continue...\n"))
+
+    def test_orders_to_a_terminal_are_no_text(self):
+        self.assertEqual(machine.plain(b"\x1b[2J\x1b[1;1Hone\x1b[0;37mtwo\r\n\r\n\x1b[7;3Hthree"), "\nonetwo\nthree")
+
+
+class Comparison(unittest.TestCase):
+    def judge(self, starts, stage, end, screen=None, console="", entry=None):
+        answer = {"systems": [{"place": "d1p1", "starts": starts, "stops_at": stage, "symptom": screen, "entry": entry}]}
+        return compare.judge(compare.Said(answer, "d1p1"), end, console, {"Almhof": "first"})[0]
+
+    def test_each_way_to_differ(self):
+        up, root = ends.End(True, entry="first"), ends.End(False, ("root", "init"))
+        self.assertEqual(self.judge("yes", None, up, entry="Almhof"), compare.AGREES)
+        self.assertEqual(self.judge("yes", None, up, entry="Hut"), compare.WRONG_ENTRY)
+        self.assertEqual(self.judge("no", "root", up), compare.FALSE_ALARM)
+        self.assertEqual(self.judge("unknown", None, up), compare.UNKNOWN)
+        self.assertEqual(self.judge("yes", None, root), compare.MISS)
+        self.assertEqual(self.judge("no", "kernel", root), compare.WRONG_STAGE)
+        self.assertEqual(self.judge("no", "init", root), compare.AGREES)
+        self.assertEqual(self.judge("no", "root", root, "no such disk", "ALERT! no such\n disk"), compare.AGREES)
+        self.assertEqual(self.judge("no", "root", root, "no such disk", "ALERT!"), compare.WRONG_SCREEN)
+
+    def test_screens_may_leave_open_what_differs(self):
+        self.assertTrue(compare.on_screen("EXT4-fs (…): bad geometry", "[ 1.5] EXT4-fs (vda1): bad geometry: 7"))
+        self.assertTrue(compare.on_screen("(nothing more is shown)", ""))
+        self.assertTrue(compare.on_screen("---[ end Kernel panic - not syncing: x ]---", "Kernel panic - not syncing: x"))
+        self.assertFalse(compare.on_screen("first\nsecond", "first"))
+
+
+class Chance(unittest.TestCase):
+    def test_the_same_seed_gives_the_same_fault_and_a_third_are_harmless(self):
+        base = BY_NAME["bios-grub"]
+        make = lambda seed: chance.Chance(seed, base, [(0, 512), (1 << 20, 4096)], 44 << 20).steps()
+        all_of = [make(s) for s in range(600)]
+        self.assertEqual(all_of, [make(s) for s in range(600)])
+        self.assertGreater(len({str(f) for f in all_of}), 300)
+        harmless = sum(f[1] for f in all_of)
+        self.assertTrue(150 < harmless < 250, harmless)
+        # What is filled without harm is never what a start reads.
+        for name, _, steps in all_of:
+            if "which no start reads" in name:
+                self.assertFalse(0 <= int(steps[0][2]) < 512 or (1 << 20) <= int(steps[0][2]) < (1 << 20) + 4096)
+
+
+if __name__ == "__main__":
+    unittest.main()
