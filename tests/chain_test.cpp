@@ -419,6 +419,22 @@ INSTANTIATE_TEST_SUITE_P(
                "services", Code::ServicesTargetMissing}),
     support::by_name);
 
+TEST(GrubCommands, AreNotFoundWithoutTheirList) {
+    auto d = demo::front_desk();
+    d.root.remove("/boot/grub/i386-pc/command.lst");
+    const Checked checked(d.build());
+    const auto& system = checked.system();
+    EXPECT_EQ(system.stops_at, Stage::Loader);
+    EXPECT_EQ(
+        system.at(Stage::Loader).text,
+        "no loaded module has the command `linux', and (hd0,msdos1)/boot/grub/i386-pc/command.lst tells none that "
+        "does");
+    EXPECT_NE(system.symptom.find("error: can't find command `linux'."), std::string::npos) << system.symptom;
+    EXPECT_EQ(system.at(Stage::Configuration).state, State::Holds);
+    EXPECT_EQ(system.at(Stage::Kernel).state, State::NotReached);
+    EXPECT_EQ(system.entry, "Almhof front desk");
+}
+
 TEST(Walk, BytesThatBreakTheTable) {
     auto image = demo::front_desk().build();
     image[446] = 0x12;  // neither 00 nor 80: GRUB sees no partition

@@ -276,7 +276,9 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
             }
         } else if (!world_.may_have(name, context_.modules)) {
             command_missing(arguments,
-                            fmt::format("no loaded module has the command `{}', and no command.lst names one", name));
+                            fmt::format("no loaded module has the command `{}', and {}/{}/command.lst tells none that "
+                                        "does",
+                                        name, variable("prefix"), world_.platform()));
             return error(fmt::format("can't find command `{}'.", name));
         }
     }
