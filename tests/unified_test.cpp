@@ -170,4 +170,35 @@ TEST(BootManager, AKernelThatTheFirmwareRefusesIsToldWithBackslashes) {
     }
 }
 
+TEST(BootManager, AKernelWhoseClustersAreLostIsNotFound) {
+    auto kiosk = demo::kiosk();
+    const auto kernel =
+        std::ranges::find_if(kiosk.root.nodes(), [](const auto& n) { return n.first.starts_with("/boot/vmlinuz-"); });
+    kiosk.esp.remove("/EFI/Linux").file("/EFI/almhof/kernel.efi", forge::with_efi_stub(kernel->second.content));
+    kiosk.esp.file("/loader/loader.conf", "timeout 0\n");
+    kiosk.esp.file("/loader/entries/desk.conf", "title Desk\nlinux /EFI/almhof/kernel.efi\n");
+    auto disk = kiosk.build();
+    const auto machine = support::machine_of(disk);
+    const auto* files = machine.at("d1p1")->files(Observer::Uefi);
+    const auto found = resolve(*files, "/EFI/almhof/kernel.efi");
+    ASSERT_TRUE(found);
+    const auto pieces = files->extents(found->file.id);
+    ASSERT_TRUE(pieces);
+    // Its first cluster's entry in the first table names none that there is (FAT specification, section 4).
+    constexpr std::size_t volume = 2048 * 512;
+    const auto word = [&](std::size_t at) { return disk[volume + at] + std::size_t{256} * disk[volume + at + 1]; };
+    const std::size_t reserved = word(14) * 512;
+    const std::size_t table = word(22) * 512;
+    const std::size_t root = word(17) * 32;
+    const std::size_t cluster = disk[volume + 13] * 512U;
+    const auto number = (pieces->front().base_offset - reserved - 2 * table - root) / cluster + 2;
+    ASSERT_EQ(files->info().name(), "fat12");
+    const auto at = volume + reserved + number + number / 2;
+    const unsigned both = disk[at] | static_cast<unsigned>(disk[at + 1]) << 8U;
+    forge::put16(disk, at, static_cast<std::uint16_t>(both & (number % 2 != 0 ? 0x000FU : 0xF000U)));
+    const Walked walked(disk);
+    EXPECT_EQ(walked.system().stops_at, Stage::Kernel);
+    EXPECT_EQ(walked.system().symptom, "Error loading \\EFI\\almhof\\kernel.efi: Not Found");
+}
+
 }  // namespace

@@ -234,8 +234,11 @@ private:
             if (const auto why = context_.trust->refuse(*source))
                 return refuse(Code::KernelSignatureRefused, "Access Denied",
                               fmt::format("{} does not let {} start: {}", context_.trust->by, file.place, *why));
-        const auto refused = source ? refuse_efi_image(*source, context_.firmware)
-                                    : std::optional(ImageRefusal{"it cannot be read", "Device Error"});
+        // A file whose clusters cannot be followed is not opened at all.
+        if (!source)
+            return refuse(Code::KernelRefusedByLoader, file.unreadable() ? "Device Error" : "Not Found",
+                          fmt::format("the firmware does not open {}: its bytes cannot be put together", file.place));
+        const auto refused = refuse_efi_image(*source, context_.firmware);
         if (!refused) return;
         // Its "Not Found" is the boot menu's, which looks for the marks by itself; LoadImage has another word for that.
         refuse(Code::KernelRefusedByLoader, refused->screen == "Not Found" ? "Unsupported" : refused->screen,
