@@ -37,6 +37,7 @@ RULES = (
     (r"Linux version \d", ("kernel", "ramdisk")),
     # GRUB 2
     (r"(?s)\n *grub> ?$", ("configuration", "entry")),
+    (r"fatal error: token too large", ("configuration",)),
     (r"bad shim signature|invalid magic number|version too old|premature end of file|kernel too old|invalid or unsupported|couldn't load|cannot load image|plain image kernel not supported|invalid EFI file path|cannot start_image|only loading from", ("kernel",)),
     (r"error: (?:[^\n]*initrd[^\n]*not found|[^\n]*ramdisk)", ("ramdisk", "kernel", "entry")),
     (r"you need to load the kernel first|error: file `[^\n]*vmlinuz[^\n]*' not found|error: no such device|error: disk `[^\n]*' not found|error: no such partition(?=.*menu)", ("entry", "partition-table", "kernel", "loader", "configuration")),
