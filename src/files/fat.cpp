@@ -343,7 +343,7 @@ private:
     template <class Visit>
     [[nodiscard]] Result<void> walk(FileId directory, const Visit& visit) const {
         std::vector<Extent> pieces;
-        const auto followed = follow_directory(directory, pieces);
+        auto followed = follow_directory(directory, pieces);
         // Loaders and firmware go from cluster to cluster, and may find a name before the chain is lost; Linux measures
         // a directory before it looks into it (fs/fat/inode.c, fat_calc_dir_size).
         if (!followed && (reader_ == Reader::Kernel || pieces.empty())) return followed;
