@@ -23,6 +23,16 @@ def output(*command, **more):
     return done.stdout.decode("utf-8", "replace")
 
 
+def download(folder):
+    """Fetches the packages into a folder; gives the name of the kernel's."""
+    depends = output("apt-cache", "depends", "--important", KERNEL)
+    kernel = next((line.split()[-1] for line in depends.splitlines() if "Depends: linux-image-" in line), None)
+    if kernel is None:
+        raise RuntimeError(f"{KERNEL} names no kernel")
+    output("apt-get", "download", kernel, *UNPACKED, cwd=folder)
+    return kernel
+
+
 def gather(cache):
     """Downloads and unpacks what is not in `cache` yet; gives the folder with the unpacked files, and the kernel's release."""
     os.environ["PATH"] += ":/usr/sbin:/sbin"
@@ -35,11 +45,14 @@ def gather(cache):
     if not done.exists():
         shutil.rmtree(tree, ignore_errors=True)
         try:
-            depends = output("apt-cache", "depends", "--important", KERNEL)
-            kernel = next(line.split()[-1] for line in depends.splitlines() if "Depends: linux-image-" in line)
-            output("apt-get", "download", kernel, *UNPACKED, cwd=packages)
-        except (RuntimeError, StopIteration) as error:
-            raise Missing(f"packages that could not be fetched (apt-get download): {error}")
+            kernel = download(packages)
+        except RuntimeError:
+            # The lists of what there is may be old, or not there.
+            subprocess.run(["apt-get", "update", "-qq"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+            try:
+                kernel = download(packages)
+            except RuntimeError as error:
+                raise Missing(f"packages that could not be fetched (apt-get download): {error}")
         for file in sorted(packages.glob("*.deb")):
             output("dpkg-deb", "-x", file, tree)
         release = kernel[len("linux-image-"):]
