@@ -44,7 +44,7 @@ class Faults(unittest.TestCase):
             self.read("machine a\ndelete kernel\n")
 
     def test_places_of_a_disk_are_changed_where_they_are(self):
-        base = bases.Base("x", "", "bios", "d1p1", None, {}, {}, {"mark": (510, 2)})
+        base = bases.Base("x", "bios", "d1p1", None, {}, {}, {"mark": (510, 2)})
         with tempfile.NamedTemporaryFile() as file:
             file.write(bytes(510) + b"\x55\xaa" + bytes(512))
             file.flush()

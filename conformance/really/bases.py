@@ -65,8 +65,8 @@ class Base:
     """A disk that starts: how it is made and started, where its system is, what its entries are called (and by which word of the command line each is
     known), where its volumes begin (kind, sector), and the parts of its chain."""
 
-    def __init__(self, name, area, firmware, place, make, entries, volumes, parts):
-        self.name, self.area, self.firmware, self.place, self.make = name, area, firmware, place, make
+    def __init__(self, name, firmware, place, make, entries, volumes, parts):
+        self.name, self.firmware, self.place, self.make = name, firmware, place, make
         self.entries, self.volumes, self.parts = entries, volumes, parts
 
 
@@ -155,7 +155,7 @@ class Maker:
                disk, f"{sectors // 2}k")
         # The times of access and change are those of the folder here, which no program sets.
         paths = ["/"] + ["/" + str(p.relative_to(folder)) for p in pathlib.Path(folder).rglob("*")]
-        output_with(["debugfs", "-w", "-f", "-", f"{disk}?offset={sector * 512}"], "".join(f'sif "{p}" {field} @{EPOCH}\n' for p in paths for field in ("atime", "ctime")))
+        output("debugfs", "-w", "-f", "-", f"{disk}?offset={sector * 512}", text="".join(f'sif "{p}" {field} @{EPOCH}\n' for p in paths for field in ("atime", "ctime")))
         shutil.rmtree(folder)
 
     def fat(self, disk, sector, sectors, files, bits=32):
@@ -190,7 +190,7 @@ class Maker:
             out.truncate(mib * MIB)
 
     def table(self, path, script):
-        output_with(["sfdisk", "-q", "--no-reread", "--no-tell-kernel", path], script)
+        output("sfdisk", "-q", "--no-reread", "--no-tell-kernel", path, text=script)
 
     def grub_core(self, target, prefix, modules, out, early=None):
         command = ["grub-mkimage", "-O", target, "-d", self.tree / f"usr/lib/grub/{target}", "-p", prefix, "-o", out]
@@ -221,7 +221,7 @@ class Maker:
         put(disk, at * 512, bytes(image))
 
     def image(self, base):
-        """The base's image, made if it is not there; and its digest."""
+        """The base's image, made if it is not there."""
         path = self.folder / (base.name + ".img")
         if not path.exists():
             part = self.folder / (base.name + ".part")
@@ -240,12 +240,6 @@ def get(path, offset, length):
     with open(path, "rb") as file:
         file.seek(offset)
         return file.read(length)
-
-
-def output_with(command, text):
-    done = subprocess.run([str(c) for c in command], input=text.encode(), stdout=subprocess.PIPE, stderr=subprocess.STDOUT)
-    if done.returncode != 0:
-        raise RuntimeError(" ".join(str(c) for c in command) + ": " + done.stdout.decode("utf-8", "replace"))
 
 
 MENU = """set timeout=0
@@ -270,15 +264,24 @@ def grub_menu(separate=False):
     return MENU.format(boot=BOOT if separate else ROOT, root=ROOT, path="" if separate else "/boot")
 
 
-def bios_grub(maker, disk):
-    maker.empty(disk, 44)
-    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d001\nstart=2048, type=83, bootable\n")
+def grub_on_mbr(maker, disk, mib, table, sector, number):
+    """GRUB behind the first sector, and all else on the partition of that number, which begins at the sector and goes to the end."""
+    maker.empty(disk, mib)
+    maker.table(disk, table)
     core = maker.folder / "tmp-core.img.part"
-    maker.grub_core("i386-pc", "(,msdos1)/boot/grub", ["biosdisk", "part_msdos", "ext2"], core)
+    maker.grub_core("i386-pc", f"(,msdos{number})/boot/grub", ["biosdisk", "part_msdos", "ext2"], core)
     files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), *maker.grub_files("i386-pc", grub_menu())]
-    maker.ext(disk, 2048, 44 * 2048 - 2048, maker.system("system", files), ROOT)
+    maker.ext(disk, sector, mib * 2048 - sector, maker.system("system", files), ROOT)
     maker.install_grub(disk, core, 1)
     core.unlink()
+
+
+def bios_grub(maker, disk):
+    grub_on_mbr(maker, disk, 44, "label: dos\nlabel-id: 0xb0a7d001\nstart=2048, type=83, bootable\n", 2048, 1)
+
+
+def bios_grub_logical(maker, disk):
+    grub_on_mbr(maker, disk, 48, "label: dos\nlabel-id: 0xb0a7d002\nstart=2048, size=2048, type=da\nstart=4096, type=5\nstart=6144, size=2048, type=83\nstart=10240, type=83\n", 10240, 6)
 
 
 def bios_grub_gpt(maker, disk):
@@ -295,17 +298,6 @@ def bios_grub_gpt(maker, disk):
     maker.ext(disk, 4096, 65536, boot, BOOT, "ext2")
     maker.ext(disk, 69632, 57344, maker.system("system", [("/etc/fstab", SYSTEM["etc/fstab"] + f"UUID={BOOT} /boot ext2 defaults 0 2\n")]), ROOT)
     maker.install_grub(disk, core, 2048)
-    core.unlink()
-
-
-def bios_grub_logical(maker, disk):
-    maker.empty(disk, 48)
-    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d002\nstart=2048, size=2048, type=da\nstart=4096, type=5\nstart=6144, size=2048, type=83\nstart=10240, type=83\n")
-    core = maker.folder / "tmp-core.img.part"
-    maker.grub_core("i386-pc", "(,msdos6)/boot/grub", ["biosdisk", "part_msdos", "ext2"], core)
-    files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), *maker.grub_files("i386-pc", grub_menu())]
-    maker.ext(disk, 10240, 48 * 2048 - 10240, maker.system("system", files), ROOT)
-    maker.install_grub(disk, core, 1)
     core.unlink()
 
 
@@ -332,9 +324,6 @@ def bios_syslinux(maker, disk):
     maker.ext(disk, 71680, 64 * 2048 - 71680, maker.system("system"), ROOT)
 
 
-EFI_MODULES = "part_gpt fat ext2 normal linux boot search search_fs_uuid configfile echo test ls cat true sleep".split()
-
-
 def esp_and_root(maker, disk, esp, root_files=(), esp_mib=34):
     """A GPT disk with an ESP and a root behind it."""
     size = esp_mib * 2048
@@ -347,7 +336,7 @@ def esp_and_root(maker, disk, esp, root_files=(), esp_mib=34):
 
 def uefi_grub(maker, disk):
     image = maker.folder / "tmp-grub.efi"
-    maker.grub_core("x86_64-efi", "/boot/grub", EFI_MODULES[:3] + ["search_fs_uuid"], image, f"search.fs_uuid {ROOT} root\nset prefix=($root)/boot/grub\n")
+    maker.grub_core("x86_64-efi", "/boot/grub", ["part_gpt", "fat", "ext2", "search_fs_uuid"], image, f"search.fs_uuid {ROOT} root\nset prefix=($root)/boot/grub\n")
     esp_and_root(maker, disk, [("/EFI/BOOT/BOOTX64.EFI", image)],
                  [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), *maker.grub_files("x86_64-efi", grub_menu())])
     image.unlink()
@@ -414,16 +403,16 @@ FAT_FIRST = {"fat": ("fat", 2048), "root": ("ext", 71680)}
 
 # `parts` of a chain, by the names that faults and chance use: a file ("volume:/path"), or a place of the disk (first byte, length).
 BASES = [
-    Base("bios-grub", "BIOS", "bios", "d1p1", bios_grub, ENTRIES, PLAIN, MBR | {"core": (512, 40 * 512)} | superblock(PLAIN) | root_parts("i386-pc")),
-    Base("bios-grub-gpt", "BIOS", "bios", "d1p3", bios_grub_gpt, ENTRIES, SEPARATE, GPT | {"core": (2048 * 512, 40 * 512)} | superblock(SEPARATE, "boot") | superblock(SEPARATE) | root_parts("i386-pc", "boot:")),
-    Base("bios-grub-logical", "BIOS", "bios", "d1p6", bios_grub_logical, ENTRIES, LOGICAL, MBR | {"core": (512, 40 * 512), "chain": (4096 * 512 + 446, 66)} | superblock(LOGICAL) | root_parts("i386-pc")),
-    Base("bios-syslinux", "BIOS", "bios", "d1p2", bios_syslinux, {"almhof": "first", "repairs": "second"}, FAT_FIRST,
+    Base("bios-grub", "bios", "d1p1", bios_grub, ENTRIES, PLAIN, MBR | {"core": (512, 40 * 512)} | superblock(PLAIN) | root_parts("i386-pc")),
+    Base("bios-grub-gpt", "bios", "d1p3", bios_grub_gpt, ENTRIES, SEPARATE, GPT | {"core": (2048 * 512, 40 * 512)} | superblock(SEPARATE, "boot") | superblock(SEPARATE) | root_parts("i386-pc", "boot:")),
+    Base("bios-grub-logical", "bios", "d1p6", bios_grub_logical, ENTRIES, LOGICAL, MBR | {"core": (512, 40 * 512), "chain": (4096 * 512 + 446, 66)} | superblock(LOGICAL) | root_parts("i386-pc")),
+    Base("bios-syslinux", "bios", "d1p2", bios_syslinux, {"almhof": "first", "repairs": "second"}, FAT_FIRST,
          MBR | {"boot-sector": (2048 * 512, 512), "first-fat": ((2048 + 32) * 512, 512), "second-stage": "fat:/ldlinux.sys", "library": "fat:/ldlinux.c32", "kernel": "fat:/vmlinuz", "ramdisk": "fat:/initrd.img",
                 "menu": "fat:/syslinux.cfg"} | superblock(FAT_FIRST) | root_parts(boot=None)),
-    Base("uefi-grub", "UEFI", "uefi", "d1p2", uefi_grub, ENTRIES, volumes(), GPT | ESP | superblock(volumes()) | root_parts("x86_64-efi")),
-    Base("uefi-shim", "UEFI", "uefi", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
-    Base("secure-shim", "Secure Boot", "secure", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
-    Base("uefi-systemd-boot", "UEFI", "uefi", "d1p2", uefi_systemd_boot, ENTRIES | {"almhof.conf": "first"}, volumes(40), GPT | ESP | {"menu": "esp:/loader/loader.conf", "entry": "esp:/loader/entries/almhof.conf", "kernel": "esp:/almhof/vmlinuz",
+    Base("uefi-grub", "uefi", "d1p2", uefi_grub, ENTRIES, volumes(), GPT | ESP | superblock(volumes()) | root_parts("x86_64-efi")),
+    Base("uefi-shim", "uefi", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
+    Base("secure-shim", "secure", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
+    Base("uefi-systemd-boot", "uefi", "d1p2", uefi_systemd_boot, ENTRIES | {"almhof.conf": "first"}, volumes(40), GPT | ESP | {"menu": "esp:/loader/loader.conf", "entry": "esp:/loader/entries/almhof.conf", "kernel": "esp:/almhof/vmlinuz",
          "ramdisk": "esp:/almhof/initrd.img"} | superblock(volumes(40)) | root_parts(boot=None)),
-    Base("uefi-unified", "UEFI", "uefi", "d1p2", uefi_unified, {"Almhof 3": "first", "Talhof 3": "first"}, volumes(40), GPT | ESP | superblock(volumes(40)) | root_parts(boot=None)),
+    Base("uefi-unified", "uefi", "d1p2", uefi_unified, {"Almhof 3": "first", "Talhof 3": "first"}, volumes(40), GPT | ESP | superblock(volumes(40)) | root_parts(boot=None)),
 ]

@@ -15,9 +15,9 @@ class Missing(Exception):
     """Something that is needed is not there; its text says what."""
 
 
-def output(*command, **more):
-    """What a command prints; RuntimeError with its own words if it fails."""
-    done = subprocess.run([str(c) for c in command], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, stdin=more.pop("stdin", subprocess.DEVNULL), **more)
+def output(*command, text="", **more):
+    """What a command prints, which is given `text` to read; RuntimeError with its own words if it fails."""
+    done = subprocess.run([str(c) for c in command], stdout=subprocess.PIPE, stderr=subprocess.STDOUT, input=text.encode(), **more)
     if done.returncode != 0:
         raise RuntimeError(" ".join(str(c) for c in command)[:300] + ": " + done.stdout.decode("utf-8", "replace")[-2000:])
     return done.stdout.decode("utf-8", "replace")

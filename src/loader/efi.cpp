@@ -75,8 +75,9 @@ std::optional<LoaderRun> run_unified(const Volume& volume, const std::string& pa
     LoaderRun out;
     out.menu.loader = "EFI stub";
     out.menu.place = image->file.place;
-    const bool handed_over = loader::unified_arguments(*image, context) != image->entry.arguments;
-    image->entry.arguments = loader::unified_arguments(*image, context);
+    auto arguments = loader::unified_arguments(*image, context);
+    const bool handed_over = arguments != image->entry.arguments;
+    image->entry.arguments = std::move(arguments);
     image->entry.title = image->title.empty() ? path : image->title;
     image->entry.path = {0};
     out.menu.entries.push_back(std::move(image->entry));

@@ -50,6 +50,14 @@ tl::unexpected<Finding> problem(Code code, std::string text, std::string screen,
     return tl::unexpected(make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
 }
 
+/// Notes an embedded module; one that cannot be read keeps its place in the order.
+void take_module(const Result<grub::Module>& module, GrubCore& core) {
+    core.modules.push_back(module ? module->name : "?");
+    if (!module) return;
+    if (module->features) core.features[module->name] = *module->features;
+    core.words.insert(core.words.end(), module->words.begin(), module->words.end());
+}
+
 /// Reads kernel, modules, configuration and prefix out of the unpacked image (include/grub/kernel.h).
 bool read_modules(GrubCore& core) {
     const std::span<const std::uint8_t> all(core.kernel);
@@ -66,9 +74,7 @@ bool read_modules(GrubCore& core) {
             const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
             if (header.type == 0) {
                 const auto module = grub::read_module(body);
-                core.modules.push_back(module ? module->name : "?");
-                if (module && module->features) core.features[module->name] = *module->features;
-                if (module) core.words.insert(core.words.end(), module->words.begin(), module->words.end());
+                take_module(module, core);
             } else if (header.type == 2) {
                 core.embedded_config = text;
             } else if (header.type == 3) {
@@ -328,9 +334,7 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
         const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
         if (header.type == 0) {
             const auto module = grub::read_module(body, core.platform);
-            core.modules.push_back(module ? module->name : "?");
-            if (module && module->features) core.features[module->name] = *module->features;
-            if (module) core.words.insert(core.words.end(), module->words.begin(), module->words.end());
+            take_module(module, core);
             if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
         } else if (header.type == 1) {
             core.memory_disk.assign(body.begin(), body.end());
