@@ -1,7 +1,8 @@
 #!/usr/bin/env python3
 # SPDX-License-Identifier: MIT
 """The parts of conformance/run that need no machine: faults as text, ends of consoles, comparison, chance."""
-import pathlib, sys, tempfile, unittest
+import argparse, importlib.machinery, importlib.util, pathlib, sys, tempfile, unittest
+from unittest import mock
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent))
 from really import bases, chance, compare, ends, faults, machine
@@ -104,6 +105,37 @@ class Comparison(unittest.TestCase):
         self.assertTrue(compare.on_screen("(nothing more is shown)", ""))
         self.assertTrue(compare.on_screen("---[ end Kernel panic - not syncing: x ]---", "Kernel panic - not syncing: x"))
         self.assertFalse(compare.on_screen("first\nsecond", "first"))
+
+
+class SecondOpinion(unittest.TestCase):
+    """A start that ended in silence on a slow host, and not as it was said to, is made again with more patience."""
+
+    def run_one(self, consoles, starts, stage):
+        loader = importlib.machinery.SourceFileLoader("run", str(here / "run"))
+        run = importlib.util.module_from_spec(importlib.util.spec_from_loader("run", loader))
+        loader.exec_module(run)
+        base = bases.Base("x", "bios", "d1p1", None, {}, {}, {})
+        with tempfile.TemporaryDirectory() as folder:
+            cache = pathlib.Path(folder)
+            (cache / "outcomes").mkdir()
+            (cache / "image").write_bytes(bytes(512))
+            program = run.Program.__new__(run.Program)
+            program.args, program.cache, program.begin = argparse.Namespace(kept=False, seconds=0, tool="x", keep=None), cache, 0
+            program.maker = mock.Mock(image=lambda base: cache / "image")
+            program.machine = mock.Mock(key=lambda image, firmware: "key", variables=lambda firmware: "")
+            program.machine.start = mock.Mock(side_effect=[(text, 1.0) for text in consoles])
+            said = compare.Said({"systems": [{"place": "d1p1", "starts": starts, "stops_at": stage}]}, "d1p1")
+            with mock.patch.object(run.compare, "check", return_value=(said, None)):
+                first = program.compare(run.Case(base, "y", False, []))
+                self.assertEqual(program.compare(run.Case(base, "y", False, [])).kind, first.kind)
+            return first.kind, [call.kwargs["patience"] for call in program.machine.start.call_args_list]
+
+    def test_patience_is_for_silence_that_differs(self):
+        silent, end = "Booting `Almhof'\n", "Booting `Almhof'\nROOT-NOT-FOUND x\nHALT-MARK\n"
+        self.assertEqual(self.run_one([silent, end], "no", "root"), (compare.AGREES, [1, machine.PATIENT]))
+        self.assertEqual(self.run_one([silent, silent], "no", "root"), (compare.WRONG_STAGE, [1, machine.PATIENT]))
+        self.assertEqual(self.run_one([silent], "no", "kernel"), (compare.AGREES, [1]))
+        self.assertEqual(self.run_one([end], "no", "kernel"), (compare.WRONG_STAGE, [1]))
 
 
 class Chance(unittest.TestCase):
