@@ -15,6 +15,7 @@
 #include "loader/uboot/environment.hpp"
 #include "loader/uboot/script.hpp"
 #include "loader/uboot/uboot.hpp"
+#include "sums.hpp"
 
 namespace {
 
@@ -150,3 +151,5 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     }
     return 0;
 }
+
+HERBERGE_MENDING_MUTATOR(Board, 1)

@@ -2,6 +2,8 @@
 // A registry hive, and in its second half perhaps a log of it.
 #include <herberge/herberge.hpp>
 
+#include "sums.hpp"
+
 namespace {
 
 void visit(const herberge::Hive& hive, herberge::HiveKeyId key, int depth, int& budget) {
@@ -31,3 +33,5 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     }
     return 0;
 }
+
+HERBERGE_MENDING_MUTATOR(Hive, 0)

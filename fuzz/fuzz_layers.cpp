@@ -2,6 +2,8 @@
 // What describes layers around file systems: three members of arrays, groups, a Btrfs, or encrypted volumes.
 #include <herberge/herberge.hpp>
 
+#include "sums.hpp"
+
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     herberge::Machine machine;
     constexpr std::size_t most = 3;
@@ -23,3 +25,5 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     (void)herberge::layout_json(machine);
     return 0;
 }
+
+HERBERGE_MENDING_MUTATOR(Layers, 0)

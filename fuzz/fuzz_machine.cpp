@@ -2,6 +2,8 @@
 // A whole disk through the walk, for either kind of firmware; nothing is rehearsed, so that a case stays short.
 #include <herberge/herberge.hpp>
 
+#include "sums.hpp"
+
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     herberge::Machine machine;
     machine.disks.push_back(
@@ -18,3 +20,5 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     (void)herberge::layout_json(machine);
     return 0;
 }
+
+HERBERGE_MENDING_MUTATOR(Disk, 0)

@@ -10,6 +10,7 @@
 #include "loader/grub/script.hpp"
 #include "loader/uboot/environment.hpp"
 #include "loader/uboot/script.hpp"
+#include "sums.hpp"
 #include "system/crypttab.hpp"
 #include "system/run_levels.hpp"
 
@@ -89,4 +90,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     if (size < 2 || size > (std::size_t{96} << 10U)) return 0;
     decoders[data[0] % std::size(decoders)]({data + 1, size - 1});
     return 0;
+}
+
+// The first byte says which sums there are, too.
+extern "C" std::size_t LLVMFuzzerCustomMutator(std::uint8_t* data, std::size_t size, std::size_t most, unsigned seed) {
+    const auto kind = size == 0 ? 0U : data[0] % std::size(decoders);
+    return fuzz::mutate(kind == 4   ? fuzz::Sums::Firmware
+                        : kind == 7 ? fuzz::Sums::Board
+                                    : fuzz::Sums::Disk,
+                        1, data, size, most, seed);
 }

@@ -2,6 +2,8 @@
 // What UEFI reads: variable stores, device paths, signature lists, images with their signatures.
 #include <herberge/herberge.hpp>
 
+#include "sums.hpp"
+
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
     const std::span<const std::uint8_t> bytes(data, size);
     if (const auto variables = herberge::parse_uefi_flash(bytes)) {
@@ -23,3 +25,5 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
     (void)herberge::read_grub_efi(*file);
     return 0;
 }
+
+HERBERGE_MENDING_MUTATOR(Firmware, 0)

@@ -3,6 +3,7 @@
 #include <herberge/herberge.hpp>
 
 #include "files/ext_journal.hpp"
+#include "parts.hpp"
 
 namespace {
 
@@ -24,7 +25,9 @@ void visit(const herberge::FileSystem& fs, herberge::FileId directory, int depth
 }  // namespace
 
 extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size) {
-    const auto volume = herberge::memory_source({data, data + size}, "d1p1", 1);
+    const std::span input(data, size);
+    const herberge::Source volume = fuzz::is_parts(input) ? std::make_shared<fuzz::PartsSource>(input)
+                                                          : herberge::memory_source({data, data + size}, "d1p1", 1);
     for (const auto reader : {herberge::Reader::Loader, herberge::Reader::Kernel}) {
         const auto fs = herberge::open_file_system(volume, reader);
         if (!fs) continue;
@@ -34,7 +37,13 @@ extern "C" int LLVMFuzzerTestOneInput(const std::uint8_t* data, std::size_t size
         visit(**fs, (*fs)->root(), 0, budget);
     }
     // Any bytes as the log of a journal.
+    if (fuzz::is_parts(input)) return 0;
     const auto replayed = herberge::ext::replay_journal(volume, volume, 1024);
     (void)replayed.volume->bytes(0, size);
     return 0;
+}
+
+extern "C" std::size_t LLVMFuzzerCustomMutator(std::uint8_t* data, std::size_t size, std::size_t most, unsigned seed) {
+    return fuzz::is_parts({data, size}) ? fuzz::mutate_parts(data, size, seed)
+                                        : fuzz::mutate(fuzz::Sums::Volume, 0, data, size, most, seed);
 }

@@ -1,16 +1,19 @@
 // SPDX-License-Identifier: MIT
-// Writes a few good inputs for each fuzz target below a folder.
+// Writes a few good inputs for each fuzz target below a folder. Further arguments are images of volumes, which become
+// inputs of the target for volumes: whole, or what of them is not empty.
 #include <cstdio>
 #include <filesystem>
+#include <fstream>
 
 #include "demo_disks.hpp"
 #include "forge/board.hpp"
 #include "forge/sign.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
+#include "parts.hpp"
 
 int main(int argc, char** argv) {
-    if (argc != 2) return 2;
+    if (argc < 2) return 2;
     const std::filesystem::path top = argv[1];
     auto write = [&](const char* target, const char* name, const forge::Bytes& bytes) {
         std::filesystem::create_directories(top / target);
@@ -255,5 +258,15 @@ int main(int argc, char** argv) {
           forge::to_bytes("DEFAULT a\nTIMEOUT 30\nMENU TITLE Inn\nLABEL a\n KERNEL /Image\n INITRD /ramdisk\n FDT "
                           "/board.dtb\n APPEND root=/dev/mmcblk0p2 ro\nLABEL b\n LINUX ../Image\n FDTDIR /\n"));
     board("file", 9, forge::make_uboot_environment({{"bootcmd", "booti 40400000 - 43000000"}}, 4096));
+    for (int i = 2; i < argc; ++i) {
+        const std::filesystem::path path = argv[i];
+        std::ifstream in(path, std::ios::binary);
+        forge::Bytes image(std::filesystem::file_size(path));
+        in.read(reinterpret_cast<char*>(image.data()), static_cast<std::streamsize>(image.size()));
+        constexpr std::size_t largest = std::size_t{700} << 10U;
+        auto input = image.size() <= largest ? image : fuzz::parts_of(image, largest / fuzz::part_each);
+        if (!in || input.empty()) std::fprintf(stderr, "%s: too much of it is not empty\n", argv[i]);
+        else good = write("volume", path.filename().c_str(), input) && good;
+    }
     return good ? 0 : 1;
 }

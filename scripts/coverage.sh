@@ -13,7 +13,7 @@ profiles=build/coverage/profiles
 rm -rf "$profiles" && mkdir -p "$profiles"
 # The tests start the tool and the examples: each process leaves a profile, of which those of one program are added up.
 status=0
-LLVM_PROFILE_FILE="$root/$profiles/%m-%4m.profraw" ctest --test-dir build/coverage -j "$(nproc)" >build/coverage/ctest.log || {
+LLVM_PROFILE_FILE="$root/$profiles/%4m.profraw" ctest --test-dir build/coverage -j "$(nproc)" >build/coverage/ctest.log || {
     status=1
     tail -n 20 build/coverage/ctest.log
 }

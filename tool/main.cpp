@@ -132,6 +132,21 @@ void hold_standard_streams() {
             std::_Exit(tool::Exit::unreadable);
 }
 
+void tell_of_no_memory() { std::fputs("herberge: there is not enough memory for this\n", stderr); }
+
+/// The JSON library allocates while it destroys: what fails there ends the process without coming to main.
+[[noreturn]] void end_without_memory() {
+    try {
+        if (const auto error = std::current_exception()) std::rethrow_exception(error);
+    } catch (const std::bad_alloc&) {
+        tell_of_no_memory();
+        std::_Exit(tool::Exit::unreadable);
+    } catch (...) {
+        std::abort();
+    }
+    std::abort();
+}
+
 void add_check(CLI::App& app, Options& options, int& status) {
     auto* check = app.add_subcommand(
         "check", "Will each installed system start? If not: at which stage, why, what the screen shows");
@@ -460,10 +475,11 @@ int run(int argc, char** argv) {
 
 int main(int argc, char** argv) {
     hold_standard_streams();
+    std::set_terminate(end_without_memory);
     try {
         return run(argc, argv);
     } catch (const std::bad_alloc&) {
-        std::fputs("herberge: there is not enough memory for this\n", stderr);
+        tell_of_no_memory();
     } catch (const std::exception& error) {
         std::fputs("herberge: given up, by a fault of this program: ", stderr);
         std::fputs(herberge::printable(error.what()).c_str(), stderr);
