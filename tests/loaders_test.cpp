@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // GRUB Legacy, the SYSLINUX family, and chains of loaders over two disks.
+#include "office_pc.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -415,6 +416,68 @@ TEST(LiloMap, TheFirstSectorsHeadIsNamed) {
     };
     EXPECT_EQ(field("lilo.version").meaning, "22.8");
     EXPECT_EQ(field("lilo.index_lba").value, "77 (0x4d)");
+}
+
+// --- what starts when nobody chooses ---------------------------------------------------------------------------------
+
+/// SYSLINUX on a FAT of its own, a root beside it, perhaps Windows behind them.
+Bytes guests_with_default(const std::string& arguments, bool with_windows = false) {
+    auto parts = demo::back_office();
+    parts.notice.file(
+        "/SYSLINUX/syslinux.cfg",
+        std::string("DEFAULT strays\nPROMPT 0\n\nLABEL guests\n  LINUX /guest-kernel\n  APPEND root=UUID=") +
+            demo::guests_uuid + " ro\n  INITRD /guest-ramdisk.img\nLABEL strays\n  LINUX /stray-kernel\n  APPEND " +
+            arguments + "\n");
+    auto volume = forge::make_fat(parts.notice, {});
+    forge::install_syslinux(volume, "/SYSLINUX");
+    forge::ExtOptions ext;
+    ext.size = 12U << 20U;
+    ext.uuid = forge::uuid_from(demo::guests_uuid);
+    forge::DiskSpec disk;
+    disk.size = 40U << 20U;
+    disk.boot_code = forge::make_plain_boot();
+    const std::uint64_t second = 2048 + volume.bytes.size() / 512, third = second + ext.size / 512;
+    disk.partitions = {{2048, volume.bytes, 0x06, true}, {second, forge::make_ext(parts.guests, ext), 0x83, false}};
+    const auto windows = demo::office_pc().windows;
+    if (with_windows)
+        disk.partitions.push_back(
+            {third, forge::make_ntfs(windows, {12U << 20U, static_cast<std::uint32_t>(third), 7, "Office", ""}), 7,
+             false});
+    return forge::make_disk(disk);
+}
+
+TEST(Unattended, AnEntryWithoutKernelAndRootIsMeantForTheOnlySystem) {
+    const support::Checked checked(guests_with_default("quiet"));
+    ASSERT_EQ(checked.verdict.systems.size(), 1U);
+    const auto& system = checked.system();
+    EXPECT_EQ(checked.stage(), "entry");
+    EXPECT_EQ(system.place, "d1p2");
+    EXPECT_EQ(system.entry, "strays");
+    EXPECT_TRUE(system.entry_is_default);
+    EXPECT_EQ(system.at(Stage::Entry).findings, std::vector<Code>{Code::EntryKernelMissing});
+    EXPECT_EQ(system.symptom, "Loading /stray-kernel failed: No such file or directory\nboot:");
+    ASSERT_EQ(system.fallbacks.size(), 1U);
+    EXPECT_EQ(system.fallbacks[0].entry, "guests");
+    EXPECT_EQ(system.fallbacks[0].starts, Starts::Yes);
+    EXPECT_EQ(system.named_by.size(), 2U);
+    EXPECT_EQ(system.at(Stage::Configuration).state, State::Holds);
+    EXPECT_EQ(system.at(Stage::Kernel).state, State::NotReached);
+    EXPECT_FALSE(checked.verdict.all_start());
+}
+
+TEST(Unattended, WhereItNamesAnotherRootOrThereAreMoreSystemsItIsNobodys) {
+    const support::Checked two(guests_with_default("quiet", true));
+    const auto guests =
+        std::ranges::find(two.verdict.systems, std::optional<std::string>("d1p2"), &SystemVerdict::place);
+    ASSERT_NE(guests, two.verdict.systems.end());
+    EXPECT_GE(two.verdict.systems.size(), 2U);
+    EXPECT_EQ(guests->starts, Starts::Yes);
+    EXPECT_FALSE(guests->entry_is_default);
+    const support::Checked other(guests_with_default("root=UUID=deadbeef-0000-4000-8000-000000000001"));
+    const auto again =
+        std::ranges::find(other.verdict.systems, std::optional<std::string>("d1p2"), &SystemVerdict::place);
+    ASSERT_NE(again, other.verdict.systems.end());
+    EXPECT_EQ(again->named_by.size(), 1U);
 }
 
 }  // namespace

@@ -66,6 +66,21 @@ private:
             const auto* system = route.entry != nullptr ? system_of(machine_, *route.entry, systems_) : nullptr;
             if (system != nullptr) targets_[static_cast<std::size_t>(system - systems_.data())].own.push_back(&route);
         }
+        meant_for_the_only_one();
+    }
+
+    /// What starts when nobody chooses, names no root and has lost its kernel: where there is but one system, that one
+    /// was meant, and it does not start by itself.
+    void meant_for_the_only_one() {
+        if (systems_.size() != 1 || systems_.front().kind != SystemKind::Linux) return;
+        const auto automatic = std::ranges::find_if(
+            routes_.list, [](const Route& r) { return r.unattended && r.entry != nullptr && r.entry->stop; });
+        if (automatic == routes_.list.end() || taken(*automatic)) return;
+        const MenuEntry& entry = *automatic->entry;
+        const auto root = named_root(machine_, entry);
+        if (entry.kind == EntryKind::Linux && !entry.kernel.empty() && !entry.kernel.front().found() &&
+            root.kind == RootReference::Kind::Absent && !root.cannot_tell)
+            targets_.front().own.push_back(&*automatic);
     }
 
     /// The target that a way leads to; the end: none so far.
