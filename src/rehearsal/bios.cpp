@@ -24,6 +24,9 @@ constexpr Key keys[] = {{"enter", 0x1C0D}, {"esc", 0x011B},  {"space", 0x3920}, 
                         {"down", 0x5000},  {"left", 0x4B00}, {"right", 0x4D00}, {"f1", 0x3B00},  {"f2", 0x3C00},
                         {"f3", 0x3D00},    {"f4", 0x3E00},   {"f8", 0x4200},    {"f10", 0x4400}, {"f12", 0x8600}};
 
+// Answers of INT 13h in AH, as SeaBIOS gives them.
+constexpr std::uint8_t wrong_parameter = 0x01, over_a_boundary = 0x09, bad_track = 0x0C;
+
 unsigned from_bcd_free(unsigned value) { return value / 10 * 16 + value % 10; }
 
 }  // namespace
@@ -334,24 +337,21 @@ void Pc::disk_service() {
     Drive* d = drive(r.dl());
     const std::uint8_t function = r.ah();
     if (function == 0x4B) {  // which disc was started, without emulation (El Torito 1.0, INT 13h function 4B)
-        if (disc_ && r.dl() != 0x7F) {
-            const std::uint32_t packet = r.base(DS) + r.si();
-            poke8(packet, 0x13);
-            poke8(packet + 1, 0);
-            poke8(packet + 2, 0xE0);
-            poke8(packet + 3, 0);
-            poke32(packet + 4, static_cast<std::uint32_t>(image_.offset / 2048));
-            poke16(packet + 8, 0);
-            poke16(packet + 10, 0);
-            poke16(packet + 12, image_.segment);
-            poke16(packet + 14, image_.sectors);
-            poke8(packet + 16, 0);
-            poke8(packet + 17, 0);
-            poke8(packet + 18, 0);
-            disk_result(0);
+        if (d == nullptr && r.dl() == 0x7F) {
+            disk_result(0x01);
             return;
         }
-        disk_result(0x01);
+        // Where no disc was started, there is a packet all the same, of zeros (SeaBIOS, as started).
+        const std::uint32_t packet = r.base(DS) + r.si();
+        for (std::uint32_t i = 1; i < 0x13; ++i) poke8(packet + i, 0);
+        poke8(packet, 0x13);
+        if (disc_) {
+            poke8(packet + 2, 0xE0);
+            poke32(packet + 4, static_cast<std::uint32_t>(image_.offset / 2048));
+            poke16(packet + 12, image_.segment);
+            poke16(packet + 14, image_.sectors);
+        }
+        disk_result(0);
         return;
     }
     if (d == nullptr) {
@@ -363,22 +363,27 @@ void Pc::disk_service() {
         const std::uint32_t count = peek16(packet + 2);
         const std::uint64_t lba = peek32(packet + 8) | static_cast<std::uint64_t>(peek32(packet + 12)) << 32U;
         const std::uint32_t address = static_cast<std::uint32_t>(peek16(packet + 6)) * 16 + peek16(packet + 4);
-        if (peek8(packet) < 16 || count > 0x80) {
-            poke16(packet + 2, 0);
-            disk_result(0x01);
+        const bool beyond = lba >= d->overlay->size() / d->sector;
+        if (count == 0 && !beyond) {
+            disk_result(0);
             return;
         }
-        const bool good = transfer(*d, lba, count, address, write);
-        if (!good) poke16(packet + 2, 0);
-        disk_result(good ? 0 : 0x04);
+        const std::uint8_t status = count > 0x80                               ? over_a_boundary
+                                    : transfer(*d, lba, count, address, write) ? std::uint8_t{0}
+                                    : beyond                                   ? wrong_parameter
+                                                                               : bad_track;
+        if (status != 0 && status != wrong_parameter) poke16(packet + 2, 0);
+        disk_result(status);
     };
     switch (function) {
         case 0x00:
-        case 0x0D: disk_result(0); break;
-        case 0x01:
-            r.al() = last_status_;
-            disk_result(0);
-            break;
+        case 0x05:  // a track is not formatted, and nothing says so
+        case 0x0C:
+        case 0x0D:
+        case 0x10:
+        case 0x11:
+        case 0x14: disk_result(0); break;
+        case 0x01: disk_result(last_status_); break;
         case 0x02:
         case 0x03:
         case 0x04: {
@@ -388,15 +393,16 @@ void Pc::disk_service() {
             }
             const std::uint32_t cylinder = r.ch() | (static_cast<std::uint32_t>(r.cl()) & 0xC0U) << 2U;
             const std::uint32_t sector = r.cl() & 0x3FU;
+            const std::uint64_t lba = (std::uint64_t{cylinder} * d->heads + r.dh()) * d->sectors + sector - 1;
             if (sector == 0 || sector > d->sectors || r.dh() >= d->heads || r.al() == 0) {
-                r.al() = 0;
-                disk_result(0x01);
+                disk_result(wrong_parameter);  // and AL stays, as it does beyond the end
                 break;
             }
-            const std::uint64_t lba = (std::uint64_t{cylinder} * d->heads + r.dh()) * d->sectors + sector - 1;
-            const bool good = function == 0x04 || transfer(*d, lba, r.al(), r.base(ES) + r.bx(), function == 0x03);
-            if (!good) r.al() = 0;
-            disk_result(good ? 0 : 0x04);
+            const bool beyond = lba >= d->overlay->size() / d->sector;
+            const bool good =
+                function == 0x04 ? !beyond : transfer(*d, lba, r.al(), r.base(ES) + r.bx(), function == 0x03);
+            if (!good && !beyond) r.al() = 0;
+            disk_result(good ? std::uint8_t{0} : beyond ? wrong_parameter : bad_track);
             break;
         }
         case 0x08: {
@@ -418,7 +424,7 @@ void Pc::disk_service() {
             break;
         }
         case 0x41:
-            if (!options_.extensions || r.bx() != 0x55AA) {
+            if (!options_.extensions) {  // the caller's word is not looked at
                 disk_result(0x01);
                 break;
             }
@@ -500,6 +506,7 @@ void Pc::system_service() {
             r.ah() = 0;
             set_carry(false);
             break;
+        case 0x4F: set_carry(true); break;  // whoever hooks it may change the key in AL
         case 0x86:
             pass_time((static_cast<std::uint64_t>(r.cx()) << 16U | r.dx()) / 13732 + 1);
             set_carry(false);
