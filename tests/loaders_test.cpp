@@ -473,6 +473,16 @@ TEST(Unattended, WhereItNamesAnotherRootOrThereAreMoreSystemsItIsNobodys) {
     EXPECT_GE(two.verdict.systems.size(), 2U);
     EXPECT_EQ(guests->starts, Starts::Yes);
     EXPECT_FALSE(guests->entry_is_default);
+    // But nobody is left in the belief that the machine starts by itself.
+    const auto told = std::ranges::find(two.verdict.findings, Code::EntryUnattendedStops, &Finding::code);
+    ASSERT_NE(told, two.verdict.findings.end());
+    EXPECT_EQ(told->severity, Severity::Risk);
+    EXPECT_EQ(told->text,
+              "“strays” starts when nobody chooses, and leads nowhere: the kernel /stray-kernel cannot be opened: "
+              "File not found");
+    ASSERT_EQ(told->evidence.size(), 1U);
+    EXPECT_EQ(told->evidence[0].place, "d1p1:/SYSLINUX/syslinux.cfg");
+    EXPECT_EQ(told->evidence[0].line, 8);
     const support::Checked other(guests_with_default("root=UUID=deadbeef-0000-4000-8000-000000000001"));
     const auto again =
         std::ranges::find(other.verdict.systems, std::optional<std::string>("d1p2"), &SystemVerdict::place);

@@ -222,4 +222,75 @@ TEST(RareDisks, AnInitThatNeedsItsTableOfRunLevels) {
     EXPECT_EQ(checked.system().symptom, "INIT: No inittab file found\nEnter runlevel:");
 }
 
+// --- programs of an inittab ------------------------------------------------------------------------------------------
+
+/// The script of the first line of the table, of these bytes; `init`: who reads the table.
+enum class Reads : std::uint8_t { Busybox, BusyboxOfMusl, Sysvinit };
+support::Checked desk_with_script(const Bytes& script, unsigned mode, Reads init = Reads::Busybox) {
+    auto desk = demo::front_desk();
+    if (init == Reads::Sysvinit) {
+        auto program = forge::make_program();
+        const auto words = forge::to_bytes(std::string("/etc/inittab\0runlevel", 21));
+        program.insert(program.end(), words.begin(), words.end());
+        desk.root.remove("/usr/sbin/init");
+        desk.root.file("/usr/sbin/init", program, 0755);
+        desk.root.file("/etc/inittab",
+                       "id:2:initdefault:\nsi::sysinit:/etc/init.d/rcS\n1:2345:respawn:/sbin/getty tty1\n");
+    }
+    if (init == Reads::BusyboxOfMusl) {
+        desk.root.file("/usr/bin/busybox", forge::make_dynamic({"/lib/ld-musl-x86_64.so.1", {}, "", "", ""}), 0755);
+        desk.root.file("/usr/lib/ld-musl-x86_64.so.1", forge::make_program(), 0755);
+    }
+    desk.root.file("/etc/init.d/rcS", script, mode);
+    return support::Checked(desk.build());
+}
+Bytes words(const char* text) { return forge::to_bytes(text); }
+
+TEST(InittabProgram, TextWithoutAMarkIsGivenToTheShell) {
+    for (const auto& script :
+         {words("mount -a\n/etc/init.d/guestbook start\n"), words("# opens the desk\n"), Bytes{}}) {
+        const auto checked = desk_with_script(script, 0755);
+        EXPECT_EQ(checked.stage(), "yes") << checked.system().at(Stage::Services).text;
+        EXPECT_FALSE(checked.has(Code::ServicesProgramMissing));
+        const auto& evidence = checked.system().at(Stage::Services).evidence;
+        EXPECT_EQ(std::ranges::count(evidence, "no \"#!\": /bin/sh runs it", &Evidence::found), 1);
+    }
+    EXPECT_EQ(desk_with_script(words("mount -a\n"), 0755, Reads::Sysvinit).stage(), "yes");
+}
+
+TEST(InittabProgram, WhatItNeedsIsLookedForThereToo) {
+    const auto checked = desk_with_script(words("/usr/bin/no-such-bell || exit 1\n"), 0755);
+    EXPECT_EQ(checked.stage(), "services");
+    EXPECT_TRUE(checked.has(Code::ServicesStartupProgram));
+}
+
+struct Refused {
+    const char* name;
+    Bytes script;
+    unsigned mode;
+    Reads init;
+    const char* symptom;
+};
+class InittabProgramRefused : public testing::TestWithParam<Refused> {};
+TEST_P(InittabProgramRefused, InItsOwnWords) {
+    const auto checked = desk_with_script(GetParam().script, GetParam().mode, GetParam().init);
+    EXPECT_EQ(checked.stage(), "services");
+    EXPECT_EQ(checked.system().symptom, GetParam().symptom);
+    EXPECT_EQ(checked.system().at(Stage::Services).findings, std::vector<Code>{Code::ServicesProgramMissing});
+    EXPECT_EQ(checked.system().at(Stage::Init).state, State::Holds);
+}
+INSTANTIATE_TEST_SUITE_P(All, InittabProgramRefused,
+                         testing::Values(Refused{"NotExecutable", words("#!/bin/sh\n"), 0644, Reads::Busybox,
+                                                 "can't run '/etc/init.d/rcS': Permission denied"},
+                                         Refused{"NotExecutableOfSysvinit", words("#!/bin/sh\n"), 0644, Reads::Sysvinit,
+                                                 "INIT: cannot execute \"/etc/init.d/rcS\""},
+                                         Refused{"NoInterpreter", words("#!/bin/zsh\n"), 0755, Reads::Busybox,
+                                                 "can't run '/etc/init.d/rcS': No such file or directory"},
+                                         // The shell speaks, or nobody does.
+                                         Refused{"Zeros", Bytes(512), 0755, Reads::Busybox, ""},
+                                         Refused{"ZerosOfSysvinit", Bytes(512), 0755, Reads::Sysvinit, ""},
+                                         Refused{"TextOfMusl", words("mount -a\n"), 0755, Reads::BusyboxOfMusl,
+                                                 "can't run '/etc/init.d/rcS': Exec format error"}),
+                         support::by_name);
+
 }  // namespace

@@ -266,18 +266,49 @@ private:
         return process.substr(0, process.find(' '));
     }
 
+    /// What execvp of glibc and uClibc does with a file that the kernel calls no program (and sysvinit by itself): the
+    /// shell gets it (glibc posix/execvpe.c; sysvinit src/init.c, spawn). Text is meant for it; musl only says what the
+    /// kernel says.
+    [[nodiscard]] bool gives_to_shell() const {
+        return init_.flavour == "sysvinit" || init_.program.interpreter.find("ld-musl") == std::string::npos;
+    }
+    [[nodiscard]] bool shell_runs(const std::string& path) const {
+        if (!gives_to_shell() || !judge_executable(fs_, root_.place, "/bin/sh", init_.processor).runs) return false;
+        const auto file = resolve(fs_, path);
+        const auto bytes = file ? fs_.open(file->file.id, path) : tl::unexpected(file.error());
+        const auto text =
+            bytes ? (*bytes)->bytes(0, std::min<std::uint64_t>((*bytes)->size(), 4096)) : tl::unexpected(bytes.error());
+        return text && std::ranges::find(*text, std::uint8_t{0}) == text->end();
+    }
+    /// What init says of a program that does not run; empty: it is another one who speaks, a shell or the kernel.
+    [[nodiscard]] std::string not_run(const std::string& program, Code why) const {
+        const bool format = why == Code::ProgramFormat || why == Code::ProgramArchitecture;
+        const bool denied = why == Code::ProgramNotExecutable || why == Code::ProgramNotAFile;
+        const bool missing =
+            why == Code::ProgramMissing || why == Code::ProgramLinkDangling || why == Code::ProgramInterpreterMissing;
+        if (!denied && !missing && (!format || gives_to_shell())) return {};
+        if (init_.flavour == "sysvinit") return fmt::format("INIT: cannot execute \"{}\"", program);
+        return fmt::format("can't run '{}': {}", program,
+                           denied   ? "Permission denied"
+                           : format ? "Exec format error"
+                                    : "No such file or directory");
+    }
+
     void start_program(std::string_view program, std::string why, Evidence named_by) {
         if (!program.starts_with('/')) return;
         ++checked_;
-        const auto judged = judge_executable(fs_, root_.place, program, init_.processor);
+        auto judged = judge_executable(fs_, root_.place, program, init_.processor);
+        if (!judged.runs && judged.code == Code::ProgramFormat && shell_runs(judged.path)) {
+            out_.evidence.push_back(evidence_place(at(judged.path), {}, "no \"#!\": /bin/sh runs it"));
+            judged.interpreter = "/bin/sh";
+            judged.runs = true;
+        }
         if (!judged.runs) {
             std::vector<Evidence> evidence = judged.evidence;
             evidence.push_back(std::move(named_by));
             breaks(Code::ServicesProgramMissing,
                    fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
-                   fmt::format(
-                       "can't run '{}': {}", printable(program),
-                       judged.code == Code::ProgramNotExecutable ? "Permission denied" : "No such file or directory"));
+                   not_run(printable(program), *judged.code));
             return;
         }
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));

@@ -36,6 +36,7 @@ public:
         installed();
         gone();
         unidentified();
+        if (!targets_.empty()) unattended_elsewhere();
         broken_tools();
         for (auto& target : targets_) out.systems.push_back(judge(target));
         if (std::ranges::all_of(out.systems, [](const SystemVerdict& s) {
@@ -81,6 +82,19 @@ private:
         if (entry.kind == EntryKind::Linux && !entry.kernel.empty() && !entry.kernel.front().found() &&
             root.kind == RootReference::Kind::Absent && !root.cannot_tell)
             targets_.front().own.push_back(&*automatic);
+    }
+
+    /// What starts by itself and is no system's: systems are judged by entries of their own, so nothing else tells of
+    /// it.
+    void unattended_elsewhere() {
+        const auto automatic = std::ranges::find_if(
+            routes_.list, [](const Route& r) { return r.unattended && r.entry != nullptr && r.entry->stop; });
+        if (automatic == routes_.list.end() || taken(*automatic) || is_medium(routes_.first_drive)) return;
+        const MenuEntry& entry = *automatic->entry;
+        keep(make_finding(
+            Code::EntryUnattendedStops,
+            fmt::format("“{}” starts when nobody chooses, and leads nowhere: {}", entry.title, entry.stop->text),
+            {evidence_line(entry.place, entry.line)}));
     }
 
     /// The target that a way leads to; the end: none so far.
