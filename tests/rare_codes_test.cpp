@@ -5,6 +5,7 @@
 #include "help_disc.hpp"
 #include "office_pc.hpp"
 #include "support.hpp"
+#include "system/start_scripts.hpp"
 
 using namespace herberge;
 using forge::Bytes;
@@ -292,5 +293,95 @@ INSTANTIATE_TEST_SUITE_P(All, InittabProgramRefused,
                                          Refused{"TextOfMusl", words("mount -a\n"), 0755, Reads::BusyboxOfMusl,
                                                  "can't run '/etc/init.d/rcS': Exec format error"}),
                          support::by_name);
+
+// --- what start-up scripts do about mounts ---------------------------------------------------------------------------
+
+TEST(StartScripts, WhetherAMountThatFailsMatters) {
+    const struct {
+        const char* script;
+        MountsAll is;
+    } cases[] = {
+        {"", MountsAll::No},
+        {"#!/bin/sh\nmount /srv\n", MountsAll::No},
+        {"#!/bin/sh\n# mount -a || exit 1\n", MountsAll::No},
+        {"mount -a\n", MountsAll::GoesOnWithout},
+        {"  mount -a; swapon -a\n", MountsAll::GoesOnWithout},
+        {"mount -t nonfs -a 2>/dev/null\necho on\n", MountsAll::GoesOnWithout},
+        {"/bin/mount --all || true\n", MountsAll::GoesOnWithout},
+        {"mount -a || :\n", MountsAll::GoesOnWithout},
+        {"mount -a || echo 'not all'\n", MountsAll::GoesOnWithout},
+        {"mountall\n", MountsAll::GoesOnWithout},
+        {"mount -a || exit 1\n", MountsAll::StopsWithout},
+        {"mount -a || { sulogin; }\n", MountsAll::StopsWithout},
+        {"if ! mount -a -O no_netdev; then\n sulogin\nfi\n", MountsAll::StopsWithout},
+        {"mount -a && exec /sbin/desk\n", MountsAll::StopsWithout},
+        {"mount -a\n[ $? = 0 ] || reboot\n", MountsAll::StopsWithout},
+        {"mount -a; [ $? = 0 ] || reboot\n", MountsAll::StopsWithout},
+        {"#!/bin/sh\nset -e\nmount -a\n", MountsAll::StopsWithout},
+        {"#!/bin/sh -e\nmount -a\n", MountsAll::StopsWithout},
+        // One of several that stops is enough.
+        {"mount -a\nmount -a -t nfs || exit 1\n", MountsAll::StopsWithout},
+    };
+    for (const auto& one : cases) EXPECT_EQ(mounts_everything(one.script), one.is) << one.script;
+}
+
+constexpr const char* lost_home = "UUID=dead0000-0000-4000-8000-000000000000 /var/log ext4 defaults 0 2\n";
+support::Checked desk_with_mounts(const std::string& script, const std::string& fstab, bool with_fstab = true) {
+    auto desk = demo::front_desk();
+    desk.root.file("/etc/init.d/rcS", script, 0755);
+    if (with_fstab) desk.root.file("/etc/fstab", fstab);
+    else desk.root.remove("/etc/fstab");
+    return support::Checked(desk.build());
+}
+
+TEST(StartScripts, OneThatGoesOnWithoutAMountStarts) {
+    const auto checked = desk_with_mounts("#!/bin/sh\nmount -a\n", lost_home);
+    EXPECT_EQ(checked.stage(), "yes");
+    const auto found = std::ranges::find(checked.verdict.findings, Code::FstabDeviceMissing, &Finding::code);
+    ASSERT_NE(found, checked.verdict.findings.end());
+    EXPECT_EQ(found->severity, Severity::Risk);
+    EXPECT_TRUE(found->text.ends_with("; the script that mounts it goes on without it")) << found->text;
+    const auto stops = desk_with_mounts("#!/bin/sh\nmount -a || exit 1\n", lost_home);
+    EXPECT_EQ(stops.stage(), "services");
+    EXPECT_EQ(
+        stops.system().symptom,
+        "mount: mounting UUID=dead0000-0000-4000-8000-000000000000 on /var/log failed: No such file or directory");
+}
+
+TEST(StartScripts, AListThatIsNotThere) {
+    const auto stops = desk_with_mounts("#!/bin/sh\nmount -a || exit 1\n", "", false);
+    EXPECT_EQ(stops.stage(), "services");
+    EXPECT_EQ(stops.system().at(Stage::Services).findings, std::vector<Code>{Code::FstabMissing});
+    EXPECT_EQ(stops.system().symptom, "mount: can't read '/etc/fstab': No such file or directory");
+    EXPECT_EQ(desk_with_mounts("#!/bin/sh\nmount -a\n", "", false).stage(), "yes");
+    EXPECT_EQ(desk_with_mounts("#!/bin/sh\n:\n", "", false).stage(), "yes");
+}
+
+TEST(StartScripts, LinesThatAreTooShort) {
+    const struct {
+        const char* line;
+        const char* stage;
+        const char* symptom;
+    } cases[] = {
+        {"UUID=b0a7d000-0001\n", "services",
+         "mount: mounting UUID=b0a7d000-0001 on  failed: No such file or directory"},
+        {"\t xxxxxxxx", "services", "mount: mounting xxxxxxxx on  failed: No such file or directory"},
+        {"/dev/sda7 /var/log\n", "services", "mount: mounting /dev/sda7 on /var/log failed: No such device"},
+        {"/dev/sda7 /cellar\n", "services", "mount: mounting /dev/sda7 on /cellar failed: No such file or directory"},
+        {"/dev/sda1 /\n", "yes", ""},
+        {"#UUID=b0a7d000-0001\n", "yes", ""},
+        {"   \n", "yes", ""},
+    };
+    for (const auto& one : cases) {
+        const auto checked =
+            desk_with_mounts("#!/bin/sh\nmount -a || exit 1\n", std::string("tmpfs /tmp tmpfs\n") + one.line);
+        EXPECT_EQ(checked.stage(), one.stage) << one.line;
+        EXPECT_EQ(checked.system().symptom, one.symptom) << one.line;
+    }
+    // Another mount passes over what it cannot read.
+    auto desk = demo::front_desk();
+    desk.root.file("/etc/fstab", "UUID=b0a7d000-0001\n").file("/usr/bin/mount", forge::make_program(), 0755);
+    EXPECT_EQ(support::Checked(desk.build()).stage(), "yes");
+}
 
 }  // namespace

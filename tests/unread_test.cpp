@@ -303,7 +303,7 @@ TEST(FstabLines, MatterOnlyWhereSomethingMountsThem) {
     EXPECT_EQ(support::Checked(two.build()).stage(), "services");
     Two quiet;
     quiet.desk.root.file("/etc/fstab", "UUID=A1B0-F00D /home vfat umask=0077 0 1\n");
-    quiet.replace("/etc/init.d/rcS", "mount -a", "# mount -a");
+    quiet.replace("/etc/init.d/rcS", "mount -a || exit 1", "# mount -a");
     EXPECT_EQ(support::Checked(quiet.build()).stage(), "yes");
 }
 

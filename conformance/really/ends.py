@@ -27,6 +27,7 @@ class End:
 # The first that fits, from the end of a chain to its beginning: (pattern, stages). A stage is told from another only where the
 # console tells them apart; where it does not, all that show the same are named.
 RULES = (
+    (r"Failed to execute /init", ("ramdisk",)),
     (r"EMERGENCY-MODE|can't run '/etc/init\.d/rcS'|Please press Enter to activate", ("services",)),
     (r"NO-INIT|switch_root: can't execute|Requested init [^\n]* failed|No working init found", ("init",)),
     (r"(?s)ROOT-MOUNTED.*Attempted to kill init", ("init",)),

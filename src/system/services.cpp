@@ -15,6 +15,7 @@
 #include "system/module_files.hpp"
 #include "system/mount_options.hpp"
 #include "system/run_levels.hpp"
+#include "system/start_scripts.hpp"
 #include "system/units/conditions.hpp"
 
 namespace herberge {
@@ -98,7 +99,7 @@ private:
 
     // --- systemd -------------------------------------------------------------------------------------------------
     void systemd() {
-        mounts_all_ = true;
+        note_mounts(MountsAll::StopsWithout);
         const auto unit = systemd_target(arguments_);
         const std::string by = unit == "default.target" ? "the default target is" : "the command line asks for";
         units_ = std::make_unique<UnitStore>(root_, arguments_, &machine_);
@@ -243,20 +244,9 @@ private:
         return !driver ? "…" : *driver ? "Invalid argument" : "No such device";
     }
 
-    /// A shell script that mounts what /etc/fstab lists: "mount -a", with other options between or beside.
-    static bool mounts_everything(std::string_view text) {
-        bool out = false;
-        each_line(text, [&](int, std::string_view line) {
-            line = trim(line);
-            if (line.starts_with('#')) return;
-            for (auto at = line.find("mount"); at != std::string_view::npos; at = line.find("mount", at + 1)) {
-                const auto rest = line.substr(at + 5, std::min(line.find_first_of(";|&", at), line.size()) - at - 5);
-                out = out || rest.starts_with("all") ||
-                      (rest.starts_with(' ') &&
-                       (rest.find(" -a") != std::string_view::npos || rest.find(" --all") != std::string_view::npos));
-            }
-        });
-        return out;
+    void note_mounts(MountsAll found) {
+        mounts_all_ = mounts_all_ || found != MountsAll::No;
+        stops_without_mounts_ = stops_without_mounts_ || found == MountsAll::StopsWithout;
     }
 
     /// The program of an inittab's line, without the marks before it: "-" makes it a login shell (BusyBox init/init.c),
@@ -314,9 +304,9 @@ private:
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));
         out_.evidence.push_back(std::move(named_by));
         // The start-up scripts of a distribution: a folder for run level S, or OpenRC's own mounting service.
-        mounts_all_ = mounts_all_ ||
-                      ((program.ends_with("/rc") || program.ends_with("/rcS")) && resolve(fs_, "/etc/rcS.d")) ||
-                      (program.ends_with("/openrc") && resolve(fs_, "/etc/runlevels/boot/localmount"));
+        if (((program.ends_with("/rc") || program.ends_with("/rcS")) && resolve(fs_, "/etc/rcS.d")) ||
+            (program.ends_with("/openrc") && resolve(fs_, "/etc/runlevels/boot/localmount")))
+            note_mounts(MountsAll::StopsWithout);
         if (judged.interpreter.ends_with("sh") && !judged.evidence.empty()) script(judged.path);
     }
 
@@ -325,7 +315,7 @@ private:
     void script(const std::string& path) {
         const auto text = text_of(path);
         if (!text) return;
-        mounts_all_ = mounts_all_ || mounts_everything(*text);
+        note_mounts(mounts_everything(*text));
         const bool exits_on_error = text->find("\nset -e") != std::string::npos;
         each_line(*text, [&](int number, std::string_view line) {
             line = trim(line);
@@ -361,11 +351,55 @@ private:
     // --- fstab -------------------------------------------------------------------------------------------------------
     void mounts() {
         const auto text = text_of("/etc/fstab");
-        if (!text) return;
+        if (!text) {
+            if (text.error().kind == ErrorKind::NotFound && busybox_mounts())
+                mount_breaks(
+                    Code::FstabMissing,
+                    fmt::format("{} is not there, and the start-up script mounts what it lists", at("/etc/fstab")),
+                    {evidence_place(at("/etc/fstab"), "a readable file", "not there")},
+                    "mount: can't read '/etc/fstab': No such file or directory");
+            return;
+        }
         for (const auto& line : parse_fstab(*text)) {
             ++checked_;
             mount(line);
         }
+        if (busybox_mounts()) short_lines(*text);
+    }
+
+    /// BusyBox' own mount is the one that reads the list; util-linux passes over what it cannot read.
+    [[nodiscard]] bool busybox_mounts() const {
+        const auto program =
+            init_.flavour == "busybox" ? resolve(fs_, "/bin/mount") : fail(ErrorKind::NotFound, "none");
+        return init_.flavour == "busybox" && (!program || program->path.find("busybox") != std::string::npos);
+    }
+    /// Lines that lack a mount point or a type are mounted all the same, and fail (getmntent(3); util-linux/mount.c).
+    void short_lines(std::string_view text) {
+        each_line(text, [&](int number, std::string_view line) {
+            const auto fields = blank_words(line);
+            if (fields.empty() || fields.size() > 2 || fields[0].starts_with('#')) return;
+            const std::string point = fields.size() > 1 ? std::string(fields[1]) : "";
+            if (point == "/") return;  // which is mounted
+            const bool there = !point.empty() && resolve(fs_, point);
+            mount_breaks(there ? Code::FstabNotMountable : Code::FstabDeviceMissing,
+                         fmt::format("line {} of {} has no {}, and what mounts the list fails at it", number,
+                                     at("/etc/fstab"), point.empty() ? "mount point" : "type"),
+                         {evidence_line(at("/etc/fstab"), number, "six fields", printable(trim(line)))},
+                         fmt::format("mount: mounting {} on {} failed: {}", printable(fields[0]), printable(point),
+                                     there ? "No such device" : "No such file or directory"));
+        });
+    }
+
+    /// A mount that fails: it stops a start only where something looks at that.
+    void mount_breaks(Code code, std::string text, std::vector<Evidence> evidence, std::string symptom) {
+        if (stops_without_mounts_) return breaks(code, std::move(text), std::move(evidence), std::move(symptom));
+        auto finding = make_finding(code, text + "; the script that mounts it goes on without it", std::move(evidence),
+                                    std::move(symptom));
+        finding.severity = Severity::Risk;
+        out_.findings.push_back(std::move(finding));
+    }
+    void mount_untold(std::string text, Evidence evidence) {
+        if (stops_without_mounts_) untold(std::move(text), std::move(evidence));
     }
 
     /// Its crypttab makes this device anew at every start.
@@ -385,7 +419,7 @@ private:
         if (dragged_along(*units_, plan_, unit).empty()) return;
         for (const std::string_view name : {"autofs4", "autofs"})
             if (init_.has_module(name, "CONFIG_AUTOFS_FS") != false) return;
-        breaks(
+        mount_breaks(
             Code::FstabNoDriver,
             fmt::format("{} is mounted when it is used, and the kernel {} has no driver for that on this root: neither "
                         "built in nor in /lib/modules/{}",
@@ -402,13 +436,14 @@ private:
         const auto lines = parse_crypttab(machine_, text_of("/etc/crypttab").value_or(""), at("/etc/crypttab"));
         for (const auto& one : lines) {
             if (one.name != line.device.substr(mapper.size()) || one.volume != nullptr || one.cannot_tell) continue;
-            breaks(Code::FstabDeviceMissing,
-                   fmt::format("{} demands {} for {}, which {} makes from {}, and nothing here answers to that",
-                               at("/etc/fstab"), printable(line.device), printable(line.mount_point), one.where,
-                               printable(one.source)),
-                   {evidence_line(at("/etc/fstab"), line.line, printable(line.device), "not opened"),
-                    evidence_place(one.where, printable(one.source), "nothing here answers to it")},
-                   fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device)));
+            mount_breaks(
+                Code::FstabDeviceMissing,
+                fmt::format("{} demands {} for {}, which {} makes from {}, and nothing here answers to that",
+                            at("/etc/fstab"), printable(line.device), printable(line.mount_point), one.where,
+                            printable(one.source)),
+                {evidence_line(at("/etc/fstab"), line.line, printable(line.device), "not opened"),
+                 evidence_place(one.where, printable(one.source), "nothing here answers to it")},
+                fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device)));
             return true;
         }
         return false;
@@ -428,9 +463,9 @@ private:
         const bool needed = is_needed(line);
         if (needed && target.volume == nullptr && never_opened(line)) return;
         if (target.cannot_tell && needed)
-            untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device), printable(line.mount_point),
-                               target.note),
-                   evidence_line(at("/etc/fstab"), line.line, {}, printable(line.device)));
+            mount_untold(fmt::format("{} for {} cannot be followed: {}", printable(line.device),
+                                     printable(line.mount_point), target.note),
+                         evidence_line(at("/etc/fstab"), line.line, {}, printable(line.device)));
         if (target.cannot_tell || target.kind == RootReference::Kind::Other) return;
         const Evidence where =
             evidence_line(at("/etc/fstab"), line.line, printable(line.device),
@@ -470,28 +505,28 @@ private:
                      {where});
                 return;
             }
-            breaks(Code::FstabDeviceMissing,
-                   fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"),
-                               printable(line.device), printable(line.mount_point)),
-                   {where}, symptom);
+            mount_breaks(Code::FstabDeviceMissing,
+                         fmt::format("{} demands {} for {}, and nothing here answers to it", at("/etc/fstab"),
+                                     printable(line.device), printable(line.mount_point)),
+                         {where}, symptom);
             return;
         }
         if (target.volume->unread()) {
-            untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place,
-                               printable(line.mount_point), target.volume->info.name()),
-                   where);
+            mount_untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place,
+                                     printable(line.mount_point), target.volume->info.name()),
+                         where);
             return;
         }
         if (!known_type) return;
         if (target.volume->files(Observer::Linux) == nullptr) {
-            breaks(Code::FstabNotMountable,
-                   fmt::format("{} for {} holds no file system that could be mounted", target.volume->place,
-                               printable(line.mount_point)),
-                   {where}, mount_failed(line, "Invalid argument"));
+            mount_breaks(Code::FstabNotMountable,
+                         fmt::format("{} for {} holds no file system that could be mounted", target.volume->place,
+                                     printable(line.mount_point)),
+                         {where}, mount_failed(line, "Invalid argument"));
             return;
         }
         if (!file_system_fits(target.volume->as(Observer::Linux).format, line.type) && !line.type.starts_with("ntfs")) {
-            breaks(
+            mount_breaks(
                 Code::FstabNotMountable,
                 fmt::format("{} for {} holds {}, and {} asks for {}", target.volume->place, printable(line.mount_point),
                             target.volume->info.name(), at("/etc/fstab"), printable(line.type)),
@@ -500,17 +535,18 @@ private:
         }
         if (const auto format = target.volume->as(Observer::Linux).format;
             init_.has_driver && init_.has_driver(format) == false) {
-            breaks(Code::FstabNoDriver,
-                   fmt::format(
-                       "{} for {} holds {}, and the kernel {} has no driver for that on this root: neither built in "
-                       "nor in /lib/modules/{}",
-                       target.volume->place, printable(line.mount_point), target.volume->info.name(),
-                       printable(init_.kernel_release), printable(init_.kernel_release)),
-                   {where, evidence_place(at(fmt::format("/lib/modules/{}", init_.kernel_release)),
-                                          std::string(traits_of(format).linux_module), "not there")},
-                   fmt::format("mount: {}: unknown filesystem type '{}'.{}", printable(line.mount_point),
-                               line.type == "auto" ? std::string(traits_of(format).linux_module) : printable(line.type),
-                               init_.flavour == "systemd" ? "\nYou are in emergency mode." : ""));
+            mount_breaks(
+                Code::FstabNoDriver,
+                fmt::format(
+                    "{} for {} holds {}, and the kernel {} has no driver for that on this root: neither built in "
+                    "nor in /lib/modules/{}",
+                    target.volume->place, printable(line.mount_point), target.volume->info.name(),
+                    printable(init_.kernel_release), printable(init_.kernel_release)),
+                {where, evidence_place(at(fmt::format("/lib/modules/{}", init_.kernel_release)),
+                                       std::string(traits_of(format).linux_module), "not there")},
+                fmt::format("mount: {}: unknown filesystem type '{}'.{}", printable(line.mount_point),
+                            line.type == "auto" ? std::string(traits_of(format).linux_module) : printable(line.type),
+                            init_.flavour == "systemd" ? "\nYou are in emergency mode." : ""));
             return;
         }
         if (const auto option = refused_mount_option(target.volume->as(Observer::Linux).format, line.options)) {
@@ -518,39 +554,41 @@ private:
                 fmt::format("{} for {} has the option {}, which the driver of {} does not know", target.volume->place,
                             printable(line.mount_point), printable(*option), target.volume->info.name());
             // A newer kernel may know more.
-            if (!is_known_release(init_.kernel_release)) untold(told + " as far as it is listed here", where);
+            if (!is_known_release(init_.kernel_release)) mount_untold(told + " as far as it is listed here", where);
             else
-                breaks(Code::FstabOptionUnknown, told, {where},
-                       init_.flavour == "systemd"
-                           ? fmt::format("mount: {}: wrong fs type, bad option, bad superblock on {}",
-                                         printable(line.mount_point), printable(line.device))
-                           : mount_failed(line, "Invalid argument"));
+                mount_breaks(Code::FstabOptionUnknown, told, {where},
+                             init_.flavour == "systemd"
+                                 ? fmt::format("mount: {}: wrong fs type, bad option, bad superblock on {}",
+                                               printable(line.mount_point), printable(line.device))
+                                 : mount_failed(line, "Invalid argument"));
             return;
         }
         if (const auto obstacles = target.volume->files(Observer::Linux)->mount_obstacles(line.options);
             !obstacles.empty()) {
-            breaks(Code::FstabNotMountable,
-                   fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
-                               obstacles.front().text),
-                   {where}, mount_failed(line, "Invalid argument"));
+            mount_breaks(Code::FstabNotMountable,
+                         fmt::format("{} for {} cannot be mounted: {}", target.volume->place,
+                                     printable(line.mount_point), obstacles.front().text),
+                         {where}, mount_failed(line, "Invalid argument"));
             return;
         }
         // A subvolume that is not there is not mounted.
         if (const auto mounted = mounted_root(target.volume, CommandLine("rootflags=" + line.options)); !mounted) {
-            breaks(Code::FstabNotMountable,
-                   fmt::format("{} for {} cannot be mounted: {}", target.volume->place, printable(line.mount_point),
-                               mounted.error().what),
-                   {where, evidence_error(mounted.error())}, mount_failed(line, "No such file or directory"));
+            mount_breaks(Code::FstabNotMountable,
+                         fmt::format("{} for {} cannot be mounted: {}", target.volume->place,
+                                     printable(line.mount_point), mounted.error().what),
+                         {where, evidence_error(mounted.error())}, mount_failed(line, "No such file or directory"));
             return;
         }
         if (init_.flavour != "systemd") {
             const auto point = resolve(fs_, line.mount_point);
             if (!point && point.error().unreadable())
-                untold(fmt::format("whether the mount point {} is there cannot be read", printable(line.mount_point)),
-                       evidence_error(point.error()));
+                mount_untold(
+                    fmt::format("whether the mount point {} is there cannot be read", printable(line.mount_point)),
+                    evidence_error(point.error()));
             else if (!point || point->file.type != FileType::Directory)
-                breaks(Code::FstabMountPointMissing,
-                       fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where}, symptom);
+                mount_breaks(Code::FstabMountPointMissing,
+                             fmt::format("the mount point {} does not exist", printable(line.mount_point)), {where},
+                             symptom);
         }
     }
 
@@ -643,6 +681,7 @@ private:
     std::string untold_;
     std::vector<std::string> terminals_;  ///< programs that ask for a login, or stand in for it
     bool mounts_all_ = false;             ///< something mounts what /etc/fstab lists
+    bool stops_without_mounts_ = false;   ///< and does not go on where that fails
     int checked_ = 0;
 };
 

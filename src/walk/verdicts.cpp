@@ -79,7 +79,7 @@ private:
         if (automatic == routes_.list.end() || taken(*automatic)) return;
         const MenuEntry& entry = *automatic->entry;
         const auto root = named_root(machine_, entry);
-        if (entry.kind == EntryKind::Linux && !entry.kernel.empty() && !entry.kernel.front().found() &&
+        if (entry.kind == EntryKind::Linux && entry.stop->code == Code::EntryKernelMissing &&
             root.kind == RootReference::Kind::Absent && !root.cannot_tell)
             targets_.front().own.push_back(&*automatic);
     }

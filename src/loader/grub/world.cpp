@@ -409,7 +409,7 @@ void World::read_lists(std::string_view prefix, const Modules& modules) {
     auto each_line = [&](std::string_view name, auto&& visit) {
         const auto file = open(fmt::format("{}/{}/{}", prefix, platform_, name), {}, modules);
         if (!file.source) return file.failure != Opened::Failure::Read && file.failure != Opened::Failure::Unread;
-        const auto text = file.source->text(1U << 20U);
+        const auto text = file.source->text(std::uint64_t{16} << 20U);
         if (!text) return false;
         std::string_view rest(*text);
         while (!rest.empty()) {
