@@ -116,6 +116,26 @@ TEST(Ramdisk, ZerosBehindItAreHarmlessAndJunkIsToldAsTheKernelTellsIt) {
               "Initramfs unpacking failed: invalid magic at start of compressed archive");
 }
 
+TEST(Ramdisk, AWrongSumBehindItLosesNothing) {
+    const auto packed = forge::gzip(forge::make_cpio(small_ramdisk()));
+    const auto sound = look(packed);
+    for (const std::size_t from_the_end : {8U, 5U, 4U, 1U}) {
+        auto changed = packed;
+        changed[changed.size() - from_the_end] ^= 0x80U;
+        const auto rd = look(changed);
+        ASSERT_TRUE(rd.damage) << from_the_end;
+        EXPECT_EQ(rd.damage->kind, ErrorKind::Checksum);
+        EXPECT_EQ(rd.damage->what, from_the_end > 4 ? "the gzip data is damaged (incorrect data check)"
+                                                    : "the gzip data is damaged (incorrect length check)");
+        EXPECT_EQ(rd.kernel_message, "");
+        ASSERT_EQ(rd.members.size(), 1U);
+        EXPECT_EQ(rd.members[0].files, sound.members[0].files);
+        EXPECT_EQ(rd.members[0].unpacked, sound.members[0].unpacked);
+        ASSERT_NE(rd.find("zz"), nullptr);
+        EXPECT_TRUE(rd.find("zz")->complete);
+    }
+}
+
 TEST(Ramdisk, EveryCutIsNoticedAndWhatCameBeforeIsKept) {
     const auto archive = forge::make_cpio(small_ramdisk());
     const auto packed = forge::gzip(archive);

@@ -310,6 +310,25 @@ INSTANTIATE_TEST_SUITE_P(
                {}},
         Change{"ModulesOfAnotherKernel", [](auto& d) { d.root.file(kernel, forge::make_kernel({"6.9.9-other"})); },
                "root", Code::RamdiskOtherKernel},
+        // The kernel does not look at gzip's sum: what is in the RAM disk decides, and which of it was changed is not
+        // known.
+        Change{"SumOfTheRamdisk",
+               [](auto& d) {
+                   auto bytes = forge::gzip(forge::make_cpio(d.ramdisk));
+                   bytes[bytes.size() - 8] ^= 1U;
+                   d.rebuild_ramdisk = false;
+                   d.root.file(ramdisk, bytes);
+               },
+               "unknown", Code::RamdiskPartlyDamaged},
+        Change{"SumOfTheRamdiskAndNoDrivers",
+               [](auto& d) {
+                   d.ramdisk.remove(std::string("/lib/modules/") + demo::release + "/kernel/fs");
+                   auto bytes = forge::gzip(forge::make_cpio(d.ramdisk));
+                   bytes[bytes.size() - 4] ^= 1U;
+                   d.rebuild_ramdisk = false;
+                   d.root.file(ramdisk, bytes);
+               },
+               "root", Code::RamdiskPartlyDamaged},
         Change{"ModulesCutOff",
                [](auto& d) {
                    auto bytes = forge::gzip(forge::make_cpio(d.ramdisk));
@@ -493,6 +512,13 @@ INSTANTIATE_TEST_SUITE_P(
              "partition-table", Code::GptHeaderMissing},
         // GRUB checks no checksum, the kernel does, and takes the backup only when told to.
         Guid{"HeaderChecksum", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "root", Code::GptHeaderCrc},
+        // GRUB reads the array where it should be, and finds other numbers there.
+        Guid{"ArrayElsewhere",
+             [](forge::Bytes& b) {
+                 std::copy_backward(b.begin() + 1024, b.begin() + 1024 + 1024, b.begin() + 1024 + 1024 + 512);
+                 wipe_sector(b, 2);
+             },
+             "partition-table", Code::GptArrayCrc},
         Guid{"ArrayChecksum", [](forge::Bytes& b) { b[1024 + 60] ^= 1U; }, "root", Code::GptArrayCrc},
         Guid{"HeaderChecksumButToldGpt", [](forge::Bytes& b) { b[512 + 16] ^= 1U; }, "yes", Code::GptHeaderCrc, " gpt"},
         Guid{"ProtectiveGone", [](forge::Bytes& b) { std::fill_n(b.begin() + 446, 64, std::uint8_t{0}); },
@@ -502,8 +528,9 @@ INSTANTIATE_TEST_SUITE_P(
              [](forge::Bytes& b) { std::fill_n(b.begin() + 64 * 512, 60 * 512, std::uint8_t{0}); },
              "loader",
              {}},
+        // The array would lie beyond the disk: GRUB has no partition of that number.
         Guid{"HostileHeader", [](forge::Bytes& b) { std::fill_n(b.begin() + 512 + 72, 20, std::uint8_t{0xFF}); },
-             "root", Code::GptHeaderCrc}),
+             "partition-table", Code::GptHeaderCrc}),
     support::by_name);
 
 TEST(GuidTables, NameTheirPartitions) {

@@ -146,6 +146,28 @@ TEST(OwnLoader, AShimThatComesBackGivesTheNextOptionItsTurn) {
                             [](const Finding& f) { return f.code == Code::ShimSecondStageMissing; }));
 }
 
+TEST(OwnLoader, AShimWhoseSecondStageCannotBeReadSaysWhy) {
+    auto parts = demo::kiosk();
+    parts.esp.file("/EFI/BOOT/BOOTX64.EFI", forge::make_efi_application({{".vendor_cert", Bytes(16)}}));
+    parts.esp.file("/EFI/BOOT/grubx64.efi", forge::make_efi_application({{".text", forge::noise(40000, 3)}}));
+    auto disk = parts.build();
+    const auto sound = support::machine_of(disk);
+    const auto file = resolve(*sound.volume(1, 1)->files(Observer::Uefi), "/EFI/BOOT/grubx64.efi");
+    ASSERT_TRUE(file);
+    const auto bytes = sound.volume(1, 1)->files(Observer::Uefi)->open(file->file.id, "x");
+    ASSERT_TRUE(bytes);
+    const auto first = (*bytes)->locate(0, 1).front();
+    Machine machine;
+    machine.disks.push_back(inspect_disk(with_unreadable(memory_source(disk, "d1", 1), {{first.offset, 512}}), 1, "x"));
+    const auto verdict = check(machine, {.firmware = FirmwareKind::Uefi});
+    ASSERT_FALSE(verdict.systems.empty());
+    EXPECT_EQ(stage_of(verdict), "loader");
+    EXPECT_EQ(verdict.systems[0].symptom,
+              "Failed to open \\EFI\\BOOT\\grubx64.efi - Device Error\nFailed to load image \\EFI\\BOOT\\grubx64.efi: "
+              "Device Error\nstart_image() returned Device Error");
+    EXPECT_EQ(verdict.systems[0].at(Stage::Loader).findings, std::vector{Code::ShimSecondStageRefused});
+}
+
 TEST(Uefi, BootOptionsLeadToFilesOrSayWhyNot) {
     const auto story = demo::kiosk_stories().front();
     const auto disk = story.disk();

@@ -57,6 +57,9 @@ struct PartitionTable {
     bool odd_status = false;      ///< one of the four status bytes is neither 00 nor 80
     /// A GPT's copies: whether each is marked as one, and whether header and array are sound.
     bool primary_marked = false, primary_sound = false, backup_sound = false;
+    /// GPT: partitions that the primary array does not have where the table says, so that who checks no sum does not
+    /// find them there: the backup is what the table tells then.
+    std::vector<int> not_in_primary;
     bool protective_at_one = false;  ///< a protective entry starts at sector 1
     std::string disk_guid;           ///< GPT
     std::uint32_t disk_signature = 0;

@@ -347,6 +347,10 @@ private:
                    holder->message());
             return std::nullopt;
         }
+        if (failed && failed->kind == ErrorKind::Checksum) {
+            damage(*failed, {});  // the kernel does not look at this sum (lib/decompress_inflate.c)
+            return std::nullopt;
+        }
         if (failed) {
             holder->mark_cut();
             if (failed->unreadable()) {

@@ -148,6 +148,7 @@ struct Step {
     std::size_t made = 0;
     bool ended = false;
     const char* problem = nullptr;
+    bool only_sum = false;  ///< everything was unpacked, and the sum behind it is another
 };
 
 /// The loop shared by the codecs that work on any piece of input.
@@ -163,10 +164,15 @@ Result<Unpacked> stream(Codec codec, Compression kind, Feed& feed, Drain& drain)
             in = feed.buffer();
         }
         const Step step = codec(in, out);
-        if (step.problem != nullptr) return damaged(feed, kind, step.problem);
         in = in.subspan(step.used);
+        // What was unpacked before the damage is there, as it is for the kernel (lib/decompress_*.c).
         auto wanted = drain.give({out.data(), step.made}, feed);
         if (!wanted) return tl::unexpected(wanted.error());
+        if (step.problem != nullptr) {
+            auto error = damaged(feed, kind, step.problem);
+            if (step.only_sum) error.value().kind = ErrorKind::Checksum;
+            return error;
+        }
         if (step.ended || !*wanted) return Unpacked{feed.given() - in.size(), drain.produced()};
         if (step.used == 0 && step.made == 0 && !in.empty()) return damaged(feed, kind, "no progress");
     }
@@ -185,6 +191,8 @@ Result<Unpacked> gunzip(Feed& feed, Drain& drain) {
             Step step{in.size() - z.avail_in, out.size() - z.avail_out, code == Z_STREAM_END, nullptr};
             if (code != Z_OK && code != Z_STREAM_END && code != Z_BUF_ERROR)
                 step.problem = z.msg != nullptr ? z.msg : "invalid";
+            const std::string_view told = step.problem != nullptr ? step.problem : "";
+            step.only_sum = told == "incorrect data check" || told == "incorrect length check";
             return step;
         },
         Compression::Gzip, feed, drain);

@@ -235,22 +235,32 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
         second = builtin;
         file = loader::refer(volume, second.substr(second.rfind('/') + 1), second, 0);
     }
-    if (!file.found()) {
-        const std::string shown = backslashes(second);
+    const std::string shown = backslashes(second);
+    if (!file.found())
         return shim_stops(
             Code::ShimSecondStageMissing, fmt::format("shim starts {}:{}, which is not there", volume.place, second),
             {evidence_place(file.place, "a file", *file.error)},
             fmt::format(
                 "Failed to open {} - Not Found\nFailed to load image {}: Not Found\nstart_image() returned Not Found",
                 shown, shown));
+    const auto source = loader::open_file(file);
+    const auto head = source != nullptr ? source->bytes(0, std::min<std::uint64_t>(source->size(), 512))
+                                        : fail(ErrorKind::Malformed, "it cannot be read", file.place);
+    if (!head) {
+        // The firmware's FAT driver finds the chain of its clusters broken, or the medium gives nothing.
+        const std::string_view status = head.error().unreadable() ? "Device Error" : "Volume Corrupt";
+        return shim_stops(Code::ShimSecondStageRefused,
+                          fmt::format("shim does not start {}: {}", file.place, head.error().what),
+                          {evidence_error(head.error())},
+                          fmt::format("Failed to open {} - {}\nFailed to load image {}: {}\nstart_image() returned {}",
+                                      shown, status, shown, status, status));
     }
-    if (const auto source = loader::open_file(file))
-        if (const auto bad = bad_for_shim(*source, context.firmware))
-            return shim_stops(
-                Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, bad->why),
-                {evidence_place(file.place, "an image that shim can load", bad->why)},
-                fmt::format("{}\nFailed to read header: {}\nFailed to load image: {}\nstart_image() returned {}",
-                            bad->message, bad->status, bad->status, bad->status));
+    if (const auto bad = bad_for_shim(*source, context.firmware))
+        return shim_stops(
+            Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, bad->why),
+            {evidence_place(file.place, "an image that shim can load", bad->why)},
+            fmt::format("{}\nFailed to read header: {}\nFailed to load image: {}\nstart_image() returned {}",
+                        bad->message, bad->status, bad->status, bad->status));
     std::optional<ImageTrust> trust;
     EfiContext own = context;
     own.options.clear();
@@ -265,8 +275,7 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
                               "Verifying shim SBAT data failed: Security Policy Violation\nSomething has gone "
                               "seriously wrong: SBAT self-check failed: Security "
                               "Policy Violation");
-        const auto source = loader::open_file(file);
-        auto why = source ? trust->refuse_by_signature(*source) : std::optional<std::string>("it cannot be read");
+        auto why = trust->refuse_by_signature(*source);
         if (!why) why = sbat_refuses(*source, trust->sbat, true);
         if (why) {
             auto out =

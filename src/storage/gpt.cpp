@@ -177,6 +177,18 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
     table.backup_sound = backup.header_good && backup.entries_good;
     const bool use_primary = primary.marked && (primary.entries_good || !backup.entries_good);
     take_entries(use_primary ? primary : backup, sectors, table, disk);
+    if (!use_primary && primary.marked)
+        for (const auto& p : table.partitions) {
+            // As GRUB reads it, whatever the count and the size of entries are: one at a time.
+            const auto at =
+                primary.header.entries_lba * sector + static_cast<std::uint64_t>(p.slot) * primary.header.entry_size;
+            const bool counted = static_cast<std::uint32_t>(p.slot) < primary.header.entries;
+            const auto entry =
+                counted ? disk.load<ondisk::GptEntry>(at) : fail(ErrorKind::NotFound, "none", disk.place());
+            if (!entry || std::ranges::all_of(entry->type, [](auto b) { return b == 0; }) ||
+                entry->first_lba != p.first_lba)
+                table.not_in_primary.push_back(p.number);
+        }
     table.disk_guid = guid_text(use_primary ? primary.header.disk_guid : backup.header.disk_guid);
 }
 

@@ -230,8 +230,9 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
         return out;
     };
     // What is not there in a RAM disk that ends early is not there because of that.
+    const bool only_sum = ramdisk.damage && ramdisk.damage->kind == ErrorKind::Checksum;
     auto lacks = [&](Code code, const std::string& text, const std::string& symptom, std::vector<Evidence> evidence) {
-        if (!ramdisk.damage) return breaks(code, text, symptom, std::move(evidence));
+        if (!ramdisk.damage || only_sum) return breaks(code, text, symptom, std::move(evidence));
         evidence.insert(evidence.begin(), evidence_error(*ramdisk.damage));
         return breaks(
             Code::RamdiskDamaged, fmt::format("the RAM disk is damaged: {}; so {}", ramdisk.damage->what, text),
@@ -256,7 +257,7 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
         out.evidence.push_back(evidence_error(*ramdisk.damage));
         return out;
     }
-    if (ramdisk.damage && (program == nullptr || !program->complete))
+    if (ramdisk.damage && !only_sum && (program == nullptr || !program->complete))
         return breaks(Code::RamdiskDamaged,
                       fmt::format("the RAM disk is damaged before its {} is unpacked: {}", init, ramdisk.damage->what),
                       ramdisk.kernel_message.empty() ? std::string(root_panic)
@@ -312,7 +313,15 @@ Claim judge_ramdisk(const Ramdisk& ramdisk, const RootDemand& demand, const Comm
     }
     out.state = State::Holds;
     out.text = fmt::format("unpacks whole: {}; its init is {}", shape, init);
-    if (ramdisk.damage) {
+    if (only_sum) {
+        out.state = State::Unknown;
+        out.text = fmt::format(
+            "it unpacks to its end, and its sum is another ({}): the kernel does not look at that, but a file in it, "
+            "or "
+            "its name, is not what it was",
+            ramdisk.damage->what);
+        out.findings.push_back(make_finding(Code::RamdiskPartlyDamaged, out.text, {evidence_error(*ramdisk.damage)}));
+    } else if (ramdisk.damage) {
         out.state = State::Doubtful;
         out.text = fmt::format("damaged, but its {} is unpacked before the damage: {}", init, ramdisk.damage->what);
         out.findings.push_back(make_finding(Code::RamdiskPartlyDamaged, out.text, {evidence_error(*ramdisk.damage)},

@@ -496,7 +496,7 @@ private:
         }
         if (ramdisk != nullptr) {
             auto drivers = judge_root_drivers(ramdisk, demand);
-            if (drivers.state == State::Breaks && ramdisk->damage) {
+            if (drivers.state == State::Breaks && ramdisk->damage && ramdisk->damage->kind != ErrorKind::Checksum) {
                 // The archive that the drivers were in is the one that is damaged.
                 ladder_.breaks(
                     Code::RamdiskDamaged,

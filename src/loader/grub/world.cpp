@@ -73,7 +73,9 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
         return std::nullopt;
     if (part.starts_with(map)) part.remove_prefix(map.size());
     const auto number = whole_number(part);
-    if (!number) return std::nullopt;
+    // grub-core/partmap/gpt.c reads the primary array, and checks no sum.
+    if (!number || std::ranges::find(disk->table.not_in_primary, *number) != disk->table.not_in_primary.end())
+        return std::nullopt;
     VolumeRef volume = machine_.volume(disk->number, *number);
     if (volume == nullptr) return std::nullopt;
     return Device{disk, volume};
