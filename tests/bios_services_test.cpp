@@ -289,4 +289,90 @@ INSTANTIATE_TEST_SUITE_P(
                     Piece{"Cursor", asked(0x0300, 0).interrupt(0x10).ax(0), "0000 0000 0607 0000 0000 "}),
     support::by_name);
 
+// --- instructions for systems ----------------------------------------------------------------------------------------
+
+Code16 cpu(std::initializer_list<int> bytes) { return Code16().ax(0).bx(0).cx(0).dx(0).raw(bytes); }
+
+INSTANTIATE_TEST_SUITE_P(
+    Cpu, BiosService,
+    testing::Values(
+        // smsw ax
+        Piece{"CpuStatusWord", cpu({0x0F, 0x01, 0xE0}), "0010 0000 0000 0000 0000 "},
+        // smsw [8000h]; mov ax,[8000h]
+        Piece{"CpuStatusWordToMemory", cpu({0x0F, 0x01, 0x26, 0x00, 0x80}).load_ax(buffer),
+              "0010 0000 0000 0000 0000 "},
+        // mov ax,8; lmsw ax; smsw bx; clts; smsw cx
+        Piece{"CpuTaskSwitched",
+              cpu({0xB8, 0x08, 0x00, 0x0F, 0x01, 0xF0, 0x0F, 0x01, 0xE3, 0x0F, 0x06, 0x0F, 0x01, 0xE1}),
+              "0008 0018 0010 0000 0000 "},
+        // mov word [8000h],0Eh; lmsw [8000h]; smsw bx; and the bits again off
+        Piece{
+            "CpuStatusWordFromMemory",
+            Code16()
+                .store(buffer, 0x0E)
+                .ax(0)
+                .cx(0)
+                .dx(0)
+                .raw({0x0F, 0x01, 0x36, 0x00, 0x80, 0x0F, 0x01, 0xE3, 0x31, 0xC0, 0x0F, 0x01, 0xF0, 0x0F, 0x01, 0xE1}),
+            "0000 001E 0010 0000 0000 "},
+        // lidt of 3FFh at 0; sidt [8010h]
+        Piece{"CpuInterruptTable",
+              Code16()
+                  .store(buffer, 0x3FF)
+                  .store(buffer + 2, 0)
+                  .store(buffer + 4, 0)
+                  .ax(0)
+                  .raw({0x0F, 0x01, 0x1E, 0x00, 0x80, 0x0F, 0x01, 0x0E, 0x10, 0x80})
+                  .load_bx(buffer + 16)
+                  .load_cx(buffer + 18)
+                  .load_dx(buffer + 20),
+              "0000 03FF 0000 0000 0000 "},
+        // lgdt of 27h at 12345h; sgdt [8010h]
+        Piece{"CpuDescriptorTable",
+              Code16()
+                  .store(buffer, 0x27)
+                  .store(buffer + 2, 0x2345)
+                  .store(buffer + 4, 0x0001)
+                  .ax(0)
+                  .raw({0x0F, 0x01, 0x16, 0x00, 0x80, 0x0F, 0x01, 0x06, 0x10, 0x80})
+                  .load_bx(buffer + 16)
+                  .load_cx(buffer + 18)
+                  .load_dx(buffer + 20),
+              "0000 0027 2345 0001 0000 "},
+        // mov eax,12345678h; mov dr0,eax; xor eax,eax; mov eax,dr0; and its upper half in BX
+        Piece{
+            "CpuDebugRegister",
+            Code16()
+                .cx(0)
+                .dx(0)
+                .wide(0xB8, 0x12345678)
+                .raw({0x0F, 0x23, 0xC0, 0x66, 0x31, 0xC0, 0x0F, 0x21, 0xC0, 0x66, 0x89, 0xC3, 0x66, 0xC1, 0xEB, 0x10}),
+            "5678 1234 0000 0000 0000 "},
+        // the same through cr2, and cr3
+        Piece{
+            "CpuFaultAddress",
+            Code16()
+                .cx(0)
+                .dx(0)
+                .wide(0xB8, 0x12345678)
+                .raw({0x0F, 0x22, 0xD0, 0x66, 0x31, 0xC0, 0x0F, 0x20, 0xD0, 0x66, 0x89, 0xC3, 0x66, 0xC1, 0xEB, 0x10}),
+            "5678 1234 0000 0000 0000 "},
+        Piece{
+            "CpuPageDirectory",
+            Code16()
+                .cx(0)
+                .dx(0)
+                .wide(0xB8, 0x00123000)
+                .raw({0x0F, 0x22, 0xD8, 0x66, 0x31, 0xC0, 0x0F, 0x20, 0xD8, 0x66, 0x89, 0xC3, 0x66, 0xC1, 0xEB, 0x10}),
+            "3000 0012 0000 0000 0000 "},
+        Piece{"CpuControlFour", cpu({0x0F, 0x20, 0xE0}), "0000 0000 0000 0000 0000 "},
+        // invlpg [8000h]; wbinvd
+        Piece{"CpuCaches", cpu({0x0F, 0x01, 0x3E, 0x00, 0x80, 0x0F, 0x09}), "0000 0000 0000 0000 0000 "},
+        // xor eax,eax; cpuid: whether leaf 1 can be asked for
+        Piece{"CpuIdentify",
+              cpu({0x66, 0x31, 0xC0, 0x0F, 0xA2, 0x66, 0x83, 0xF8, 0x01, 0x0F, 0x93, 0xC0, 0x98, 0x31, 0xDB, 0x31, 0xC9,
+                   0x31, 0xD2}),
+              "0001 0000 0000 0000 0000 "}),
+    support::by_name);
+
 }  // namespace
