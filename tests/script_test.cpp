@@ -218,7 +218,7 @@ INSTANTIATE_TEST_SUITE_P(
     testing::Values(
         Failing{"Missing", "linux /vmlinux\ninitrd /initrd", Stage::Entry, "error: file `/vmlinux' not found."},
         Failing{"Dangling", "linux /old", Stage::Entry, "error: file `/old' not found."},
-        Failing{"NoDevice", "set root=hd0,msdos3\nlinux /vmlinuz", Stage::Entry, "error: disk `hd0,msdos3' not found."},
+        Failing{"NoDevice", "set root=hd0,msdos3\nlinux /vmlinuz", Stage::Entry, "error: no such partition."},
         Failing{"NoDisk", "linux (hd4,msdos1)/vmlinuz", Stage::Entry, "error: disk `hd4,msdos1' not found."},
         Failing{"WholeDisk", "set root=hd0\nlinux /vmlinuz", Stage::Entry, "error: unknown filesystem."},
         Failing{"Directory", "linux /boot", Stage::Entry, "error: not a regular file."},

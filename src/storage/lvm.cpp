@@ -220,9 +220,9 @@ private:
         if (item == nullptr) return out;
         const auto& all = item->items();
         for (std::size_t i = 0; i < all.size(); ++i) {
-            const auto* name = std::get_if<std::string>(&all[i].value);
+            const auto* name = all[i].as_text();
             if (name == nullptr) continue;
-            const auto* extent = i + 1 < all.size() ? std::get_if<std::int64_t>(&all[i + 1].value) : nullptr;
+            const auto* extent = i + 1 < all.size() ? all[i + 1].as_number() : nullptr;
             out.emplace_back(*name, extent != nullptr ? *extent : 0);
         }
         return out;

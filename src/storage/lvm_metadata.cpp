@@ -27,7 +27,7 @@ public:
     Reader(std::string_view text, std::string place) : text_(text), place_(std::move(place)) {}
 
     Result<void> run(Item& into) {
-        into.value.emplace<std::vector<Item>>();
+        into.kind = Item::Kind::List;
         return section(into, 0, true);
     }
 
@@ -60,7 +60,7 @@ private:
     }
 
     Result<void> section(Item& into, int depth, bool outermost) {
-        auto& items = std::get<std::vector<Item>>(into.value);
+        auto& items = into.parts;
         while (true) {
             skip();
             if (at_ >= text_.size()) {
@@ -74,7 +74,7 @@ private:
             item.name = word();
             if (item.name.empty()) return bad("neither a name nor the end of a section");
             if (take('{')) {
-                item.value.emplace<std::vector<Item>>();
+                item.kind = Item::Kind::List;
                 if (auto done = section(item, depth + 1, false); !done) return done;
             } else if (take('=')) {
                 if (auto done = value(item, depth); !done) return done;
@@ -101,7 +101,8 @@ private:
                 skip();
                 if (at_ >= text_.size()) return bad("a list does not end");
             }
-            into.value.emplace<std::vector<Item>>(std::move(list));
+            into.kind = Item::Kind::List;
+            into.parts = std::move(list);
             return {};
         }
         if (text_[at_] == '"') {
@@ -112,15 +113,18 @@ private:
             }
             if (at_ >= text_.size()) return bad("a string does not end");
             ++at_;
-            into.value = std::move(out);
+            into.kind = Item::Kind::Text;
+            into.written = std::move(out);
             return {};
         }
         const std::string token = word();
         if (token.empty()) return bad("a value is missing");
         std::int64_t number = 0;
         const auto [end, error] = std::from_chars(token.data(), token.data() + token.size(), number);
-        if (error == std::errc{} && end == token.data() + token.size()) into.value = number;
-        else into.value = token;
+        const bool is_number = error == std::errc{} && end == token.data() + token.size();
+        into.kind = is_number ? Item::Kind::Number : Item::Kind::Text;
+        if (is_number) into.whole = number;
+        else into.written = token;
         return {};
     }
 
@@ -182,7 +186,7 @@ Result<std::optional<Description>> read_area(const ByteSource& source, const ond
 
 const std::vector<Item>& Item::items() const {
     static const std::vector<Item> none;
-    const auto* list = std::get_if<std::vector<Item>>(&value);
+    const auto* list = section() ? &parts : nullptr;
     return list != nullptr ? *list : none;
 }
 
@@ -193,20 +197,20 @@ const Item* Item::find(std::string_view wanted) const {
 
 std::int64_t Item::number(std::string_view wanted, std::int64_t otherwise) const {
     const auto* item = find(wanted);
-    const auto* number = item != nullptr ? std::get_if<std::int64_t>(&item->value) : nullptr;
+    const auto* number = item != nullptr ? item->as_number() : nullptr;
     return number != nullptr ? *number : otherwise;
 }
 
 std::string Item::text(std::string_view wanted) const {
     const auto* item = find(wanted);
-    const auto* text = item != nullptr ? std::get_if<std::string>(&item->value) : nullptr;
+    const auto* text = item != nullptr ? item->as_text() : nullptr;
     return text != nullptr ? *text : std::string{};
 }
 
 bool Item::has_word(std::string_view list, std::string_view word) const {
     const auto* item = find(list);
     return item != nullptr && std::ranges::any_of(item->items(), [&](const Item& one) {
-               const auto* text = std::get_if<std::string>(&one.value);
+               const auto* text = one.as_text();
                return text != nullptr && *text == word;
            });
 }

@@ -7,7 +7,6 @@
 #include <string>
 #include <string_view>
 #include <utility>
-#include <variant>
 #include <vector>
 
 #include <herberge/storage.hpp>
@@ -17,8 +16,15 @@ namespace herberge::lvm {
 /// A value or section of the text.
 struct Item {
     std::string name;
-    std::variant<std::int64_t, std::string, std::vector<Item>> value;  ///< the last one: a list or a section
-    [[nodiscard]] bool section() const { return std::holds_alternative<std::vector<Item>>(value); }
+    // No std::variant: where memory ends while libstdc++ 12 copies one, its destructor takes a wrong way.
+    enum class Kind : std::uint8_t { Number, Text, List } kind = Kind::Number;
+    std::int64_t whole = 0;   ///< Kind::Number
+    std::string written;      ///< Kind::Text
+    std::vector<Item> parts;  ///< Kind::List: a list or a section
+    [[nodiscard]] bool section() const { return kind == Kind::List; }
+    /// Null: it is of another kind.
+    [[nodiscard]] const std::int64_t* as_number() const { return kind == Kind::Number ? &whole : nullptr; }
+    [[nodiscard]] const std::string* as_text() const { return kind == Kind::Text ? &written : nullptr; }
     [[nodiscard]] const std::vector<Item>& items() const;  ///< of a list or section; else empty
     [[nodiscard]] const Item* find(std::string_view name) const;
     [[nodiscard]] std::int64_t number(std::string_view name, std::int64_t otherwise = 0) const;

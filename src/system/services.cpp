@@ -9,6 +9,7 @@
 
 #include "bytes/listed.hpp"
 #include "files/features.hpp"
+#include "loader/text.hpp"
 #include "system/config_text.hpp"
 #include "system/crypttab.hpp"
 #include "system/logins.hpp"
@@ -22,11 +23,7 @@ namespace herberge {
 
 namespace {
 
-std::string_view trim(std::string_view text) {
-    const auto from = text.find_first_not_of(" \t\r");
-    if (from == std::string_view::npos) return {};
-    return text.substr(from, text.find_last_not_of(" \t\r") - from + 1);
-}
+using loader::trim;
 
 /// Up to Linux 6.12, whose drivers' options are listed.
 bool is_known_release(std::string_view release) {

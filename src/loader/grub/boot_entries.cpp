@@ -89,7 +89,7 @@ int Interpreter::cmd_blscfg(const Arguments& /*a*/, const Command& /*c*/) {
     std::string folder = variable("blsdir");
     if (folder.empty()) folder = "/loader/entries";
     const auto device = world_.device(device_name, context_.modules);
-    if (!device) return error(fmt::format("disk `{}' not found.", device_name));
+    if (!device) return error(world_.no_device(device_name, context_.modules));
     if (!device->unread.empty()) {
         context_.unread = device->unread;
         return 0;

@@ -441,7 +441,7 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
     if (device_name.starts_with('(') && device_name.ends_with(')'))
         device_name = device_name.substr(1, device_name.size() - 2);
     const auto device = world_.device(device_name, context_.modules);
-    if (!device) return error(fmt::format("disk `{}' not found.", device_name));
+    if (!device) return error(world_.no_device(device_name, context_.modules));
     if (device->volume == nullptr) return error("unknown filesystem.");
     std::string value;
     const VolumeInfo& info = device->volume->as(Observer::Grub);

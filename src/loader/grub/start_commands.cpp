@@ -192,7 +192,7 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
         }
         if (!device) {
             stop(Code::EntryDeviceMissing, fmt::format("the device {} does not exist", device_name));
-            return error(fmt::format("disk `{}' not found.", device_name));
+            return error(world_.no_device(device_name, context_.modules));
         }
         const Source base = device->volume != nullptr ? device->volume->source : device->disk->source;
         const auto first =
@@ -221,8 +221,10 @@ int Interpreter::cmd_chainloader(const Arguments& a, const Command& /*c*/) {
     loaded.chain = loader::first_sector_of(code);
     const auto sector = code->bytes(0, 512);
     if (!sector) {
-        stop(Code::ChainUnreadable, "the sector to chain to cannot be read");
-        return error(sector.error().text());
+        const bool unreadable = sector.error().unreadable();
+        stop(Code::ChainUnreadable,
+             unreadable ? "the sector to chain to cannot be read" : fmt::format("{} is shorter than a sector", target));
+        return error(unreadable ? short_read(sector.error()) : fmt::format("premature end of file {}.", target));
     }
     if (!force && ((*sector)[510] != 0x55 || (*sector)[511] != 0xAA)) {
         stop(Code::ChainNoSignature, fmt::format("the boot sector of {} has no signature 55AA", code->place()));

@@ -81,6 +81,13 @@ std::optional<Device> World::device(std::string_view name, const Modules& module
     return Device{disk, volume};
 }
 
+std::string World::no_device(std::string_view name, const Modules& modules) const {
+    const auto comma = name.find(',');
+    if (name.starts_with("hd") && comma != std::string_view::npos && device(name.substr(0, comma), modules))
+        return "no such partition.";
+    return fmt::format("disk `{}' not found.", name);
+}
+
 VolumeRef World::volume_of(const Device& device) const {
     return device.volume != nullptr || device.disk == nullptr ? device.volume : machine_.volume(device.disk->number, 0);
 }
@@ -264,7 +271,7 @@ Opened World::open(std::string_view path, std::string_view root, const Modules& 
     if (!file.starts_with('/')) return refuse(Opened::Failure::File, fmt::format("invalid file name `{}'.", path));
     if (device_name.empty()) return refuse(Opened::Failure::Device, "no such device.");
     const auto found = device(device_name, modules);
-    if (!found) return refuse(Opened::Failure::Device, fmt::format("disk `{}' not found.", device_name));
+    if (!found) return refuse(Opened::Failure::Device, no_device(device_name, modules));
     if (!found->unread.empty()) return refuse(Opened::Failure::Unread, found->unread);
     if (device_name == "memdisk" && found->volume == nullptr) {
         const auto member = memory_files_.find(file);

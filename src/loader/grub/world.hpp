@@ -72,6 +72,8 @@ public:
 
     /// "hd0", "hd0,msdos1", "hd0,1".
     [[nodiscard]] std::optional<Device> device(std::string_view name, const Modules& modules) const;
+    /// What GRUB says of a device that it does not find: the disk may be there without the partition (kern/disk.c).
+    [[nodiscard]] std::string no_device(std::string_view name, const Modules& modules) const;
     /// The volume of a device; without a number behind it, the disk as one volume. Null: there is none.
     [[nodiscard]] VolumeRef volume_of(const Device& device) const;
     /// The name GRUB gives a volume: "hd0,msdos1".
