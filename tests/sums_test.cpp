@@ -63,7 +63,7 @@ Bytes made_by(const std::string& command, std::size_t size) {
     const auto ran = support::shell(
         fmt::format(fmt::runtime(command), fmt::arg("image", image), fmt::arg("files", folder.file("files"))));
     auto bytes = ran.status == 0 ? support::file_bytes(image) : Bytes{};
-    bytes.resize(std::min<std::size_t>(bytes.size(), 16U << 20U));
+    bytes.resize(std::min<std::size_t>(bytes.size(), 6U << 20U));
     return bytes;
 }
 
