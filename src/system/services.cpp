@@ -366,9 +366,9 @@ private:
 
     /// BusyBox' own mount is the one that reads the list; util-linux passes over what it cannot read.
     [[nodiscard]] bool busybox_mounts() const {
-        const auto program =
-            init_.flavour == "busybox" ? resolve(fs_, "/bin/mount") : fail(ErrorKind::NotFound, "none");
-        return init_.flavour == "busybox" && (!program || program->path.find("busybox") != std::string::npos);
+        if (init_.flavour != "busybox") return false;
+        const auto program = resolve(fs_, "/bin/mount");
+        return !program || program->path.find("busybox") != std::string::npos;
     }
     /// Lines that lack a mount point or a type are mounted all the same, and fail (getmntent(3); util-linux/mount.c).
     void short_lines(std::string_view text) {

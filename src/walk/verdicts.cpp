@@ -70,26 +70,31 @@ private:
         meant_for_the_only_one();
     }
 
+    /// What starts when nobody chooses, where its loader gives up on it and it is no system's; null: it is not so.
+    [[nodiscard]] const Route* stops_by_itself() const {
+        const auto found = std::ranges::find_if(
+            routes_.list, [](const Route& r) { return r.unattended && r.entry != nullptr && r.entry->stop; });
+        return found != routes_.list.end() && !taken(*found) ? &*found : nullptr;
+    }
+
     /// What starts when nobody chooses, names no root and has lost its kernel: where there is but one system, that one
     /// was meant, and it does not start by itself.
     void meant_for_the_only_one() {
         if (systems_.size() != 1 || systems_.front().kind != SystemKind::Linux) return;
-        const auto automatic = std::ranges::find_if(
-            routes_.list, [](const Route& r) { return r.unattended && r.entry != nullptr && r.entry->stop; });
-        if (automatic == routes_.list.end() || taken(*automatic)) return;
+        const Route* automatic = stops_by_itself();
+        if (automatic == nullptr) return;
         const MenuEntry& entry = *automatic->entry;
         const auto root = named_root(machine_, entry);
         if (entry.kind == EntryKind::Linux && entry.stop->code == Code::EntryKernelMissing &&
             root.kind == RootReference::Kind::Absent && !root.cannot_tell)
-            targets_.front().own.push_back(&*automatic);
+            targets_.front().own.push_back(automatic);
     }
 
     /// What starts by itself and is no system's: systems are judged by entries of their own, so nothing else tells of
     /// it.
     void unattended_elsewhere() {
-        const auto automatic = std::ranges::find_if(
-            routes_.list, [](const Route& r) { return r.unattended && r.entry != nullptr && r.entry->stop; });
-        if (automatic == routes_.list.end() || taken(*automatic) || is_medium(routes_.first_drive)) return;
+        const Route* automatic = stops_by_itself();
+        if (automatic == nullptr || is_medium(routes_.first_drive)) return;
         const MenuEntry& entry = *automatic->entry;
         keep(make_finding(
             Code::EntryUnattendedStops,
