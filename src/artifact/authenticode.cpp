@@ -13,7 +13,7 @@ namespace {
 constexpr std::size_t most_signatures = 32;
 constexpr std::uint16_t pkcs7_kind = 2;  // WIN_CERT_TYPE_PKCS_SIGNED_DATA
 
-using DigestContext = std::unique_ptr<EVP_MD_CTX, pkcs7::Freer<EVP_MD_CTX, EVP_MD_CTX_free>>;
+using DigestContext = Held<EVP_MD_CTX, EVP_MD_CTX_free>;
 
 ImageSignature judge(const ByteSource& image, std::span<const std::uint8_t> der) {
     ImageSignature out;

@@ -18,9 +18,6 @@ namespace {
 
 using Outcome = SignatureCheck::Outcome;
 
-template <class T, auto Release>
-using Held = std::unique_ptr<T, pkcs7::Freer<T, Release>>;
-
 using Region = std::pair<std::uint64_t, std::uint64_t>;  ///< offset and length
 
 /// The parts of a tree that a signature covers (boot/fdt_region.c, fdt_find_regions): what belongs to the nodes in

@@ -13,13 +13,12 @@ namespace herberge::pkcs7 {
 
 namespace {
 
-using Store = std::unique_ptr<X509_STORE, Freer<X509_STORE, X509_STORE_free>>;
-using Signer = std::unique_ptr<PKCS7_SIGNER_INFO, Freer<PKCS7_SIGNER_INFO, PKCS7_SIGNER_INFO_free>>;
-using TokenInfo = std::unique_ptr<TS_TST_INFO, Freer<TS_TST_INFO, TS_TST_INFO_free>>;
-struct BioFreer {
-    void operator()(BIO* p) const { BIO_free_all(p); }
-};
-using Bio = std::unique_ptr<BIO, BioFreer>;
+using Store = Held<X509_STORE, X509_STORE_free>;
+using Signer = Held<PKCS7_SIGNER_INFO, PKCS7_SIGNER_INFO_free>;
+using TokenInfo = Held<TS_TST_INFO, TS_TST_INFO_free>;
+using Bio = Held<BIO, BIO_free_all>;
+/// An encoding of OpenSSL's making.
+using Encoding = Held<unsigned char, [](unsigned char* bytes) { OPENSSL_free(bytes); }>;
 
 /// szOID_RFC3161_counterSign, in an attribute of Authenticode's own.
 constexpr const char* token_attribute = "1.3.6.1.4.1.311.3.3.1";
@@ -66,7 +65,7 @@ const ASN1_TYPE* unsigned_attribute(const PKCS7_SIGNER_INFO* signer, const ASN1_
 
 /// The token names a digest of the signature's own bytes, and a time.
 std::optional<SigningTime> token_time(const PKCS7_SIGNER_INFO* signer, const Certificates* trusted) {
-    const std::unique_ptr<ASN1_OBJECT, Freer<ASN1_OBJECT, ASN1_OBJECT_free>> kind(OBJ_txt2obj(token_attribute, 1));
+    const Held<ASN1_OBJECT, ASN1_OBJECT_free> kind(OBJ_txt2obj(token_attribute, 1));
     const ASN1_TYPE* value = kind ? unsigned_attribute(signer, kind.get()) : nullptr;
     if (value == nullptr || value->type != V_ASN1_SEQUENCE) return std::nullopt;
     const Message token = parse(bytes_of(value->value.sequence));
@@ -158,10 +157,9 @@ CertificateInfo describe(X509* certificate) {
     out.not_before = time_text(X509_get0_notBefore(certificate));
     out.not_after = time_text(X509_get0_notAfter(certificate));
     unsigned char* raw = nullptr;
-    if (const int length = i2d_X509(certificate, &raw); length > 0) {
-        out.sha256 = sha256_of({raw, static_cast<std::size_t>(length)});
-        OPENSSL_free(raw);
-    }
+    const int length = i2d_X509(certificate, &raw);
+    const Encoding held(raw);
+    if (length > 0) out.sha256 = sha256_of({raw, static_cast<std::size_t>(length)});
     return out;
 }
 
@@ -240,10 +238,9 @@ bool verifies(PKCS7* message, std::span<const std::uint8_t> content, const Certi
 std::vector<std::uint8_t> signed_part_digest(X509* certificate, std::string_view algorithm) {
     unsigned char* raw = nullptr;
     const int length = i2d_re_X509_tbs(certificate, &raw);
+    const Encoding held(raw);
     if (length <= 0) return {};
-    auto out = digest_of({raw, static_cast<std::size_t>(length)}, EVP_get_digestbyname(std::string(algorithm).c_str()));
-    OPENSSL_free(raw);
-    return out;
+    return digest_of({raw, static_cast<std::size_t>(length)}, EVP_get_digestbyname(std::string(algorithm).c_str()));
 }
 
 X509* signer_of(PKCS7* message) {
@@ -287,7 +284,7 @@ std::string chain_problem(PKCS7* message, std::optional<std::int64_t> at) {
         top = next;
     }
     const Store store(X509_STORE_new());
-    const std::unique_ptr<X509_STORE_CTX, Freer<X509_STORE_CTX, X509_STORE_CTX_free>> context(X509_STORE_CTX_new());
+    const Held<X509_STORE_CTX, X509_STORE_CTX_free> context(X509_STORE_CTX_new());
     if (!store || !context) return "no memory";
     X509_STORE_add_cert(store.get(), top);
     X509_STORE_set_flags(store.get(), X509_V_FLAG_PARTIAL_CHAIN | (at ? 0U : X509_V_FLAG_NO_CHECK_TIME));

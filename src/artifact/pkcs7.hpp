@@ -10,14 +10,12 @@
 
 #include <herberge/signature.hpp>
 
+#include "bytes/held.hpp"
+
 namespace herberge::pkcs7 {
 
-template <class T, void (*Free)(T*)>
-struct Freer {
-    void operator()(T* p) const { Free(p); }
-};
-using Message = std::unique_ptr<PKCS7, Freer<PKCS7, PKCS7_free>>;
-using Certificate = std::unique_ptr<X509, Freer<X509, X509_free>>;
+using Message = Held<PKCS7, PKCS7_free>;
+using Certificate = Held<X509, X509_free>;
 using Certificates = std::vector<std::vector<std::uint8_t>>;  ///< in DER
 
 [[nodiscard]] std::string sha256_of(std::span<const std::uint8_t> bytes);

@@ -12,6 +12,7 @@
 #include <mutex>
 #include <system_error>
 #include <unordered_map>
+#include <utility>
 
 #include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
@@ -51,14 +52,32 @@ bool inside(const ByteSource& source, std::uint64_t offset, std::uint64_t length
     return offset <= source.size() && length <= source.size() - offset;
 }
 
+/// An open file, closed once.
+class Descriptor {
+public:
+    explicit Descriptor(int number) : number_(number) {}
+    Descriptor(const Descriptor&) = delete;
+    Descriptor& operator=(const Descriptor&) = delete;
+    Descriptor(Descriptor&& other) noexcept : number_(std::exchange(other.number_, -1)) {}
+    Descriptor& operator=(Descriptor&&) = delete;
+    ~Descriptor() {
+        if (number_ >= 0) ::close(number_);
+    }
+    [[nodiscard]] int number() const { return number_; }
+
+private:
+    int number_;
+};
+
 class File final : public ImageFile {
 public:
-    File(int descriptor, std::uint64_t size, int disk) : descriptor_(descriptor), size_(size), disk_(disk) {}
+    File(Descriptor descriptor, std::uint64_t size, int disk)
+        : descriptor_(std::move(descriptor)), size_(size), disk_(disk) {}
     File(const File&) = delete;
     File& operator=(const File&) = delete;
     File(File&&) = delete;
     File& operator=(File&&) = delete;
-    ~File() override { ::close(descriptor_); }
+    ~File() override = default;
 
     [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
     [[nodiscard]] std::string place() const override { return fmt::format("d{}", disk_); }
@@ -104,7 +123,7 @@ private:
 
     Result<void> fetch(std::uint64_t offset, std::span<std::uint8_t> into) const {
         while (!into.empty()) {
-            const ssize_t got = ::pread(descriptor_, into.data(), into.size(), static_cast<off_t>(offset));
+            const ssize_t got = ::pread(descriptor_.number(), into.data(), into.size(), static_cast<off_t>(offset));
             if (got < 0 && errno == EINTR) continue;
             if (got <= 0)
                 return tl::unexpected(Error{ErrorKind::Io,
@@ -122,7 +141,7 @@ private:
         return {};
     }
 
-    int descriptor_;
+    Descriptor descriptor_;
     std::uint64_t size_;
     int disk_;
     mutable ReadCounters counters_;
@@ -475,14 +494,14 @@ Source steady(Source base) {
 }
 
 Result<std::shared_ptr<const ImageFile>> open_image(const std::string& path, int disk) {
-    const int descriptor = ::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK);
-    if (descriptor < 0) return fail(ErrorKind::Io, std::generic_category().message(errno), path);
+    Descriptor descriptor(::open(path.c_str(), O_RDONLY | O_CLOEXEC | O_NONBLOCK));
+    if (descriptor.number() < 0) return fail(ErrorKind::Io, std::generic_category().message(errno), path);
     struct stat about {};
     std::uint64_t size = 0;
-    bool usable = ::fstat(descriptor, &about) == 0;
+    bool usable = ::fstat(descriptor.number(), &about) == 0;
     std::string why = "not a regular file or block device";
     if (usable && S_ISREG(about.st_mode)) size = static_cast<std::uint64_t>(about.st_size);
-    else if (usable && S_ISBLK(about.st_mode)) usable = ::ioctl(descriptor, BLKGETSIZE64, &size) == 0;
+    else if (usable && S_ISBLK(about.st_mode)) usable = ::ioctl(descriptor.number(), BLKGETSIZE64, &size) == 0;
     else {
         if (usable && S_ISDIR(about.st_mode)) why = "a directory, not a disk image";
         usable = false;
@@ -491,11 +510,8 @@ Result<std::shared_ptr<const ImageFile>> open_image(const std::string& path, int
         usable = false;
         why = "an empty file, not a disk image";
     }
-    if (!usable) {
-        ::close(descriptor);
-        return fail(ErrorKind::Io, why, path);
-    }
-    return std::make_shared<const File>(descriptor, size, disk);
+    if (!usable) return fail(ErrorKind::Io, why, path);
+    return std::make_shared<const File>(std::move(descriptor), size, disk);
 }
 
 Source memory_source(std::vector<std::uint8_t> bytes, std::string place, int disk) {

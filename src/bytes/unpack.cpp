@@ -14,6 +14,7 @@
 #include <herberge/bytes.hpp>
 
 #include "bytes/codecs.hpp"
+#include "bytes/held.hpp"
 
 namespace herberge {
 
@@ -181,7 +182,8 @@ Result<Unpacked> stream(Codec codec, Compression kind, Feed& feed, Drain& drain)
 Result<Unpacked> gunzip(Feed& feed, Drain& drain) {
     z_stream z{};
     if (inflateInit2(&z, 15 + 16) != Z_OK) return damaged(feed, Compression::Gzip, "no decoder");
-    auto result = stream(
+    const Held<z_stream, inflateEnd> held(&z);
+    return stream(
         [&z](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
             z.next_in = in.data();
             z.avail_in = static_cast<uInt>(in.size());
@@ -196,16 +198,15 @@ Result<Unpacked> gunzip(Feed& feed, Drain& drain) {
             return step;
         },
         Compression::Gzip, feed, drain);
-    inflateEnd(&z);
-    return result;
 }
 
 Result<Unpacked> unlzma(Compression kind, Feed& feed, Drain& drain) {
     lzma_stream z = LZMA_STREAM_INIT;
+    const Held<lzma_stream, lzma_end> held(&z);
     const lzma_ret ready = kind == Compression::Xz ? lzma_stream_decoder(&z, window_limit + (1U << 20U), 0)
                                                    : lzma_alone_decoder(&z, window_limit + (1U << 20U));
     if (ready != LZMA_OK) return damaged(feed, kind, "no decoder");
-    auto result = stream(
+    return stream(
         [&z](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
             z.next_in = in.data();
             z.avail_in = in.size();
@@ -220,32 +221,29 @@ Result<Unpacked> unlzma(Compression kind, Feed& feed, Drain& drain) {
             return step;
         },
         kind, feed, drain);
-    lzma_end(&z);
-    return result;
 }
 
 Result<Unpacked> unzstd(Feed& feed, Drain& drain) {
-    ZSTD_DCtx* context = ZSTD_createDCtx();
-    if (context == nullptr) return damaged(feed, Compression::Zstd, "no decoder");
-    ZSTD_DCtx_setParameter(context, ZSTD_d_windowLogMax, 27);
-    auto result = stream(
-        [context](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
+    const Held<ZSTD_DCtx, ZSTD_freeDCtx> context(ZSTD_createDCtx());
+    if (!context) return damaged(feed, Compression::Zstd, "no decoder");
+    ZSTD_DCtx_setParameter(context.get(), ZSTD_d_windowLogMax, 27);
+    return stream(
+        [&context](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
             ZSTD_inBuffer from{in.data(), in.size(), 0};
             ZSTD_outBuffer to{out.data(), out.size(), 0};
-            const std::size_t code = ZSTD_decompressStream(context, &to, &from);
+            const std::size_t code = ZSTD_decompressStream(context.get(), &to, &from);
             Step step{from.pos, to.pos, code == 0, nullptr};
             if (ZSTD_isError(code) != 0U) step.problem = ZSTD_getErrorName(code);
             return step;
         },
         Compression::Zstd, feed, drain);
-    ZSTD_freeDCtx(context);
-    return result;
 }
 
 Result<Unpacked> unbzip2(Feed& feed, Drain& drain) {
     bz_stream z{};
     if (BZ2_bzDecompressInit(&z, 0, 0) != BZ_OK) return damaged(feed, Compression::Bzip2, "no decoder");
-    auto result = stream(
+    const Held<bz_stream, BZ2_bzDecompressEnd> held(&z);
+    return stream(
         [&z](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
             z.next_in = reinterpret_cast<char*>(in.data());
             z.avail_in = static_cast<unsigned>(in.size());
@@ -257,8 +255,6 @@ Result<Unpacked> unbzip2(Feed& feed, Drain& drain) {
             return step;
         },
         Compression::Bzip2, feed, drain);
-    BZ2_bzDecompressEnd(&z);
-    return result;
 }
 
 /// The legacy frame of `lz4 -l`: blocks of at most 8 MiB unpacked, no checksum, ended by the end of the data.
@@ -374,6 +370,7 @@ Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> 
     options.pb = 2;
     const std::array<lzma_filter, 2> filters = {{{LZMA_FILTER_LZMA1, &options}, {LZMA_VLI_UNKNOWN, nullptr}}};
     lzma_stream z = LZMA_STREAM_INIT;
+    const Held<lzma_stream, lzma_end> held(&z);
     if (lzma_raw_decoder(&z, filters.data()) != LZMA_OK)
         return fail(ErrorKind::Malformed, "no decoder for this LZMA data");
     std::vector<std::uint8_t> out(static_cast<std::size_t>(size));
@@ -385,7 +382,6 @@ Result<std::vector<std::uint8_t>> unpack_raw_lzma(std::span<const std::uint8_t> 
     while (code == LZMA_OK && z.avail_out > 0) code = lzma_code(&z, LZMA_FINISH);
     const std::size_t missing = z.avail_out;
     const std::size_t used = packed.size() - z.avail_in;
-    lzma_end(&z);
     if (missing != 0)
         return fail(ErrorKind::Malformed, fmt::format("the LZMA data is damaged near its byte {}", used), {},
                     fmt::format("{} bytes", size), fmt::format("{} bytes", size - missing));

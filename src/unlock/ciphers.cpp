@@ -7,6 +7,8 @@
 #include <array>
 #include <thread>
 
+#include "bytes/held.hpp"
+
 namespace herberge::ciphers {
 
 namespace {
@@ -47,7 +49,7 @@ struct Lanes {
     static int dispatch(void* context, gcry_kdf_job_fn_t job, void* work) {
         try {
             static_cast<Lanes*>(context)->running.emplace_back(job, work);
-        } catch (const std::system_error&) {
+        } catch (const std::exception&) {  // no thread, or no memory for one: nothing may be thrown through the library
             job(work);
         }
         return 0;
@@ -144,10 +146,10 @@ std::vector<std::uint8_t> digest(std::string_view hash, std::initializer_list<st
     std::vector<std::uint8_t> out(digest_size(hash));
     gcry_md_hd_t context = nullptr;
     if (algorithm == 0 || gcry_md_open(&context, algorithm, 0) != 0) return out;
+    const Held<gcry_md_handle, gcry_md_close> held(context);
     for (const auto& part : parts) gcry_md_write(context, part.data(), part.size());
     const auto* found = gcry_md_read(context, algorithm);
     std::copy_n(found, out.size(), out.begin());
-    gcry_md_close(context);
     return out;
 }
 
@@ -184,12 +186,12 @@ Result<Secret> argon2(const Argon2& cost, std::span<const std::uint8_t> password
     auto why = gcry_kdf_open(&context, GCRY_KDF_ARGON2, kind, parameters.data(), parameters.size(), password.data(),
                              password.size(), salt.data(), salt.size(), nullptr, 0, nullptr, 0);
     if (why != 0) return tl::unexpected(failed(why));
+    const Held<gcry_kdf_handle, gcry_kdf_close> held(context);
     Secret out(std::vector<std::uint8_t>(bytes, 0));
     Lanes lanes;
     const gcry_kdf_thread_ops_t threads = {&lanes, Lanes::dispatch, Lanes::wait};
     why = gcry_kdf_compute(context, cost.lanes > 1 ? &threads : nullptr);
     if (why == 0) why = gcry_kdf_final(context, bytes, out.bytes().data());
-    gcry_kdf_close(context);
     if (why != 0) return tl::unexpected(failed(why));
     return out;
 }
