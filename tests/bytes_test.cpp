@@ -1,4 +1,6 @@
 // SPDX-License-Identifier: MIT
+#include <malloc.h>
+#include <new>
 #include <random>
 
 #include "packers.hpp"
@@ -221,6 +223,26 @@ TEST_P(Codecs, OutputIsBounded) {
     const auto done = run(GetParam().kind, packed, out, 1000);
     ASSERT_FALSE(done);
     EXPECT_EQ(done.error().kind, ErrorKind::TooLarge);
+}
+
+/// Bytes that the C library has handed out (a sanitizer's own allocator looks for what is lost by itself).
+std::size_t handed_out() {
+    const auto now = mallinfo2();
+    return now.uordblks + now.hblkhd;
+}
+
+TEST_P(Codecs, GivesItsDecoderBackWhenTheSinkThrows) {
+    const auto packed = GetParam().pack(plain_text());
+    const auto source = memory_source(packed, "x");
+    const auto attempt = [&] {
+        EXPECT_THROW(unpack(GetParam().kind, *source, 0, packed.size(), 1U << 30U,
+                            [](std::span<const std::uint8_t>) -> bool { throw std::bad_alloc(); }),
+                     std::bad_alloc);
+    };
+    attempt();
+    const auto before = handed_out();
+    for (int i = 0; i < 20; ++i) attempt();
+    EXPECT_LT(handed_out(), before + 20 * 1024) << "the smallest decoder has some 7 KiB";
 }
 
 INSTANTIATE_TEST_SUITE_P(All, Codecs,
