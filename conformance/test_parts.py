@@ -74,6 +74,26 @@ class Ends(unittest.TestCase):
             end = ends.of(console)
             self.assertEqual((end.starts, end.stages, end.entry), (starts, stages, entry), console)
 
+    def test_the_errors_of_grub_legacy_are_told_by_the_command_before_them(self):
+        begin = "GRUB Loading stage1.5.\nGRUB loading, please wait...\n"
+        entry = begin + "  Booting 'Almhof'\nroot (hd0,0)\n Filesystem type is ext2fs, partition type 0x83\n"
+        for console, stages in (
+            (begin + "Error 17\n", ("loader", "partition-table")),
+            (entry + "kernel /boot/vmlinuz\nError 15: File not found\nPress any key to continue...\n", ("entry", "kernel")),
+            (entry + "kernel /boot/vmlinuz\nError 13: Invalid or \nunsupported executable format\n", ("kernel",)),
+            (entry + "kernel /boot/vmlinuz\n   [Linux-bzImage, setup=0x4e00, size=0x6bf3e0]\ninitrd /boot/initrd.img\nError 15: File not found\n", ("ramdisk", "entry")),
+            (entry + "initrd /boot/initrd.img\nError 19: Linux kernel must be loaded before initrd\n", ("entry", "kernel")),
+            (begin, ("loader", "boot-code")),
+        ):
+            self.assertEqual(ends.of(console).stages, stages, console)
+        self.assertTrue(ends.decided(begin + "Error 17\n"))
+        stopped = entry + "kernel /boot/vmlinuz\nError 15: File not found\nPress any key to continue...\n"
+        self.assertFalse(ends.decided(stopped), "a key goes on")
+        self.assertTrue(ends.decided(stopped + "    commands before booting, or 'c' for a command-line.\n"))
+
+    def test_dots_that_a_cursor_divides_are_one_word(self):
+        self.assertEqual(ends.of("SYSLINUX 6.04 EDD\nLoading /boot/vmlinuz.\n.. failed: I/O error\nboot:").stages, ("entry", "kernel"))
+
     def test_what_decides_is_not_the_echo_of_a_command(self):
         self.assertFalse(ends.decided("sh -c 'echo USERSPACE-UP'\n"))
         self.assertTrue(ends.decided("x\nUSERSPACE-UP\n"))

@@ -108,7 +108,9 @@ TEST(RareDisks, SyslinuxWithoutAFileSystemAroundIt) {
     std::fill_n(office.second.begin() + at + 11, 14, std::uint8_t{0});
     office.walk();
     office.expect_stop("d2p3", Stage::Loader, Code::SyslinuxNoFileSystem, "finds no file system that it can read");
-    EXPECT_NE(office.system("d2p3")->symptom.find("No valid file system found!"), std::string::npos);
+    const std::string screen = office.system("d2p3")->symptom;
+    EXPECT_TRUE(screen.starts_with("SYSLINUX stand-in EDD\n") && screen.ends_with("\n(nothing more is shown)"))
+        << screen;
 }
 
 TEST(RareDisks, AStatusByteThatOnlyTheKernelMinds) {
@@ -293,6 +295,27 @@ INSTANTIATE_TEST_SUITE_P(All, InittabProgramRefused,
                                          Refused{"TextOfMusl", words("mount -a\n"), 0755, Reads::BusyboxOfMusl,
                                                  "can't run '/etc/init.d/rcS': Exec format error"}),
                          support::by_name);
+
+/// The folder of the script fails its checksum (not the name of the script: a byte in the room behind the last entry).
+TEST(InittabProgram, InAFolderThatFailsItsChecksum) {
+    auto image = demo::front_desk().build();
+    const auto name = forge::to_bytes("rcS");
+    auto at = std::search(image.begin(), image.end(), name.begin(), name.end());
+    // An entry of a directory (Linux fs/ext4/ext4.h, ext4_dir_entry_2): its name's length and a regular file before it.
+    while (at != image.end() && !(*(at - 2) == 3 && *(at - 1) == 1))
+        at = std::search(at + 1, image.end(), name.begin(), name.end());
+    ASSERT_NE(at, image.end());
+    ASSERT_EQ(*(at + 64), 0) << "there is room behind it";
+    *(at + 64) = 1;
+    const support::Checked checked(image);
+    EXPECT_EQ(checked.stage(), "services");
+    const auto& rung = checked.system().at(Stage::Services);
+    EXPECT_EQ(rung.findings, std::vector<Code>{Code::ServicesProgramMissing});
+    EXPECT_NE(rung.text.find("fails its checksum"), std::string::npos) << rung.text;
+    EXPECT_EQ(rung.text.find("not there"), std::string::npos) << rung.text;
+    EXPECT_EQ(checked.system().symptom, "can't run '/etc/init.d/rcS': Bad message");
+    EXPECT_EQ(checked.system().at(Stage::Init).state, State::Holds);
+}
 
 // --- what start-up scripts do about mounts ---------------------------------------------------------------------------
 

@@ -275,6 +275,30 @@ TEST(RareSyslinux, AKernelWithHolesOnAnExt) {
               std::vector<std::string>{"d1p1:" + kernel + " is stored with holes, which this loader cannot read"});
 }
 
+TEST(RareSyslinux, ARamDiskOfNoBytesIsRefusedOnAnExt) {
+    auto desk = demo::front_desk();
+    const std::string kernel = std::string("/boot/vmlinuz-") + demo::release;
+    desk.root.file("/boot/nothing.img", Bytes{});
+    desk.root.file("/boot/little.img", Bytes(1));
+    desk.root.file("/boot/extlinux/extlinux.conf", "DEFAULT desk\nLABEL desk\n LINUX " + kernel +
+                                                       "\n INITRD /boot/nothing.img\nLABEL second\n LINUX " + kernel +
+                                                       "\n INITRD /boot/little.img\n");
+    const auto machine = support::machine_of(desk.build());
+    const auto menus = read_configurations(machine, *machine.volume(1, 1));
+    const auto menu = std::ranges::find_if(menus, [](const auto& m) { return m.place.ends_with("extlinux.conf"); });
+    ASSERT_NE(menu, menus.end());
+    const auto& first = menu->entries.at(0);
+    ASSERT_TRUE(first.stop);
+    EXPECT_EQ(first.stop->code, Code::RamdiskMissing);
+    EXPECT_EQ(first.stop->text,
+              "the RAM disk /boot/nothing.img cannot be loaded (Bad file number), and the loader then does not start "
+              "the kernel");
+    ASSERT_EQ(first.messages.size(), 1U);
+    EXPECT_EQ(first.messages[0].text,
+              "Loading " + kernel + "... ok\nLoading /boot/nothing.img...failed: Bad file number");
+    EXPECT_FALSE(menu->entries.at(1).stop);
+}
+
 // --- tables, file systems and services -------------------------------------------------------------------------------
 
 TEST(RareTables, UefiRefusesEntriesThatOverlap) {

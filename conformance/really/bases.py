@@ -1,7 +1,7 @@
 # SPDX-License-Identifier: MIT
 """The whole disks that faults are made in: each is put together by the partitioner, the makers of file systems and the loaders'
 own tools, without root's rights, and comes out the same bytes each time from the same packages."""
-import hashlib, os, pathlib, shutil, struct, subprocess
+import hashlib, os, pathlib, re, shutil, struct, subprocess
 from . import packages
 from .packages import output
 
@@ -61,6 +61,18 @@ echo USERSPACE-UP
 }
 
 
+# A machine that lets one program work on the mounted first partition, and is switched off.
+WORK = """#!/bin/busybox sh
+export PATH=/bin
+/bin/busybox mkdir -p /proc /dev /work
+/bin/busybox --install -s /bin
+mount -t devtmpfs devtmpfs /dev; mount -t proc proc /proc
+while read m; do insmod "/lib/modules/$m"; done < /etc/modules
+mount -t ext4 -o noatime /dev/vda1 /work && {work} && umount /work && echo WORK-DONE
+reboot -f
+"""
+
+
 class Base:
     """A disk that starts: how it is made and started, where its system is, what its entries are called (and by which word of the command line each is
     known), where its volumes begin (kind, sector), and the parts of its chain."""
@@ -85,7 +97,7 @@ class Maker:
         if not stamp.exists() or stamp.read_text() != seed:
             for old in self.folder.glob("*.img"):
                 old.unlink()
-            self.pack_ramdisk()
+            self.pack_ramdisk(self.ramdisk, INIT)
             stamp.write_text(seed)
 
     def temporary(self, name):
@@ -100,10 +112,16 @@ class Maker:
             for name in folders + files:
                 os.utime(os.path.join(base, name), (int(EPOCH), int(EPOCH)), follow_symlinks=False)
 
-    def pack_ramdisk(self):
+    def pack_ramdisk(self, to, init, more=()):
+        """Packs a RAM disk with what a disk on virtio needs, and with that init; `more`: further programs, whose libraries come along."""
         root = self.temporary("ramdisk")
         for d in ("bin", "etc", "lib/modules"):
             (root / d).mkdir(parents=True)
+        for program in more:
+            shutil.copy(program, root / "bin")
+            for library in re.findall(r"(/\S+) \(0x", output("ldd", program)):
+                (root / library[1:]).parent.mkdir(parents=True, exist_ok=True)
+                shutil.copy(library, root / library[1:])
         shutil.copy(self.tree / "bin/busybox", root / "bin/busybox")
         os.symlink("busybox", root / "bin/sh")
         order = []
@@ -116,10 +134,10 @@ class Maker:
                         order.append(name)
                         shutil.copy(path, root / "lib/modules" / name)
         (root / "etc/modules").write_text("".join(n + "\n" for n in order))
-        (root / "init").write_text(INIT)
+        (root / "init").write_text(init)
         os.chmod(root / "init", 0o755)
         self.stamp_times(root)
-        with open(self.ramdisk, "wb") as out:
+        with open(to, "wb") as out:
             names = sorted(str(p.relative_to(root)) for p in root.rglob("*"))
             archive = subprocess.run(["cpio", "-o", "-H", "newc", "--reproducible", "--quiet", "-R", "0:0"], cwd=root, input="\n".join([".", *names]).encode(), stdout=subprocess.PIPE, check=True).stdout
             out.write(subprocess.run(["gzip", "-9n"], input=archive, stdout=subprocess.PIPE, check=True).stdout)
@@ -149,9 +167,9 @@ class Maker:
         self.stamp_times(root)
         return root
 
-    def ext(self, disk, sector, sectors, folder, uuid, kind="ext4", more=()):
-        """Makes a file system of a folder's content in sectors of the disk."""
-        output("mke2fs", "-q", "-F", "-t", kind, "-O", "^metadata_csum_seed,^huge_file", "-U", uuid, "-E", f"offset={sector * 512},hash_seed={uuid},root_owner=0:0,lazy_itable_init=0,lazy_journal_init=0", "-d", folder, *more,
+    def ext(self, disk, sector, sectors, folder, uuid, kind="ext4", without=(), more=()):
+        """Makes a file system of a folder's content in sectors of the disk; `without`: further features that it does not have."""
+        output("mke2fs", "-q", "-F", "-t", kind, "-O", ",".join("^" + f for f in ("metadata_csum_seed", "huge_file", *without)), "-U", uuid, "-E", f"offset={sector * 512},hash_seed={uuid},root_owner=0:0,lazy_itable_init=0,lazy_journal_init=0", "-d", folder, *more,
                disk, f"{sectors // 2}k")
         # The times of access and change are those of the folder here, which no program sets.
         paths = ["/"] + ["/" + str(p.relative_to(folder)) for p in pathlib.Path(folder).rglob("*")]
@@ -219,6 +237,17 @@ class Maker:
         struct.pack_into("<QHH", image, 500, at + 1, len(image) // 512 - 1, 0x820)
         put(disk, 0, bytes(boot[:446]))
         put(disk, at * 512, bytes(image))
+
+    def work_on(self, disk, work, programs):
+        """Has a command line work on the disk's first partition, mounted at /work, in a virtual PC: what an installer needs that asks
+        the running system where a file lies."""
+        ramdisk = self.folder / "tmp-work.part"
+        self.pack_ramdisk(ramdisk, WORK.format(work=work), programs)
+        said = output("qemu-system-x86_64", "-accel", "tcg", "-m", 512, "-display", "none", "-vga", "none", "-monitor", "none", "-serial", "stdio", "-net", "none", "-no-reboot", "-rtc", "base=2023-11-14T22:13:20",
+                      "-kernel", self.kernel, "-initrd", ramdisk, "-append", "console=ttyS0 panic=-1 quiet", "-drive", f"file={disk},format=raw,if=virtio", timeout=600)
+        ramdisk.unlink()
+        if "WORK-DONE" not in said:
+            raise RuntimeError(f"{work}: {said[-2000:]}")
 
     def image(self, base):
         """The base's image, made if it is not there."""
@@ -324,6 +353,46 @@ def bios_syslinux(maker, disk):
     maker.ext(disk, 71680, 64 * 2048 - 71680, maker.system("system"), ROOT)
 
 
+EXTLINUX = SYSLINUX.replace("/vmlinuz", "/boot/vmlinuz").replace("/initrd.img", "/boot/initrd.img")
+
+
+def bios_extlinux(maker, disk):
+    maker.empty(disk, 44)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d004\nstart=2048, type=83, bootable\n")
+    files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), ("/boot/extlinux/extlinux.conf", EXTLINUX)]
+    maker.ext(disk, 2048, 42 * 2048, maker.system("system", files), ROOT, without=("64bit", "metadata_csum"))
+    # The loader cannot read files with holes, which those of mke2fs have.
+    maker.work_on(disk, "cp /work/boot/vmlinuz /work/boot/whole && mv /work/boot/whole /work/boot/vmlinuz && extlinux --install /work/boot/extlinux", [maker.tree / "usr/bin/extlinux"])
+    put(disk, 0, (maker.tree / "usr/lib/syslinux/mbr/mbr.bin").read_bytes()[:440])
+
+
+GRUB_LEGACY = f"""default 0
+timeout 0
+title Almhof
+root (hd0,0)
+kernel /boot/vmlinuz root=UUID={ROOT} ro console=ttyS0 panic=-1 inn=first
+initrd /boot/initrd.img
+title Almhof, for repairs
+root (hd0,0)
+kernel /boot/vmlinuz root=UUID={ROOT} ro console=ttyS0 panic=-1 inn=second
+initrd /boot/initrd.img
+"""
+
+
+def bios_grub_legacy(maker, disk):
+    maker.empty(disk, 44)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d005\nstart=2048, type=83, bootable\n")
+    stages = maker.tree / "usr/lib/grub/x86_64-pc"
+    files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), ("/boot/grub/menu.lst", GRUB_LEGACY), *((f"/boot/grub/{n}", stages / n) for n in ("stage1", "e2fs_stage1_5", "stage2"))]
+    maker.ext(disk, 2048, 42 * 2048, maker.system("system", files), ROOT, "ext2", more=("-I", "128"))
+    libraries = maker.tree / "lib32"
+    # Its own shell writes the stages; it is a program of 32 bits, with a C library unpacked beside it.
+    said = output(libraries / "ld-linux.so.2", "--library-path", libraries, maker.tree / "usr/sbin/grub", "--batch", "--no-floppy", "--device-map=/dev/null",
+                  text=f"device (hd0) {disk}\ngeometry (hd0) 5 255 63\nroot (hd0,0)\nsetup (hd0)\nquit\n")
+    if "succeeded" not in said or "failed" in said.split("setup (hd0)")[-1]:
+        raise RuntimeError(said[-2000:])
+
+
 def esp_and_root(maker, disk, esp, root_files=(), esp_mib=34):
     """A GPT disk with an ESP and a root behind it."""
     size = esp_mib * 2048
@@ -409,6 +478,11 @@ BASES = [
     Base("bios-syslinux", "bios", "d1p2", bios_syslinux, {"almhof": "first", "repairs": "second"}, FAT_FIRST,
          MBR | {"boot-sector": (2048 * 512, 512), "first-fat": ((2048 + 32) * 512, 512), "second-stage": "fat:/ldlinux.sys", "library": "fat:/ldlinux.c32", "kernel": "fat:/vmlinuz", "ramdisk": "fat:/initrd.img",
                 "menu": "fat:/syslinux.cfg"} | superblock(FAT_FIRST) | root_parts(boot=None)),
+    Base("bios-extlinux", "bios", "d1p1", bios_extlinux, {"almhof": "first", "repairs": "second"}, PLAIN,
+         MBR | {"boot-sector": (2048 * 512, 512), "second-stage": "root:/boot/extlinux/ldlinux.sys", "library": "root:/boot/extlinux/ldlinux.c32", "kernel": "root:/boot/vmlinuz", "ramdisk": "root:/boot/initrd.img",
+                "menu": "root:/boot/extlinux/extlinux.conf"} | superblock(PLAIN) | root_parts(boot=None)),
+    Base("bios-grub-legacy", "bios", "d1p1", bios_grub_legacy, ENTRIES, PLAIN,
+         MBR | {"middle": (512, 20 * 512), "second-stage": "root:/boot/grub/stage2", "kernel": "root:/boot/vmlinuz", "ramdisk": "root:/boot/initrd.img", "menu": "root:/boot/grub/menu.lst"} | superblock(PLAIN) | root_parts(boot=None)),
     Base("uefi-grub", "uefi", "d1p2", uefi_grub, ENTRIES, volumes(), GPT | ESP | superblock(volumes()) | root_parts("x86_64-efi")),
     Base("uefi-shim", "uefi", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),
     Base("secure-shim", "secure", "d1p2", uefi_shim, ENTRIES, volumes(), GPT | ESP | SHIM | superblock(volumes()) | root_parts()),

@@ -7,7 +7,7 @@ UP = r"(?m)^USERSPACE-UP"
 # What nothing follows: the console is not read on.
 DECISIVE = (UP, r"HALT-MARK\n", r"---\[ end Kernel panic[^\n]*\n", r"grub rescue> ?$", r"\n *grub> ?$", r"No bootable device\.", r"No bootable option or device was found", r"UEFI Interactive Shell",
             r"Please press Enter to activate this console", r"(?s)error: .*Use the .{1,20} keys to select which", r"X64 Exception Type[^\n]*\n", r"Failed to boot both default and fallback entries", r"\nboot: ?$",
-            r"(?s)Loading [^\n]*\.\.\. ?failed[^\n]*\n.*boot: ?$")
+            r"(?s)Loading [^\n]*\.\.\. ?failed[^\n]*\n.*boot: ?$", r"(?s)Error \d+: .*Press any key to continue\.\.\..*for a command-line", r"GRUB loading, please wait\.\.\.\s*Error \d+\n")
 
 
 def decided(text):
@@ -36,6 +36,14 @@ RULES = (
     (r"RAMDISK-RUNS", ("ramdisk", "root")),
     (r"Unable to mount root fs|Attempted to kill init|No working init|Failed to execute /init", ("ramdisk", "root")),
     (r"Linux version \d", ("kernel", "ramdisk")),
+    (r"Probing EDD", ("kernel", "ramdisk")),
+    # GRUB Legacy
+    (r"(?s)GRUB loading, please wait\.\.\.\s*Error \d+", ("loader", "partition-table")),
+    (r"(?s)\ninitrd [^\n]*\n(?:[^\n]*\n){0,2}Error (?!19)\d+: ", ("ramdisk", "entry")),
+    (r"Error (?:13|7|28): ", ("kernel",)),
+    (r"Error (?:15|6|8|19|21|22|23|27): ", ("entry", "kernel")),
+    (r"Error \d+: ", ("entry", "kernel", "ramdisk")),
+    (r"(?s)GRUB  version 0\.97.*grub> ?$", ("configuration",)),
     # GRUB 2
     (r"(?s)\n *grub> ?$", ("configuration", "entry")),
     (r"fatal error: token too large", ("configuration",)),
@@ -45,7 +53,7 @@ RULES = (
     (r"Failed to boot both default and fallback|error: can't find command|Booting `", ("entry", "kernel", "loader")),
     (r"(?s)grub rescue> ?$", ("loader", "partition-table")),
     (r"Welcome to GRUB", ("loader", "configuration", "kernel", "entry")),
-    (r"GRUB loading|Geom Error|Read Error|Hard Disk Error|GRUB GRUB|GRUB", ("loader", "boot-code")),
+    (r"GRUB loading|GRUB Loading stage|Geom Error|Read Error|Hard Disk Error|GRUB GRUB|GRUB", ("loader", "boot-code")),
     # SYSLINUX
     (r"(?i)Loading [^\n]*initrd[^\n]*failed", ("ramdisk",)),
     (r"(?i)Loading [^\n]*vmlinuz[^\n]*ok", ("kernel", "ramdisk")),
@@ -77,8 +85,8 @@ def of(text):
     if re.search(UP, text):
         word = re.search(r"ENTRY [^\n]*inn=(\w+)", text)
         return End(True, entry=word.group(1) if word else None)
-    # A cursor that is placed anew within a word begins no line.
-    text = re.sub(r"(?<=[a-z])\n(?=[a-z])", "", text)
+    # A cursor that is placed anew within a word, or between three dots, begins no line.
+    text = re.sub(r"(?<=[a-z])\n(?=[a-z])|(?<=\.)\n(?=\.)", "", text)
     for pattern, stages in RULES:
         found = re.search(pattern, text)
         if found:

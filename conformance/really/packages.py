@@ -3,8 +3,8 @@
 import os, pathlib, shutil, subprocess
 
 # Unpacked, not installed: loaders, kernels and firmware are files here.
-UNPACKED = ("grub-pc-bin", "grub-efi-amd64-bin", "grub-efi-amd64-signed", "shim-signed", "systemd-boot-efi", "syslinux", "syslinux-common",
-            "busybox-static", "ovmf")
+UNPACKED = ("grub-pc-bin", "grub-efi-amd64-bin", "grub-efi-amd64-signed", "shim-signed", "systemd-boot-efi", "syslinux", "syslinux-common", "extlinux",
+            "grub-legacy", "libc6-i386", "busybox-static", "ovmf")
 KERNEL = "linux-image-cloud-amd64"
 # Programs, and the packages that bring them.
 PROGRAMS = {"qemu-system-x86_64": "qemu-system-x86", "mke2fs": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk", "mkfs.vfat": "dosfstools", "mcopy": "mtools",
@@ -41,8 +41,9 @@ def gather(cache):
         raise Missing("packages that are missing: " + " ".join(lost))
     tree, packages = pathlib.Path(cache, "files"), pathlib.Path(cache, "packages")
     packages.mkdir(parents=True, exist_ok=True)
-    done = pathlib.Path(cache, "gathered")
-    if not done.exists():
+    done, wanted = pathlib.Path(cache, "gathered"), pathlib.Path(cache, "gathered-for")
+    names = " ".join(UNPACKED)
+    if not done.exists() or not wanted.exists() or wanted.read_text() != names:
         shutil.rmtree(tree, ignore_errors=True)
         try:
             kernel = download(packages)
@@ -58,4 +59,5 @@ def gather(cache):
         release = kernel[len("linux-image-"):]
         output("depmod", "-b", tree, release)
         done.write_text(release)
+        wanted.write_text(names)
     return tree, done.read_text()

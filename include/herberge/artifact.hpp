@@ -159,9 +159,10 @@ struct Ramdisk {
 /// Whether the kernel could execute a file, followed through links and interpreters.
 struct Executable {
     bool runs = false;
-    std::string path;          ///< the real file
-    std::string why;           ///< when it does not run: the obstacle
-    std::optional<Code> code;  ///< when it does not run: the finding's code
+    std::string path;                ///< the real file
+    std::string why;                 ///< when it does not run: the obstacle
+    std::optional<Code> code;        ///< when it does not run: the finding's code
+    std::optional<ErrorKind> error;  ///< when it could not be looked up or read: what stood in the way
     std::vector<std::string> links;
     std::vector<Evidence> evidence;
     std::string interpreter;             ///< of a script or a dynamic program

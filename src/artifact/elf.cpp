@@ -194,8 +194,13 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
         out.evidence.push_back(std::move(evidence));
         return out;
     };
+    auto unreadable = [&](const Error& error) {
+        out.error = error.kind;
+        return refuse(Code::ProgramUnreadable, error.text(), evidence_error(error));
+    };
     const auto found = resolve(fs, path);
     if (!found) {
+        if (found.error().kind == ErrorKind::Checksum) return unreadable(found.error());
         const bool dangling = found.error().kind == ErrorKind::NotFound && !found.error().found.empty();
         return refuse(dangling ? Code::ProgramLinkDangling : Code::ProgramMissing, found.error().what,
                       evidence_place(place, "an executable program", found.error().what));
@@ -210,10 +215,10 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
         return refuse(Code::ProgramNotExecutable, fmt::format("{} has no execute permission", found->path),
                       evidence_place(real, "an execute bit", fmt::format("mode {:04o}", found->file.permissions)));
     const auto file = fs.open(found->file.id, real);
-    if (!file) return refuse(Code::ProgramUnreadable, file.error().text(), evidence_error(file.error()));
+    if (!file) return unreadable(file.error());
     const std::uint64_t head_size = std::min<std::uint64_t>((*file)->size(), 256);
     const auto head = (*file)->bytes(0, head_size);
-    if (!head) return refuse(Code::ProgramUnreadable, head.error().text(), evidence_error(head.error()));
+    if (!head) return unreadable(head.error());
     if (looks_like_elf(*head)) {
         const auto elf = inspect_elf(**file);
         if (!elf) return refuse(Code::ProgramFormat, elf.error().text(), evidence_error(elf.error()));

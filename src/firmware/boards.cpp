@@ -30,15 +30,15 @@ constexpr std::string_view sifive_source = "U-Boot doc/board/sifive/unmatched.rs
 constexpr std::string_view starfive_source = "U-Boot doc/board/starfive/visionfive2.rst, tools/sfspl.c";
 constexpr std::string_view raspberry_source = "Raspberry Pi documentation, \"config.txt\" and \"Boot flow\"";
 
-constexpr NextPlace behind(std::uint64_t bytes) { return {NextPlace::By::Behind, bytes, {}}; }
-constexpr NextPlace byte(std::uint64_t at) { return {NextPlace::By::Byte, at, {}}; }
-constexpr NextPlace file(std::string_view name) { return {NextPlace::By::File, 0, name}; }
-constexpr NextPlace named(std::string_view name) { return {NextPlace::By::Name, 0, name}; }
-constexpr NextPlace typed(std::string_view type) { return {NextPlace::By::Type, 0, type}; }
+consteval NextPlace behind(std::uint64_t bytes) { return {NextPlace::By::Behind, bytes, {}}; }
+consteval NextPlace byte(std::uint64_t at) { return {NextPlace::By::Byte, at, {}}; }
+consteval NextPlace file(std::string_view name) { return {NextPlace::By::File, 0, name}; }
+consteval NextPlace named(std::string_view name) { return {NextPlace::By::Name, 0, name}; }
+consteval NextPlace typed(std::string_view type) { return {NextPlace::By::Type, 0, type}; }
 
 // One function for each family: what its boards share.
 
-constexpr Board uefi(std::string_view name, std::string_view title, Processor processor, std::string_view console) {
+consteval Board uefi(std::string_view name, std::string_view title, Processor processor, std::string_view console) {
     return {.name = name,
             .title = title,
             .processor = processor,
@@ -47,7 +47,7 @@ constexpr Board uefi(std::string_view name, std::string_view title, Processor pr
             .source = uefi_source};
 }
 
-constexpr Board emulated(std::string_view name, std::string_view title, Processor processor,
+consteval Board emulated(std::string_view name, std::string_view title, Processor processor,
                          std::string_view compatible, std::uint64_t ram_at, std::string_view console,
                          std::string_view source) {
     return {.name = name,
@@ -61,7 +61,7 @@ constexpr Board emulated(std::string_view name, std::string_view title, Processo
             .source = source};
 }
 
-constexpr Board with_a_card(std::string_view name, std::string_view title, Processor processor) {
+consteval Board with_a_card(std::string_view name, std::string_view title, Processor processor) {
     return {.name = name,
             .title = title,
             .processor = processor,
@@ -71,7 +71,7 @@ constexpr Board with_a_card(std::string_view name, std::string_view title, Proce
 }
 
 /// `second`: no_place where older ROMs look at one place alone; those start from no boot area, either.
-constexpr Board allwinner(std::string_view name, std::string_view title, Processor processor, std::uint64_t second,
+consteval Board allwinner(std::string_view name, std::string_view title, Processor processor, std::uint64_t second,
                           std::uint64_t room, std::uint64_t ram_at, std::uint64_t ram_size) {
     return {.name = name,
             .title = title,
@@ -88,7 +88,7 @@ constexpr Board allwinner(std::string_view name, std::string_view title, Process
             .source = sunxi_source};
 }
 
-constexpr Board rockchip(std::string_view name, std::string_view title, Processor processor, std::uint64_t room,
+consteval Board rockchip(std::string_view name, std::string_view title, Processor processor, std::uint64_t room,
                          std::string_view console) {
     return {.name = name,
             .title = title,
@@ -102,7 +102,7 @@ constexpr Board rockchip(std::string_view name, std::string_view title, Processo
             .source = rockchip_source};
 }
 
-constexpr Board imx(std::string_view name, std::string_view title, Processor processor, std::uint64_t at,
+consteval Board imx(std::string_view name, std::string_view title, Processor processor, std::uint64_t at,
                     std::uint64_t area_at, std::uint64_t chip_ram_at, std::uint64_t room, std::array<NextPlace, 2> next,
                     std::uint64_t ram_at) {
     return {.name = name,
@@ -120,7 +120,7 @@ constexpr Board imx(std::string_view name, std::string_view title, Processor pro
             .source = imx_source};
 }
 
-constexpr Board ti(std::string_view name, std::string_view title, std::uint64_t chip_ram_at, std::uint64_t room,
+consteval Board ti(std::string_view name, std::string_view title, std::uint64_t chip_ram_at, std::uint64_t room,
                    std::string_view console) {
     return {.name = name,
             .title = title,
@@ -135,7 +135,7 @@ constexpr Board ti(std::string_view name, std::string_view title, std::uint64_t 
             .source = ti_source};
 }
 
-constexpr Board risc_v(std::string_view name, std::string_view title, std::string_view type, RomHead head,
+consteval Board risc_v(std::string_view name, std::string_view title, std::string_view type, RomHead head,
                        std::array<NextPlace, 2> next, std::uint64_t ram_at, std::string_view console,
                        std::string_view source) {
     return {.name = name,
@@ -152,7 +152,7 @@ constexpr Board risc_v(std::string_view name, std::string_view title, std::strin
             .source = source};
 }
 
-constexpr Board raspberry(std::string_view name, std::string_view title, Processor processor,
+consteval Board raspberry(std::string_view name, std::string_view title, Processor processor,
                           std::string_view console) {
     return {.name = name,
             .title = title,

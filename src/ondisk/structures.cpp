@@ -42,7 +42,7 @@ using namespace ondisk;
 using namespace std::string_view_literals;
 
 template <class T>
-constexpr StructureKind row(std::string_view name, std::string_view meaning, std::size_t mark_at = 0,
+consteval StructureKind row(std::string_view name, std::string_view meaning, std::size_t mark_at = 0,
                             std::string_view mark = {}) {
     return {name, meaning, sizeof(T), mark_at, mark, [](std::span<const std::uint8_t> bytes, std::uint64_t offset) {
                 return bytes.size() < sizeof(T) ? std::vector<Field>{} : annotate(from_bytes<T>(bytes), offset);

@@ -268,16 +268,19 @@ private:
         return text && std::ranges::find(*text, std::uint8_t{0}) == text->end();
     }
     /// What init says of a program that does not run; empty: it is another one who speaks, a shell or the kernel.
-    [[nodiscard]] std::string not_run(const std::string& program, Code why) const {
+    [[nodiscard]] std::string not_run(const std::string& program, const Executable& judged) const {
+        const Code why = *judged.code;
+        const bool sum = judged.error == ErrorKind::Checksum;  // the kernel's EBADMSG
         const bool format = why == Code::ProgramFormat || why == Code::ProgramArchitecture;
         const bool denied = why == Code::ProgramNotExecutable || why == Code::ProgramNotAFile;
         const bool missing =
             why == Code::ProgramMissing || why == Code::ProgramLinkDangling || why == Code::ProgramInterpreterMissing;
-        if (!denied && !missing && (!format || gives_to_shell())) return {};
+        if (!denied && !missing && !sum && (!format || gives_to_shell())) return {};
         if (init_.flavour == "sysvinit") return fmt::format("INIT: cannot execute \"{}\"", program);
         return fmt::format("can't run '{}': {}", program,
                            denied   ? "Permission denied"
                            : format ? "Exec format error"
+                           : sum    ? "Bad message"
                                     : "No such file or directory");
     }
 
@@ -295,7 +298,7 @@ private:
             evidence.push_back(std::move(named_by));
             breaks(Code::ServicesProgramMissing,
                    fmt::format("init must run {} ({}), and cannot: {}", printable(program), why, judged.why), evidence,
-                   not_run(printable(program), *judged.code));
+                   not_run(printable(program), judged));
             return;
         }
         if (summary_.empty()) summary_ = fmt::format("init's {} is there", printable(program));

@@ -295,6 +295,12 @@ void compare_with_file(const Volume& volume, const SecondStage& stage, LoaderRun
 
 }  // namespace
 
+std::string no_file_system_screen(const std::string& banner) {
+    const auto version = banner.find("LINUX ");
+    const bool old = version != banner.npos && version + 6 < banner.size() && banner[version + 6] < '5';
+    return banner + (old ? "\nNo valid file system found!" : "\n(nothing more is shown)");
+}
+
 std::optional<FileReference> core_module(const Volume& volume, const std::string& spoken, LoaderRun& out) {
     return usable_core_module(volume, "/boot/isolinux",
                               spoken + "\nFailed to load ldlinux.c32\nBoot failed: press a key to retry...", out);
@@ -320,7 +326,7 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
         stop(out, Code::SyslinuxNoFileSystem,
              std::string("ldlinux.sys finds no file system that it can read where it was started from") +
                  unread_clause(volume),
-             {evidence_place(place.text(), "a file system")}, banner + "\nNo valid file system found!");
+             {evidence_place(place.text(), "a file system")}, no_file_system_screen(banner));
         return out;
     }
     compare_with_file(*volume, *stage, out);

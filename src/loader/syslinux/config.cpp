@@ -308,11 +308,14 @@ private:
             if (name.empty()) continue;
             auto file = refer(volume_, name, absolute(directory_, name), line);
             const bool there = file.found();
-            const bool readable = there && open_file(file) != nullptr && !has_holes(file);
-            if (there && !readable) file.miss(Lack::Absent, "I/O error");
+            const auto source = there ? open_file(file) : nullptr;
+            const bool readable = source && !has_holes(file);
+            // On ext its library gives up a file of no bytes; on FAT it goes on with it (both really started, 6.04).
+            const bool refused = readable && source->size() == 0 && volume_.info.is(Family::Ext);
+            const std::string why = !there ? "No such file or directory" : refused ? "Bad file number" : "I/O error";
+            if (there && (!readable || refused)) file.miss(Lack::Absent, why);
             entry.ramdisks.push_back(file);
-            if (readable) continue;
-            const std::string why = there ? "I/O error" : "No such file or directory";
+            if (readable && !refused) continue;
             entry.messages.push_back(
                 {fmt::format("{}Loading {}{}failed: {}", before, name, quiet_ ? " " : "...", why), entry.place, line});
             stop_without(

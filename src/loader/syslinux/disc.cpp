@@ -52,7 +52,7 @@ public:
                  std::string("the loader finds no file system that it can read where it was started from") +
                      unread_clause(volume),
                  {evidence_place(fmt::format("d{}", disk_.number), "an ISO 9660 file system")},
-                 banner + way_ + "\nNo valid file system found!");
+                 no_file_system_screen(banner + way_));
             return;
         }
         const std::string spoken = banner + way_;
