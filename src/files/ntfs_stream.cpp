@@ -267,7 +267,7 @@ Result<std::string> NtfsFs::link_target(FileId link) const {
     const auto r = record(link);
     if (!r) return tl::unexpected(r.error());
     const auto* reparse = r->find(attribute::reparse);
-    if (reparse == nullptr || reparse->value.size() < 20)
+    if (reparse == nullptr || reparse->value.size() < sizeof(ondisk::NtfsReparse) + sizeof(ondisk::NtfsLinkNames))
         return fail(ErrorKind::WrongType, "no link", record_place(link));
     const std::span<const std::uint8_t> v(reparse->value);
     const auto head = ondisk::from_bytes<ondisk::NtfsReparse>(v);
