@@ -114,14 +114,43 @@ VolumeRef disc_volume(const Machine& machine, const Disk& disk) {
     return machine.volume(disk.number, 0);
 }
 
+namespace {
+
+/// A file that is there, and of which the medium does not even tell where its bytes lie.
+class Lost final : public ByteSource {
+public:
+    Lost(Error error, std::uint64_t size, std::string place)
+        : error_(std::move(error)), size_(size), place_(std::move(place)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
+    [[nodiscard]] Result<void> read(std::uint64_t /*offset*/, std::span<std::uint8_t> into) const override {
+        if (into.empty()) return {};
+        return tl::unexpected(error_);
+    }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t /*offset*/, std::uint64_t /*length*/) const override {
+        return {};
+    }
+    [[nodiscard]] std::string place() const override { return place_; }
+
+private:
+    Error error_;
+    std::uint64_t size_;
+    std::string place_;
+};
+
+}  // namespace
+
 Source open_file(const FileReference& file) {
     if (!file.found()) return nullptr;
     if (file.bytes != nullptr) return file.bytes;
     if (file.volume == nullptr) return nullptr;
     const FileSystem* fs = plain_view(*file.volume);
     if (fs == nullptr) return nullptr;
-    auto source = fs->open(file.file, fmt::format("{}:{}", file.volume->place, file.real_path));
-    return source ? *source : nullptr;
+    const std::string place = fmt::format("{}:{}", file.volume->place, file.real_path);
+    auto source = fs->open(file.file, place);
+    if (source) return *source;
+    // Whoever reads it learns that it is the medium, and not the file, that is at fault.
+    if (source.error().unreadable()) return std::make_shared<const Lost>(source.error(), file.size, place);
+    return nullptr;
 }
 
 std::vector<DiskRange> ranges_of(const Volume& volume, FileId file) {

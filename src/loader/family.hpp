@@ -71,7 +71,8 @@ ChainTarget first_sector_of(const Source& code);
 /// The file system of a disc as a whole: of the medium, or of a partition from its first sector on; null: none.
 VolumeRef disc_volume(const Machine& machine, const Disk& disk);
 
-/// The bytes of a reference that was found; null when they cannot be had.
+/// The bytes of a reference that was found; null when they cannot be put together. Where it is the medium that does not
+/// give what tells where they lie, each read says so.
 Source open_file(const FileReference& file);
 
 /// Where a file's bytes lie on its disk.

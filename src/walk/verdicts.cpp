@@ -499,6 +499,7 @@ private:
 
     SystemVerdict finish(SystemVerdict out, Ladder ladder, const Route* route) {
         ladder.tell_budget();
+        doubt_for_losses(ladder);
         out.stages = ladder.stages();
         out.starts = ladder.starts();
         out.stops_at = ladder.first_break();
@@ -525,11 +526,43 @@ private:
         return out;
     }
 
+    /// A stage that stops for what is absent or damaged, while a medium has refused bytes that somebody asked for and
+    /// the stage does not know of it: what it misses may lie there.
+    void doubt_for_losses(Ladder& ladder) const {
+        const auto at = ladder.first_break();
+        if (!at) return;
+        const StageState rung = ladder.stages()[static_cast<std::size_t>(*at)];
+        const auto tells = [](const std::string& text) {
+            return std::ranges::any_of(loss_words,
+                                       [&](std::string_view words) { return text.find(words) != text.npos; });
+        };
+        if (tells(rung.text) || tells(ladder.symptom()) ||
+            std::ranges::any_of(rung.evidence, [&](const Evidence& e) { return tells(e.found); }))
+            return;
+        auto evidence = rung.evidence;
+        std::string places;
+        for (const auto& disk : machine_.disks)
+            if (const auto lost = lost_sectors(disk)) {
+                places += (places.empty() ? "d" : ", d") + std::to_string(disk.number);
+                evidence.insert(evidence.end(), lost->evidence.begin(), lost->evidence.end());
+            }
+        if (places.empty()) return;
+        ladder.set(*at, State::Unknown,
+                   fmt::format("{}; but {} does not give all that was asked for: what is missed may lie there",
+                               rung.text, places),
+                   std::move(evidence));
+    }
+
     void keep(const Finding& finding) {
         const bool known = std::ranges::any_of(
             findings_, [&](const Finding& f) { return f.code == finding.code && f.text == finding.text; });
         if (!known) findings_.push_back(finding);
     }
+
+    /// How it is said, here and by loaders and kernels, that bytes could not be had.
+    static constexpr std::string_view loss_words[] = {
+        "cannot be read", "could not be read", "cannot be looked at", "unreadable",     "reading sector", "ead Error",
+        "read error",     "Disk error",        "does not give",       "cannot be told", "nput/output"};
 
     /// What a disk was asked for in vain.
     static std::optional<Finding> lost_sectors(const Disk& disk) {
