@@ -12,7 +12,7 @@ mutate.py [--folder FOLDER ...] [--count N] [--seed N] [--build FOLDER] [--keep 
 A mistake is a changed comparison, sum, logical operator, constant, condition or return. Works on a copy of the sources' state:
 every file is put back, also when it is interrupted. Exit status 0: at least 85 in 100 of each folder were noticed.
 """
-import argparse, os, pathlib, random, re, signal, subprocess, sys
+import argparse, os, pathlib, random, re, signal, subprocess, sys, time
 
 parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
 top = pathlib.Path(__file__).resolve().parent.parent
@@ -75,13 +75,14 @@ def noticed():
     """By the tests, or by their going on too long."""
     running = [subprocess.Popen([args.build + "/tests/herberge_tests", "--gtest_brief=1", "--gtest_fail_fast"], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
                                 cwd=args.build + "/tests", env=dict(os.environ, GTEST_TOTAL_SHARDS="2", GTEST_SHARD_INDEX=str(i)), start_new_session=True) for i in range(2)]
+    begin = time.time()
     try:
-        for one in running:
-            if one.wait(timeout=600) != 0:
+        # The first that fails decides; what takes so long does not end any more.
+        while any(one.poll() is None for one in running):
+            if any(one.poll() not in (None, 0) for one in running) or time.time() - begin > 600:
                 return True
-        return False
-    except subprocess.TimeoutExpired:
-        return True
+            time.sleep(0.2)
+        return any(one.returncode != 0 for one in running)
     finally:
         for one in running:
             if one.poll() is None:

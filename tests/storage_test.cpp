@@ -52,6 +52,12 @@ TEST(Observers, EachAcceptsATableByItsOwnRules) {
     // A protective entry that does not start at sector 1.
     EXPECT_EQ(refusals(gpt_disk([](Bytes& b) { b[454] = 2; })),
               (Told{"", "no protective entry starts at sector 1", ""}));
+    // One without a size: nobody asks for it (really started with OVMF and Linux 6.1).
+    const auto sizeless = gpt_disk([](Bytes& b) { std::fill_n(b.begin() + 446 + 12, 4, std::uint8_t{0}); });
+    EXPECT_EQ(refusals(sizeless), (Told{"", "", ""}));
+    EXPECT_EQ(sizeless.table.kind, TableKind::Gpt);
+    EXPECT_TRUE(sizeless.table.protective);
+    EXPECT_EQ(std::ranges::count(sizeless.table.findings, Code::GptProtectiveMissing, &Finding::code), 0);
     auto bytes = demo::front_desk().build();
     bytes[446 + 3 * 16] = 0x01;
     const auto mbr = inspect_disk(memory_source(bytes, "d1", 1), 1, "d1");

@@ -264,13 +264,16 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
     if (!mbr) return tl::unexpected(mbr.error());
     table.boot_signature = mbr->signature == 0xAA55;
     table.disk_signature = mbr->disk_signature;
+    bool protective_at_one = false;
     for (int slot = 0; slot < 4; ++slot) {
         const auto& entry = mbr->entries[static_cast<std::size_t>(slot)];
         table.odd_status = table.odd_status || (entry.status & 0x7FU) != 0;
+        // Of a protective entry nobody asks for the size (block/partitions/efi.c, pmbr_part_valid).
+        table.protective = table.protective || entry.type == 0xEE;
+        protective_at_one = protective_at_one || (entry.type == 0xEE && entry.first_lba == 1);
         // The Linux kernel and the loaders skip an entry without sectors, whatever its type says.
         if (entry.sectors == 0 || entry.type == 0) continue;
         auto p = from_entry(entry, slot + 1, slot, 0, entry_offset(slot), table.disk_signature);
-        table.protective = table.protective || entry.type == 0xEE;
         table.partitions.push_back(std::move(p));
     }
     if (!table.boot_signature) {
@@ -284,8 +287,7 @@ Result<PartitionTable> read_partition_table(const ByteSource& disk) {
         return table;
     }
     table.kind = TableKind::Mbr;
-    table.protective_at_one =
-        std::ranges::any_of(table.partitions, [](const Partition& p) { return p.type == 0xEE && p.first_lba == 1; });
+    table.protective_at_one = protective_at_one;
     if (table.protective || table.partitions.empty()) read_gpt(disk, table);
     if (table.kind == TableKind::Gpt) {
         Check(disk, table).overlaps();
