@@ -161,6 +161,33 @@ TEST(Egon, BoundsOfWhatTheRomStarts) {
     EXPECT_EQ(found(*h3)->branch_to, std::nullopt);
 }
 
+/// The first instruction is a branch over the header: to its end at least, and to somewhere within the program.
+TEST(Egon, WhereItsFirstInstructionMayLead) {
+    const auto with_branch = [](std::uint32_t to) {
+        auto card = demo::weather_station().build();
+        const std::uint32_t old = forge::get32(card, 8192);
+        // ARM's B: (target - address - 8) / 4, in 24 bits.
+        const std::uint32_t now = 0xEA000000U | (((to - 8) >> 2U) & 0xFFFFFFU);
+        forge::put32(card, 8192, now);
+        forge::put32(card, 8192 + 12, forge::get32(card, 8192 + 12) + now - old);
+        return Board(card, demo::station_board);
+    };
+    const auto length = forge::get32(demo::weather_station().build(), 8192 + 16);
+    for (const std::uint32_t to : {16U, 0x60U, length - 4}) EXPECT_EQ(with_branch(to).stage(), "yes") << to;
+    for (const std::uint32_t to : {12U, 0U, length, length + 4}) {
+        const auto board = with_branch(to);
+        EXPECT_EQ(board.stage(), "boot-code") << to;
+        EXPECT_EQ(board.why(), Code::BoardProgramDamaged);
+        const auto& rung = board.system().at(Stage::BootCode);
+        EXPECT_EQ(rung.text,
+                  "the first program's checksum holds, but its first instruction does not lead over its header");
+        ASSERT_TRUE(rung.evidence.at(0).range);
+        EXPECT_EQ(*rung.evidence[0].range, (DiskRange{1, 8192, 4}));
+        EXPECT_EQ(rung.evidence[0].expected, "a jump into its code");
+        EXPECT_EQ(rung.evidence[0].found, "a jump to byte " + std::to_string(to));
+    }
+}
+
 TEST(Egon, AsTheSystemsOwnMakerWritesIt) {
     const Folder folder;
     folder.write("code", forge::noise(5000, 3));

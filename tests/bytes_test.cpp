@@ -293,6 +293,61 @@ TEST(Checksums, MatchPublishedCheckValues) {
     EXPECT_EQ(crc16(0, digits), 0xBB3DU);
 }
 
+/// RFC 3629, section 3, for any number, whether it is a character or not.
+std::string encoded(std::uint32_t c, int length) {
+    static constexpr std::uint32_t leads[] = {0, 0, 0xC0, 0xE0, 0xF0};
+    std::string out;
+    for (int i = length - 1; i >= 0; --i)
+        out += static_cast<char>((i == length - 1 ? leads[length] : 0x80U) |
+                                 (c >> (6U * static_cast<unsigned>(i)) & (i == length - 1 ? 0xFFU >> length : 0x3FU)));
+    return out;
+}
+std::string as_bytes(const std::string& text) {
+    std::string out;
+    for (const char c : text) {
+        static constexpr char digits[] = "0123456789abcdef";
+        const auto byte = static_cast<std::uint8_t>(c);
+        out += std::string("\\x") + digits[byte >> 4U] + digits[byte & 0xFU];
+    }
+    return out;
+}
+
+TEST(Text, WhatIsUnseenIsShownByItsBytesUpToEachEdge) {
+    const struct {
+        std::uint32_t from, to;
+        int length;
+    } unseen[] = {{0x80, 0x9F, 2},     {0xAD, 0xAD, 2},     {0x61C, 0x61C, 2},    {0x180E, 0x180E, 3},
+                  {0x200B, 0x200F, 3}, {0x2028, 0x202E, 3}, {0x2060, 0x206F, 3},  {0xD800, 0xDFFF, 3},
+                  {0xFEFF, 0xFEFF, 3}, {0xFFF9, 0xFFFB, 3}, {0xE0000, 0xE0FFF, 4}};
+    for (const auto& [from, to, length] : unseen) {
+        for (const auto c : {from, to}) EXPECT_EQ(printable(encoded(c, length)), as_bytes(encoded(c, length))) << c;
+        // U+0080's neighbour below has one byte.
+        for (const auto c : {from - 1, to + 1})
+            if (c != 0x7F) EXPECT_EQ(printable(encoded(c, length)), encoded(c, length)) << c;
+    }
+    // The shortest form is the only one, and U+10FFFF the last character.
+    const struct {
+        std::uint32_t c;
+        int length;
+        bool is;
+    } edges[] = {{0x7F, 2, false},  {0xA0, 2, true},    {0x7FF, 2, true},     {0x7FF, 3, false},   {0x800, 3, true},
+                 {0xFFFF, 3, true}, {0xFFFF, 4, false}, {0x10000, 4, true},   {0x10FFFF, 4, true}, {0x110000, 4, false},
+                 {0xD7FF, 3, true}, {0xE000, 3, true},  {0x140000, 4, false}, {0x40, 2, false}};
+    for (const auto& [c, length, is] : edges)
+        EXPECT_EQ(printable(encoded(c, length)), is ? encoded(c, length) : as_bytes(encoded(c, length))) << c;
+    // One that is cut, at each place.
+    for (int length = 2; length <= 4; ++length)
+        for (int cut = 1; cut < length; ++cut) {
+            const auto part = encoded(length == 2   ? 0xFC
+                                      : length == 3 ? 0x2192
+                                                    : 0x1F3D4,
+                                      length)
+                                  .substr(0, static_cast<std::size_t>(cut));
+            EXPECT_EQ(printable(part), as_bytes(part));
+            EXPECT_EQ(printable(part + "a"), as_bytes(part) + "a");
+        }
+}
+
 TEST(Text, ControlBytesNeverReachATerminal) {
     EXPECT_EQ(printable("a\x1b[31mb\n\x7f"), "a\\x1b[31mb\\x0a\\x7f");
     EXPECT_EQ(printable("Hütte \xc3"), "Hütte \\xc3");
