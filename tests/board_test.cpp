@@ -634,6 +634,14 @@ TEST(Extlinux, IsFollowedAsUbootReadsIt) {
         {"a carriage return belongs to the name", replaced("/Image\n", "/Image\r\n"), "entry", "Station",
          Code::UbootFileMissing},
         {"keywords in any case", replaced("linux", "LINUX"), "yes", "Station", {}},
+        {"a word of a label that is not followed",
+         [](Card& c) {
+             const auto at = c.configuration.find("linux");
+             c.configuration.insert(at, "kaslrseed\nipappend 2\nfdtoverlays /none.dtbo\n");
+         },
+         "yes",
+         "Station",
+         {}},
         {"unknown keywords", replaced("TIMEOUT 20", "ui menu.c32\nTIMEOUT 20"), "yes", "Station", {}},
         {"a path beside the configuration", replaced("/disk.img", "disk.img"), "entry", "Station",
          Code::UbootFileMissing},

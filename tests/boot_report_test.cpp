@@ -217,6 +217,25 @@ TEST(Sarif, ResultsNameTheirCauseWhereItLiesAndWhatMendsIt) {
               1);
 }
 
+TEST(Sarif, ProposalsWithoutAPatchAreNoFixes) {
+    auto report = report_of(front_desk("wrong-kernel.img"));
+    auto& proposals = report.mendings->front().proposals;
+    ASSERT_FALSE(proposals.empty());
+    const auto fixes = [&] {
+        const auto run = json::parse(report_sarif(report)).at("runs").at(0);
+        return run.at("results").at(0).value("fixes", json::array());
+    };
+    const auto whole = fixes();
+    ASSERT_EQ(whole.size(), proposals.size());
+    // One that has none, before the others and behind them: they stay.
+    auto without = proposals.front();
+    without.patch = {};
+    without.title = "replace the disk";
+    proposals.insert(proposals.begin(), without);
+    proposals.push_back(without);
+    EXPECT_EQ(fixes(), whole);
+}
+
 TEST(Sarif, WhatStartsPassesAndWhatCannotBeToldIsOpen) {
     auto report = report_of(front_desk("healthy.img"));
     report.machine.disks.front().path = "/srv/a b%\xC3\xB6.img";

@@ -68,6 +68,50 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
     support::by_name);
 
+TEST(Mbr, ChsAgreesInEachUsualGeometry) {
+    // Heads and sectors of a track that BIOSes count by; ECMA-107's order: (cylinder * heads + head) * sectors + sector
+    // - 1.
+    for (const auto& [heads, sectors, usual] :
+         std::initializer_list<std::tuple<std::uint32_t, std::uint32_t, bool>>{{255, 63, true},
+                                                                               {240, 63, true},
+                                                                               {128, 63, true},
+                                                                               {64, 63, true},
+                                                                               {32, 63, true},
+                                                                               {16, 63, true},
+                                                                               {64, 32, true},
+                                                                               {254, 63, false},
+                                                                               {65, 63, false},
+                                                                               {17, 63, false},
+                                                                               {64, 31, false}}) {
+        const std::uint32_t cylinder = 2, head = 5, sector = 7;
+        const std::uint32_t first = (cylinder * heads + head) * sectors + sector - 1;
+        auto bytes = disk_with({{0, 0x83, first, 10}});
+        bytes.resize(std::size_t{40000} * 512);
+        bytes[447] = head;
+        bytes[448] = sector;
+        bytes[449] = cylinder;
+        const auto table = read(bytes);
+        EXPECT_EQ(codes(table), usual ? std::vector<Code>{} : std::vector{Code::MbrChsDiffers})
+            << heads << "/" << sectors;
+        if (usual) continue;
+        EXPECT_EQ(table.findings[0].text,
+                  "the CHS start of partition 1 does not match its LBA start in any usual geometry");
+        ASSERT_EQ(table.findings[0].evidence.size(), 1U);
+        EXPECT_EQ(table.findings[0].evidence[0].range, (DiskRange{1, 447, 3}));
+        EXPECT_EQ(table.findings[0].evidence[0].expected, "LBA " + std::to_string(first));
+        EXPECT_EQ(table.findings[0].evidence[0].found, "C/H/S 2/5/7");
+    }
+    // Cylinder 1022 is the last that is believed: 1023 stands for what is beyond, and sector 0 for nothing.
+    for (const auto& [sector, cylinder, told] :
+         {std::tuple{0xC1, 0xFE, true}, {0xC1, 0xFF, false}, {0xC0, 0xFE, false}}) {
+        auto bytes = disk_with({{0, 0x83, 2048, 10}});
+        bytes[447] = 0;
+        bytes[448] = static_cast<std::uint8_t>(sector);
+        bytes[449] = static_cast<std::uint8_t>(cylinder);
+        EXPECT_EQ(codes(read(bytes)).empty(), !told) << sector << " " << cylinder;
+    }
+}
+
 TEST(Mbr, ChsThatNamesAnotherSectorIsANote) {
     auto bytes = disk_with({{0, 0x83, 2048, 100}});
     bytes[447] = 5;

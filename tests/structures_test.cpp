@@ -207,3 +207,94 @@ TEST(SectorAt, TheCommandTakesFilesAndSaysWhatItKnows) {
     EXPECT_NE(nothing.status, 0);
     EXPECT_NE(nothing.out.find("IMAGE is required"), std::string::npos);
 }
+
+// --- by which bytes each kind is known
+// --------------------------------------------------------------------------------
+
+TEST(StructureMarks, StandWhereTheSystemsOwnMakersPutThem) {
+    const struct {
+        const char* command;
+        std::uint64_t size;
+        std::vector<std::pair<const char*, std::uint64_t>> kinds;
+    } makers[] = {
+        {"echo label: gpt | sfdisk -q {}", 4U << 20U, {{"gpt-header", 512}, {"gpt-header", (4U << 20U) - 512}}},
+        {"mkfs.ext4 -q -F {}", 8U << 20U, {{"ext-super", 1024}}},
+        {"mke2fs -q -F -b 4096 -O journal_dev {}", 8U << 20U, {{"ext-super", 1024}, {"journal-super", 4096}}},
+        {"mkfs.vfat -F 32 {}", 40U << 20U, {{"fat-info", 512}}},
+        {"mkntfs -q -F -c 4096 {}", 4U << 20U, {{"ntfs-boot", 0}, {"ntfs-record", 4 * 4096}}},
+        {"mkfs.exfat -q {}", 8U << 20U, {{"exfat-boot", 0}}},
+        {"mkfs.xfs -q -f {}", 320U << 20U, {{"xfs-super", 0}, {"xfs-free-space", 512}, {"xfs-inodes", 1024}}},
+        {"mkfs.btrfs -q -f {}", 128U << 20U, {{"btrfs-super", 65536}}},
+        {"mkfs.f2fs -q -f {}", 64U << 20U, {{"f2fs-super", 1024}}},
+        {"mkfs.nilfs2 -q -f {}", 136U << 20U, {{"nilfs-super", 1024}}},
+        {"printf x | cryptsetup -q luksFormat --type luks1 --pbkdf-force-iterations 1000 {} -",
+         8U << 20U,
+         {{"luks1-header", 0}}},
+        {"printf x | cryptsetup -q luksFormat --type luks2 --pbkdf pbkdf2 --pbkdf-force-iterations 1000 {} -",
+         32U << 20U,
+         {{"luks2-header", 0}}},
+        {"mksquashfs /usr/include/linux/limits.h {} -quiet -no-progress -noappend", 0, {{"squashfs-super", 0}}},
+    };
+    std::size_t made = 0;
+    for (const auto& maker : makers) {
+        const support::Folder folder;
+        const auto image = folder.file("v.img");
+        if (maker.size != 0) {
+            std::ofstream(image).close();
+            std::filesystem::resize_file(image, maker.size);
+        }
+        std::string command = maker.command;
+        command.replace(command.find("{}"), 2, image);
+        if (support::shell("PATH=$PATH:/sbin:/usr/sbin; " + command).status != 0) continue;
+        ++made;
+        const auto source = open_image(image, 1);
+        ASSERT_TRUE(source) << source.error().text();
+        for (const auto& [name, at] : maker.kinds) {
+            const auto* kind = structure_kind(name);
+            ASSERT_NE(kind, nullptr) << name;
+            const auto bytes =
+                (*source)->bytes(at, kind->size + 1 <= (*source)->size() - at ? kind->size + 1 : kind->size);
+            ASSERT_TRUE(bytes);
+            EXPECT_TRUE(kind->marks(*bytes)) << name << " of " << command;
+            EXPECT_FALSE(kind->marks(std::span(*bytes).subspan(1))) << name << ", a byte further on";
+        }
+    }
+    EXPECT_GE(made, 3U) << "hardly any maker of file systems is installed";
+}
+
+/// What none of those makes, by hand: Linux drivers/md/md_p.h and lvm2's lib/format_text/layout.h, lib/label/label.h;
+/// ECMA-119 8.1; [NTFS] INDX; the kernel's fs/xfs/libxfs/xfs_format.h, xfs_da_format.h, xfs_log_format.h.
+TEST(StructureMarks, OfTheOthersAreThoseOfTheirHeaders) {
+    const struct {
+        const char* kind;
+        std::size_t at;
+        Bytes bytes;
+    } marks[] = {{"raid-super", 0, {0xFC, 0x4E, 0x2B, 0xA9}},
+                 {"lvm-label", 0, forge::to_bytes("LABELONE")},
+                 {"lvm-metadata-head", 4, forge::to_bytes(" LVM2 x[5A%r0N*>")},
+                 {"iso-volume-descriptor", 0, {1, 'C', 'D', '0', '0', '1'}},
+                 {"iso-boot-record", 0, {0, 'C', 'D', '0', '0', '1'}},
+                 {"ntfs-index-block", 0, forge::to_bytes("INDX")},
+                 {"bitlocker-block", 0, forge::to_bytes("-FVE-FS-")},
+                 {"xfs-tree-head", 0, forge::to_bytes("BMA3")},
+                 {"xfs-group-tree", 0, forge::to_bytes("IAB3")},
+                 {"xfs-directory-head", 0, forge::to_bytes("XDB3")},
+                 {"xfs-link-head", 0, forge::to_bytes("XSLM")},
+                 {"xfs-log-record", 0, {0xFE, 0xED, 0xBA, 0xBE}}};
+    for (const auto& mark : marks) {
+        const auto* kind = structure_kind(mark.kind);
+        ASSERT_NE(kind, nullptr) << mark.kind;
+        Bytes bytes(512);
+        std::ranges::copy(mark.bytes, bytes.begin() + static_cast<std::ptrdiff_t>(mark.at));
+        EXPECT_TRUE(kind->marks(bytes)) << mark.kind;
+        // Each byte of it counts, and it counts only there.
+        for (std::size_t i = 0; i < mark.bytes.size(); ++i) {
+            auto other = bytes;
+            other[mark.at + i] ^= 0x40U;
+            EXPECT_FALSE(kind->marks(other)) << mark.kind << " " << i;
+        }
+        bytes.insert(bytes.begin(), 0x55);
+        EXPECT_FALSE(kind->marks(bytes)) << mark.kind;
+        EXPECT_FALSE(kind->marks(std::span(bytes).first(mark.at))) << mark.kind << ", cut before it";
+    }
+}
