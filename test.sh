@@ -2,7 +2,7 @@
 # SPDX-License-Identifier: MIT
 # Builds everything and passes the tests, under ASan and UBSan; and, where a corpus of really booted disks is at hand
 # (HERBERGE_CORPUS, or ../shared/corpus), compares the optimised program with the areas that are claimed.
-# The sanitizers run with clang, which takes half of GCC's time for that.
+# The sanitizers run with clang, which takes half of GCC's time for that; clang-tidy looks at what was changed last.
 # --quick passes the tests in the optimised build instead, without the sanitizers; --both does both.
 . "$(dirname "$0")/scripts/common.sh"
 case "${1:-}" in
@@ -10,7 +10,7 @@ case "${1:-}" in
     --both) quick=no optimised=ON ;;
     *) quick=no optimised=OFF ;;
 esac
-install_packages libgtest-dev liblzo2-dev libx86emu-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler mtd-utils mkbootimg openssl qemu-system-x86 cpio kmod
+install_packages libgtest-dev liblzo2-dev libx86emu-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler mtd-utils mkbootimg openssl qemu-system-x86 cpio kmod clang-tidy clang-format git
 build release -DHERBERGE_BUILD_TESTS=$optimised
 cd "$root"
 status=0
@@ -28,6 +28,9 @@ fi
 # Whole disks of the distribution's loaders and kernels, broken and really started in a virtual PC: as many as six minutes allow,
 # the same ones each time (conformance/run without --seconds starts all).
 [ "$quick" = yes ] || conformance/run --tool build/release/tool/herberge --seconds 360 || status=1
+
+# What was changed last, as the tools read it that look for mistakes in the source.
+[ "$quick" = yes ] || [ ! -e .git ] || scripts/lint.sh --changed || status=1
 
 # The library as others use it: installed, found by CMake and by pkg-config.
 stage=$(mktemp -d)

@@ -3,8 +3,8 @@
 // the specification; attributes that are encrypted or of a size that is changed; links ([MS-FSCC] 2.1.2).
 #include <functional>
 
-#include "support.hpp"
 #include "forge/windows.hpp"
+#include "support.hpp"
 
 using namespace herberge;
 using support::Bytes;

@@ -91,8 +91,8 @@ struct Unit {
 /// The units of a root, loaded as they are asked for. Not for several threads.
 class UnitStore {
 public:
-    /// `root` and `arguments`, which are the kernel's, must outlive the store. `machine` is that on which the root lies:
-    /// the types of its partitions make mounts, too; null: those are left out.
+    /// `root` and `arguments`, which are the kernel's, must outlive the store. `machine` is that on which the root
+    /// lies: the types of its partitions make mounts, too; null: those are left out.
     UnitStore(const Volume& root, const CommandLine& arguments, const Machine* machine = nullptr);
     ~UnitStore();
     UnitStore(const UnitStore&) = delete;

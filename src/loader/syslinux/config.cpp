@@ -379,12 +379,13 @@ private:
             stop(entry, Code::EntryDeviceMissing, fmt::format("chain.c32 finds nothing for {}", append));
             return;
         }
-        chain_to(entry, *disk, volume);
+        if (volume == nullptr) chain_to(entry, disk->source);
+        else chain_to(entry, volume->source);
     }
 
-    void chain_to(MenuEntry& entry, const Disk& disk, const VolumeRef& volume) {
+    void chain_to(MenuEntry& entry, const Source& code) {
         entry.kind = EntryKind::Chainload;
-        entry.chain = first_sector_of(volume != nullptr ? volume->source : disk.source);
+        entry.chain = first_sector_of(code);
         entry.kernel_loaded = true;
     }
 
@@ -392,7 +393,7 @@ private:
     void local(MenuEntry& entry, int device) {
         entry.kind = EntryKind::Nothing;
         const Disk* disk = device >= 0x80 ? machine_.drive(device - 0x80, volume_.disk) : nullptr;
-        if (disk != nullptr) chain_to(entry, *disk, nullptr);
+        if (disk != nullptr) chain_to(entry, disk->source);
     }
 
     void sector(MenuEntry& entry, const std::string& name, int line) {
@@ -553,7 +554,7 @@ void look_for_menu(const Machine& machine, const Volume& volume, const std::vect
             out.menu = read_config(machine, volume, path, out);
             if (out.stopped_by() != nullptr) {
                 auto& screen = out.stop->findings.front().symptom;
-                screen = banner + "\n" + screen;
+                screen.insert(0, "\n").insert(0, banner);
             }
             out.configuration_text = fmt::format("{} gives {} entr{}", out.menu.place, out.menu.entries.size(),
                                                  out.menu.entries.size() == 1 ? "y" : "ies");
