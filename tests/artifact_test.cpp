@@ -82,9 +82,25 @@ Ramdisk look(const Bytes& bytes) { return *inspect_ramdisk(*support::source_of(b
 
 class RamdiskPackings : public testing::TestWithParam<Packing> {};
 TEST_P(RamdiskPackings, UnpackAlsoBehindAnEarlyArchive) {
-    const auto rd = look(join({early(), GetParam().pack(forge::make_cpio(small_ramdisk()))}));
+    const auto archive = forge::make_cpio(small_ramdisk());
+    const auto packed = GetParam().pack(archive);
+    const auto rd = look(join({early(), packed}));
     EXPECT_FALSE(rd.damage) << rd.damage->text();
     ASSERT_EQ(rd.members.size(), 2U);
+    EXPECT_EQ(rd.members[0].offset, 0U);
+    // An archive that is not packed is over with the name of its last record; zeros fill the block.
+    const auto over = [](const Bytes& bytes) {
+        static constexpr std::string_view last = "TRAILER!!!";
+        const auto at = std::search(bytes.begin(), bytes.end(), last.begin(), last.end());
+        return static_cast<std::size_t>(at - bytes.begin()) + last.size() + 1;
+    };
+    EXPECT_EQ(rd.members[0].unpacked, over(early()));
+    EXPECT_EQ(rd.members[0].files, 4U) << "three folders and one file";
+    EXPECT_EQ(rd.members[1].offset, early().size());
+    const bool plain = GetParam().kind == Compression::None;
+    EXPECT_EQ(rd.members[1].length, plain ? over(archive) : packed.size());
+    EXPECT_EQ(rd.members[1].unpacked, plain ? over(archive) : archive.size());
+    EXPECT_FALSE(rd.members[1].early);
     EXPECT_TRUE(rd.members[0].early);
     EXPECT_EQ(rd.members[1].compression, GetParam().kind);
     EXPECT_EQ(rd.members[1].files, 12U);
