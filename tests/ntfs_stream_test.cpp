@@ -84,6 +84,17 @@ struct Volume {
     }
 };
 
+/// Puts an attribute in place of that of the file's data, which is the last of its record.
+void put_attribute(Volume& volume, Bytes attribute) {
+    auto& image = volume.image;
+    std::size_t at = volume.record + get16(image, volume.record + 20);
+    while (forge::get32(image, at) != 0x80) at += forge::get32(image, at + 4);
+    forge::put32(attribute, 4, static_cast<std::uint32_t>(attribute.size()));
+    std::copy(attribute.begin(), attribute.end(), image.begin() + static_cast<std::ptrdiff_t>(at));
+    forge::put32(image, at + attribute.size(), 0xFFFFFFFFU);
+    forge::put32(image, volume.record + 24, static_cast<std::uint32_t>(at + attribute.size() + 8 - volume.record));
+}
+
 Volume volume_with(const Stored& stored) {
     forge::Tree tree;
     Bytes clusters = stored.packed;
@@ -96,9 +107,7 @@ Volume volume_with(const Stored& stored) {
     out.file = found->file.id;
     out.first = (*fs->open(out.file, "x"))->locate(0, 1).front().offset;
     out.record = mft + (out.file & 0xFFFFFFFFFFFFU) * record_size;
-    // The attribute of its data is the last one; ours takes its place ([NTFS] $DATA, not resident, compressed).
-    std::size_t at = out.record + get16(out.image, out.record + 20);
-    while (forge::get32(out.image, at) != 0x80) at += forge::get32(out.image, at + 4);
+    // [NTFS] $DATA, not resident, compressed.
     Bytes a(72);
     forge::put32(a, 0, 0x80);
     a[8] = 1;
@@ -111,10 +120,7 @@ Volume volume_with(const Stored& stored) {
     forge::put64(a, 56, stored.valid.value_or(stored.size));
     a = a + stored.runs(static_cast<unsigned>(out.first / cluster));
     a.resize((a.size() + 8) / 8 * 8);
-    forge::put32(a, 4, static_cast<std::uint32_t>(a.size()));
-    std::copy(a.begin(), a.end(), out.image.begin() + static_cast<std::ptrdiff_t>(at));
-    forge::put32(out.image, at + a.size(), 0xFFFFFFFFU);
-    forge::put32(out.image, out.record + 24, static_cast<std::uint32_t>(at + a.size() + 8 - out.record));
+    put_attribute(out, std::move(a));
     return out;
 }
 
@@ -286,8 +292,6 @@ TEST(NtfsAttributes, TheSizeOfAFileIsChangedInBothFields) {
 /// A reparse point in place of the file's data: its tag, and its names.
 Volume link_with(std::uint32_t tag, std::string_view target, unsigned more_flags, std::uint16_t offset = 0) {
     auto volume = volume_with({forge::noise(8192, 4), [](unsigned at) { return run(2, at); }, 2, 8192, {}, 0, 0});
-    std::size_t at = volume.record + get16(volume.image, volume.record + 20);
-    while (forge::get32(volume.image, at) != 0x80) at += forge::get32(volume.image, at + 4);
     Bytes value(16);
     forge::put32(value, 0, tag);
     forge::put16(value, 8, offset);
@@ -301,10 +305,7 @@ Volume link_with(std::uint32_t tag, std::string_view target, unsigned more_flags
     forge::put16(a, 20, 24);
     a = a + value;
     a.resize((a.size() + 7) / 8 * 8);
-    forge::put32(a, 4, static_cast<std::uint32_t>(a.size()));
-    std::copy(a.begin(), a.end(), volume.image.begin() + static_cast<std::ptrdiff_t>(at));
-    forge::put32(volume.image, at + a.size(), 0xFFFFFFFFU);
-    forge::put32(volume.image, volume.record + 24, static_cast<std::uint32_t>(at + a.size() + 8 - volume.record));
+    put_attribute(volume, std::move(a));
     return volume;
 }
 
