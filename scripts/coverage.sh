@@ -11,9 +11,10 @@ cmake --preset clang -B build/coverage -DHERBERGE_BUILD_TESTS=ON -DHERBERGE_BUIL
 cmake --build build/coverage -- -j "$(nproc)" | tail -n 1
 profiles=build/coverage/profiles
 rm -rf "$profiles" && mkdir -p "$profiles"
+# Without the program that lets memory end: what writes the profiles down does not stand that.
 # The tests start the tool and the examples: each process leaves a profile, of which those of one program are added up.
 status=0
-LLVM_PROFILE_FILE="$root/$profiles/%4m.profraw" ctest --test-dir build/coverage -j "$(nproc)" >build/coverage/ctest.log || {
+LLVM_PROFILE_FILE="$root/$profiles/%4m.profraw" ctest --test-dir build/coverage -j "$(nproc)" -E '^allocations$' >build/coverage/ctest.log || {
     status=1
     tail -n 20 build/coverage/ctest.log
 }
