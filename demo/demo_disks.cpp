@@ -48,10 +48,9 @@ FrontDesk front_desk() {
     t.file("/etc/inittab",
            "::sysinit:/etc/init.d/rcS\ntty1::respawn:/sbin/getty 38400 tty1\n::ctrlaltdel:/sbin/reboot\n");
     t.file("/etc/init.d/rcS",
-           "#!/bin/sh\n# opens the front desk\nmount -a || exit 1\n/etc/init.d/guestbook start || { echo 'the guest "
-           "book stays "
-           "closed'; exit 1; }\n/usr/bin/welcome-lamp "
-           "on || true\n",
+           "#!/bin/sh\n# opens the front desk\nmount -a || exit 1\n"
+           "/etc/init.d/guestbook start || { echo 'the guest book stays closed'; exit 1; }\n"
+           "/usr/bin/welcome-lamp on || true\n",
            0755);
     t.file("/etc/init.d/guestbook", "#!/bin/sh\necho \"guest book: $1\"\n", 0755);
     t.file("/usr/bin/busybox", forge::make_program(), 0755);
