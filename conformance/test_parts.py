@@ -23,7 +23,7 @@ class Faults(unittest.TestCase):
                 self.assertTrue(fault.steps, fault.name)
                 disk = faults.Disk("/dev/null", BY_NAME[fault.machine])
                 for step in fault.steps:
-                    self.assertTrue(hasattr(disk, "step_" + step[0]), step)
+                    self.assertTrue(hasattr(disk, "step_" + step[0].replace("-", "_")), step)
                     if step[0] not in ("sfdisk",):
                         disk.locate(step[1])
         self.assertGreaterEqual(len(seen), 200)
@@ -56,6 +56,46 @@ class Faults(unittest.TestCase):
                 with self.assertRaises(ValueError, msg=wrong):
                     disk.apply([wrong])
         self.assertEqual((data[:2], data[510:512], data[526:528], data[-5:]), (b"\xeb\x3c", b"\0\0", b"\x55\x2a", b"\0\7\7\0\0"))
+
+
+    def test_lost_sectors_are_those_that_hold_the_bytes(self):
+        base = bases.Base("x", "bios", "d1p1", None, {}, {"esp": ("fat", 4)}, {"core": (512, 4096), "kernel": "esp:/EFI/linux.x"})
+        with tempfile.NamedTemporaryFile() as file:
+            data = bytearray(65536)
+            data[4 * 512 + 5 * 512 + 5:][:11] = b"LINUX   X  "  # not where an entry can be
+            data[10000:10000 + 12] = b"\0" * 12
+            at = 4 * 512 + 8192 + 96
+            data[at:at + 12] = b"LINUX   X  \x20"
+            file.write(data)
+            file.flush()
+            rows = (([["lose", "core"]], set(range(1, 9))), ([["lose", "core", "511", "2"]], {1, 2}), ([["lose", "core", "-1", "1"]], {8}),
+                    ([["lose", "core", "512", "512"], ["lose", "disk", "-512", "512"]], {2, 127}), ([["lose-record", "kernel"]], {at // 512}))
+            for steps, wanted in rows:
+                disk = faults.Disk(file.name, base)
+                disk.apply(steps)
+                self.assertEqual(disk.lost, wanted, steps)
+            for wrong in (["lose", "core", "4096", "1"], ["lose", "core", "4000", "200"]):
+                with self.assertRaises(ValueError, msg=wrong):
+                    faults.Disk(file.name, base).apply([wrong])
+
+    def test_what_is_lost_is_a_part_of_what_the_machine_sees(self):
+        one = machine.Machine.__new__(machine.Machine)
+        one.identity, one.memory = machine.hashlib.sha256(), 512
+        with tempfile.NamedTemporaryFile() as file:
+            keys = [one.key(file.name, "bios", lost) for lost in ((), {1}, {2}, {1, 2})]
+            self.assertEqual(len(set(keys)), 4)
+            self.assertEqual(one.key(file.name, "bios"), keys[0])
+        with tempfile.TemporaryDirectory() as folder:
+            image = pathlib.Path(folder, "a,b.img")
+            image.write_bytes(bytes(8 << 20))
+            drive = one.command(image, "bios", folder, (), {7, 3})[-1]
+            written = pathlib.Path(folder, "written").read_bytes()
+        self.assertTrue(drive.startswith("if=virtio,file=json:"), drive)
+        asked = machine.json.loads(drive.partition("json:")[2].replace(",,", ","))["backing"]["file"]
+        self.assertEqual([(r["sector"], r["event"]) for r in asked["inject-error"]], [(3, "read_aio"), (7, "read_aio")])
+        self.assertEqual(asked["image"]["filename"], str(image))
+        # 8 MiB are 256 tables of 64 sectors, whose own table takes four.
+        self.assertEqual((written[:8], len(written), written[1024:1040]), (b"QFI\xfb\0\0\0\3", 7 * 512, b"\0\1" * 7 + b"\0\0"))
 
 
 class Ends(unittest.TestCase):
@@ -142,7 +182,7 @@ class SecondOpinion(unittest.TestCase):
             program = run.Program.__new__(run.Program)
             program.args, program.cache, program.begin = argparse.Namespace(kept=False, seconds=0, tool="x", keep=None), cache, 0
             program.maker = mock.Mock(image=lambda base: cache / "image")
-            program.machine = mock.Mock(key=lambda image, firmware: "key", variables=lambda firmware: "")
+            program.machine = mock.Mock(key=lambda image, firmware, lost: "key", variables=lambda firmware: "")
             program.machine.start = mock.Mock(side_effect=[(text, 1.0) for text in consoles])
             said = compare.Said({"systems": [{"place": "d1p1", "starts": starts, "stops_at": stage}]}, "d1p1")
             with mock.patch.object(run.compare, "check", return_value=(said, None)):

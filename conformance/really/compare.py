@@ -1,6 +1,6 @@
 # SPDX-License-Identifier: MIT
 """What `check` says of a disk, against how its start really ended."""
-import json, re, subprocess
+import json, pathlib, re, subprocess
 
 # Agreement, an honest "cannot be told", and the ways to differ.
 AGREES, UNKNOWN, MISS, FALSE_ALARM, WRONG_STAGE, WRONG_SCREEN, WRONG_ENTRY, FAILED = "agrees", "unknown", "miss", "false alarm", "wrong stage", "wrong screen", "wrong entry", "no answer"
@@ -16,16 +16,20 @@ class Said:
         self.system = own[0] if own else None
         s = self.system or {}
         self.starts, self.stage, self.screen, self.entry = s.get("starts", "no system"), s.get("stops_at"), s.get("symptom"), s.get("entry")
+        self.unsure = {rung["stage"] for rung in s.get("stages", []) if rung["state"] == "unknown"}
 
     def __str__(self):
         return {"yes": "starts", "no": f"stops at {self.stage}"}.get(self.starts, self.starts)
 
 
-def check(tool, image, firmware, variables, place):
-    """What the tool says; None and why, if it does not answer."""
+def check(tool, image, firmware, variables, place, lost=()):
+    """What the tool says; None and why, if it does not answer. `lost`: sectors that the disk refuses to give."""
     command = [tool, "check", "--format", "json", str(image), "--firmware", "bios" if firmware == "bios" else "uefi"]
     if firmware != "bios":
         command += ["--variables", variables]
+    if lost:
+        command += ["--unreadable", str(image) + ".lost"]
+        pathlib.Path(command[-1]).write_text("".join(f"{sector} 1\n" for sector in sorted(lost)))
     try:
         done = subprocess.run(command, capture_output=True, timeout=60)
     except subprocess.TimeoutExpired:
@@ -67,6 +71,8 @@ def judge(said, end, console, entries):
         return AGREES, ""
     if said.starts == "yes":
         return MISS, f"it {end} ({end.why}); said: it starts"
+    if said.stage not in end.stages and said.unsure & set(end.stages):
+        return UNKNOWN, ""  # it goes no further than it was said to, and perhaps not as far
     if said.stage not in end.stages:
         return WRONG_STAGE, f"it {end} ({end.why}); said: {said}"
     if said.screen and not on_screen(said.screen, console):

@@ -14,6 +14,11 @@ def decided(text):
     return any(re.search(d, text) for d in DECISIVE)
 
 
+def disturbed(text):
+    """What a virtual PC comes to on a host that leaves it no time: its clock fails the kernel's test."""
+    return "IO-APIC + timer doesn't work" in text
+
+
 class End:
     """`starts`, or the stages that a stop as the console shows it can be meant by; `entry`: the entry that ran, by its own word."""
 
@@ -57,6 +62,8 @@ RULES = (
     # SYSLINUX
     (r"(?i)Loading [^\n]*initrd[^\n]*failed", ("ramdisk",)),
     (r"(?i)Loading [^\n]*vmlinuz[^\n]*ok", ("kernel", "ramdisk")),
+    (r"(?s)Loading [^\n]*vmlinuz[^\n]*(?:CHS|EDD): Error (?:(?!Loading ).)*failed", ("entry", "kernel")),
+    (r"Loading [^\n]*vmlinuz\.\.\. ?$", ("entry", "kernel")),
     (r"(?i)Loading [^\n]*vmlinuz[^\n]*failed|Could not find kernel image|Invalid or corrupt kernel image|Booting kernel failed", ("entry", "kernel")),
     (r"No configuration file found|No DEFAULT or UI|Loading [^\n]*failed|\nboot: ?$", ("configuration", "entry")),
     (r"Failed to load (?:COM32 file )?ldlinux\.c32|Failed to load libcom32|not a COM32R|Load error|Boot error|checksum error", ("loader", "boot-sector")),
@@ -65,6 +72,7 @@ RULES = (
     (r"This is not a bootable disk", ("boot-sector", "partition-table")),
     # systemd-boot, unified images
     (r"Boot in \d+ s\.|Reboot Into Firmware Interface", ("configuration", "entry")),
+    (r"Error preparing initrd: Device Error", ("ramdisk", "kernel")),  # which of two neighbours is lost is not shown
     (r"Error loading [^\n]*initrd|initrd[^\n]*(?:Not Found|not found)|Error (?:preparing|opening|reading) initrd", ("ramdisk",)),
     (r"Error loading [^\n]*(?:vmlinuz|linux)|Failed to execute|Error registering|Kernel [^\n]*not|Bad kernel image", ("kernel", "entry")),
     (r"Unable to locate kernel|No loader found|No configuration file", ("configuration", "entry")),

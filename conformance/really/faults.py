@@ -15,7 +15,11 @@ either, or `disk` for all bytes. Numbers may be hexadecimal, an offset below zer
     delete FILE            rename FILE PATH        truncate FILE LENGTH      write FILE TEXT       append FILE TEXT
     replace FILE OLD NEW   copy FILE FILE          swap FILE FILE            link FILE TARGET      mode FILE OCTAL
     flip PLACE OFFSET MASK zero PLACE [OFFSET LENGTH]   hex PLACE OFFSET BYTES   fill PLACE OFFSET LENGTH BYTE
-    move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the CRCs of a GPT header right again)"""
+    move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the CRCs of a GPT header right again)
+    lose PLACE [OFFSET LENGTH]                     lose-record FILE
+
+`lose` makes the disk refuse each reading of the sectors that hold these bytes, as a worn one does; `lose-record` the sector that
+tells where the file lies (its inode on ext; on FAT its folder's entry)."""
 import os, pathlib, re, shlex, struct, subprocess, tempfile, zlib
 from .packages import output
 
@@ -58,6 +62,7 @@ class Disk:
 
     def __init__(self, path, base):
         self.path, self.base = str(path), base
+        self.lost = set()  # numbers of sectors that the disk refuses
 
     # --- files ---
     def locate(self, name):
@@ -120,7 +125,7 @@ class Disk:
         if kind == "ext":
             said = self.debugfs(sector, "stats", f'stat "{path}"')
             block = int(re.search(r"Block size:\s+(\d+)", said).group(1))
-            size, out = len(self.content(name)), []
+            size, out = int(re.search(r"\bSize:\s+(\d+)", said).group(1)), []
             # The blocks of the file's own lists are called (IND), (DIND) and (ETB0).
             for first, last, where in re.findall(r"\((\d+)(?:-(\d+))?\):(\d+)", said):
                 for i in range(int(first), int(last or first) + 1):
@@ -168,7 +173,7 @@ class Disk:
     def apply(self, steps):
         for step in steps:
             try:
-                getattr(self, "step_" + step[0])(*step[1:])
+                getattr(self, "step_" + step[0].replace("-", "_"))(*step[1:])
             except (AttributeError, TypeError, IndexError) as error:
                 raise ValueError(f"{' '.join(step)}: {error}")
 
@@ -234,6 +239,37 @@ class Disk:
         start = self.extents(name)[0][0]
         self.step_zero(name)
         self.write(start + number(by), data)
+
+    def lose(self, offset, length):
+        self.lost.update(range(offset // 512, (offset + length + 511) // 512))
+
+    def step_lose(self, name, offset="0", length=None):
+        extents, at, left = self.extents(name), number(offset), number(length) if length else None
+        at += sum(size for _, size in extents) if at < 0 else 0
+        for start, size in extents:
+            take = max(0, size - at) if left is None else min(max(0, size - at), left)
+            if take:
+                self.lose(start + at, take)
+            at, left = max(0, at - size), None if left is None else left - take
+        if left or not self.lost:
+            raise ValueError(f"{name} ends before that")
+
+    def step_lose_record(self, name):
+        kind, sector, path = self.locate(name)
+        if kind == "ext":
+            block, offset = re.search(r"located at block (\d+), offset (0x[0-9a-fA-F]+)", self.debugfs(sector, f'imap "{path}"')).groups()
+            size = int(re.search(r"Block size:\s+(\d+)", self.debugfs(sector, "stats")).group(1))
+            self.lose(sector * 512 + int(block) * size + int(offset, 16), 1)
+            return
+        base, _, suffix = path.rpartition("/")[2].upper().partition(".")
+        if len(base) > 8 or len(suffix) > 3:
+            base, suffix = base[:6] + "~1", suffix[:3]
+        short, volume, at = f"{base:8}{suffix:3}".encode(), self.bytes(sector * 512, 1 << 26), -32
+        while (at := volume.find(short, at + 32)) >= 0 and (at % 32 or volume[at + 11] & 0x18):
+            at += -(at % 32)
+        if at < 0:
+            raise ValueError(f"no entry {short} for {name}")
+        self.lose(sector * 512 + at, 32)
 
     def step_sfdisk(self, *arguments):
         output("sfdisk", "-q", "--no-reread", "--no-tell-kernel", "--force", *[a.replace("DISK", self.path) for a in arguments])

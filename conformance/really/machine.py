@@ -1,6 +1,6 @@
 # SPDX-License-Identifier: MIT
 """Real starts in a virtual PC with real firmware: no network, no window, and only until the console decides how it ended."""
-import hashlib, os, re, select, shutil, subprocess, tempfile, time
+import hashlib, json, os, re, select, shutil, struct, subprocess, tempfile, time
 from . import ends
 
 SECONDS = 300
@@ -25,16 +25,18 @@ class Machine:
     def variables(self, firmware):
         return os.path.join(self.tree, "usr/share/OVMF", f"OVMF_VARS_4M{'.ms' if firmware == 'secure' else ''}.fd")
 
-    def key(self, image, firmware):
+    def key(self, image, firmware, lost=()):
         """What an outcome is kept under: everything that the machine sees."""
         digest = self.identity.copy()
         digest.update(firmware.encode())
+        if lost:
+            digest.update(b"lost until they are written" + json.dumps(sorted(lost)).encode())
         with open(image, "rb") as file:
             while piece := file.read(1 << 22):
                 digest.update(piece)
         return digest.hexdigest()[:32]
 
-    def command(self, image, firmware, folder, more):
+    def command(self, image, firmware, folder, more, lost=()):
         out = ["qemu-system-x86_64", "-accel", "tcg", "-m", str(self.memory), "-display", "none", "-vga", "none", "-monitor", "none", "-serial", "stdio", "-net", "none", "-no-reboot", *more]
         if firmware == "bios":
             out += ["-machine", "pc,graphics=off"]
@@ -44,12 +46,22 @@ class Machine:
             code = os.path.join(self.tree, "usr/share/OVMF", f"OVMF_CODE_4M{'.ms' if firmware == 'secure' else ''}.fd")
             out += ["-machine", "q35,smm=on" if firmware == "secure" else "q35", "-global", "ICH9-LPC.disable_s3=1", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={code}",
                     "-drive", f"if=pflash,format=raw,unit=1,file={variables}"]
-        return out + ["-drive", f"file={image},format=raw,if=virtio,snapshot=on"]
+        if not lost:
+            return out + ["-drive", f"file={image},format=raw,if=virtio,snapshot=on"]
+        rules = [{"event": "read_aio", "sector": sector, "errno": 5} for sector in sorted(lost)]
+        worn = {"driver": "raw", "file": {"driver": "blkdebug", "image": {"driver": "file", "filename": str(image), "locking": "off"}, "inject-error": rules}}
+        written = os.path.join(folder, "written")
+        with open(written, "wb") as file:
+            file.write(nothing_written(os.path.getsize(image)))
+        disk = {"driver": "qcow2", "file": {"driver": "file", "filename": written}, "backing": worn}
+        # The emulator joins readings of neighbours into one, which would fail as a whole.
+        return out + ["-global", "virtio-blk-pci.request-merging=off", "-drive", "if=virtio,file=json:" + json.dumps(disk).replace(",", ",,")]
 
-    def start(self, image, firmware, more=(), patience=1):
-        """The console's text until its end is decided, and the seconds that it took. `patience`: how many times the bounds of silence."""
+    def start(self, image, firmware, more=(), patience=1, lost=()):
+        """The console's text until its end is decided, and the seconds that it took. `patience`: how many times the bounds of silence;
+        `lost`: sectors that the disk refuses to give."""
         with tempfile.TemporaryDirectory() as folder:
-            process = subprocess.Popen(self.command(image, firmware, folder, more), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
+            process = subprocess.Popen(self.command(image, firmware, folder, more, lost), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
             begin, seen, last, worked, pressed = time.time(), b"", time.time(), 0.0, 0
             try:
                 while time.time() - begin < SECONDS * patience:
@@ -74,6 +86,16 @@ class Machine:
                 process.kill()
                 process.wait()
             return plain(seen), time.time() - begin
+
+
+def nothing_written(size):
+    """An empty layer of writings over a disk of `size` bytes, a sector each, since a worn disk gives what was written anew (the
+    emulator's format qcow2, version 3: docs/interop/qcow2.txt)."""
+    sector, spans = 512, -(-size // (512 * 64))  # one table for each 64 sectors
+    first = -(-spans * 8 // sector)  # sectors of the table of tables
+    head = struct.pack(">4sIQIIQIIQQIIQQQQII", b"QFI\xfb", 3, 0, 0, 9, size, 0, spans, 3 * sector, sector, 1, 0, 0, 0, 0, 0, 4, 104)
+    counts = struct.pack(">H", 1) * (3 + first)
+    return head.ljust(sector, b"\0") + struct.pack(">Q", 2 * sector).ljust(sector, b"\0") + counts.ljust(sector, b"\0") + bytes(first * sector)
 
 
 def work(pid):
