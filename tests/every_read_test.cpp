@@ -195,8 +195,8 @@ TEST_P(EverySector, MayBeLost) {
     }
 }
 
-TEST(Losses, WhatIsMissedForThemIsUnknownAndNotAbsent) {
-    // A folder that could not be listed once: of the files in it nobody can tell.
+TEST(Losses, WhatIsMissedForThemIsSaidToLieThere) {
+    // A folder that could not be listed once: the machine cannot list it either.
     const auto disk = memory_source(demo::weather_station().build(), "d1", 1);
     const auto watched = std::make_shared<Watched>(disk);
     ASSERT_EQ(Walked(watched, demo::station_board).starts(), "yes ");
@@ -208,9 +208,9 @@ TEST(Losses, WhatIsMissedForThemIsUnknownAndNotAbsent) {
                 std::string::npos)
                 continue;
             ++seen;
-            EXPECT_EQ(rung.state, State::Unknown);
-            EXPECT_EQ(walked.verdict.systems[0].starts, Starts::Unknown);
-            EXPECT_EQ(walked.verdict.systems[0].stops_at, std::nullopt);
+            EXPECT_EQ(rung.state, State::Breaks);
+            EXPECT_EQ(walked.verdict.systems[0].starts, Starts::No);
+            EXPECT_EQ(walked.verdict.systems[0].stops_at, rung.stage);
             ASSERT_FALSE(rung.evidence.empty());
             EXPECT_EQ(rung.evidence.back().found, "the medium does not give them");
             ASSERT_TRUE(rung.evidence.back().range);

@@ -551,8 +551,9 @@ TEST_P(Unreadables, AreToldAsUnreadable) {
 }
 INSTANTIATE_TEST_SUITE_P(
     All, Unreadables,
-    testing::Values(Lost{"Fstab", "/etc/fstab", 0, "unknown", {}, "/etc/fstab cannot be read", "is there: "},
-                    Lost{"Inittab", "/etc/inittab", 0, "unknown", {}, "/etc/inittab cannot be read", "missing"},
+    testing::Values(Lost{"Fstab", "/etc/fstab", 0, "yes", {}, "/etc/fstab cannot be read", "is there: "},
+                    Lost{"Inittab", "/etc/inittab", 0, "services", Code::ServicesInittabMissing,
+                         "/etc/inittab cannot be read", "missing"},
                     Lost{"StartupScript", "/etc/init.d/rcS", 0, "services", {}, "cannot be read", "does not exist"},
                     Lost{"KernelMiddle", "/boot/vmlinuz-6.1.0-almhof", 50000, "kernel", Code::KernelUnreadable,
                          "failure reading sector 0x", "CRC-32"},

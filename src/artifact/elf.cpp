@@ -200,7 +200,7 @@ Executable judge(const FileSystem& fs, std::string_view volume, std::string_view
     };
     const auto found = resolve(fs, path);
     if (!found) {
-        if (found.error().kind == ErrorKind::Checksum) return unreadable(found.error());
+        if (found.error().kind == ErrorKind::Checksum || found.error().unreadable()) return unreadable(found.error());
         const bool dangling = found.error().kind == ErrorKind::NotFound && !found.error().found.empty();
         return refuse(dangling ? Code::ProgramLinkDangling : Code::ProgramMissing, found.error().what,
                       evidence_place(place, "an executable program", found.error().what));

@@ -17,6 +17,7 @@
 #include <herberge/budget.hpp>
 #include <herberge/bytes.hpp>
 
+#include "bytes/lost.hpp"
 #include "bytes/steady.hpp"
 
 namespace herberge {
@@ -325,19 +326,28 @@ public:
         return base_->locate(offset, length);
     }
     [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
-        if (auto done = base_->read(offset, into); !done) return done;
+        if (!inside(*this, offset, into.size())) return past_end(*this, offset, into.size());
         const std::uint64_t end = offset + into.size();
         auto piece = pieces_.upper_bound(offset);
         if (piece != pieces_.begin()) --piece;
+        // What is covered is not asked of the base, which may not be able to give it.
+        std::uint64_t at = offset;
+        const auto below = [&](std::uint64_t to) -> Result<void> {
+            if (at >= to) return {};
+            return base_->read(at,
+                               into.subspan(static_cast<std::size_t>(at - offset), static_cast<std::size_t>(to - at)));
+        };
         for (; piece != pieces_.end() && piece->first < end; ++piece) {
             const std::uint64_t from = std::max(offset, piece->first);
             const std::uint64_t to = std::min(end, piece->first + piece->second.size());
             if (from >= to) continue;
+            if (auto done = below(from); !done) return done;
             std::copy(piece->second.begin() + static_cast<std::ptrdiff_t>(from - piece->first),
                       piece->second.begin() + static_cast<std::ptrdiff_t>(to - piece->first),
                       into.begin() + static_cast<std::ptrdiff_t>(from - offset));
+            at = to;
         }
-        return {};
+        return below(end);
     }
     Result<void> write(std::uint64_t offset, std::span<const std::uint8_t> bytes) override {
         if (!inside(*this, offset, bytes.size())) return past_end(*this, offset, bytes.size());
@@ -487,6 +497,54 @@ private:
 };
 
 }  // namespace
+
+namespace {
+
+class GoesOn final : public ByteSource {
+public:
+    explicit GoesOn(Source base) : base_(std::move(base)) {}
+    [[nodiscard]] std::uint64_t size() const noexcept override { return base_->size(); }
+    [[nodiscard]] std::string place() const override { return base_->place(); }
+    [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t offset, std::uint64_t length) const override {
+        return base_->locate(offset, length);
+    }
+    [[nodiscard]] Result<void> read(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        auto done = base_->read(offset, into);
+        if (done || !done.error().unreadable()) return done;
+        constexpr std::uint64_t sector = 512;
+        for (std::uint64_t at = 0; at < into.size();) {
+            const auto piece =
+                into.subspan(static_cast<std::size_t>(at))
+                    .first(static_cast<std::size_t>(std::min(sector - (offset + at) % sector, into.size() - at)));
+            if (auto part = base_->read(offset + at, piece); !part) {
+                if (!part.error().unreadable()) return part;
+                std::ranges::fill(piece, std::uint8_t{0});
+            }
+            at += piece.size();
+        }
+        return {};
+    }
+
+private:
+    Source base_;
+};
+
+}  // namespace
+
+Source zeros_for_losses(Source base) { return std::make_shared<const GoesOn>(std::move(base)); }
+
+std::optional<Error> lost_within(const ByteSource& source, std::uint64_t offset, std::uint64_t length) {
+    constexpr std::uint64_t piece = std::uint64_t{256} << 10U;
+    if (offset >= source.size()) return std::nullopt;
+    const std::uint64_t end = offset + std::min(length, source.size() - offset);
+    std::vector<std::uint8_t> bytes(static_cast<std::size_t>(std::min(piece, end - offset)));
+    for (std::uint64_t at = offset; at < end; at += piece) {
+        const auto into = std::span(bytes).first(static_cast<std::size_t>(std::min(piece, end - at)));
+        if (auto done = source.read(at, into); !done)
+            return done.error().unreadable() ? std::optional(done.error()) : std::nullopt;
+    }
+    return std::nullopt;
+}
 
 Source steady(Source base) {
     if (dynamic_cast<const DamagedSource*>(base.get()) != nullptr) return base;

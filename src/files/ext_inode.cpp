@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "bytes/lost.hpp"
 #include "files/ext_fs.hpp"
 #include "files/stored.hpp"
 
@@ -87,6 +88,10 @@ Result<Inode> ExtFs::inode(FileId number) const {
     out.number = number;
     out.raw.resize(inode_size_);
     if (auto done = volume_->read(*at, out.raw); !done) return tl::unexpected(done.error());
+    // The kernel reads the whole block that it lies in (fs/ext4/inode.c, __ext4_get_inode_loc).
+    if (reader_ == Reader::Kernel)
+        if (auto lost = lost_within(*volume_, *at / block_size_ * block_size_, block_size_))
+            return tl::unexpected(std::move(*lost));
     out.head = ondisk::from_bytes<ondisk::ExtInode>(out.raw);
     if (checks_metadata()) {
         const auto sum = inode_checksum(out);

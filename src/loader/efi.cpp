@@ -5,7 +5,9 @@
 
 #include <herberge/uefi.hpp>
 
+#include "bytes/lost.hpp"
 #include "bytes/text16.hpp"
+#include "firmware/fat_blocks.hpp"
 #include "loader/family.hpp"
 #include "loader/unified_image.hpp"
 
@@ -255,6 +257,13 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
                           fmt::format("Failed to open {} - {}\nFailed to load image {}: {}\nstart_image() returned {}",
                                       shown, status, shown, status, status));
     }
+    if (const auto lost = lost_within(*source))
+        return shim_stops(Code::ShimSecondStageRefused,
+                          fmt::format("shim does not start {}, which cannot be read: {}", file.place, lost->what),
+                          {evidence_error(*lost)},
+                          fmt::format("Unexpected return from initial read: Device Error, buffersize …\n"
+                                      "Failed to load image {}: Device Error\nstart_image() returned Device Error",
+                                      shown));
     if (const auto bad = bad_for_shim(*source, context.firmware))
         return shim_stops(
             Code::ShimSecondStageRefused, fmt::format("shim does not start {}: {}", file.place, bad->why),
@@ -264,11 +273,11 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     std::optional<ImageTrust> trust;
     EfiContext own = context;
     own.options.clear();
+    own.shim = true;
     ++own.depth;
     if (context.trust != nullptr) {
         trust = shim_trust(shim, *context.trust, *context.variables);
         own.trust = &*trust;
-        own.shim = true;
         if (const auto own_fault = sbat_refuses(shim, trust->sbat, true))
             return shim_stops(Code::ShimRevoked, fmt::format("shim refuses to go on: {}", *own_fault),
                               {evidence_place(fmt::format("{}:{}", volume.place, path), {}, *own_fault)},
@@ -291,6 +300,11 @@ std::optional<LoaderRun> run_shim(const Machine& machine, const Volume& volume, 
     }
     auto run = fallback ? run_fallback(machine, volume, second, own) : run_efi_loader(machine, volume, second, own);
     if (!run) run = undecoded(volume, second);
+    if (const auto lost = lost_beside(volume, second); lost && (!run->stop || run->stop->stage > Stage::Loader)) {
+        run->loader_state = State::Unknown;
+        run->loader_text += lost_beside_text(second);
+        run->loader_evidence.push_back(evidence_error(*lost));
+    }
     if (instead) run->findings.push_back(std::move(*instead));
     if (fallback)
         run->route.insert(run->route.begin(), fmt::format("{}:{} (makes boot options)", volume.place, second));

@@ -181,13 +181,20 @@ std::string unread_clause(const VolumeRef& volume) {
     return problem && problem->unreadable() ? fmt::format(": {} cannot be read", volume->place) : std::string{};
 }
 
-std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) {
+std::optional<Error> refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors) {
+    const auto bad = [&](std::string why) {
+        return Error{ErrorKind::Malformed, std::move(why), kernel.place(), {}, {}};
+    };
     const auto setup = kernel.load<ondisk::LinuxSetup>(0x1F1);
-    if (!setup) return setup.error().unreadable() ? "it cannot be read" : "the file is too short";
-    if (setup->boot_flag != 0xAA55) return "the mark 55AA at byte 510 is missing";
+    if (!setup) return setup.error().unreadable() ? setup.error() : bad("the file is too short");
+    if (setup->boot_flag != 0xAA55) return bad("the mark 55AA at byte 510 is missing");
     if (setup->setup_sectors > most_setup_sectors)
-        return fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors));
-    return {};
+        return bad(fmt::format("it claims {} set-up sectors", static_cast<unsigned>(setup->setup_sectors)));
+    return std::nullopt;
+}
+
+std::string syslinux_disk_errors(std::uint64_t byte) {
+    return fmt::format("CHS: Error … reading sector …\nEDD: Error … reading sector {}\n", byte / 512);
 }
 
 void stop(LoaderRun& run, Code code, std::string reason, std::vector<Evidence> evidence, std::string screen) {

@@ -83,8 +83,13 @@ bool has_holes(const FileReference& file);
 
 /// ": d1p1 cannot be read" where the medium does not give what tells the volume's file system; else empty.
 std::string unread_clause(const VolumeRef& volume);
-/// What a loader by the real-mode Linux boot protocol refuses (Documentation/arch/x86/boot.rst); empty: it starts it.
-std::string refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors);
+/// What a loader by the real-mode Linux boot protocol refuses (Documentation/arch/x86/boot.rst): an error of the
+/// medium, or Malformed; none: it starts it.
+std::optional<Error> refuse_linux(const ByteSource& kernel, unsigned most_setup_sectors);
+
+/// How the SYSLINUX family tells that the BIOS does not give the sector at `byte` of its disk: it leaves the memory as
+/// it is, and goes on (core/fs/diskio_bios.c, 6.04). Ends in a new line.
+std::string syslinux_disk_errors(std::uint64_t byte);
 
 /// Sets a stop of the loader's first sector or later parts.
 void stop(LoaderRun& run, Code code, std::string reason, std::vector<Evidence> evidence, std::string screen);

@@ -41,6 +41,7 @@ std::string name_of(const ondisk::GptEntry& entry) { return printable(utf8_from(
 struct Copy {
     std::uint64_t lba = 0;
     ondisk::GptHeader header{};
+    bool unread = false;        ///< the medium gives no header
     bool marked = false;        ///< carries "EFI PART"
     bool header_good = false;   ///< checksum, own place
     bool entries_good = false;  ///< the array's checksum
@@ -51,6 +52,7 @@ Copy read_copy(const ByteSource& disk, std::uint64_t lba, std::uint64_t sector) 
     Copy out;
     out.lba = lba;
     const auto raw = disk.bytes(lba * sector, sector);
+    out.unread = !raw && raw.error().unreadable();
     if (!raw) return out;
     out.header = ondisk::from_bytes<ondisk::GptHeader>(*raw);
     out.marked = std::equal(mark.begin(), mark.end(), out.header.signature.begin());
@@ -139,24 +141,29 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
             code, std::move(text), {evidence_bytes(disk, lba * sector, 92, std::move(expected), std::move(found))}));
     };
     if (!primary.marked && !backup.marked) {
-        note(Code::GptHeaderMissing, "the protective entry promises a GPT, and neither copy is there", 1, "EFI PART",
-             "something else");
+        note(Code::GptHeaderMissing,
+             fmt::format("the protective entry promises a GPT, and {}",
+                         primary.unread || backup.unread ? "its headers cannot be read" : "neither copy is there"),
+             1, "EFI PART", primary.unread ? "unreadable" : "something else");
         table.kind = TableKind::Gpt;
         table.partitions.clear();
         return;
     }
     table.kind = TableKind::Gpt;
     if (!primary.marked)
-        note(Code::GptHeaderMissing, "the primary GPT header is gone; the backup is there", 1, "EFI PART",
-             "something else");
+        note(Code::GptHeaderMissing,
+             fmt::format("the primary GPT header {}; the backup is there",
+                         primary.unread ? "cannot be read" : "is gone"),
+             1, "EFI PART", primary.unread ? "unreadable" : "something else");
     else if (!primary.header_good)
         note(Code::GptHeaderCrc, "the primary GPT header fails its checksum or names another place", 1,
              "a header for sector 1 with its CRC-32", "not so");
     else if (!primary.entries_good)
         note(Code::GptArrayCrc, "the primary GPT's array of entries fails its checksum", 1, "its CRC-32", "another");
     if (!backup.marked)
-        note(Code::GptBackupMissing, "the backup GPT header is not where it should be", backup.lba, "EFI PART",
-             "something else");
+        note(Code::GptBackupMissing,
+             backup.unread ? "the backup GPT header cannot be read" : "the backup GPT header is not where it should be",
+             backup.lba, "EFI PART", backup.unread ? "unreadable" : "something else");
     else if (!backup.header_good || !backup.entries_good)
         note(Code::GptBackupBad, "the backup GPT fails a checksum", backup.lba, "matching CRC-32s", "not so");
     else if (backup.lba != sectors - 1)

@@ -6,6 +6,7 @@
 
 #include <herberge/system.hpp>
 
+#include "bytes/lost.hpp"
 #include "system/packages.hpp"
 #include "system/ramdisk_screens.hpp"
 
@@ -53,6 +54,24 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
     }
 }
 
+/// Of a program and its libraries only those pages are read that are run: where the medium lacks one, the program is
+/// killed when it comes there (SIGBUS; mm/filemap.c, filemap_fault).
+void doubt_for_losses(const FileSystem& fs, const std::string& place, const Executable& program, Claim& result) {
+    auto paths = program.libraries;
+    paths.push_back(program.path);
+    if (!program.interpreter.empty()) paths.push_back(program.interpreter);
+    for (const auto& path : paths) {
+        const auto found = resolve(fs, path);
+        const auto file =
+            found ? fs.open(found->file.id, fmt::format("{}:{}", place, path)) : tl::unexpected(found.error());
+        const auto lost = file ? lost_within(**file) : std::nullopt;
+        if (!lost) continue;
+        result.state = State::Unknown;
+        result.text += fmt::format("; but a part of {} cannot be read, without which it may die", path);
+        result.evidence.push_back(evidence_error(*lost));
+    }
+}
+
 }  // namespace
 
 InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk, Processor processor) {
@@ -75,6 +94,7 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
                           : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
         result.evidence = out.program.evidence;
         compare_with_packages(*fs, root.place, out.program, result);
+        doubt_for_losses(*fs, root.place, out.program, result);
         return out;
     }
     const Executable first = out.program;

@@ -50,6 +50,10 @@ public:
             out_.state = State::Doubtful;
             out_.text = asked_rescue_;
         }
+        if (!lost_mounts_.empty() && out_.state == State::Holds) {
+            out_.state = State::Doubtful;
+            out_.text += (out_.text.empty() ? "" : "; but ") + lost_mounts_;
+        }
         if (out_.state != State::Breaks && !untold_.empty()) {
             out_.state = State::Unknown;
             out_.text = fmt::format("{}{}", out_.text.empty() ? "" : out_.text + "; but ", untold_);
@@ -194,12 +198,23 @@ private:
 
     // --- inittab ---------------------------------------------------------------------------------------------------
     void inittab() {
-        const auto text = text_of("/etc/inittab");
-        if (!text && text.error().unreadable()) return;
+        const bool busybox = init_.flavour == "busybox";
+        const auto text = busybox ? read_text_file(fs_, "/etc/inittab") : text_of("/etc/inittab");
+        const bool lost = !text && text.error().unreadable();
+        if (lost && !busybox) return;
+        // One that opens and gives nothing is an empty one to it (BusyBox libbb/parse_config.c; really started).
+        if (lost && resolve(fs_, "/etc/inittab")) {
+            breaks(Code::ServicesInittabMissing, "/etc/inittab cannot be read: init finds nothing in it to start",
+                   {evidence_error(text.error())}, "(nothing more is shown)");
+            return;
+        }
         if (!text) {
-            if (init_.flavour == "busybox")
-                start_program("/etc/init.d/rcS", "busybox's default, there being no /etc/inittab",
-                              evidence_place(at("/etc/inittab"), {}, "not there"));
+            if (busybox)
+                start_program(
+                    "/etc/init.d/rcS",
+                    fmt::format("busybox's default, {}",
+                                lost ? "for /etc/inittab cannot be read" : "there being no /etc/inittab"),
+                    lost ? evidence_error(text.error()) : evidence_place(at("/etc/inittab"), {}, "not there"));
             else
                 breaks(Code::ServicesInittabMissing, "/etc/inittab is missing: init does not know what to start",
                        {evidence_place(at("/etc/inittab"), "a readable file", "not there")},
@@ -271,16 +286,18 @@ private:
     [[nodiscard]] std::string not_run(const std::string& program, const Executable& judged) const {
         const Code why = *judged.code;
         const bool sum = judged.error == ErrorKind::Checksum;  // the kernel's EBADMSG
+        const bool lost = judged.error == ErrorKind::Unreadable || judged.error == ErrorKind::Io;
         const bool format = why == Code::ProgramFormat || why == Code::ProgramArchitecture;
         const bool denied = why == Code::ProgramNotExecutable || why == Code::ProgramNotAFile;
         const bool missing =
             why == Code::ProgramMissing || why == Code::ProgramLinkDangling || why == Code::ProgramInterpreterMissing;
-        if (!denied && !missing && !sum && (!format || gives_to_shell())) return {};
+        if (!denied && !missing && !sum && !lost && (!format || gives_to_shell())) return {};
         if (init_.flavour == "sysvinit") return fmt::format("INIT: cannot execute \"{}\"", program);
         return fmt::format("can't run '{}': {}", program,
                            denied   ? "Permission denied"
                            : format ? "Exec format error"
                            : sum    ? "Bad message"
+                           : lost   ? "Input/output error"
                                     : "No such file or directory");
     }
 
@@ -350,7 +367,8 @@ private:
 
     // --- fstab -------------------------------------------------------------------------------------------------------
     void mounts() {
-        const auto text = text_of("/etc/fstab");
+        const auto text = busybox_mounts() ? read_text_file(fs_, "/etc/fstab") : text_of("/etc/fstab");
+        if (!text && text.error().unreadable() && busybox_mounts()) return mounts_lost(text.error());
         if (!text) {
             if (text.error().kind == ErrorKind::NotFound && busybox_mounts())
                 mount_breaks(
@@ -365,6 +383,19 @@ private:
             mount(line);
         }
         if (busybox_mounts()) short_lines(*text);
+    }
+
+    /// Its list is empty to BusyBox' mount where it opens and gives nothing (util-linux/mount.c; really started).
+    void mounts_lost(const Error& error) {
+        if (!resolve(fs_, "/etc/fstab")) {
+            mount_breaks(
+                Code::FstabMissing,
+                fmt::format("{} cannot be read, and the start-up script mounts what it lists", at("/etc/fstab")),
+                {evidence_error(error)}, "mount: can't read '/etc/fstab': Input/output error");
+            return;
+        }
+        lost_mounts_ = "/etc/fstab cannot be read: nothing that it lists is mounted";
+        out_.evidence.push_back(evidence_error(error));
     }
 
     /// BusyBox' own mount is the one that reads the list; util-linux passes over what it cannot read.
@@ -678,6 +709,7 @@ private:
     StartPlan plan_;
     std::string summary_;
     std::string asked_rescue_;
+    std::string lost_mounts_;  ///< what a list of mounts that is not given means; empty: it is given
     std::string untold_;
     std::vector<std::string> terminals_;  ///< programs that ask for a login, or stand in for it
     bool mounts_all_ = false;             ///< something mounts what /etc/fstab lists

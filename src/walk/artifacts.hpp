@@ -20,7 +20,8 @@ class Artifacts {
 public:
     std::shared_ptr<const Result<KernelImage>> kernel(const FileReference& file, KernelEntry entry,
                                                       Processor processor);
-    std::shared_ptr<const Result<Ramdisk>> ramdisk(const std::vector<FileReference>& files);
+    /// `goes_on`: the loader leaves out the sectors that it does not get, and starts the kernel all the same.
+    std::shared_ptr<const Result<Ramdisk>> ramdisk(const std::vector<FileReference>& files, bool goes_on = false);
     /// Whether the unpacked kernel contains words; none: cannot be told.
     std::optional<bool> mentions(const FileReference& file, const KernelImage& image, std::string_view words);
 

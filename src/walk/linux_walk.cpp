@@ -2,6 +2,9 @@
 // From an entry that names a Linux kernel to the system's services.
 #include "walk/step.hpp"
 
+#include "bytes/lost.hpp"
+#include "firmware/fat_blocks.hpp"
+#include "loader/family.hpp"
 #include "system/barred_modules.hpp"
 #include "system/crypttab.hpp"
 #include "system/drivers.hpp"
@@ -40,11 +43,12 @@ public:
                 ladder_.set(stage, State::NotNeeded, "what is started is a program of its own, no Linux");
             return;
         }
+        doubt_beside(Stage::Kernel, entry_.kernel.front());
         const auto loaded = ramdisk_files();
         const Ramdisk* ramdisk = nullptr;
         std::shared_ptr<const Result<Ramdisk>> held;
         if (loaded) {
-            held = artifacts_.ramdisk(entry_.ramdisks);
+            held = artifacts_.ramdisk(entry_.ramdisks, goes_on_without());
             if (held->has_value()) ramdisk = &held->value();
         }
         auto root = named_root(machine_, entry_, ramdisk);
@@ -237,9 +241,7 @@ private:
         if (!held_kernel_->has_value()) {
             const Error& error = held_kernel_->error();
             ladder_.breaks(Code::KernelUnreadable, "the kernel file cannot be read: " + error.text(),
-                           {evidence_error(error)},
-                           error.unreadable() ? fmt::format("error: failure reading sector 0x{:x}", error.byte / 512)
-                                              : "error: " + error.what);
+                           {evidence_error(error)}, unreadable_screen(error));
             return nullptr;
         }
         const KernelImage& image = held_kernel_->value();
@@ -265,6 +267,49 @@ private:
                 break;
         }
         return &image;
+    }
+
+    /// SYSLINUX tells which sectors it does not get, and goes on without them.
+    [[nodiscard]] bool goes_on_without() const { return menu_.loader == "SYSLINUX"; }
+
+    void doubt_for_losses(Claim& result) const {
+        for (const auto& file : entry_.ramdisks) {
+            const auto source = open_reference(file);
+            const auto lost = source != nullptr ? lost_within(*source) : std::nullopt;
+            if (!lost) continue;
+            result.text +=
+                fmt::format("; a part of {} cannot be read, and the loader goes on without it", file.where());
+            result.evidence.push_back(evidence_error(*lost));
+            if (result.state != State::Breaks) result.state = State::Unknown;
+        }
+    }
+
+    /// The firmware reads the file for this loader.
+    void doubt_beside(Stage stage, const FileReference& file) {
+        if (entry_.started_by != KernelEntry::Efi || menu_.loader == "GRUB 2" || file.volume == nullptr) return;
+        const auto lost = lost_beside(*file.volume, file.real_path);
+        if (!lost || ladder_.at(stage).state == State::Breaks) return;
+        ladder_.set(stage, State::Unknown, ladder_.at(stage).text + lost_beside_text(file.real_path),
+                    {evidence_error(*lost)});
+    }
+
+    /// What is seen where a part of the kernel's file is not had.
+    [[nodiscard]] std::string unreadable_screen(const Error& error) const {
+        if (!error.unreadable()) return "error: " + error.what;
+        if (goes_on_without())
+            return fmt::format("Loading {}... {}(and the kernel is started without it)", entry_.kernel.front().written,
+                               loader::syslinux_disk_errors(error.byte));
+        if (entry_.started_by == KernelEntry::Efi && menu_.loader != "GRUB 2") {
+            // RAM disks come first: one that lies beside what is lost may fail before.
+            const bool beside = std::ranges::any_of(entry_.ramdisks, [](const FileReference& file) {
+                return file.volume != nullptr && lost_beside(*file.volume, file.real_path);
+            });
+            std::string name = entry_.kernel.front().written;
+            std::ranges::replace(name, '/', '\\');
+            return beside ? fmt::format("Error preparing initrd: Device Error (or: Error loading {}: Not Found)", name)
+                          : fmt::format("Error loading {}: Not Found", name);
+        }
+        return fmt::format("error: failure reading sector 0x{:x}", error.byte / 512);
     }
 
     /// Nothing in the file itself says that it is whole. What does: a package manager's digest; that the damage shows
@@ -341,12 +386,18 @@ private:
             auto result = judge_ramdisk(*ramdisk, demand, arguments_);
             for (const auto& file : entry_.ramdisks)
                 result.evidence.insert(result.evidence.begin(), evidence_place(file.where(), {}, size_text(file.size)));
+            if (goes_on_without()) doubt_for_losses(result);
             ladder_.set(Stage::Ramdisk, result);
+            for (const auto& file : entry_.ramdisks) doubt_beside(Stage::Ramdisk, file);
             return result.state != State::Breaks && !ramdisk->too_large;
         }
         if (held != nullptr) {
+            // A loader that the firmware reads for goes no further; what others leave out the kernel stumbles over.
+            const bool by_firmware = entry_.started_by == KernelEntry::Efi && menu_.loader != "GRUB 2";
             ladder_.breaks(Code::RamdiskUnreadable, "the RAM disk cannot be read: " + held->error().text(),
-                           {evidence_error(held->error())}, std::string(root_panic));
+                           {evidence_error(held->error())},
+                           by_firmware && held->error().unreadable() ? "Error preparing initrd: Device Error"
+                                                                     : std::string(root_panic));
             return false;
         }
         // The kernel starts without a RAM disk: does it need one?

@@ -4,6 +4,8 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
+#include "bytes/lost.hpp"
+#include "firmware/fat_blocks.hpp"
 #include "walk/efi_options.hpp"
 #include "walk/routes.hpp"
 
@@ -134,7 +136,10 @@ private:
         }
         const auto source = fs->open(found->file.id, place);
         std::optional<ImageRefusal> refused;
+        // It reads the whole file before it looks at it.
+        const auto lost = source ? lost_within(**source) : std::nullopt;
         if (!source) refused = ImageRefusal{source.error().what, "Not Found"};
+        else if (lost) refused = ImageRefusal{"it cannot be read: " + lost->what, "Not Found"};
         else refused = refuse_efi_image(**source, kind_);
         // Its boot menu looks for an image's marks first; who signed it is asked before the image is loaded.
         if (secure_.enforcing && source && (!refused || refused->screen != "Not Found"))
@@ -143,9 +148,10 @@ private:
         if (refused) {
             Refusal refusal = {
                 fmt::format("{} ({}) cannot be started: {}", place, c.by, refused->why),
-                evidence_place(place,
-                               fmt::format("an EFI application for {}", pe_machine_name(efi_machine(kind_).image)),
-                               refused->why),
+                lost ? evidence_error(*lost)
+                     : evidence_place(
+                           place, fmt::format("an EFI application for {}", pe_machine_name(efi_machine(kind_).image)),
+                           refused->why),
                 refused->crashes ? "!!!! " + refused->screen + " !!!!"
                                  : fmt::format("BdsDxe: failed to load {}: {}", c.option, refused->screen)};
             if (!c.label.empty())
@@ -273,6 +279,9 @@ Step run_application(const Start& start, const Before& /*before*/, Context& cont
     Step step;
     ladder.go_on(Stage::BootCode, State::Holds,
                  fmt::format("{} is an EFI application that this firmware starts", place), {evidence_place(place)});
+    if (const auto lost = lost_beside(*own.volume, own.path))
+        ladder.set(Stage::BootCode, State::Unknown, ladder.at(Stage::BootCode).text + lost_beside_text(own.path),
+                   {evidence_error(*lost)});
     ladder.set(Stage::BootSector, State::NotNeeded, "UEFI starts files, not boot sectors");
     step.passed.push_back(own.volume);
     EfiContext efi = context.efi;

@@ -6,6 +6,7 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 #include <map>
+#include <utility>
 
 #include "loader/family.hpp"
 #include "walk/lost.hpp"
@@ -499,7 +500,7 @@ private:
 
     SystemVerdict finish(SystemVerdict out, Ladder ladder, const Route* route) {
         ladder.tell_budget();
-        doubt_for_losses(ladder);
+        tell_losses(ladder);
         out.stages = ladder.stages();
         out.starts = ladder.starts();
         out.stops_at = ladder.first_break();
@@ -527,11 +528,11 @@ private:
     }
 
     /// A stage that stops for what is absent or damaged, while a medium has refused bytes that somebody asked for and
-    /// the stage does not know of it: what it misses may lie there.
-    void doubt_for_losses(Ladder& ladder) const {
+    /// the stage does not know of it: the machine misses it as well, and what it misses may lie there.
+    void tell_losses(Ladder& ladder) const {
         const auto at = ladder.first_break();
         if (!at) return;
-        const StageState rung = ladder.stages()[static_cast<std::size_t>(*at)];
+        const StageState& rung = ladder.at(*at);
         const auto tells = [](const std::string& text) {
             return std::ranges::any_of(loss_words,
                                        [&](std::string_view words) { return text.find(words) != text.npos; });
@@ -539,18 +540,12 @@ private:
         if (tells(rung.text) || tells(ladder.symptom()) ||
             std::ranges::any_of(rung.evidence, [&](const Evidence& e) { return tells(e.found); }))
             return;
-        auto evidence = rung.evidence;
-        std::string places;
         for (const auto& disk : machine_.disks)
             if (const auto lost = lost_sectors(disk)) {
-                places += (places.empty() ? "d" : ", d") + std::to_string(disk.number);
-                evidence.insert(evidence.end(), lost->evidence.begin(), lost->evidence.end());
+                std::string words = fmt::format(
+                    "; but d{} does not give all that was asked for: what is missed may lie there", disk.number);
+                for (const auto& evidence : lost->evidence) ladder.support(*at, std::exchange(words, {}), evidence);
             }
-        if (places.empty()) return;
-        ladder.set(*at, State::Unknown,
-                   fmt::format("{}; but {} does not give all that was asked for: what is missed may lie there",
-                               rung.text, places),
-                   std::move(evidence));
     }
 
     void keep(const Finding& finding) {

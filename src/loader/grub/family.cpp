@@ -158,8 +158,10 @@ LoaderRun run_grub_efi(const Machine& machine, const Volume& volume, const std::
     core->command_path = path.substr(0, path.rfind('/'));
     KernelVerifier verifier;
     // Only with shim's protocol can it have a kernel verified.
-    if (context.trust != nullptr && context.shim)
-        verifier = [&context](const ByteSource& kernel) { return context.trust->refuse(kernel); };
+    if (context.shim)
+        verifier = [&context](const ByteSource& kernel) {
+            return context.trust != nullptr ? context.trust->refuse(kernel) : std::nullopt;
+        };
     take_run(run_grub(machine, *core, 0, verifier), *core, machine.disk(volume.disk), out);
     return out;
 }

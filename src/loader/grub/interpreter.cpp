@@ -276,9 +276,13 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
             }
         } else if (!world_.may_have(name, context_.modules)) {
             command_missing(arguments,
-                            fmt::format("no loaded module has the command `{}', and {}/{}/command.lst tells none that "
-                                        "does",
-                                        name, variable("prefix"), world_.platform()));
+                            world_.lost_list().empty()
+                                ? fmt::format("no loaded module has the command `{}', and {}/{}/command.lst tells none "
+                                              "that does",
+                                              name, variable("prefix"), world_.platform())
+                                : fmt::format("no loaded module has the command `{}', and {}, which may tell one that "
+                                              "does, cannot be read",
+                                              name, world_.lost_list()));
             return error(fmt::format("can't find command `{}'.", name));
         }
     }

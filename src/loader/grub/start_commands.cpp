@@ -7,6 +7,7 @@
 #include <herberge/artifact.hpp>
 #include <herberge/uefi.hpp>
 
+#include "bytes/lost.hpp"
 #include "loader/family.hpp"
 #include "loader/grub/interpreter.hpp"
 #include "ondisk/linux.hpp"
@@ -94,6 +95,9 @@ int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
     if (application != nullptr) loaded.started_by = KernelEntry::Efi;
     auto refused = application != nullptr ? refuse_application(*opened.source, application->machine, refusal)
                                           : refuse_kernel(*opened.source, real_mode);
+    // Who has kernels verified reads all of them (grub-core/kern/verifiers.c).
+    if (const auto lost = refused.empty() && world_.verifies() ? lost_within(*opened.source) : std::nullopt)
+        refused = short_read(*lost);
     if (!refused.empty()) {
         if (refused == "premature end of file") refused += " " + a[1] + ".";
         if (refused.starts_with("failure reading"))

@@ -201,7 +201,7 @@ bool World::opens(const Volume& volume, const Modules& modules) const {
 
 std::string World::unread_places(const Modules& modules, bool files) const {
     return machine_.places_of([&](const Volume& v) {
-        return (layer_at_hand(v.shared_from_this(), modules) && !machine_.understands(v)) || v.mark_unreadable() ||
+        return (layer_at_hand(v.shared_from_this(), modules) && !machine_.understands(v)) ||
                (files && unread(v, modules));
     });
 }
@@ -416,9 +416,24 @@ void World::read_lists(std::string_view prefix, const Modules& modules) {
     list_prefix_ = prefix;
     // Whether what it says is known: GRUB goes on without a list that is not there (grub-core/normal/dyncmd.c).
     auto each_line = [&](std::string_view name, auto&& visit) {
-        const auto file = open(fmt::format("{}/{}/{}", prefix, platform_, name), {}, modules);
-        if (!file.source) return file.failure != Opened::Failure::Read && file.failure != Opened::Failure::Unread;
-        const auto text = file.source->text(std::uint64_t{16} << 20U);
+        constexpr std::uint64_t most = std::uint64_t{16} << 20U;
+        const std::string path = fmt::format("{}/{}/{}", prefix, platform_, name);
+        const auto file = open(path, {}, modules);
+        if (!file.source) {
+            if (file.failure == Opened::Failure::Read) lost_list_ = path;
+            return file.failure != Opened::Failure::Unread;
+        }
+        auto text = file.source->text(most);
+        if (!text && text.error().unreadable()) {
+            // Line by line it comes as far as the first sector that is not given.
+            lost_list_ = path;
+            text = std::string();
+            for (std::uint64_t at = 0; at < std::min(file.source->size(), most); at += 512) {
+                const auto part = file.source->bytes(at, std::min<std::uint64_t>(512, file.source->size() - at));
+                if (!part) break;
+                text->append(part->begin(), part->end());
+            }
+        }
         if (!text) return false;
         std::string_view rest(*text);
         while (!rest.empty()) {

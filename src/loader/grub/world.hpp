@@ -112,11 +112,15 @@ public:
     [[nodiscard]] bool may_have(std::string_view command, const Modules& modules) const {
         return !lists_known_ || modules.words.contains(command);
     }
+    /// The list of them that the medium does not give all of; empty: none.
+    [[nodiscard]] const std::string& lost_list() const { return lost_list_; }
     /// Reads command.lst and fs.lst below `prefix`, as normal mode does at its start.
     void read_lists(std::string_view prefix, const Modules& modules);
     /// The memory disk that an image carries, as the device "memdisk": a file system, or a tar archive.
     void set_memory_disk(const std::vector<std::uint8_t>& bytes);
     void set_verifier(KernelVerifier verifier) { verifier_ = std::move(verifier); }
+    /// shim's protocol is there, by which it has each kernel verified.
+    [[nodiscard]] bool verifies() const { return verifier_ != nullptr; }
     /// Why a kernel may not be started under Secure Boot; none: it may.
     [[nodiscard]] std::optional<std::string> refuse_kernel(const ByteSource& kernel) const {
         return verifier_ ? verifier_(kernel) : std::nullopt;
@@ -141,7 +145,8 @@ private:
     std::string platform_;
     bool all_modules_ = false;
     std::set<std::string, std::less<>> kernel_symbols_;
-    bool lists_known_ = false;  ///< command.lst was read, or is known not to be there
+    bool lists_known_ = false;  ///< command.lst was read as far as GRUB can, or is known not to be there
+    std::string lost_list_;     ///< a list that the medium does not give all of; empty: none
     std::map<std::string, std::string, std::less<>> command_modules_;
     std::set<std::string, std::less<>> file_system_modules_;
     std::string list_prefix_;

@@ -6,6 +6,8 @@
 #include <algorithm>
 #include <charconv>
 
+#include "bytes/lost.hpp"
+
 namespace herberge::loader::legacy {
 
 namespace {
@@ -262,13 +264,29 @@ private:
             loader::stop(entry_, Code::KernelUnreadable, fmt::format("the kernel {} cannot be read", name));
             return 25;
         }
-        if (const auto why = refuse_linux(*source, most_setup_sectors); !why.empty()) {
+        if (const auto lost = lost_within(*source)) {
+            loader::stop(entry_, Code::KernelUnreadable,
+                         fmt::format("the kernel {} cannot be read: {}", name, lost->what));
+            return error_of_loss(reference, *source);
+        }
+        if (const auto why = refuse_linux(*source, most_setup_sectors)) {
             loader::stop(entry_, Code::KernelRefusedByLoader,
-                         fmt::format("the loader refuses the kernel {}: {}", name, why));
+                         fmt::format("the loader refuses the kernel {}: {}", name, why->what));
             return 13;
         }
         entry_.kernel_loaded = true;
         return 0;
+    }
+
+    /// What a file ends with that the medium does not give all of. On ext, once a reading failed, the next block of its
+    /// lists of blocks is taken for a mistake of the file system (stage2/fsys_ext2fs.c; really started).
+    static int error_of_loss(const FileReference& file, const ByteSource& source) {
+        constexpr std::uint64_t looked_at_first = 8192;
+        constexpr std::uint64_t least_list = std::uint64_t{256} << 10U;  // bytes that a block of 1024 bytes lists
+        const std::uint64_t last_list =
+            (source.size() - std::min<std::uint64_t>(source.size(), 1)) / least_list * least_list;
+        const bool lists_follow = !lost_within(source, 0, looked_at_first) && !lost_within(source, last_list);
+        return file.volume != nullptr && file.volume->info.is(Family::Ext) && lists_follow ? 16 : 25;
     }
 
     int initrd(std::string_view rest) {
@@ -282,7 +300,14 @@ private:
                 entry_, reference, loader::no_ramdisk,
                 fmt::format("the RAM disk {} cannot be opened ({}), and the loader then does not start the kernel",
                             name, error_text(error)));
-        return error;
+        if (error != 0) return error;
+        const auto source = open_file(reference);
+        const auto lost = source != nullptr ? lost_within(*source) : std::nullopt;
+        if (!lost) return 0;
+        loader::stop(entry_, Code::RamdiskUnreadable,
+                     fmt::format("the RAM disk {} cannot be read, and the loader then does not start the kernel: {}",
+                                 name, lost->what));
+        return error_of_loss(reference, *source);
     }
 
     int chainloader(std::string_view rest) {
@@ -301,7 +326,8 @@ private:
         if (const auto plus = name.find('+'); plus != std::string_view::npos && !name.starts_with('/')) {
             const auto first = static_cast<std::uint64_t>(std::max(0, number(name.substr(0, plus)).value_or(0)));
             if (place.disk == nullptr) return 21;
-            const Source base = place.volume != nullptr ? place.volume->source : place.disk->source;
+            const Volume* volume = place.volume.get();
+            const Source base = volume != nullptr ? volume->source : place.disk->source;
             code = slice(base, first * 512, 512, base->place());
         } else {
             FileReference reference;

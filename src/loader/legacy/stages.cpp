@@ -135,7 +135,8 @@ private:
             if (!part) {
                 loader::stop(out_, Code::LegacyStageUnreadable,
                              fmt::format("a part of stage {} cannot be read", through ? "1.5" : "2"),
-                             {evidence_error(part.error())}, "GRUB Loading stage Read Error");
+                             {evidence_error(part.error())},
+                             through ? "GRUB Loading stage1.5Read Error" : "GRUB Loading stage2…Read Error");
                 return std::nullopt;
             }
             body.bytes.insert(body.bytes.end(), part->begin(), part->end());

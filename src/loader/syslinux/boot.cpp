@@ -7,6 +7,7 @@
 #include <herberge/artifact.hpp>
 
 #include "artifact/pkcs7.hpp"
+#include "bytes/lost.hpp"
 #include "loader/family.hpp"
 #include "loader/syslinux/config.hpp"
 #include "loader/syslinux/core_module.hpp"
@@ -124,10 +125,16 @@ public:
             const auto extent = ondisk::from_bytes<ondisk::SyslinuxExtent>(stage.bytes, at);
             if (have >= wanted || extent.sectors == 0) break;
             if (!add(stage, extent.lba, std::min<std::uint64_t>(extent.sectors, wanted - have))) {
-                broken(stage,
-                       fmt::format("sectors of ldlinux.sys (from sector {} of the volume) cannot be read",
-                                   std::uint64_t{extent.lba}),
-                       failed);
+                stop(out_, Code::SyslinuxUnreadable,
+                     fmt::format("sectors of ldlinux.sys (from sector {} of the volume) cannot be read",
+                                 std::uint64_t{extent.lba}),
+                     {Evidence{DiskRange{place_.disk->number, (place_.lba + extent.lba) * sector_size,
+                                         extent.sectors * sector_size},
+                               {},
+                               {},
+                               "sectors that can be read",
+                               "unreadable"}},
+                     fmt::format("{}EDDBoot error", stage.banner));
                 return std::nullopt;
             }
         }
@@ -344,6 +351,12 @@ LoaderRun run(const Machine& machine, const BootPlace& place) {
                              stage->patch.dwords * 4)},
         evidence_place(module->place, {}, "a 32-bit ELF module")};
     prove_module(machine, *module, out);
+    const auto library = open_file(*module);
+    if (const auto lost = library != nullptr ? lost_within(*library) : std::nullopt) {
+        out.loader_state = State::Unknown;
+        out.loader_text += ", but a part of it cannot be read, and the loader goes on without that";
+        out.loader_evidence.push_back(evidence_error(*lost));
+    }
     // With nothing left to prove by running it further, that much must be seen: its code reads where its own place is
     // from the boot sector.
     if (out.parts_proven) out.must_load = stage->ranges;

@@ -284,9 +284,13 @@ private:
         ramdisks_of_command_line(append, files);
         if (!files.empty()) ramdisks(entry, files, initrd_line != 0 ? initrd_line : line, loaded);
         if (entry.stop) return;
-        if (const auto why = refuse_linux(*source, 255); !why.empty()) {
-            say(loaded + "Booting kernel failed: Invalid argument");
-            stop(entry, Code::KernelRefusedByLoader, fmt::format("the loader refuses {}: {}", file.place, why));
+        if (const auto why = refuse_linux(*source, 255)) {
+            // What the disk does not give is told by its number, and left as it is in memory (core/fs/diskio_bios.c).
+            say((why->unreadable() ? loading + syslinux_disk_errors(why->byte) + "ok\n" : loaded) +
+                "Booting kernel failed: Invalid argument");
+            stop(entry, why->unreadable() ? Code::KernelUnreadable : Code::KernelRefusedByLoader,
+                 why->unreadable() ? fmt::format("{} cannot be read: {}", file.place, why->what)
+                                   : fmt::format("the loader refuses {}: {}", file.place, why->what));
             return;
         }
         entry.kernel_loaded = true;

@@ -10,6 +10,7 @@
 #include <herberge/pe.hpp>
 #include <herberge/uefi.hpp>
 
+#include "firmware/fat_blocks.hpp"
 #include "loader/family.hpp"
 #include "loader/text.hpp"
 #include "loader/unified_image.hpp"
@@ -122,6 +123,8 @@ public:
     std::vector<std::pair<std::string, std::string>> dropped;
     /// What the medium does not give: an entry may have been there.
     std::optional<Error> lost;
+    /// A file that this medium gives, and beside which a sector is lost.
+    std::optional<std::pair<std::string, Error>> beside;
 
     void read() {
         read_volume(esp_);
@@ -159,9 +162,15 @@ private:
         if (error.unreadable() && !lost) lost = error;
     }
 
+    void look_beside(const Volume& volume, const std::string& path) {
+        if (beside) return;
+        if (auto error = lost_beside(volume, path)) beside = {path, std::move(*error)};
+    }
+
     void text_entry(const Volume& volume, const std::string& path, const std::string& name) {
         const auto text = read_text_file(*plain_view(volume), path);
         if (!text) return miss(text.error());
+        look_beside(volume, path);
         Entry e;
         take_counter(name, e);
         e.entry.place = fmt::format("{}:{}", volume.place, path);
@@ -217,17 +226,17 @@ private:
                 fmt::format("the RAM disk {} {}: the boot manager gives up on the entry and returns to the firmware",
                             ramdisk, part.unreadable() ? "cannot be read" : "is not there"));
         }
-        judge_image(e.entry, program, file);
+        // The RAM disks are read before the program is loaded (252, image_start; really started).
+        if (!e.entry.stop) judge_image(e.entry, program, file);
         entries.push_back(std::move(e));
     }
 
-    /// What the firmware's own loader says of an entry's program: before all else of the entry, whatever that is.
+    /// What the firmware's own loader says of an entry's program.
     void judge_image(MenuEntry& entry, std::string program, const FileReference& file) const {
         std::ranges::replace(program, '/', '\\');
         const auto source = open_file(file);
         const auto refuse = [&](Code code, std::string_view status, std::string why) {
             entry.messages = {{fmt::format("Error loading {}: {}", program, status), entry.place, file.line}};
-            entry.stop.reset();
             stop(entry, code, std::move(why));
         };
         if (source && context_.trust != nullptr)
@@ -261,6 +270,7 @@ private:
         e.entry.title = read->title.empty() ? e.id : read->title;
         e.entry.id = e.id;
         judge_image(e.entry, path, read->file);
+        look_beside(volume, path);
         entries.push_back(std::move(e));
     }
 
@@ -391,6 +401,12 @@ LoaderRun run(const Machine& machine, const Volume& volume, const std::string& p
              nothing_listed);
         out.returns = true;
         return out;
+    }
+    // What an entry starts is judged by itself.
+    if (reader.beside) {
+        out.loader_state = State::Unknown;
+        out.loader_text += lost_beside_text(reader.beside->first);
+        out.loader_evidence.push_back(evidence_error(reader.beside->second));
     }
     out.configuration_text =
         fmt::format("{} gives {} entr{}", config ? out.menu.place : fmt::format("{}:/loader/entries", volume.place),
