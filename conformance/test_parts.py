@@ -199,6 +199,17 @@ class SecondOpinion(unittest.TestCase):
 
 
 class Chance(unittest.TestCase):
+    def test_lost_sectors_by_chance_are_among_those_that_are_read_or_told_to_be_harmless(self):
+        base, size = BY_NAME["bios-grub"], 44 << 20
+        make = lambda seed: chance.Chance(seed, base, [(0, 512), (1 << 20, 4096)], size).worn()
+        all_of = [make(s) for s in range(300)]
+        self.assertEqual(all_of[:20], [make(s) for s in range(20)])
+        self.assertTrue(0.1 < sum(harmless for _, harmless, _ in all_of) / len(all_of) < 0.3)
+        for name, harmless, [(word, place, at, length)] in all_of:
+            read = int(at) == 0 or 1 << 20 <= int(at) < (1 << 20) + 4096
+            self.assertEqual((word, place, read), ("lose", "disk", not harmless), name)
+            self.assertLessEqual(int(at) + int(length), size)
+
     def test_the_same_seed_gives_the_same_fault_and_a_third_are_harmless(self):
         base = BY_NAME["bios-grub"]
         make = lambda seed: chance.Chance(seed, base, [(0, 512), (1 << 20, 4096)], 44 << 20).steps()

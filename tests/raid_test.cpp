@@ -127,6 +127,64 @@ TEST_P(Layouts, GiveEveryByteWithAnyMembersMissingThatMayBe) {
         EXPECT_EQ(refused.error().kind, ErrorKind::NotFound) << layout.name;
     }
 }
+/// Members that are there and lack sectors, each another one: the driver takes what is lost from the others.
+TEST_P(Layouts, GiveWhatAMemberHasLost) {
+    const auto& layout = GetParam();
+    const auto bytes = members_of(layout);
+    const std::size_t count = bytes.size();
+    auto shape = layout.shape;
+    shape.chunk = chunk;
+    shape.size = bytes.front().size();
+    Bytes whole;
+    for (std::size_t i = 0; i < chunks_of(layout); ++i) {
+        const auto piece = content(i);
+        whole.insert(whole.end(), piece.begin(), piece.end());
+    }
+    // `which`: the members that lose `length` bytes at `at`.
+    const auto read = [&](unsigned which, std::uint64_t at, std::uint64_t length) {
+        std::vector<Source> members;
+        for (std::size_t m = 0; m < count; ++m) {
+            Source member = memory_source(bytes[m], fmt::format("d{}", m + 1), static_cast<int>(m) + 1);
+            if ((which >> m & 1U) != 0) member = with_unreadable(member, {{at, length}});
+            members.push_back(std::move(member));
+        }
+        const auto source = raid_source(shape, members, "md/inn");
+        EXPECT_TRUE(source);
+        return (*source)->bytes(0, whole.size());
+    };
+    for (std::size_t m = 0; m < count; ++m) {
+        const auto all = read(1U << m, 0, shape.size);
+        if (layout.may_lack == 0) {
+            EXPECT_FALSE(all) << layout.name;
+            continue;
+        }
+        ASSERT_TRUE(all) << layout.name << " member " << m << ": " << all.error().text();
+        EXPECT_TRUE(*all == whole) << layout.name << " member " << m;
+    }
+    const auto everywhere = read((1U << count) - 1, 600, 1);
+    // Far copies and those of offset layouts lie elsewhere on their member.
+    const bool elsewhere = layout.shape.level == 10 && (layout.shape.layout >> 8U & 0xFFU) > 1;
+    ASSERT_EQ(everywhere.has_value(), elsewhere) << layout.name;
+    if (!elsewhere) EXPECT_TRUE(everywhere.error().unreadable()) << layout.name;
+    if (layout.may_lack == 0) return;
+    if (elsewhere) return;
+    // Each member lacks another page: of every stripe one part at most.
+    std::vector<Source> members;
+    for (std::size_t m = 0; m < count; ++m)
+        members.push_back(with_unreadable(memory_source(bytes[m], fmt::format("d{}", m + 1), static_cast<int>(m) + 1),
+                                          {{(m * chunk) % shape.size + 100, 1}}));
+    if (shape.size / chunk < count) return;
+    const auto source = raid_source(shape, members, "md/inn");
+    const auto all = (*source)->bytes(0, whole.size());
+    ASSERT_TRUE(all) << layout.name << ": " << all.error().text();
+    EXPECT_TRUE(*all == whole) << layout.name;
+    if (layout.may_lack < 2 || layout.shape.level != 6) return;
+    for (std::size_t m = 0; m + 1 < count; ++m) {
+        const auto two = read(3U << m, 0, shape.size);
+        ASSERT_TRUE(two) << layout.name << ": " << two.error().text();
+        EXPECT_TRUE(*two == whole) << layout.name << " members " << m << " and the next one";
+    }
+}
 INSTANTIATE_TEST_SUITE_P(
     Raid, Layouts,
     testing::Values(

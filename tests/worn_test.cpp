@@ -5,6 +5,7 @@
 #include "desks.hpp"
 #include "firmware/fat_blocks.hpp"
 #include "loader/family.hpp"
+#include "system/lost_root.hpp"
 
 using namespace herberge;
 using support::Bytes;
@@ -459,6 +460,50 @@ TEST(WornSystem, AStartUpScriptThatCannotBeLookedUp) {
     const Worn worn(image, {first});
     EXPECT_EQ(worn.end(), "services services-program-missing");
     EXPECT_EQ(worn.system().symptom, "can't run '/etc/init.d/rcS': Input/output error");
+}
+
+TEST(WornSystem, WhatLooksForTheRootReadsMoreThanItsMark) {
+    // SYSLINUX leaves the sectors behind the first one alone, and the kernel reads them with the table.
+    const auto image = support::guests_desk();
+    const auto begin = place_on(image, 2, "/etc/fstab");
+    const auto machine = support::machine_of(image);
+    const auto root = machine.volume(1, 2)->source->locate(0, 1).front().offset;
+    ASSERT_GT(begin, root);
+    const auto end = [&](std::uint64_t at) { return Worn(image, {at}).end(); };
+    EXPECT_EQ(end(7 * sector), "root root-not-found");
+    EXPECT_EQ(end(8 * sector), "yes");
+    EXPECT_EQ(end(root), "root root-not-found");
+    EXPECT_EQ(end(root + 7 * sector), "root root-not-found");
+    const Worn table(image, {sector});
+    EXPECT_EQ(
+        table.at(Stage::Root).text,
+        "the kernel sees no partitions on d1: it reads the table in pages of 4 KiB, and a part of one cannot be read");
+    EXPECT_TRUE(table.shows(Stage::Root, sector));
+    EXPECT_EQ(table.at(Stage::Ramdisk).state, State::Holds);
+    EXPECT_EQ(table.at(Stage::Init).state, State::NotReached);
+    const Worn mark(image, {root});
+    EXPECT_TRUE(
+        has(mark.at(Stage::Root).text, "a sector at the begin of d1p2 cannot be read, and what looks for root=UUID="))
+        << mark.at(Stage::Root).text;
+
+    // By itself: the edges, and who looks.
+    RootReference reference;
+    reference.kind = RootReference::Kind::Uuid;
+    reference.written = "UUID=x";
+    const auto loss = [&](std::uint64_t at, bool by_program) -> std::string {
+        Machine worn;
+        worn.disks.push_back(inspect_disk(with_unreadable(memory_source(image, "d1", 1), {{root + at, 1}}), 1, "x"));
+        reference.volume = worn.volume(1, 2);
+        const auto found = root_loss(worn, reference, by_program);
+        return !found ? "none" : found->certain ? "certain" : "perhaps";
+    };
+    EXPECT_EQ(loss(4095, true), "certain");
+    EXPECT_EQ(loss(4096, true), "perhaps");
+    EXPECT_EQ(loss(0x10FFF, true), "perhaps");
+    EXPECT_EQ(loss(0x11000, true), "none");
+    EXPECT_EQ(loss(4095, false), "none") << "the kernel itself reads the superblock only";
+    reference.kind = RootReference::Kind::PartUuid;
+    EXPECT_EQ(loss(0, true), "none");
 }
 
 TEST(WornSystem, ARootWhoseMarkIsLostIsNotThere) {

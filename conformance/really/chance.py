@@ -48,6 +48,27 @@ class Chance:
             return f"sector {sector // 512} zeroed", False, [["zero", "disk", str(sector), "512"]]
         return self.part()
 
+    def worn(self):
+        """The same of a disk that refuses sectors: one that a healthy start reads, perhaps with those behind it; or one that none reads."""
+        self.random = random.Random(f"{self.base.name} worn {self.random.random()}")
+        r = self.random
+        offset, length = r.choice(self.reads)
+        sector, count = (offset + r.randrange(length)) // 512, r.choice((1, 1, 1, 8, 64))
+        count = min(count, self.size // 512 - sector)
+        if r.random() < 0.8:
+            return f"sector {sector} lost" if count == 1 else f"{count} sectors from {sector} on lost", False, [["lose", "disk", str(sector * 512), str(count * 512)]]
+        sector = self.unread()
+        return (f"sector {sector}, which no start reads, lost", True, [["lose", "disk", str(sector * 512), "512"]]) if sector is not None else self.worn()
+
+    def unread(self):
+        """A sector that a healthy start does not read; none was found."""
+        read = sorted((o, o + n) for o, n in self.reads)
+        for _ in range(200):
+            at = self.random.randrange(self.size // 512) * 512
+            if not any(a < at + 512 and at < b for a, b in read):
+                return at // 512
+        return None
+
     def part(self):
         r, files = self.random, [n for n, p in self.base.parts.items() if isinstance(p, str)]
         name = r.choice(sorted(self.base.parts))

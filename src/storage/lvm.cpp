@@ -244,18 +244,23 @@ private:
         return striped_source(std::move(parts), chunk, extents * extent_, place);
     }
 
-    /// The first copy of a mirror that is there. `skip`: how many names before each image are its metadata.
+    /// The first copy of a mirror that is there; what it does not give is read from the others. `skip`: how many names
+    /// before each image are its metadata.
     Result<Source> one_of(const Item& segment, std::string_view list, std::size_t skip, std::uint64_t extents,
                           const std::string& place, int depth) {
         const auto all = pairs(segment, list);
         Result<Source> last = fail(ErrorKind::Malformed, "a mirror without copies", place);
+        std::vector<Source> copies;
         for (std::size_t i = skip; i < all.size(); i += skip + 1) {
             const auto used = used_;
             last = area(all[i].first, all[i].second, extents, place, depth);
-            if (last) return last;
-            used_ = used;
+            if (last) copies.push_back(std::move(*last));
+            // It is the first one's members that the volume is made of.
+            if (!last || copies.size() > 1) used_ = used;
         }
-        return last;
+        if (copies.empty()) return last;
+        if (copies.size() == 1) return copies.front();
+        return raid_source({1, 0, 0, extents * extent_}, std::move(copies), place);
     }
 
     /// Levels with parity, and 10, by names of their own (device mapper's target "raid").

@@ -6,6 +6,12 @@
 
 namespace herberge {
 
+namespace {
+
+constexpr std::uint64_t page = 4096;
+
+}  // namespace
+
 Result<void> ChunkedSource::read(std::uint64_t offset, std::span<std::uint8_t> into) const {
     if (offset > size_ || into.size() > size_ - offset)
         return fail(ErrorKind::OutOfRange, "a read past the end", fmt::format("{}@{}+{}", place_, offset, into.size()));
@@ -13,7 +19,17 @@ Result<void> ChunkedSource::read(std::uint64_t offset, std::span<std::uint8_t> i
         const auto [part, at, room] = piece(offset);
         auto length = static_cast<std::size_t>(std::min<std::uint64_t>(room, into.size()));
         if (part != nullptr) {
-            if (auto done = part->read(at, into.first(length)); !done) return done;
+            auto done = part->read(at, into.first(length));
+            if (!done && !done.error().unreadable()) return done;
+            if (!done) {
+                // A page at a time, as the drivers do it (drivers/md/raid1.c, fix_read_error).
+                length = static_cast<std::size_t>(std::min<std::uint64_t>(length, page - at % page));
+                if (done = part->read(at, into.first(length)); !done) {
+                    const auto made = made_up(offset, into.first(length));
+                    if (!made) return done;
+                    length = *made;
+                }
+            }
         } else {
             const auto made = made_up(offset, into.first(length));
             if (!made) return tl::unexpected(made.error());

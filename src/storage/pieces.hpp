@@ -27,7 +27,8 @@ protected:
 
 private:
     [[nodiscard]] virtual Piece piece(std::uint64_t offset) const = 0;
-    /// Fills the beginning of `into`, whose part is missing, and says how much of it. Error NotFound: it cannot be had.
+    /// Fills the beginning of `into`, whose part is missing or does not give it, and says how much of it. Errors: it
+    /// cannot be had from elsewhere.
     virtual Result<std::size_t> made_up(std::uint64_t offset, std::span<std::uint8_t> into) const;
 
     std::uint64_t size_ = 0;

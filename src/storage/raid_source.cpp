@@ -127,31 +127,36 @@ private:
         std::vector<std::uint8_t> other(length);
         std::vector<std::uint8_t> p(length);
         std::vector<std::uint8_t> q(length);
+        // What one member does not give is like one that is not there.
         std::optional<std::size_t> second;  // another missing data member, by its number in the stripe
-        const bool with_p = members_[stripe.p] != nullptr;
+        Error lost{ErrorKind::NotFound, "no copy of this part is there", place(), {}, {}};
+        const auto gives = [&](std::size_t number) {
+            if (members_[number] == nullptr) return false;
+            auto done = members_[number]->read(at, other);
+            if (!done) lost = std::move(done.error());
+            return done.has_value();
+        };
         for (std::size_t i = 0; i < data_; ++i) {
             if (i == stripe.index) continue;
-            const auto& member = members_[member_of(stripe, i)];
-            if (member == nullptr) {
+            if (!gives(member_of(stripe, i))) {
+                if (second || !stripe.q) return tl::unexpected(lost);
                 second = i;
                 continue;
             }
-            if (auto done = member->read(at, other); !done) return done;
             const std::uint8_t factor = factor_of(stripe, member_of(stripe, i));
             for (std::size_t k = 0; k < length; ++k) {
                 p[k] ^= other[k];
                 q[k] ^= times(factor, other[k]);
             }
         }
-        if (with_p) {
-            if (auto done = members_[stripe.p]->read(at, other); !done) return done;
+        const bool with_p = gives(stripe.p);
+        if (with_p)
             for (std::size_t k = 0; k < length; ++k) p[k] ^= other[k];
-        }
         if (with_p && !second) {
             std::ranges::copy(p, into.begin());
             return {};
         }
-        if (auto done = members_[*stripe.q]->read(at, other); !done) return done;
+        if (!stripe.q || (!with_p && second) || !gives(*stripe.q)) return tl::unexpected(lost);
         for (std::size_t k = 0; k < length; ++k) q[k] ^= other[k];
         const std::uint8_t a = factor_of(stripe, stripe.data);
         if (!second) {
@@ -201,7 +206,22 @@ public:
     }
 
 private:
-    [[nodiscard]] Piece piece(std::uint64_t offset) const override {
+    [[nodiscard]] Piece piece(std::uint64_t offset) const override { return copy(offset, 0); }
+    Result<std::size_t> made_up(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        Error lost{ErrorKind::NotFound, "no copy of this part is there", place(), {}, {}};
+        for (unsigned passed = 1; passed < near_ * far_; ++passed) {
+            const auto [part, at, room] = copy(offset, passed);
+            if (part == nullptr) break;
+            const auto some = static_cast<std::size_t>(std::min<std::uint64_t>(room, into.size()));
+            auto done = part->read(at, into.first(some));
+            if (done) return some;
+            lost = std::move(done.error());
+        }
+        return tl::unexpected(std::move(lost));
+    }
+
+    /// The copy behind `passed` others of those that are there.
+    [[nodiscard]] Piece copy(std::uint64_t offset, unsigned passed) const {
         const std::uint64_t count = members_.size();
         const std::uint64_t chunk = offset / shape_.chunk * near_;
         const std::uint64_t room = shape_.chunk - offset % shape_.chunk;
@@ -213,7 +233,7 @@ private:
             std::uint64_t d = member;
             std::uint64_t s = at;
             for (unsigned f = 0; f < far_; ++f) {
-                if (members_[d] != nullptr) return {members_[d].get(), s, room};
+                if (members_[d] != nullptr && passed-- == 0) return {members_[d].get(), s, room};
                 d = (d + near_) % count;
                 s += stride_;
             }
@@ -232,6 +252,33 @@ private:
     std::uint64_t stride_ = 0;
 };
 
+/// Level 1: each member has all.
+class Mirrored final : public ChunkedSource {
+public:
+    Mirrored(std::vector<Source> members, std::uint64_t size, std::string place)
+        : ChunkedSource(std::move(place)), members_(std::move(members)) {
+        std::erase(members_, nullptr);
+        for (const auto& member : members_) size = std::min(size, member->size());
+        set_size(size);
+    }
+
+private:
+    [[nodiscard]] Piece piece(std::uint64_t offset) const override {
+        return {members_.front().get(), offset, size() - offset};
+    }
+    Result<std::size_t> made_up(std::uint64_t offset, std::span<std::uint8_t> into) const override {
+        Error lost{ErrorKind::NotFound, "no copy of this part is there", place(), {}, {}};
+        for (std::size_t i = 1; i < members_.size(); ++i) {
+            auto done = members_[i]->read(offset, into);
+            if (done) return into.size();
+            lost = std::move(done.error());
+        }
+        return tl::unexpected(std::move(lost));
+    }
+
+    std::vector<Source> members_;
+};
+
 }  // namespace
 
 Result<Source> raid_source(const RaidShape& shape, std::vector<Source> members, std::string place) {
@@ -247,7 +294,7 @@ Result<Source> raid_source(const RaidShape& shape, std::vector<Source> members, 
     if (shape.level == 1) {
         const auto first = std::ranges::find_if(members, [](const Source& m) { return m != nullptr; });
         if (first == members.end()) return few();
-        return slice(*first, 0, shape.size, place);
+        return std::make_shared<const Mirrored>(std::move(members), shape.size, place);
     }
     if (shape.level == RaidShape::linear) {
         if (missing != 0) return few();

@@ -8,6 +8,7 @@
 #include "system/barred_modules.hpp"
 #include "system/crypttab.hpp"
 #include "system/drivers.hpp"
+#include "system/lost_root.hpp"
 #include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "system/ramdisk_screens.hpp"
@@ -293,6 +294,14 @@ private:
                     {evidence_error(*lost)});
     }
 
+    /// GRUB reads a file by the blocks of its volume: the first byte on the disk of the one that has this byte.
+    [[nodiscard]] std::uint64_t block_of(std::uint64_t byte) const {
+        const auto& volume = entry_.kernel.front().volume;
+        const auto begin = volume != nullptr ? volume->source->locate(0, 1) : std::vector<DiskRange>{};
+        if (begin.empty() || volume->info.block_size == 0 || byte < begin.front().offset) return byte;
+        return byte - (byte - begin.front().offset) % volume->info.block_size;
+    }
+
     /// What is seen where a part of the kernel's file is not had.
     [[nodiscard]] std::string unreadable_screen(const Error& error) const {
         if (!error.unreadable()) return "error: " + error.what;
@@ -309,7 +318,7 @@ private:
             return beside ? fmt::format("Error preparing initrd: Device Error (or: Error loading {}: Not Found)", name)
                           : fmt::format("Error loading {}: Not Found", name);
         }
-        return fmt::format("error: failure reading sector 0x{:x}", error.byte / 512);
+        return fmt::format("error: failure reading sector 0x{:x}", block_of(error.byte) / 512);
     }
 
     /// Nothing in the file itself says that it is whole. What does: a package manager's digest; that the damage shows
@@ -600,6 +609,14 @@ private:
             ladder_.breaks(Code::RootTableRefused, "the kernel sees no partitions: " + *why, {where},
                            screen_root_missing(root.written, ramdisk));
             return false;
+        }
+        if (auto loss = root_loss(machine_, root, ramdisk != nullptr)) {
+            if (loss->certain) {
+                ladder_.breaks(Code::RootNotFound, loss->text, {where, evidence_error(loss->error)},
+                               screen_root_missing(root.written, ramdisk));
+                return false;
+            }
+            driver_note_ = loss->text;
         }
         if (!root.volume->not_assembled) {
             auto layers = judge_layers(*root.volume, ramdisk, demand, arguments_);
