@@ -66,4 +66,37 @@ inline Bytes entries_kiosk() {
     return parts.build();
 }
 
+/// The front desk, whose root is a logical partition: tables lie at sectors 4096 and 36864, swap is behind the other
+/// one.
+inline Bytes logical_desk(bool root_is_second) {
+    const std::string number = root_is_second ? "6" : "5";
+    auto parts = demo::front_desk();
+    edit(parts.root, "/boot/grub/grub.cfg", "hd0,msdos1", "hd0,msdos" + number);
+    parts.disk.gap = forge::make_grub_core({.prefix = "(,msdos" + number + ")/boot/grub"});
+    const auto flat = parts.build();
+    constexpr std::size_t sector = 512, gap = 2048 * sector, root_size = 24576 * sector;
+    constexpr std::uint32_t extended = 4096, second = 36864, behind = 2048;
+    Bytes disk(48U << 20U);
+    std::copy_n(flat.begin(), gap, disk.begin());
+    std::fill_n(disk.begin() + 446, 64, std::uint8_t{0});
+    const auto put = [&](std::size_t at, std::uint8_t type, std::uint32_t first, std::uint32_t length) {
+        disk[at + 4] = type;
+        forge::put32(disk, at + 8, first);
+        forge::put32(disk, at + 12, length);
+    };
+    put(446, 5, extended, 60000);
+    put(extended * sector + 462, 5, second - extended, 27000);
+    for (const std::size_t table : {extended, second}) {
+        const bool root = (table == second) == root_is_second;
+        disk[table * sector + 510] = 0x55;
+        disk[table * sector + 511] = 0xAA;
+        put(table * sector + 446, root ? 0x83 : 0x82, behind, root ? 24576 : 4096);
+        const auto swap = forge::make_swap(4096 * sector, forge::uuid_from(demo::swap_uuid));
+        const auto from = root ? flat.begin() + gap : swap.begin();
+        std::copy_n(from, root ? root_size : swap.size(),
+                    disk.begin() + static_cast<std::ptrdiff_t>((table + behind) * sector));
+    }
+    return disk;
+}
+
 }  // namespace support

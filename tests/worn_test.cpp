@@ -424,6 +424,52 @@ TEST(WornUefi, TheBootManagerReadsItsRamDisksFirst) {
 // --- the system itself
 // ---------------------------------------------------------------------------------------------------
 
+TEST(WornSystem, ADirectoryGivesLoadersWhatStandsBeforeTheLoss) {
+    auto desk = demo::front_desk();
+    for (int i = 0; i < 40; ++i) desk.root.file("/boot/grub/zz-a-longer-name-for-room-" + std::to_string(i), "key");
+    const auto image = desk.build();
+    const auto machine = support::machine_of(image);
+    const auto volume = machine.volume(1, 1);
+    const auto* fs = volume->files(Observer::Loader);
+    const auto folder = resolve(*fs, "/boot/grub");
+    const auto extents = fs->extents(folder->file.id);
+    ASSERT_TRUE(extents);
+    const auto block = volume->info.block_size;
+    ASSERT_GT(block, sector);
+    const auto begin = volume->source->locate(extents->front().base_offset, 1).front().offset;
+    // The name that stands last in the block's first sector, and the first one of the second sector.
+    const auto names = fs->list(folder->file.id);
+    ASSERT_TRUE(names);
+    const auto place_of_name = [&](const std::string& name) {
+        const auto text = forge::to_bytes(name);
+        return static_cast<std::uint64_t>(std::search(image.begin() + static_cast<std::ptrdiff_t>(begin),
+                                                      image.begin() + static_cast<std::ptrdiff_t>(begin + block),
+                                                      text.begin(), text.end()) -
+                                          image.begin());
+    };
+    std::string before, behind;
+    for (const auto& name : *names) {
+        if (!name.name.starts_with("zz-")) continue;
+        const auto at = place_of_name(name.name);
+        if (at + name.name.size() < begin + sector) before = name.name;
+        else if (at > begin + sector + 8 && at < begin + block && behind.empty()) behind = name.name;
+    }
+    ASSERT_FALSE(before.empty());
+    ASSERT_FALSE(behind.empty());
+    Machine worn;
+    worn.disks.push_back(
+        inspect_disk(with_unreadable(memory_source(image, "d1", 1), {{begin + sector, sector}}), 1, "x"));
+    const auto& of_worn = *worn.volume(1, 1);
+    EXPECT_TRUE(resolve(*of_worn.files(Observer::Loader), "/boot/grub/" + before));
+    const auto lost = resolve(*of_worn.files(Observer::Loader), "/boot/grub/" + behind);
+    ASSERT_FALSE(lost);
+    EXPECT_TRUE(lost.error().unreadable());
+    // The kernel takes blocks whole.
+    const auto kernels = resolve(*of_worn.files(Observer::Linux), "/boot/grub/" + before);
+    ASSERT_FALSE(kernels);
+    EXPECT_TRUE(kernels.error().unreadable());
+}
+
 TEST(WornSystem, AProgramThatLacksAPageMayDie) {
     auto desk = demo::front_desk();
     desk.root.at("/usr/bin/busybox").content.resize(3000);
@@ -475,9 +521,8 @@ TEST(WornSystem, WhatLooksForTheRootReadsMoreThanItsMark) {
     EXPECT_EQ(end(root), "root root-not-found");
     EXPECT_EQ(end(root + 7 * sector), "root root-not-found");
     const Worn table(image, {sector});
-    EXPECT_EQ(
-        table.at(Stage::Root).text,
-        "the kernel sees no partitions on d1: it reads the table in pages of 4 KiB, and a part of one cannot be read");
+    EXPECT_EQ(table.at(Stage::Root).text,
+              "the kernel does not see d1p2: it reads the table in pages of 4 KiB, and a part of one cannot be read");
     EXPECT_TRUE(table.shows(Stage::Root, sector));
     EXPECT_EQ(table.at(Stage::Ramdisk).state, State::Holds);
     EXPECT_EQ(table.at(Stage::Init).state, State::NotReached);
@@ -485,6 +530,13 @@ TEST(WornSystem, WhatLooksForTheRootReadsMoreThanItsMark) {
     EXPECT_TRUE(
         has(mark.at(Stage::Root).text, "a sector at the begin of d1p2 cannot be read, and what looks for root=UUID="))
         << mark.at(Stage::Root).text;
+
+    // GRUB reads the one sector of a link, the kernel the page around it.
+    const auto logical = support::logical_desk(true);
+    ASSERT_EQ(Worn(logical, {}).end(), "yes");
+    EXPECT_EQ(Worn(logical, {36867 * sector}).end(), "root root-not-found");
+    EXPECT_EQ(Worn(logical, {4097 * sector}).end(), "root root-not-found");
+    EXPECT_EQ(Worn(logical, {36872 * sector}).end(), "yes");
 
     // By itself: the edges, and who looks.
     RootReference reference;

@@ -12,6 +12,19 @@ namespace {
 
 constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;
 
+/// A block as far as the medium gives it sector by sector, and zeros behind that.
+std::vector<std::uint8_t> before_the_loss(const ByteSource& volume, std::uint64_t at, std::uint64_t length) {
+    constexpr std::size_t sector = 512;
+    std::vector<std::uint8_t> out(static_cast<std::size_t>(length));
+    for (std::size_t done = 0; done < out.size(); done += sector) {
+        const auto piece = std::span(out).subspan(done).first(std::min(sector, out.size() - done));
+        if (volume.read(at + done, piece)) continue;
+        std::ranges::fill(piece, std::uint8_t{0});
+        break;
+    }
+    return out;
+}
+
 }  // namespace
 
 /// Checksums of a directory block: leaf blocks end in a 12-byte tail that looks like an empty entry of type 0xDE;
@@ -90,13 +103,20 @@ Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const
     for (const auto& run : *runs)
         for (std::uint64_t done = 0; done < run.length; done += block_size_) {
             const std::uint64_t number = (run.offset + done) / block_size_;
-            const auto block = volume_->bytes(run.base_offset + done, block_size_);
+            auto block = volume_->bytes(run.base_offset + done, block_size_);
+            std::optional<Error> lost;
+            if (!block && block.error().unreadable() && reader_ != Reader::Kernel) {
+                // Loaders go from entry to entry, and come as far as the first sector that is lost (really started).
+                lost = block.error();
+                block = before_the_loss(*volume_, run.base_offset + done, block_size_);
+            }
             if (!block) return tl::unexpected(block.error());
             if (checks_metadata() && !directory_block_holds(inode, *block, number == 0)) {
                 note(ErrorKind::Checksum, fmt::format("directory block {} fails its checksum", number));
                 continue;
             }
             if (!entries(*block, number)) return {};
+            if (lost) return tl::unexpected(std::move(*lost));
         }
     // Damage matters only to a search that did not find its name before (the kernel looks where the hash says).
     if (damage) return tl::unexpected(*damage);

@@ -20,17 +20,26 @@ std::uint64_t table_bytes(const PartitionTable& table) {
     return (2 * std::uint64_t{table.sector_size} + entries + page - 1) / page * page;
 }
 
+/// What is lost of the table on the way to a partition: of its begin, or of a link of the chain of logical ones.
+std::optional<Error> lost_of_table(const Disk& disk, int partition) {
+    if (auto lost = lost_within(*disk.source, 0, table_bytes(disk.table))) return lost;
+    for (const auto& p : disk.table.partitions)
+        if (p.logical && p.number <= partition)
+            if (auto lost = lost_within(*disk.source, p.entry_offset / page * page, page)) return lost;
+    return std::nullopt;
+}
+
 }  // namespace
 
 std::optional<RootLoss> root_loss(const Machine& machine, const RootReference& root, bool by_program) {
     const Disk* disk = root.volume != nullptr ? machine.disk(root.volume->disk) : nullptr;
     if (disk != nullptr && root.volume->partition > 0 && !disk->optical)
-        if (auto lost = lost_within(*disk->source, 0, table_bytes(disk->table)))
+        if (auto lost = lost_of_table(*disk, root.volume->partition))
             return RootLoss{
                 std::move(*lost),
-                fmt::format("the kernel sees no partitions on d{}: it reads the table in pages of 4 KiB, and "
-                            "a part of one cannot be read",
-                            disk->number),
+                fmt::format("the kernel does not see {}: it reads the table in pages of 4 KiB, and a part of "
+                            "one cannot be read",
+                            root.volume->place),
                 true};
     using Kind = RootReference::Kind;
     if (root.volume == nullptr || !by_program || (root.kind != Kind::Uuid && root.kind != Kind::Label))

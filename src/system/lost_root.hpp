@@ -11,7 +11,7 @@ namespace herberge {
 
 struct RootLoss {
     Error error;       ///< the medium's
-    std::string text;  ///< "the kernel sees no partitions on d1: …"
+    std::string text;  ///< "the kernel does not see d1p2: …"
     bool certain;      ///< false: another program's way of looking may succeed
 };
 

@@ -227,7 +227,8 @@ std::optional<FileReference> usable_core_module(const Volume& volume, const std:
              fmt::format("whether ldlinux.c32 is in {} cannot be read", directory),
              {evidence_place(fmt::format("{}:{}/ldlinux.c32", volume.place, directory == "/" ? "" : directory),
                              "readable sectors", unread)},
-             screen);
+             // Where even less can be read, it stands still.
+             screen.substr(0, screen.find('\n')) + "\n(Failed to load ldlinux.c32, or nothing more)");
         return std::nullopt;
     }
     if (!module) {

@@ -10,6 +10,7 @@
 #include <herberge/pe.hpp>
 #include <herberge/uefi.hpp>
 
+#include "bytes/lost.hpp"
 #include "firmware/fat_blocks.hpp"
 #include "loader/family.hpp"
 #include "loader/text.hpp"
@@ -247,6 +248,10 @@ private:
         if (!source)
             return refuse(Code::KernelRefusedByLoader, file.unreadable() ? "Device Error" : "Not Found",
                           fmt::format("the firmware does not open {}: its bytes cannot be put together", file.place));
+        constexpr std::uint64_t headers = 4096;
+        if (const auto unread = lost_within(*source, 0, headers))
+            return refuse(Code::KernelUnreadable, "Not Found",
+                          fmt::format("the firmware cannot read {}: {}", file.place, unread->what));
         const auto refused = refuse_efi_image(*source, context_.firmware);
         if (!refused) return;
         // Its "Not Found" is the boot menu's, which looks for the marks by itself; LoadImage has another word for that.
