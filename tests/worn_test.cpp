@@ -508,6 +508,30 @@ TEST(WornSystem, AStartUpScriptThatCannotBeLookedUp) {
     EXPECT_EQ(worn.system().symptom, "can't run '/etc/init.d/rcS': Input/output error");
 }
 
+TEST(WornSystem, LoadersAskForTheFirstSectorOfASuperblock) {
+    const auto image = demo::front_desk().build();
+    const auto machine = support::machine_of(image);
+    const auto begin = machine.volume(1, 1)->source->locate(0, 1).front().offset;
+    const Worn second(image, {begin + 1024 + sector});
+    EXPECT_EQ(second.end(), "root root-not-found");
+    EXPECT_EQ(second.at(Stage::Loader).state, State::Holds) << second.at(Stage::Loader).text;
+    EXPECT_TRUE(second.shows(Stage::Root, begin + 1024 + sector));
+    Machine worn;
+    worn.disks.push_back(
+        inspect_disk(with_unreadable(memory_source(image, "d1", 1), {{begin + 1024 + sector, sector}}), 1, "x"));
+    EXPECT_EQ(worn.volume(1, 1)->info.uuid, demo::root_uuid);
+    ASSERT_TRUE(worn.volume(1, 1)->problem(Observer::Linux));
+    EXPECT_TRUE(worn.volume(1, 1)->problem(Observer::Linux)->unreadable());
+    EXPECT_EQ(Worn(image, {begin + 1024}).end(), "loader grub-files-unreadable");
+
+    const auto legacy = support::legacy_desk();
+    const auto of_legacy = support::machine_of(legacy).volume(1, 1)->source->locate(0, 1).front().offset;
+    const Worn whole(legacy, {of_legacy + 1024 + sector});
+    EXPECT_EQ(whole.end(), "loader legacy-file-system");
+    EXPECT_TRUE(whole.system().symptom.ends_with("Error 17")) << whole.system().symptom;
+    EXPECT_TRUE(whole.shows(Stage::Loader, of_legacy + 1024 + sector));
+}
+
 TEST(WornSystem, WhatLooksForTheRootReadsMoreThanItsMark) {
     // SYSLINUX leaves the sectors behind the first one alone, and the kernel reads them with the table.
     const auto image = support::guests_desk();

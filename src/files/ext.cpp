@@ -322,14 +322,31 @@ std::vector<Finding> ExtFs::remarks() const {
 
 }  // namespace ext
 
+namespace {
+
+/// The superblock as loaders have it, who ask for its first sector alone (GRUB 2, SYSLINUX; really started): zeros
+/// where the medium does not give the other one.
+Result<ondisk::ExtSuper> load_super(const ByteSource& volume) {
+    auto whole = volume.load<ondisk::ExtSuper>(ext::super_offset);
+    if (whole || !whole.error().unreadable()) return whole;
+    constexpr std::size_t sector = 512;
+    auto bytes = volume.bytes(ext::super_offset, sector);
+    if (!bytes) return tl::unexpected(bytes.error());
+    bytes->resize(sizeof(ondisk::ExtSuper));
+    return ondisk::from_bytes<ondisk::ExtSuper>(*bytes);
+}
+
+}  // namespace
+
 std::optional<VolumeInfo> recognise_ext(const ByteSource& volume) {
-    const auto super = volume.load<ondisk::ExtSuper>(ext::super_offset);
+    const auto super = load_super(volume);
     if (!super || super->magic != ext::super_magic) return std::nullopt;
     return ext::describe(*super);
 }
 
 Result<std::shared_ptr<const FileSystem>> open_ext(const Source& volume, Reader reader) {
-    const auto loaded = volume->load<ondisk::ExtSuper>(ext::super_offset);
+    const auto loaded =
+        reader == Reader::Kernel ? volume->load<ondisk::ExtSuper>(ext::super_offset) : load_super(*volume);
     if (!loaded) return tl::unexpected(loaded.error());
     const auto& super = *loaded;
     auto info = ext::describe(super);

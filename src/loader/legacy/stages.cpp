@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "bytes/lost.hpp"
 #include "loader/family.hpp"
 #include "loader/legacy/menu.hpp"
 #include "ondisk/legacy.hpp"
@@ -184,6 +185,14 @@ private:
                                fmt::format("stage 1.5 reads the {} file system in {}, which is not read here",
                                            reads.name, volume->place),
                                {evidence_place(volume->place, {}, volume->info.name())});
+            return;
+        }
+        if (const auto lost =
+                volume->info.is(Family::Ext) ? lost_within(*volume->source, 1024, 1024) : std::optional<Error>{}) {
+            // It asks for the whole superblock (stage2/fsys_ext2fs.c).
+            loader::stop(out_, Code::LegacyFileSystem,
+                         fmt::format("the superblock of {} cannot be read: {}", volume->place, lost->what),
+                         {evidence_error(*lost)}, screen + "Error 17");
             return;
         }
         if (!same_kind) {
