@@ -5,6 +5,7 @@
 #include "desks.hpp"
 #include "firmware/fat_blocks.hpp"
 #include "loader/family.hpp"
+#include "office_pc.hpp"
 #include "system/lost_root.hpp"
 
 using namespace herberge;
@@ -483,6 +484,40 @@ TEST(WornSystem, AProgramThatLacksAPageMayDie) {
         has(worn.at(Stage::Init).text, "; but a part of /usr/bin/busybox cannot be read, without which it may die"))
         << worn.at(Stage::Init).text;
     EXPECT_TRUE(worn.shows(Stage::Init, lost));
+}
+
+TEST(WornWindows, AFileThatTheStartNeedsIsReadToItsEnd) {
+    const auto image = demo::office_pc().build();
+    ASSERT_EQ(Worn(image, {}).end(), "yes");
+    const std::string system32 = "/Windows/System32/";
+    const struct {
+        const char* file;
+        Stage stage;
+        State state;
+    } rows[] = {{"smss.exe", Stage::Init, State::Unknown},
+                {"csrss.exe", Stage::Init, State::Unknown},
+                {"wininit.exe", Stage::Services, State::Unknown},
+                {"services.exe", Stage::Services, State::Unknown},
+                {"lsass.exe", Stage::Services, State::Unknown},
+                {"winlogon.exe", Stage::Services, State::Unknown},
+                {"config/SOFTWARE", Stage::Services, State::Unknown},
+                {"drivers/Ntfs.sys", Stage::Root, State::Breaks},
+                {"drivers/disk.sys", Stage::Kernel, State::Breaks},
+                {"config/SYSTEM", Stage::Kernel, State::Breaks},
+                {"ntoskrnl.exe", Stage::Kernel, State::Breaks},
+                {"winload.exe", Stage::Kernel, State::Breaks}};
+    for (const auto& row : rows) {
+        const auto last = place_on(image, 2, system32 + row.file, size_of(image, 2, system32 + row.file) - 1);
+        const Worn worn(image, {last});
+        const auto& rung = worn.at(row.stage);
+        EXPECT_EQ(rung.state, row.state) << row.file << ": " << rung.text;
+        EXPECT_EQ(worn.system().starts, row.state == State::Breaks ? Starts::No : Starts::Unknown) << row.file;
+        EXPECT_TRUE(has(rung.text, "cannot be read") || has(rung.text, "does not give"))
+            << row.file << ": " << rung.text;
+        if (row.state == State::Unknown) EXPECT_TRUE(worn.shows(row.stage, last)) << row.file;
+    }
+    // What the start does not need may be lost.
+    EXPECT_EQ(Worn(image, {place_on(image, 2, "/Windows/explorer.exe")}).end(), "yes");
 }
 
 TEST(WornSystem, AnInittabThatGivesNothingIsEmpty) {

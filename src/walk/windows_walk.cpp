@@ -12,6 +12,7 @@
 #include <herberge/pe.hpp>
 #include <herberge/signature.hpp>
 
+#include "bytes/lost.hpp"
 #include "system/signed_files.hpp"
 #include "system/windows.hpp"
 #include "system/windows_commands.hpp"
@@ -519,11 +520,12 @@ private:
         }
         if (!filters()) return false;
         const std::string driver = start_.system->info.format == Format::Ntfs ? "Ntfs" : "fastfat";
-        if (const auto found = resolve(*fs_, fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver));
-            !found)
+        const std::string driver_file = fmt::format("{}/System32/drivers/{}.sys", start_.directory, driver);
+        const auto found = resolve(*fs_, driver_file);
+        if (!found || lost_of(driver_file))
             return fails(Code::WindowsFileSystemDriver,
                          fmt::format("the file system driver {}.sys {}: the system's volume cannot be mounted", driver,
-                                     found.error().unreadable() ? "cannot be read" : "is not there"));
+                                     found || found.error().unreadable() ? "cannot be read" : "is not there"));
         ladder_.set(
             Stage::Root, State::Holds,
             fmt::format("disk, partition and volume drivers, a disk controller's and {} start at boot; {} is readable",
@@ -573,10 +575,33 @@ private:
             return false;
         }
         const auto state = own_image(put_off != renamed_.end() ? put_off->second : path, false);
-        if (state.kind == ImageState::Kind::Sound) return true;
+        if (state.kind == ImageState::Kind::Sound) {
+            if (auto lost = lost_of(path)) losses_.emplace_back(path, std::move(*lost));
+            return true;
+        }
         ladder_.breaks(code, fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),
                        {evidence_place(place(path), "a sound image", state.text)}, std::string(stop));
         return false;
+    }
+
+    /// What the medium does not give of a file of the system's; none: it gives all, or the file cannot be opened.
+    [[nodiscard]] std::optional<Error> lost_of(const std::string& path) const {
+        const auto found = resolve(*fs_, path);
+        const auto file = found ? fs_->open(found->file.id, place(path)) : tl::unexpected(found.error());
+        return file ? lost_within(**file) : std::nullopt;
+    }
+
+    /// A stage holds; but of the files that it told of, those pages cannot be read that are lost, and who needs one may
+    /// die of it.
+    void holds_but_for_losses(Stage stage, std::string text, std::vector<Evidence> evidence) {
+        State state = State::Holds;
+        for (const auto& [path, lost] : losses_) {
+            state = State::Unknown;
+            text += fmt::format("; but a part of {} cannot be read", place(path));
+            evidence.push_back(evidence_error(lost));
+        }
+        losses_.clear();
+        ladder_.set(stage, state, std::move(text), std::move(evidence));
     }
 
     bool init() {
@@ -599,9 +624,9 @@ private:
                 !program(Code::WindowsProgramMissing, system32 + library, "a library the session manager needs",
                          "STOP 0xC0000221 unknown hard error"))
                 return false;
-        ladder_.set(Stage::Init, State::Holds, "the session manager and the subsystem it must start are there",
-                    {evidence_place(place(system32 + "smss.exe"), {}, "a sound image"),
-                     evidence_place(place(csrss), {}, "a sound image")});
+        holds_but_for_losses(Stage::Init, "the session manager and the subsystem it must start are there",
+                             {evidence_place(place(system32 + "smss.exe"), {}, "a sound image"),
+                              evidence_place(place(csrss), {}, "a sound image")});
         return true;
     }
 
@@ -617,6 +642,8 @@ private:
                            "\\SystemRoot\\System32\\Config\\SOFTWARE");
             return;
         }
+        const std::string hive = system32 + "config/SOFTWARE";
+        if (auto lost = lost_of(hive)) losses_.emplace_back(hive, std::move(*lost));
         std::vector<std::pair<std::string, std::string_view>> programs{{"winlogon.exe", "the logon"},
                                                                        {"services.exe", "the service control manager"},
                                                                        {"lsass.exe", "the security authority"}};
@@ -636,9 +663,9 @@ private:
                 fmt::format("files of services are not there: {}; each is logged, and the start goes on",
                             fmt::join(absent, ", ")),
                 {evidence_place(place(system32 + "config/SYSTEM"), {}, registry_->control_set + "\\Services")}));
-        ladder_.set(Stage::Services, State::Holds, "the SOFTWARE hive is usable, logon and service control are there",
-                    {evidence_place(place(system32 + "config/SOFTWARE")),
-                     evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});
+        holds_but_for_losses(Stage::Services, "the SOFTWARE hive is usable, logon and service control are there",
+                             {evidence_place(place(system32 + "config/SOFTWARE")),
+                              evidence_place(place(system32 + "winlogon.exe"), {}, "a sound image")});
     }
 
     const MenuEntry& entry_;
@@ -651,6 +678,7 @@ private:
     std::set<std::string> followed_;
     std::map<std::string, std::string> renamed_;  ///< what renames that were put off leave, by path
     std::unique_ptr<SignedFiles> signed_;
+    std::vector<std::pair<std::string, Error>> losses_;  ///< of files that the stage at hand needs
 };
 
 }  // namespace
