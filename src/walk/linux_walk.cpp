@@ -2,9 +2,6 @@
 // From an entry that names a Linux kernel to the system's services.
 #include "walk/step.hpp"
 
-#include "bytes/lost.hpp"
-#include "firmware/fat_blocks.hpp"
-#include "loader/family.hpp"
 #include "system/barred_modules.hpp"
 #include "system/crypttab.hpp"
 #include "system/drivers.hpp"
@@ -12,6 +9,7 @@
 #include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "system/ramdisk_screens.hpp"
+#include "walk/losses.hpp"
 #include "walk/lost.hpp"
 #include "walk/whose.hpp"
 
@@ -33,6 +31,7 @@ public:
           ladder_(ladder),
           around_(start.around),
           medium_(start.medium),
+          losses_(entry_, menu_),
           arguments_(start.entry->arguments) {}
 
     void run() {
@@ -44,12 +43,12 @@ public:
                 ladder_.set(stage, State::NotNeeded, "what is started is a program of its own, no Linux");
             return;
         }
-        doubt_beside(Stage::Kernel, entry_.kernel.front());
+        losses_.doubt_beside(ladder_, Stage::Kernel, entry_.kernel.front());
         const auto loaded = ramdisk_files();
         const Ramdisk* ramdisk = nullptr;
         std::shared_ptr<const Result<Ramdisk>> held;
         if (loaded) {
-            held = artifacts_.ramdisk(entry_.ramdisks, goes_on_without());
+            held = artifacts_.ramdisk(entry_.ramdisks, losses_.goes_on());
             if (held->has_value()) ramdisk = &held->value();
         }
         auto root = named_root(machine_, entry_, ramdisk);
@@ -242,7 +241,7 @@ private:
         if (!held_kernel_->has_value()) {
             const Error& error = held_kernel_->error();
             ladder_.breaks(Code::KernelUnreadable, "the kernel file cannot be read: " + error.text(),
-                           {evidence_error(error)}, unreadable_screen(error));
+                           {evidence_error(error)}, losses_.kernel_screen(error));
             return nullptr;
         }
         const KernelImage& image = held_kernel_->value();
@@ -268,57 +267,6 @@ private:
                 break;
         }
         return &image;
-    }
-
-    /// SYSLINUX tells which sectors it does not get, and goes on without them.
-    [[nodiscard]] bool goes_on_without() const { return menu_.loader == "SYSLINUX"; }
-
-    void doubt_for_losses(Claim& result) const {
-        for (const auto& file : entry_.ramdisks) {
-            const auto source = open_reference(file);
-            const auto lost = source != nullptr ? lost_within(*source) : std::nullopt;
-            if (!lost) continue;
-            result.text +=
-                fmt::format("; a part of {} cannot be read, and the loader goes on without it", file.where());
-            result.evidence.push_back(evidence_error(*lost));
-            if (result.state != State::Breaks) result.state = State::Unknown;
-        }
-    }
-
-    /// The firmware reads the file for this loader.
-    void doubt_beside(Stage stage, const FileReference& file) {
-        if (entry_.started_by != KernelEntry::Efi || menu_.loader == "GRUB 2" || file.volume == nullptr) return;
-        const auto lost = lost_beside(*file.volume, file.real_path);
-        if (!lost || ladder_.at(stage).state == State::Breaks) return;
-        ladder_.set(stage, State::Unknown, ladder_.at(stage).text + lost_beside_text(file.real_path),
-                    {evidence_error(*lost)});
-    }
-
-    /// GRUB reads a file by the blocks of its volume: the first byte on the disk of the one that has this byte.
-    [[nodiscard]] std::uint64_t block_of(std::uint64_t byte) const {
-        const auto& volume = entry_.kernel.front().volume;
-        const auto begin = volume != nullptr ? volume->source->locate(0, 1) : std::vector<DiskRange>{};
-        if (begin.empty() || volume->info.block_size == 0 || byte < begin.front().offset) return byte;
-        return byte - (byte - begin.front().offset) % volume->info.block_size;
-    }
-
-    /// What is seen where a part of the kernel's file is not had.
-    [[nodiscard]] std::string unreadable_screen(const Error& error) const {
-        if (!error.unreadable()) return "error: " + error.what;
-        if (goes_on_without())
-            return fmt::format("Loading {}... {}(and the kernel is started without it)", entry_.kernel.front().written,
-                               loader::syslinux_disk_errors(error.byte));
-        if (entry_.started_by == KernelEntry::Efi && menu_.loader != "GRUB 2") {
-            // RAM disks come first: one that lies beside what is lost may fail before.
-            const bool beside = std::ranges::any_of(entry_.ramdisks, [](const FileReference& file) {
-                return file.volume != nullptr && lost_beside(*file.volume, file.real_path);
-            });
-            std::string name = entry_.kernel.front().written;
-            std::ranges::replace(name, '/', '\\');
-            return beside ? fmt::format("Error preparing initrd: Device Error (or: Error loading {}: Not Found)", name)
-                          : fmt::format("Error loading {}: Not Found", name);
-        }
-        return fmt::format("error: failure reading sector 0x{:x}", block_of(error.byte) / 512);
     }
 
     /// Nothing in the file itself says that it is whole. What does: a package manager's digest; that the damage shows
@@ -395,18 +343,14 @@ private:
             auto result = judge_ramdisk(*ramdisk, demand, arguments_);
             for (const auto& file : entry_.ramdisks)
                 result.evidence.insert(result.evidence.begin(), evidence_place(file.where(), {}, size_text(file.size)));
-            if (goes_on_without()) doubt_for_losses(result);
+            losses_.doubt_ramdisks(result);
             ladder_.set(Stage::Ramdisk, result);
-            for (const auto& file : entry_.ramdisks) doubt_beside(Stage::Ramdisk, file);
+            for (const auto& file : entry_.ramdisks) losses_.doubt_beside(ladder_, Stage::Ramdisk, file);
             return result.state != State::Breaks && !ramdisk->too_large;
         }
         if (held != nullptr) {
-            // A loader that the firmware reads for goes no further; what others leave out the kernel stumbles over.
-            const bool by_firmware = entry_.started_by == KernelEntry::Efi && menu_.loader != "GRUB 2";
             ladder_.breaks(Code::RamdiskUnreadable, "the RAM disk cannot be read: " + held->error().text(),
-                           {evidence_error(held->error())},
-                           by_firmware && held->error().unreadable() ? "Error preparing initrd: Device Error"
-                                                                     : std::string(root_panic));
+                           {evidence_error(held->error())}, losses_.ramdisk_screen(held->error()));
             return false;
         }
         // The kernel starts without a RAM disk: does it need one?
@@ -684,6 +628,7 @@ private:
     Ladder& ladder_;
     Surroundings around_;
     VolumeRef medium_;
+    Losses losses_;
     CommandLine arguments_;
     std::shared_ptr<const Result<KernelImage>> held_kernel_;
     std::optional<Error> no_subvolume_;
