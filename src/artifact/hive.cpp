@@ -7,6 +7,7 @@
 
 #include "artifact/hive_log.hpp"
 #include "artifact/hive_whole.hpp"
+#include "bytes/lost.hpp"
 #include "bytes/text16.hpp"
 #include "ondisk/hive.hpp"
 
@@ -339,17 +340,11 @@ Result<std::shared_ptr<const Hive>> open_hive(Source file, const std::vector<Sou
     return out;
 }
 
-Result<void> read_hive_throughout(const ByteSource& file) {
-    constexpr std::uint64_t piece = 1U << 20U, most = std::uint64_t{512} << 20U;
+std::optional<Error> lost_of_hive(const ByteSource& file) {
+    constexpr std::uint64_t most = std::uint64_t{512} << 20U;
     const auto base = file.load<ondisk::HiveBase>(0);
-    if (!base) return tl::unexpected(base.error());
-    const std::uint64_t end = std::min({file.size(), std::uint64_t{bins_at} + base->bins_size, most});
-    std::vector<std::uint8_t> bytes(static_cast<std::size_t>(std::min(piece, end)));
-    for (std::uint64_t at = 0; at < end; at += piece) {
-        const auto part = std::span(bytes).first(static_cast<std::size_t>(std::min(piece, end - at)));
-        if (auto done = file.read(at, part); !done) return done;
-    }
-    return {};
+    if (!base) return base.error().unreadable() ? std::optional(base.error()) : std::nullopt;
+    return lost_within(file, 0, std::min(std::uint64_t{bins_at} + base->bins_size, most));
 }
 
 }  // namespace herberge

@@ -3,6 +3,7 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "bytes/lost.hpp"
 #include "files/ext_fs.hpp"
 #include "files/stored.hpp"
 
@@ -11,19 +12,6 @@ namespace herberge::ext {
 namespace {
 
 constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;
-
-/// A block as far as the medium gives it sector by sector, and zeros behind that.
-std::vector<std::uint8_t> before_the_loss(const ByteSource& volume, std::uint64_t at, std::uint64_t length) {
-    constexpr std::size_t sector = 512;
-    std::vector<std::uint8_t> out(static_cast<std::size_t>(length));
-    for (std::size_t done = 0; done < out.size(); done += sector) {
-        const auto piece = std::span(out).subspan(done).first(std::min(sector, out.size() - done));
-        if (volume.read(at + done, piece)) continue;
-        std::ranges::fill(piece, std::uint8_t{0});
-        break;
-    }
-    return out;
-}
 
 }  // namespace
 
@@ -108,7 +96,7 @@ Result<void> ExtFs::walk_directory(const Inode& inode, const Visit& visit) const
             if (!block && block.error().unreadable() && reader_ != Reader::Kernel) {
                 // Loaders go from entry to entry, and come as far as the first sector that is lost (really started).
                 lost = block.error();
-                block = before_the_loss(*volume_, run.base_offset + done, block_size_);
+                block = zeros_for_losses(volume_)->bytes(run.base_offset + done, block_size_);
             }
             if (!block) return tl::unexpected(block.error());
             if (checks_metadata() && !directory_block_holds(inode, *block, number == 0)) {

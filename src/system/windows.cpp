@@ -280,8 +280,7 @@ Result<WindowsRegistry> read_windows_registry(const Volume& volume, const std::s
     const FileSystem* fs = volume.files(Observer::Nt);
     const std::string path = directory + "/System32/config/SYSTEM";
     if (const auto file = fs != nullptr ? open_path(*fs, path, volume.place) : nullptr)
-        if (auto whole = read_hive_throughout(*file); !whole && whole.error().unreadable())
-            return tl::unexpected(whole.error());
+        if (auto lost = lost_of_hive(*file)) return tl::unexpected(std::move(*lost));
     return out;
 }
 

@@ -59,9 +59,11 @@ std::shared_ptr<const Result<KernelImage>> Artifacts::kernel(const FileReference
                             : fail(ErrorKind::NotFound, "the kernel cannot be opened", file.place);
         if (!image && image.error().unreadable() && entry == KernelEntry::Protected)
             if (auto without = without_setup(source, processor)) image = std::move(*without);
-        // Loaders read all of it, what is behind the kernel itself, too; those of real mode go on without that.
-        const auto lost =
-            image && !image->setup_damage && entry != KernelEntry::RealMode ? lost_within(*source) : std::nullopt;
+        // Loaders read all of it, what is behind the kernel itself, too; those of real mode go on without that. What
+        // its build's CRC-32 was computed over has been read.
+        const auto lost = image && !image->setup_damage && entry != KernelEntry::RealMode
+                              ? lost_within(*source, image->crc_matches ? image->expected_size : 0)
+                              : std::nullopt;
         if (lost) image = tl::unexpected(*lost);
         slot = std::make_shared<const Result<KernelImage>>(std::move(image));
     }

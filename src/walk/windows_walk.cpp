@@ -574,9 +574,10 @@ private:
                 std::string(stop));
             return false;
         }
-        const auto state = own_image(put_off != renamed_.end() ? put_off->second : path, false);
+        const std::string& runs = put_off != renamed_.end() ? put_off->second : path;
+        const auto state = own_image(runs, false);
         if (state.kind == ImageState::Kind::Sound) {
-            if (auto lost = lost_of(path)) losses_.emplace_back(path, std::move(*lost));
+            if (auto lost = lost_of(runs)) losses_.emplace_back(runs, std::move(*lost));
             return true;
         }
         ladder_.breaks(code, fmt::format("{} ({}) cannot run: {}", role, place(path), state.text),

@@ -8,6 +8,7 @@
 #include <herberge/pe.hpp>
 
 #include "artifact/hive_whole.hpp"
+#include "bytes/lost.hpp"
 #include "loader/family.hpp"
 #include "loader/text.hpp"
 #include "loader/windows/store.hpp"
@@ -118,10 +119,11 @@ std::optional<LoaderFault> find_loader_fault(const Source& source, bool sum) {
 
 /// The same; nothing is damaged that is refused.
 std::optional<LoaderFault> judge_loader_file(const Source& source, bool sum) {
-    const auto fault = find_loader_fault(source, sum);
+    auto fault = find_loader_fault(source, sum);
     if (!fault || fault->unread) return fault;
-    const auto bytes = source->bytes(0, std::min(source->size(), most_loader));
-    return !bytes && bytes.error().unreadable() ? LoaderFault{"it cannot be read: " + bytes.error().what, true} : fault;
+    if (const auto lost = lost_within(*source, 0, most_loader))
+        return LoaderFault{"it cannot be read: " + lost->what, true};
+    return fault;
 }
 
 void count_entries(LoaderRun& out) {
@@ -206,8 +208,7 @@ void read_store(const Machine& machine, const Volume& volume, const std::string&
     for (const auto& finding : (*hive)->findings()) out.findings.push_back(finding);
     auto read = read_store_menu(machine, **hive, volume, where, efi);
     // The boot manager takes all of it or nothing; what lies in a sector that it does not get is not absent.
-    if (const auto whole = read_hive_throughout(*source); !whole && whole.error().unreadable())
-        return unread(whole.error());
+    if (const auto lost = lost_of_hive(*source)) return unread(*lost);
     out.menu = std::move(read.menu);
     out.menu.place = where;
     if (read.empty) {
