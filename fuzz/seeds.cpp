@@ -211,7 +211,7 @@ int main(int argc, char** argv) {
     forge::TreeNode mark{"signature-1", {}, {}};
     mark.text("algo", "sha256,rsa2048").text("key-name-hint", "inn");
     mark.properties.emplace_back("hashed-nodes",
-                                 forge::to_bytes(std::string("/\0/images/kernel-1\0/configurations/conf-1\0", 43)));
+                                 forge::to_bytes(std::string("/\0/images/kernel-1\0/configurations/conf-1\0", 42)));
     mark.properties.emplace_back("hashed-strings", forge::Bytes{0, 0, 0, 0, 0, 0, 0, 40});
     mark.properties.emplace_back("value", forge::noise(256, 4));
     forge::TreeNode covered{"kernel-1", {{"data", forge::noise(100, 5)}}, {mark}};

@@ -613,6 +613,222 @@ TEST(Cpu, StopsWhereNoHandlerCanBeReached) {
     EXPECT_EQ(full.cpu.gpr[ESP], 1U);
 }
 
+// --- the trap flag (SDM volume 3, section 17.3.1.4)
+
+/// pushf; pop ax; or ah, 1; push ax; popf; and what is run with the flag set, at 7C07.
+Code stepped(Code behind) {
+    Code out{0x9C, 0x58, 0x80, 0xCC, 0x01, 0x50, 0x9D};
+    out.insert(out.end(), behind.begin(), behind.end());
+    return out;
+}
+
+TEST(CpuTrapFlag, ExceptionFollowsTheInstructionBehindPopf) {
+    Bench bench(stepped({0x90, 0x43, 0xF4}));
+    ASSERT_EQ(bench.run(), 1);
+    EXPECT_EQ(bench.pushed(0), 0x7C08) << "the next instruction";
+    EXPECT_EQ(bench.pushed(2) & flag::trap, flag::trap);
+    EXPECT_EQ(bench.cpu.eflags() & flag::trap, 0U) << "the handler is not stepped through";
+    EXPECT_EQ(bench.cpu.gpr[EBX], 0U);
+    EXPECT_EQ(bench.cpu.debug[6], 0x4000U) << "BS of DR6";
+}
+
+TEST(CpuTrapFlag, EachInstructionUpToTheOneThatClearsIt) {
+    // nop; inc bx; pushf; pop ax; and ah, fe; push ax; popf; hlt
+    Bench bench(stepped({0x90, 0x43, 0x9C, 0x58, 0x80, 0xE4, 0xFE, 0x50, 0x9D, 0xF4}));
+    bench.ram.store<std::uint16_t>(4, 0x600);
+    bench.ram.store(0x600, Code{0x42, 0xCF});  // inc dx; iret
+    EXPECT_EQ(bench.run(), -1);
+    EXPECT_EQ(bench.cpu.gpr[EDX], 7U);
+    EXPECT_EQ(bench.cpu.gpr[EBX], 1U);
+    EXPECT_EQ(bench.cpu.eip, 0x7C11U);
+    EXPECT_EQ(bench.cpu.gpr[ESP], 0x7000U);
+}
+
+TEST(CpuTrapFlag, NotBehindALoadOfTheStackSegment) {
+    // mov ss, cx; nop
+    Bench moved(stepped({0x8E, 0xD1, 0x90, 0xF4}));
+    ASSERT_EQ(moved.run(), 1);
+    EXPECT_EQ(moved.pushed(0), 0x7C0A);
+    // push cx; pop ss; nop: behind the push there is one
+    Bench popped(stepped({0x51, 0x17, 0x90, 0xF4}));
+    popped.ram.store<std::uint16_t>(4, 0x600);
+    popped.ram.store(0x600, Code{0x42, 0xCF});
+    for (int i = 0; i < 40 && popped.cpu.eip != 0x7C0A; ++i) popped.cpu.run();
+    EXPECT_EQ(popped.cpu.gpr[EDX], 2U) << "behind push and nop";
+    // mov ds, cx is like any other.
+    Bench other(stepped({0x8E, 0xD9, 0x90, 0xF4}));
+    ASSERT_EQ(other.run(), 1);
+    EXPECT_EQ(other.pushed(0), 0x7C09);
+}
+
+TEST(CpuTrapFlag, AnInterruptOrExceptionOfTheInstructionItselfComesAlone) {
+    EXPECT_EQ(Bench(stepped({0xCD, 0x40})).run(), 0x40);
+    Bench bad(stepped({0x0F, 0x0B}));
+    EXPECT_EQ(bad.run(), 6);
+    EXPECT_EQ(bad.pushed(0), 0x7C07);
+    EXPECT_EQ(bad.pushed(2) & flag::trap, flag::trap);
+    EXPECT_EQ(bad.cpu.gpr[ESP], 0x6FFAU);
+}
+
+TEST(CpuTrapFlag, BehindEachElementOfARepetition) {
+    // rep stosb
+    Bench bench(stepped({0xF3, 0xAA, 0xF4}));
+    bench.cpu.gpr[ECX] = 3;
+    bench.cpu.gpr[EDI] = 0x3000;
+    ASSERT_EQ(bench.run(), 1);
+    EXPECT_EQ(bench.pushed(0), 0x7C07) << "it goes on from itself";
+    EXPECT_EQ(bench.cpu.gpr[ECX], 2U);
+    EXPECT_EQ(bench.cpu.gpr[EDI], 0x3001U);
+}
+
+TEST(CpuTrapFlag, WakesFromHlt) {
+    Bench bench(stepped({0xF4, 0x43}));
+    ASSERT_EQ(bench.run(), 1);
+    EXPECT_EQ(bench.pushed(0), 0x7C08);
+}
+
+// --- many elements at once
+
+/// rep movsb, movsw, movsd, upwards and downwards: byte by byte the same as one element after the other, where pieces
+/// of memory end and where source and target overlap.
+TEST(CpuMoves, ManyAtOnceAreAsOneByOne) {
+    constexpr std::uint32_t begin = 0x1800, length = 0x4000, count = 300;
+    for (const unsigned size : {1U, 2U, 4U})
+        for (const bool down : {false, true})
+            for (const std::uint32_t from : {0x3000U, 0x3001U, 0x3F7EU, 0x3FFDU})
+                for (const int distance :
+                     {1, 2, 3, 4, 7, 127, 128, 129, 500, 0x1000, -1, -2, -3, -5, -128, -500, -0x1000}) {
+                    const std::uint32_t to = from + static_cast<std::uint32_t>(distance);
+                    Code code = size == 4 ? Code{0x66} : Code{};
+                    code.insert(code.end(), {0xF3, static_cast<std::uint8_t>(size == 1 ? 0xA4 : 0xA5), 0xF4});
+                    Bench bench(code);
+                    Code expected(length);
+                    for (std::uint32_t i = 0; i < length; ++i) expected[i] = static_cast<std::uint8_t>(i * 7 + i / 251);
+                    bench.ram.store(begin, expected);
+                    bench.cpu.gpr[ECX] = count;
+                    bench.cpu.gpr[ESI] = from;
+                    bench.cpu.gpr[EDI] = to;
+                    if (down) bench.cpu.set_eflags(flag::direction);
+                    EXPECT_EQ(bench.run(), -1);
+                    const std::uint32_t step = down ? 0U - size : size;
+                    // An element is read before it is written.
+                    for (std::uint32_t i = 0; i < count; ++i)
+                        std::memmove(&expected[to - begin + i * step], &expected[from - begin + i * step], size);
+                    for (std::uint32_t i = 0; i < length; ++i)
+                        ASSERT_EQ(bench.ram.load<std::uint8_t>(begin + i), expected[i])
+                            << size << " from " << from << " to " << to << " at " << begin + i;
+                    EXPECT_EQ(bench.cpu.gpr[ESI], from + count * step);
+                    EXPECT_EQ(bench.cpu.gpr[EDI], to + count * step);
+                    EXPECT_EQ(bench.cpu.gpr[ECX], 0U);
+                }
+}
+
+TEST(CpuMoves, StopAtASegmentsEnd) {
+    // rep movsw with SI at FFFD: the second word lies across the end.
+    Bench bench({0xF3, 0xA5});
+    bench.cpu.gpr[ECX] = 8;
+    bench.cpu.gpr[ESI] = 0xFFFD;
+    bench.cpu.gpr[EDI] = 0x3000;
+    EXPECT_EQ(bench.run(), 13);
+    EXPECT_EQ(bench.cpu.gpr[ECX], 7U);
+    EXPECT_EQ(bench.cpu.gpr[ESI], 0xFFFFU);
+    EXPECT_EQ(bench.cpu.gpr[EDI], 0x3002U);
+    EXPECT_EQ(bench.pushed(0), 0x7C00);
+    // Bytes go on at the segment's begin.
+    Bench wraps({0xF3, 0xA4, 0xF4});
+    wraps.ram.store<std::uint8_t>(0xFFFF, 0x11);
+    wraps.ram.store<std::uint8_t>(0, 0x22);
+    wraps.cpu.gpr[ECX] = 2;
+    wraps.cpu.gpr[ESI] = 0xFFFF;
+    wraps.cpu.gpr[EDI] = 0x3000;
+    EXPECT_EQ(wraps.run(), -1);
+    EXPECT_EQ(wraps.ram.load<std::uint16_t>(0x3000), 0x2211);
+    EXPECT_EQ(wraps.cpu.gpr[ESI], 1U);
+}
+
+TEST(CpuMoves, CodeThatIsMovedOverIsDecodedAnew) {
+    // 7C00: call 7C20 (inc ax; ret); mov si, 7C30; mov di, 7C20; mov cx, 2; rep movsb; call 7C20 (inc bx; ret); hlt
+    Bench bench(
+        {0xE8, 0x1D, 0x00, 0xBE, 0x30, 0x7C, 0xBF, 0x20, 0x7C, 0xB9, 0x02, 0x00, 0xF3, 0xA4, 0xE8, 0x0F, 0x00, 0xF4});
+    bench.ram.store(0x7C20, Code{0x40, 0xC3});
+    bench.ram.store(0x7C30, Code{0x43, 0xC3});
+    EXPECT_EQ(bench.run(), -1);
+    EXPECT_EQ(bench.cpu.gpr[EAX], 1U);
+    EXPECT_EQ(bench.cpu.gpr[EBX], 1U);
+}
+
+// --- stretches
+
+TEST(CpuStretch, EndsWithTheBlockOfMemory) {
+    // inc ax; inc ax, the second one at the end of a block; inc ax
+    Bench bench({0x40, 0x40, 0x40, 0xF4}, 0x7DFE);
+    EXPECT_EQ(bench.cpu.run_on({1000, 1000, 0}), 2U);
+    EXPECT_EQ(bench.cpu.eip, 0x7E00U);
+    EXPECT_EQ(bench.cpu.executed(), 2U);
+    EXPECT_EQ(bench.cpu.run_on({1000, 1000, 0}), 2U);
+    EXPECT_EQ(bench.cpu.stopped(), CpuStop::Halted);
+    EXPECT_EQ(bench.cpu.run_on({1000, 1000, 0}), 0U);
+    EXPECT_EQ(bench.cpu.executed(), 4U);
+}
+
+TEST(CpuStretch, EndsWhereItIsAskedTo) {
+    // dec cx; jnz -3: two instructions a turn
+    const Code turns{0x49, 0x75, 0xFD, 0x90, 0xF4};
+    Bench counted(turns, 0x7C10);
+    counted.cpu.gpr[ECX] = 1000;
+    EXPECT_EQ(counted.cpu.run_on({100, 1000, 0}), 100U);
+    EXPECT_EQ(counted.cpu.gpr[ECX], 950U);
+    Bench watched(turns, 0x7C10);
+    watched.cpu.gpr[ECX] = 1000;
+    EXPECT_EQ(watched.cpu.run_on({100, 1000, 0x7C10}), 2U) << "the next turn begins there";
+    // rep stosb of five turns: elements are work
+    Bench work({0xB9, 5, 0, 0xF3, 0xAA, 0xEB, 0xF9}, 0x7C10);
+    (void)work.cpu.take_work();
+    work.cpu.gpr[EDI] = 0x3000;
+    work.cpu.run_on({1'000'000, 500, 0});
+    EXPECT_GE(work.cpu.take_work(), 500U);
+    EXPECT_LT(work.cpu.gpr[EDI], 0x3000U + 510U);
+}
+
+TEST(CpuStretch, EndsBeforeFourBytesOfZero) {
+    // jmp over; the target holds zeros
+    Bench bench({0xEB, 0x0E});
+    EXPECT_EQ(bench.cpu.run_on({1000, 1000, 0}), 1U);
+    EXPECT_EQ(bench.cpu.eip, 0x7C10U);
+}
+
+TEST(CpuRuns, GoOnBehindAJumpThatIsNotTaken) {
+    // xor ax, ax; jnz +3; mov bx, 1; jz +1; (inc dx); inc cx; hlt
+    Bench bench({0x31, 0xC0, 0x75, 0x03, 0xBB, 0x01, 0x00, 0x74, 0x01, 0x42, 0x41, 0xF4});
+    EXPECT_EQ(bench.cpu.run(), 4U) << "up to the jump that is taken";
+    EXPECT_EQ(bench.cpu.eip, 0x7C0AU);
+    EXPECT_EQ(bench.cpu.gpr[EBX], 1U);
+    EXPECT_EQ(bench.cpu.run(), 2U);
+    EXPECT_EQ(bench.cpu.gpr[EDX], 0U);
+    EXPECT_EQ(bench.cpu.gpr[ECX], 1U);
+    EXPECT_EQ(bench.cpu.eip, 0x7C0CU);
+    // The same run with the other end of its first jump.
+    bench.cpu.wake();
+    bench.ram.store<std::uint8_t>(0x7C02, 0x74);
+    bench.cpu.eip = 0x7C00;
+    EXPECT_EQ(bench.cpu.run(), 2U);
+    EXPECT_EQ(bench.cpu.eip, 0x7C07U);
+}
+
+TEST(CpuRuns, AJumpOutOfTheSegmentIsAnExceptionAtItsOwnPlace) {
+    // xor ax, ax; jz near by 10000h; inc bx
+    Bench bench({0x31, 0xC0, 0x66, 0x0F, 0x84, 0x00, 0x00, 0x01, 0x00, 0x43});
+    EXPECT_EQ(bench.run(), 13);
+    EXPECT_EQ(bench.pushed(0), 0x7C02);
+    EXPECT_EQ(bench.cpu.gpr[EBX], 0U);
+}
+
+TEST(CpuStretch, EndsWithAnInterrupt) {
+    Bench bench({0x40, 0xCD, 0x40});
+    EXPECT_EQ(bench.cpu.run_on({1000, 1000, 0}), 2U);
+    EXPECT_EQ(bench.cpu.eip, 0x540U);
+}
+
 TEST(Cpu, RunsWhatWasWrittenOverItself) {
     // mov byte [7c06], 43: inc ax becomes inc bx, in the run that is on its way.
     Bench bench({0xC6, 0x06, 0x05, 0x7C, 0x43, 0x40, 0xF4});

@@ -52,6 +52,19 @@ void Memory::store(std::uint32_t address, std::span<const std::uint8_t> bytes) {
     for (const auto byte : bytes) store(address++, byte);
 }
 
+bool Memory::move(std::uint32_t to, std::uint32_t from, std::uint32_t bytes, bool down) {
+    to &= mask_;
+    from &= mask_;
+    const std::uint32_t into = to % piece_size, out_of = from % page_size;
+    if (to / piece_size >= write_.size() || from / page_size >= read_.size() || bytes > piece_size - into ||
+        bytes > page_size - out_of || (down ? from - to : to - from) < bytes)
+        return false;
+    std::uint8_t* const piece = write_[to / piece_size];
+    if (piece == nullptr) return false;
+    std::memmove(piece + into, read_[from / page_size] + out_of, bytes);
+    return true;
+}
+
 void Memory::mark_code(std::uint32_t address, std::uint32_t length) {
     for (std::uint32_t i = 0; i < length; ++i) {
         const std::uint32_t at = (address + i) & mask_;

@@ -58,6 +58,10 @@ public:
             store(address + i, static_cast<std::uint8_t>(std::uint32_t{value} >> (8 * i)));
     }
     void store(std::uint32_t address, std::span<const std::uint8_t> bytes);
+    /// Moves bytes of one page into one piece, as one after the other would be, from the lowest up or from the highest
+    /// down; false, and nothing is done, where only single stores do: into code, into memory not made yet, into what is
+    /// still to be read.
+    bool move(std::uint32_t to, std::uint32_t from, std::uint32_t bytes, bool down);
 
     /// The line A20: off, bit 20 of every address is 0.
     void set_a20(bool on) { mask_ = on ? ~std::uint32_t{0} : ~(std::uint32_t{1} << 20U); }

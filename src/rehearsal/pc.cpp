@@ -92,7 +92,7 @@ std::uint8_t Pc::byte_from(std::uint16_t port) {
         case 0x3FD: return 0x60;  // the serial line takes the next character
         case 0x3FF: return serial_scratch_;
         case 0x40:
-        case 0x42: return static_cast<std::uint8_t>(instructions_ >> 4U);
+        case 0x42: return static_cast<std::uint8_t>(cpu_.executed() >> 4U);
         case 0x20:
         case 0x21:
         case 0xA0:
@@ -212,9 +212,11 @@ bool Pc::kernel_entry(std::uint32_t linear) {
 
 /// Code that was read elsewhere and copied here: found by its content in what was read last.
 std::uint16_t Pc::copied_from(std::uint32_t linear) {
-    constexpr std::size_t piece = 48;
-    std::array<std::uint8_t, piece> code{};
-    for (std::uint32_t i = 0; i < piece; ++i) code[i] = peek8(linear + i);
+    constexpr std::size_t most_unknown = 4096;
+    Code code{};
+    for (std::uint32_t i = 0; i < code.size(); ++i) code[i] = peek8(linear + i);
+    // What stood there already when it was looked for in vain was not brought by a read since.
+    if (const auto before = unknown_.find(linear); before != unknown_.end() && before->second == code) return 0;
     for (auto recent = recent_.rbegin(); recent != recent_.rend(); ++recent) {
         if (!spend(recent->bytes.size() / 4 + 16)) return 0;
         const void* hit = memmem(recent->bytes.data(), recent->bytes.size(), code.data(), code.size());
@@ -232,6 +234,8 @@ std::uint16_t Pc::copied_from(std::uint32_t linear) {
         regions_.push_back(std::move(region));
         return static_cast<std::uint16_t>(regions_.size() - 1);
     }
+    if (unknown_.size() >= most_unknown) unknown_.clear();
+    unknown_[linear] = code;
     return 0;
 }
 
@@ -453,21 +457,16 @@ bool Pc::load_first_sector() {
     return true;
 }
 
-/// Runs on while nothing can happen that before_run() looks for: within one block of memory, in one mode, for a while.
+/// Runs on while nothing can happen that before_run() looks for, and for a while.
 void Pc::run_code() {
-    constexpr unsigned most_runs = 256;
-    const std::uint32_t block = last_linear_ / 512;
-    for (unsigned i = 0; i < most_runs; ++i) {
-        instructions_ += cpu_.run();
-        unspent_ += cpu_.take_work();
-        const std::uint32_t linear = cpu_.linear();
-        if (cpu_.stopped() != CpuStop::None || linear / 512 != block || linear % 512 == 0 || cpu_.eip == 0 ||
-            protected_mode() != was_protected_ || linear == options_.unpacked_at || unspent_ >= spent_at_once ||
-            instructions_ >= options_.most_instructions || cpu_.segments[CS].selector == stub_segment ||
-            peek32(linear) == 0)
-            break;
-        last_linear_ = linear;
-    }
+    constexpr std::uint64_t a_while = 4096;
+    // Services begin between two instructions of the stubs' segment.
+    const bool in_stub = cpu_.segments[CS].selector == stub_segment;
+    const std::uint64_t left = options_.most_instructions - std::min(options_.most_instructions, instructions_);
+    cpu_.run_on({in_stub ? 1 : std::min(left, a_while), spent_at_once - std::min(spent_at_once, unspent_),
+                 options_.unpacked_at});
+    instructions_ = cpu_.executed();
+    unspent_ += cpu_.take_work();
     if (instructions_ - counted_ >= spent_at_once / operations_of_instruction || unspent_ >= spent_at_once) {
         unspent_ += (instructions_ - counted_) * operations_of_instruction;
         counted_ = instructions_;

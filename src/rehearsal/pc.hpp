@@ -5,6 +5,7 @@
 #include <array>
 #include <deque>
 #include <memory>
+#include <unordered_map>
 
 #include <herberge/rehearsal.hpp>
 
@@ -198,6 +199,9 @@ private:
     std::deque<Recent> recent_;
     std::size_t recent_size_ = 0;
     std::array<std::uint32_t, 0x100000 / 512> examined_{};
+    /// Code that came from no read, by its address: its begin.
+    using Code = std::array<std::uint8_t, 48>;
+    std::unordered_map<std::uint32_t, Code> unknown_;
     std::uint32_t last_linear_ = 0;
     std::uint8_t serial_scratch_ = 0;
     std::string serial_;

@@ -14,8 +14,9 @@ std::uint32_t target_of(const Cpu& cpu, const Operation& op) {
 
 template <unsigned Condition, class T>
 void run_jump_if(Cpu& cpu, const Operation& op) {
-    if (holds<Condition>(cpu)) jump<T>(cpu, target_of<T>(cpu, op));
-    else cpu.eip = next_eip(cpu, op);
+    if (!holds<Condition>(cpu)) return;
+    jump<T>(cpu, target_of<T>(cpu, op));
+    cpu.leave |= Cpu::jumped;
 }
 template <class T>
 void run_jump(Cpu& cpu, const Operation& op) {

@@ -1,6 +1,8 @@
 // SPDX-License-Identifier: MIT
 #include "rehearsal/cpu/cpu.hpp"
 
+#include <utility>
+
 #include "rehearsal/cpu/decode.hpp"
 #include "rehearsal/cpu/operations.hpp"
 
@@ -41,7 +43,7 @@ void Cpu::set_eflags(std::uint32_t value) {
 void Cpu::stop(CpuStop why, std::string text) {
     stop_ = why;
     why_ = std::move(text);
-    leave = true;
+    leave |= turned;
 }
 
 /// Delivers an exception; one that cannot be delivered ends the run, as a CPU shuts down.
@@ -66,7 +68,7 @@ void Cpu::forget_code() {
     pages_.clear();
     runs_ = 0;
     cache_.assign(cache_size, Cached{});
-    leave = true;
+    leave |= turned;
 }
 
 /// What lies in the page of this address is decoded anew; what begins in the page before it may reach into it.
@@ -78,7 +80,7 @@ void Cpu::discard(std::uint32_t address) {
         for (auto& run : found->second) {
             cache_[run->linear % cache_size] = Cached{};
             if (run.get() == current_) {
-                leave = true;
+                leave |= turned;
                 retired_.push_back(std::move(run));
             }
         }
@@ -93,6 +95,7 @@ std::unique_ptr<Cpu::Run> Cpu::decode_run(bool& unreachable) const {
     auto made = std::make_unique<Run>();
     made->linear = memory.masked(linear());
     made->big = segments[CS].big;
+    made->zeros = memory.load<std::uint32_t>(made->linear) == 0;
     for (bool ends = false; !ends && made->operations.size() < most_operations;) {
         auto decoded = decode(*this, eip + made->bytes);
         made->bytes += decoded.operation.length;
@@ -105,16 +108,24 @@ std::unique_ptr<Cpu::Run> Cpu::decode_run(bool& unreachable) const {
 }
 
 /// The run at CS:EIP, decoded if need be.
-Cpu::Run* Cpu::find() {
+inline Cpu::Run* Cpu::find() {
     const std::uint32_t address = memory.masked(linear());
-    const bool big = segments[CS].big;
-    // Where the segment ends inside of a known run, this one is another.
-    const auto fits = [&](const Run& run) {
-        return eip + (run.bytes - 1) <= segments[CS].last && eip + (run.bytes - 1) >= eip;
-    };
-    Cached& cached = cache_[address % cache_size];
-    if (cached.run != nullptr && cached.address == address && cached.big == big && fits(*cached.run)) [[likely]]
+    const Cached& cached = cache_[address % cache_size];
+    if (cached.address == address && cached.run != nullptr && cached.big == segments[CS].big && fits(*cached.run))
+        [[likely]]
         return cached.run;
+    return find_slowly(address);
+}
+
+/// Where the segment ends inside of a known run, what is run is another.
+inline bool Cpu::fits(const Run& run) const {
+    const std::uint32_t last = eip + (run.bytes - 1);
+    return last <= segments[CS].last && last >= eip;
+}
+
+Cpu::Run* Cpu::find_slowly(std::uint32_t address) {
+    const bool big = segments[CS].big;
+    Cached& cached = cache_[address % cache_size];
     const auto page = pages_.find(address / Memory::page_size);
     if (page != pages_.end())
         for (auto& run : page->second)
@@ -147,24 +158,58 @@ void Cpu::step() {
     execute(one);
 }
 
+/// One instruction with the trap flag set: exception 1 follows, unless the instruction delivers one of its own or loads
+/// SS.
+std::uint32_t Cpu::step_trapped() {
+    constexpr std::uint32_t single_step = 1U << 14U;  // of DR6
+    trapped = true;
+    step();
+    if (std::exchange(trapped, false) && (stop_ == CpuStop::None || stop_ == CpuStop::Halted)) {
+        stop_ = CpuStop::None;
+        debug[6] |= single_step;
+        on_fault({exception::debug, std::nullopt});
+    }
+    leave |= turned;
+    return 1;
+}
+
 std::uint32_t Cpu::run() {
     if (stop_ != CpuStop::None) return 0;
     if (retired_.size() > 64) retired_.clear();
-    return execute(*find());
+    const std::uint32_t done = (other_flags & flag::trap) != 0 ? step_trapped() : execute(*find());
+    executed_ += done;
+    return done;
+}
+
+std::uint64_t Cpu::run_on(const Stretch& stretch) {
+    constexpr std::uint32_t watched_block = 512;
+    const std::uint64_t before = executed_;
+    const std::uint32_t here = linear() / watched_block;
+    if (run() == 0) return 0;
+    for (;;) {
+        const std::uint32_t at = linear();
+        if ((leave & turned) != 0 || at / watched_block != here || at % watched_block == 0 || eip == 0 ||
+            at == stretch.watched || work_ >= stretch.work || executed_ - before >= stretch.instructions)
+            break;
+        const Run& next = *find();
+        if (next.zeros) break;
+        executed_ += execute(next);
+    }
+    return executed_ - before;
 }
 
 std::uint32_t Cpu::execute(const Run& run) {
     current_ = &run;
     run_eip = eip;
-    leave = false;
+    leave = 0;
     const Operation* const first = run.operations.data();
     const Operation* const last = first + run.operations.size() - 1;
     const Operation* op = first;
     try {
         for (; op != last; ++op) {
             op->run(*this, *op);
-            if (leave) [[unlikely]] {
-                eip = run_eip + op->end;
+            if (leave != 0) [[unlikely]] {
+                if ((leave & jumped) == 0) eip = run_eip + op->end;
                 current_ = nullptr;
                 return static_cast<std::uint32_t>(op - first) + 1;
             }

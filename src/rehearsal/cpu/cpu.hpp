@@ -1,8 +1,8 @@
 // SPDX-License-Identifier: MIT
 // A 16- and 32-bit x86 CPU: real mode and protected mode without paging, the integer instructions of the 80386 and
 // 80486 with those of later ones that compilers and loaders use (Intel SDM, volumes 2 and 3). Instructions are decoded
-// once, in runs that end with a jump, and executed from there until their bytes are written. It reaches memory through
-// Memory and ports through CpuPorts alone, so that nothing a program does leaves them.
+// once, in runs that end with a jump that is always taken, and executed from there until their bytes are written. It
+// reaches memory through Memory and ports through CpuPorts alone, so that nothing a program does leaves them.
 #pragma once
 
 #include <array>
@@ -94,8 +94,21 @@ public:
     Cpu(const Cpu&) = delete;
     Cpu& operator=(const Cpu&) = delete;
 
-    /// Runs instructions from CS:EIP on up to the next jump, or fewer; how many were executed. Zero only when it stops.
+    /// Runs instructions from CS:EIP on up to the next jump that is taken, or fewer; how many were executed. Zero only
+    /// when it stops.
     std::uint32_t run();
+    /// Where run_on() gives control back at the latest: a few instructions behind it, or elements of a repeated one.
+    struct Stretch {
+        std::uint64_t instructions = 0;
+        std::uint64_t work = 0;     ///< of take_work()
+        std::uint32_t watched = 0;  ///< the linear address of an instruction
+    };
+    /// Runs while nothing happens that a machine around it looks for: control stays within one block of 512 bytes,
+    /// behind its first one and not at offset 0, in one segment and mode, no exception is raised, and four zero bytes
+    /// are not run. How many were executed; zero only when it stops.
+    std::uint64_t run_on(const Stretch& stretch);
+    /// Instructions of run() and run_on() since the CPU was made, also while one of them asks a port.
+    [[nodiscard]] std::uint64_t executed() const { return executed_; }
     /// One instruction, decoded anew.
     void step();
     [[nodiscard]] CpuStop stopped() const { return stop_; }
@@ -137,6 +150,7 @@ public:
         std::uint32_t linear = 0;  ///< where it begins
         std::uint32_t bytes = 0;
         bool big = false;
+        bool zeros = false;  ///< it begins with four bytes of zero
         std::vector<Operation> operations;
     };
 
@@ -148,7 +162,11 @@ public:
     CpuPorts& ports;
     /// The offset from which the operations of the current run count.
     std::uint32_t run_eip = 0;
-    bool leave = false;  ///< the run ends behind this instruction: it was written over, or the mode changed
+    /// Why the run ends behind an instruction: it was written over, or the mode or segment changed; a jump within it
+    /// was taken, and EIP stands where it goes.
+    static constexpr std::uint8_t turned = 1, jumped = 2;
+    std::uint8_t leave = 0;
+    bool trapped = false;  ///< exception 1 follows this instruction (SDM volume 3, section 17.3.1.4)
     void stop(CpuStop why, std::string text = {});
     void add_work(std::uint64_t elements) { work_ += elements; }
     [[noreturn]] static void raise(std::uint8_t vector, std::optional<std::uint16_t> error = std::nullopt) {
@@ -158,8 +176,11 @@ public:
 
 private:
     Run* find();
+    [[nodiscard]] bool fits(const Run& run) const;
+    Run* find_slowly(std::uint32_t address);
     std::unique_ptr<Run> decode_run(bool& unreachable) const;
     std::uint32_t execute(const Run& run);
+    std::uint32_t step_trapped();
     void discard(std::uint32_t address);
     void on_fault(const CpuFault& fault);
 
@@ -176,7 +197,7 @@ private:
     std::size_t runs_ = 0;
     CpuStop stop_ = CpuStop::None;
     std::string why_;
-    std::uint64_t work_ = 0;
+    std::uint64_t work_ = 0, executed_ = 0;
     const Run* current_ = nullptr;
 };
 

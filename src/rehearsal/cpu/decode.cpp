@@ -205,7 +205,7 @@ private:
             case 0x78:
                 op().immediate = extended(fetch());
                 op().run = jump_if(first_ & 15U, size());
-                return ends();
+                return;
             case 0x90:
                 op().reg = EAX;
                 op().rm = static_cast<std::uint8_t>(low);
@@ -523,7 +523,7 @@ private:
             case 0x80:
                 op().immediate = fetch_immediate(size());
                 op().run = jump_if(low, size());
-                return ends();
+                return;
             case 0x90:
                 modrm(true);
                 op().run = set_if(low, memory_);

@@ -36,6 +36,7 @@ void run_set_if(Cpu& cpu, const Operation& op) {
 template <bool M>
 void run_to_segment(Cpu& cpu, const Operation& op) {
     load_segment(cpu, static_cast<SegmentRegister>(op.reg), operand<std::uint16_t, M>(cpu, op));
+    if (op.reg == SS) cpu.trapped = false;
 }
 template <class T, bool M>
 void run_from_segment(Cpu& cpu, const Operation& op) {
@@ -114,6 +115,7 @@ void run_pop_segment(Cpu& cpu, const Operation& op) {
     const std::uint32_t after = stack_pointer(cpu) + static_cast<std::uint32_t>(sizeof(T));
     const std::uint32_t mask = stack_mask(cpu);
     load_segment(cpu, static_cast<SegmentRegister>(op.reg), selector);
+    if (op.reg == SS) cpu.trapped = false;
     cpu.gpr[ESP] = (cpu.gpr[ESP] & ~mask) | (after & mask);
 }
 template <class T>
@@ -144,6 +146,7 @@ void run_pop_flags(Cpu& cpu, const Operation&) {
     const std::uint32_t kept = sizeof(T) == 2 ? 0xFFFF0000U : flag::resume | flag::virtual_8086;
     const std::uint32_t value = pop<T>(cpu);
     cpu.set_eflags((cpu.eflags() & kept) | (value & ~kept));
+    if ((cpu.other_flags & flag::trap) != 0) cpu.leave |= Cpu::turned;
 }
 template <class T>
 void run_enter(Cpu& cpu, const Operation& op) {

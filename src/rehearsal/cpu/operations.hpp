@@ -70,22 +70,22 @@ inline std::uint32_t writable(const Cpu& cpu, unsigned segment, std::uint32_t of
     return s.base + offset;
 }
 template <class T>
-T load(Cpu& cpu, unsigned segment, std::uint32_t offset) {
+[[gnu::always_inline]] inline T load(Cpu& cpu, unsigned segment, std::uint32_t offset) {
     return cpu.memory.load<T>(readable(cpu, segment, offset, sizeof(T)));
 }
 template <class T>
-void store(Cpu& cpu, unsigned segment, std::uint32_t offset, T value) {
+[[gnu::always_inline]] inline void store(Cpu& cpu, unsigned segment, std::uint32_t offset, T value) {
     cpu.memory.store<T>(writable(cpu, segment, offset, sizeof(T)), value);
 }
 
 /// The operand that is a register or lies in memory.
 template <class T, bool Memory>
-T operand(Cpu& cpu, const Operation& op) {
+[[gnu::always_inline]] inline T operand(Cpu& cpu, const Operation& op) {
     if constexpr (Memory) return load<T>(cpu, op.segment, offset_of(cpu, op));
     else return get<T>(cpu, op.rm);
 }
 template <class T, bool Memory>
-void set_operand(Cpu& cpu, const Operation& op, T value) {
+[[gnu::always_inline]] inline void set_operand(Cpu& cpu, const Operation& op, T value) {
     if constexpr (Memory) store<T>(cpu, op.segment, offset_of(cpu, op), value);
     else set<T>(cpu, op.rm, value);
 }
@@ -168,18 +168,18 @@ inline void set_stack_pointer(Cpu& cpu, std::uint32_t value) {
     cpu.gpr[ESP] = (cpu.gpr[ESP] & ~mask) | (value & mask);
 }
 template <class T>
-void push(Cpu& cpu, T value) {
+[[gnu::always_inline]] inline void push(Cpu& cpu, T value) {
     const std::uint32_t to = (stack_pointer(cpu) - static_cast<std::uint32_t>(sizeof(T))) & stack_mask(cpu);
     store<T>(cpu, SS, to, value);
     set_stack_pointer(cpu, to);
 }
 /// The value `skip` bytes above the stack's top; nothing is taken off.
 template <class T>
-T peek(Cpu& cpu, std::uint32_t skip = 0) {
+[[gnu::always_inline]] inline T peek(Cpu& cpu, std::uint32_t skip = 0) {
     return load<T>(cpu, SS, (stack_pointer(cpu) + skip) & stack_mask(cpu));
 }
 template <class T>
-T pop(Cpu& cpu) {
+[[gnu::always_inline]] inline T pop(Cpu& cpu) {
     const T value = peek<T>(cpu);
     set_stack_pointer(cpu, stack_pointer(cpu) + static_cast<std::uint32_t>(sizeof(T)));
     return value;

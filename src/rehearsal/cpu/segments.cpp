@@ -184,7 +184,7 @@ void load_segment(Cpu& cpu, SegmentRegister which, std::uint16_t selector) {
 }
 
 void far_jump(Cpu& cpu, std::uint16_t selector, std::uint32_t offset, unsigned /*width*/) {
-    cpu.leave = true;
+    cpu.leave |= Cpu::turned;
     if (!cpu.protected_mode()) {
         if (offset > cpu.segments[CS].last) Cpu::raise(exception::protection, std::uint16_t{0});
         cpu.load_real(CS, selector);
@@ -199,7 +199,7 @@ void far_jump(Cpu& cpu, std::uint16_t selector, std::uint32_t offset, unsigned /
 }
 
 void far_call(Cpu& cpu, std::uint16_t selector, std::uint32_t offset, unsigned width, std::uint32_t back) {
-    cpu.leave = true;
+    cpu.leave |= Cpu::turned;
     const std::uint16_t from = cpu.segments[CS].selector;
     or_restore_stack(cpu, [&] {
         if (!cpu.protected_mode()) {
@@ -245,7 +245,7 @@ void return_to(Cpu& cpu, std::uint32_t offset, std::uint16_t selector) {
 }  // namespace
 
 void far_return(Cpu& cpu, unsigned width, std::uint32_t more) {
-    cpu.leave = true;
+    cpu.leave |= Cpu::turned;
     const std::uint32_t offset = peek_wide(cpu, width, 0);
     const auto selector = static_cast<std::uint16_t>(peek_wide(cpu, width, width));
     return_to(cpu, offset, selector);
@@ -253,7 +253,7 @@ void far_return(Cpu& cpu, unsigned width, std::uint32_t more) {
 }
 
 void interrupt_return(Cpu& cpu, unsigned width) {
-    cpu.leave = true;
+    cpu.leave |= Cpu::turned;
     if (cpu.protected_mode() && (cpu.other_flags & flag::nested) != 0) {
         cpu.stop(CpuStop::Unsupported, "a return from a task");
         Cpu::raise(exception::task, std::uint16_t{0});
@@ -273,7 +273,8 @@ void interrupt_return(Cpu& cpu, unsigned width) {
 
 /// Through the table of real mode, or a gate of protected mode. EIP is where it returns to.
 void Cpu::deliver(std::uint8_t vector, std::optional<std::uint16_t> error, bool software) {
-    leave = true;
+    leave |= turned;
+    trapped = false;
     const std::uint32_t back = eip;
     const std::uint32_t flags = eflags();
     const std::uint16_t from = segments[CS].selector;

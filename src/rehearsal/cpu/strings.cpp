@@ -1,5 +1,7 @@
 // SPDX-License-Identifier: MIT
 // String instructions with their repetitions, and ports.
+#include <algorithm>
+
 #include "rehearsal/cpu/operations.hpp"
 
 namespace herberge::rehearsal {
@@ -46,6 +48,40 @@ void element(Cpu& cpu, const Operation& op) {
     if constexpr (writes) set_index<Wide>(cpu, EDI, to + step<T>(cpu));
 }
 
+/// Elements of `size` bytes that follow one another from `at` on, up or down, and lie between `first` and `last`, with
+/// both.
+std::uint32_t elements_within(std::uint32_t at, std::uint32_t size, bool down, std::uint32_t first,
+                              std::uint32_t last) {
+    if (at < first || at > last || last - at < size - 1) return 0;
+    constexpr std::uint32_t most = Memory::page_size;
+    return std::min(down ? at - first : last - at - (size - 1), most) / size + 1;
+}
+
+/// Moves as many elements at once as can be; none where each needs a look of its own.
+template <class T, bool Wide>
+std::uint32_t move_many(Cpu& cpu, const Operation& op, std::uint32_t most) {
+    constexpr auto size = static_cast<std::uint32_t>(sizeof(T));
+    const Segment &source = cpu.segments[op.segment], &target = cpu.segments[ES];
+    if (!source.can_read || !target.can_write) return 0;
+    const bool down = (cpu.other_flags & flag::direction) != 0;
+    const std::uint32_t from = index_of<Wide>(cpu, ESI), to = index_of<Wide>(cpu, EDI);
+    const std::uint32_t read = source.base + from, written = target.base + to;
+    // What the move writes itself and reads again is moved in pieces of that distance.
+    const std::uint32_t distance = (down ? read - written : written - read) / size;
+    const std::uint32_t elements =
+        std::min({most, distance == 0 ? 1 : distance, elements_within(from, size, down, source.first, source.last),
+                  elements_within(to, size, down, target.first, target.last),
+                  elements_within(read % Memory::page_size, size, down, 0, Memory::page_size - 1),
+                  elements_within(written % Memory::piece_size, size, down, 0, Memory::piece_size - 1)});
+    if (elements == 0) return 0;
+    const std::uint32_t below = down ? (elements - 1) * size : 0;
+    if (!cpu.memory.move(written - below, read - below, elements * size, down)) return 0;
+    const std::uint32_t passed = elements * step<T>(cpu);
+    set_index<Wide>(cpu, ESI, from + passed);
+    set_index<Wide>(cpu, EDI, to + passed);
+    return elements;
+}
+
 template <std::uint8_t Opcode, class T, bool Wide>
 void run_string(Cpu& cpu, const Operation& op) {
     if (op.repeat == 0) {
@@ -56,7 +92,14 @@ void run_string(Cpu& cpu, const Operation& op) {
     constexpr bool compares = Opcode == 0xA6 || Opcode == 0xAE;
     std::uint32_t done = 0;
     std::uint32_t count = index_of<Wide>(cpu, ECX);
-    while (count != 0 && done < most_elements) {
+    const std::uint32_t most = cpu.trapped ? 1 : most_elements;
+    while (count != 0 && done < most) {
+        if constexpr (Opcode == 0xA4)
+            if (const auto moved = move_many<T, Wide>(cpu, op, std::min(count, most - done)); moved != 0) {
+                set_index<Wide>(cpu, ECX, count -= moved);
+                done += moved;
+                continue;
+            }
         // A fault leaves the elements that are done, done.
         element<Opcode, T, Wide>(cpu, op);
         set_index<Wide>(cpu, ECX, --count);

@@ -21,7 +21,7 @@ void set_control_0(Cpu& cpu, std::uint32_t value) {
         return;
     }
     cpu.cr0 = value | extension_type;
-    cpu.leave = true;
+    cpu.leave |= Cpu::turned;
 }
 
 void run_from_control(Cpu& cpu, const Operation& op) {
@@ -85,7 +85,7 @@ void run_load_status(Cpu& cpu, const Operation& op) {
     need_privilege(cpu);
     const std::uint32_t value = operand<std::uint16_t, M>(cpu, op) & 15U;
     cpu.cr0 = (cpu.cr0 & ~14U) | value;
-    cpu.leave = true;
+    cpu.leave |= Cpu::turned;
 }
 void run_clear_task_switched(Cpu& cpu, const Operation&) {
     need_privilege(cpu);
