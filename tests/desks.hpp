@@ -17,26 +17,35 @@ inline Bytes whole_sector(Bytes code) {
     return code;
 }
 
-/// GRUB Legacy on a disk of its own; the first title is the one that starts.
-inline Bytes legacy_desk() {
+/// The commands of a menu of GRUB Legacy that start the ledger.
+inline const std::string ledger_commands =
+    "root (hd0,0)\nkernel " + today_kernel + " root=UUID=" + demo::ledger_uuid + " ro\ninitrd " + today_ramdisk + "\n";
+
+/// GRUB Legacy on a disk of its own; with its own menu the first title is the one that starts. `more`: what else is
+/// done to its volume.
+inline Bytes legacy_desk_with(const std::string& menu, const std::function<void(forge::Tree&)>& more = {}) {
     auto parts = demo::back_office();
-    const std::string body = "root (hd0,0)\nkernel " + today_kernel + " root=UUID=" + demo::ledger_uuid +
-                             " ro\ninitrd " + today_ramdisk + "\n";
-    parts.ledger.file("/boot/grub/menu.lst", "default 0\ntimeout 5\n\ntitle Ledger\n" + body +
-                                                 "\ntitle Old ledger\nroot (hd0,0)\nkernel /boot/none\n");
+    parts.ledger.file("/boot/grub/menu.lst", menu);
+    if (more) more(parts.ledger);
     parts.ledger.file("/boot/grub/stage1", whole_sector(forge::make_legacy_boot()));
     auto disk = parts.second();
     std::fill_n(disk.begin() + 446 + 16, 32, std::uint8_t{0});
     return disk;
 }
+inline Bytes legacy_desk() {
+    return legacy_desk_with("default 0\ntimeout 5\n\ntitle Ledger\n" + ledger_commands +
+                            "\ntitle Old ledger\nroot (hd0,0)\nkernel /boot/none\n");
+}
 
-/// SYSLINUX on a FAT, its root beside it.
-inline Bytes guests_desk() {
+/// The lines of an entry of SYSLINUX that start the guests' system.
+inline const std::string guests_lines = std::string("  LINUX /guest-kernel\n  APPEND root=UUID=") + demo::guests_uuid +
+                                        " ro\n  INITRD /guest-ramdisk.img\n";
+
+/// SYSLINUX on a FAT, its root beside it. `more`: what else is done to the FAT.
+inline Bytes guests_desk_with(const std::string& menu, const std::function<void(forge::Tree&)>& more = {}) {
     auto parts = demo::back_office();
-    parts.notice.file(
-        "/SYSLINUX/syslinux.cfg",
-        std::string("DEFAULT guests\nPROMPT 0\n\nLABEL guests\n  LINUX /guest-kernel\n  APPEND root=UUID=") +
-            demo::guests_uuid + " ro\n  INITRD /guest-ramdisk.img\nLABEL strays\n  LINUX /stray-kernel\n");
+    parts.notice.file("/SYSLINUX/syslinux.cfg", menu);
+    if (more) more(parts.notice);
     parts.guests.file("/usr/lib/syslinux/mbr/mbr.bin", forge::make_plain_boot());
     forge::FatOptions fat;
     fat.label = "GUESTS";
@@ -50,6 +59,10 @@ inline Bytes guests_desk() {
     disk.partitions = {{2048, volume.bytes, 0x06, true},
                        {2048 + volume.bytes.size() / 512, forge::make_ext(parts.guests, ext), 0x83, false}};
     return forge::make_disk(disk);
+}
+inline Bytes guests_desk() {
+    return guests_desk_with("DEFAULT guests\nPROMPT 0\n\nLABEL guests\n" + guests_lines +
+                            "LABEL strays\n  LINUX /stray-kernel\n");
 }
 
 /// systemd-boot with two entries of type 1.

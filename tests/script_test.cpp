@@ -99,7 +99,7 @@ INSTANTIATE_TEST_SUITE_P(
                       "menuentry c { true; }\n",
                {"a"}},
         Script{"UnknownCommandGoesOn", "frobnicate\n" E("b"), {"b"}},
-        Script{"MissingBracket", "if [ a = a ; then\n" E("a") "else\n" E("b") "fi\n", {"b"}}),
+        Script{"MissingBracketIsNotMissed", "if [ a = a ; then\n" E("a") "else\n" E("b") "fi\n", {"a"}}),
     support::by_name);
 
 TEST(Scripts, SyntaxErrorsAreToldWithTheirLine) {

@@ -96,11 +96,7 @@ private:
                 line(terminal_.ink(Ink::Blue, herberge::printable(shown)));
             }
         }
-        if (!system.entry.empty())
-            section("entry", fmt::format("“{}”, {}", system.entry,
-                                         system.entry_is_default
-                                             ? "which starts unattended"
-                                             : "the first that names this system; another one starts unattended"));
+        if (!system.entry.empty()) section("entry", fmt::format("“{}”, {}", system.entry, entry_sentence(system)));
         for (const auto& fallback : system.fallbacks) section("instead", fallback_sentence(fallback));
         line();
         for (const auto& rung : system.stages) ladder(rung);

@@ -106,6 +106,11 @@ INSTALLATIONS = [
                  dict(name="second stage gone", do="rm /mnt/boot/efi/EFI/BOOT/grubx64.efi", stage="loader", screen=r"Failed to open|No bootable option"),
                  dict(name="shim damaged", do="f=/mnt/boot/efi/EFI/BOOT/BOOTX64.EFI; dd if=/dev/urandom of=$f bs=1 seek=200000 count=16 conv=notrunc", stage="boot-code",
                       screen=r"Access Denied|No bootable option|Security Violation")]),
+    dict(name="secure-ext4", firmware="secure", disks=[EFI_GPT],
+         make="mkfs.ext4 -q -U {ROOT} ${D1}2; mount ${D1}2 /mnt; mkdir -p /mnt/boot/efi; mkfs.vfat -F 32 -n EFI ${D1}1; mount ${D1}1 /mnt/boot/efi",
+         fstab="UUID={ROOT} / ext4 errors=remount-ro 0 1\nLABEL=EFI /boot/efi vfat umask=0077 0 1", finish=GRUB_EFI, open="mount ${D1}2 /mnt; mount ${D1}1 /mnt/boot/efi",
+         faults=[kernel_gone, menu_gone, init_gone, root_uuid,
+                 dict(name="kernel of another's making", do="f=$(ls /mnt/boot/vmlinuz-*); printf x | dd of=$f bs=1 seek=300000 conv=notrunc", stage="kernel", screen=r"bad shim signature")]),
     dict(name="bios-mirror", disks=[BIOS_GPT, BIOS_GPT],
          make="mdadm --create /dev/md0 --run --uuid={ARRAY} --homehost=inn --name=root --metadata=1.2 --level=1 --bitmap=none --assume-clean --raid-devices=2 ${D1}2 ${D2}2; "
               "mkfs.ext4 -q -U {ROOT} /dev/md0; mount /dev/md0 /mnt",

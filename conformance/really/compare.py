@@ -16,6 +16,8 @@ class Said:
         self.system = own[0] if own else None
         s = self.system or {}
         self.starts, self.stage, self.screen, self.entry = s.get("starts", "no system"), s.get("stops_at"), s.get("symptom"), s.get("entry")
+        self.waits_for = s.get("waits_for")
+        self.elsewhere = s.get("entry_is_default") is False and not self.waits_for
         self.unsure = {rung["stage"] for rung in s.get("stages", []) if rung["state"] == "unknown"}
 
     def __str__(self):
@@ -69,6 +71,10 @@ def judge(said, end, console, entries):
         if end.entry and word != end.entry:
             return WRONG_ENTRY, f"entry “{end.entry}” ran; said: {said.entry}"
         return AGREES, ""
+    if end.waits and said.starts == "yes" and said.waits_for:
+        return AGREES, ""  # somebody has to be there, and is said to be waited for
+    if said.starts == "yes" and said.elsewhere:
+        return UNKNOWN, ""  # an entry of the system's starts; nobody says so of what starts by itself
     if said.starts == "yes":
         return MISS, f"it {end} ({end.why}); said: it starts"
     if said.stage not in end.stages and said.unsure & set(end.stages):

@@ -2,16 +2,31 @@
 """Where a start ended, by what its console showed."""
 import re
 
-UP = r"(?m)^USERSPACE-UP"
+UP = r"(?m)^USERSPACE-UP|^(?!.*echo)[^\n]*THE-INN-IS-OPEN"
 
 # What nothing follows: the console is not read on.
 DECISIVE = (UP, r"HALT-MARK\n", r"---\[ end Kernel panic[^\n]*\n", r"grub rescue> ?$", r"\n *grub> ?$", r"No bootable device\.", r"No bootable option or device was found", r"UEFI Interactive Shell",
-            r"Please press Enter to activate this console", r"(?s)error: .*Use the .{1,20} keys to select which", r"X64 Exception Type[^\n]*\n", r"Failed to boot both default and fallback entries", r"\nboot: ?$",
+            r"Please press Enter to activate this console", r"X64 Exception Type[^\n]*\n", r"Failed to boot both default and fallback entries",
+            r"\(initramfs\) ?$", r"Press Enter for maintenance|Give root password for maintenance|root account is locked|Press Enter to continue\.\s*$",
             r"(?s)Loading [^\n]*\.\.\. ?failed[^\n]*\n.*boot: ?$", r"(?s)Error \d+: .*Press any key to continue\.\.\..*for a command-line", r"GRUB loading, please wait\.\.\.\s*Error \d+\n")
 
 
 def decided(text):
     return any(re.search(d, text) for d in DECISIVE)
+
+
+# What something may follow, by itself after some seconds: a menu with a time, a prompt with one.
+LINGERS = r"(?s)error: .*Use the .{1,20} keys to select which|\nboot: ?$|\nPassword: *$"
+# A person is waited for, who can go on from there.
+WAITS = r"(?s)\A(?!.*error:).*keys to select which entry is highlighted|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated"
+
+
+def lingers(text):
+    return re.search(LINGERS, text) is not None
+
+
+def waits(text):
+    return re.search(WAITS, text) is not None
 
 
 def disturbed(text):
@@ -20,10 +35,11 @@ def disturbed(text):
 
 
 class End:
-    """`starts`, or the stages that a stop as the console shows it can be meant by; `entry`: the entry that ran, by its own word."""
+    """`starts`, or the stages that a stop as the console shows it can be meant by; `entry`: the entry that ran, by its own word;
+    `waits`: for somebody who chooses or knows a password."""
 
-    def __init__(self, starts, stages=(), why="", entry=None):
-        self.starts, self.stages, self.why, self.entry = starts, tuple(stages), why, entry
+    def __init__(self, starts, stages=(), why="", entry=None, waits=False):
+        self.starts, self.stages, self.why, self.entry, self.waits = starts, tuple(stages), why, entry, waits
 
     def __str__(self):
         return "starts" if self.starts else "stops at " + " or ".join(self.stages)
@@ -32,6 +48,15 @@ class End:
 # The first that fits, from the end of a chain to its beginning: (pattern, stages). A stage is told from another only where the
 # console tells them apart; where it does not, all that show the same are named.
 RULES = (
+    # A distribution's own RAM disk and its first program
+    (r"You are in (?:emergency|rescue) mode|Give root password|Press Enter for maintenance|root account is locked", ("services",)),
+    (r"Target filesystem doesn't have|No init found|run-init: ", ("init",)),
+    (r"(?s)(?:Begin: Running /scripts/init-bottom|Welcome to .{0,9}(?:Debian|Almhof)|systemd\[1\]).*(?:Attempted to kill init|Freezing execution)", ("init", "services")),
+    (r"Freezing execution", ("init", "services")),
+    (r"Welcome to .{0,9}(?:Debian|Almhof)|systemd\[1\]: |\[  OK  \]|\[FAILED\]", ("services", "init")),
+    (r"(?s)Begin: Running /scripts/init-bottom.*", ("init", "services")),
+    (r"ALERT! |Gave up waiting|\(initramfs\)|mount: mounting [^\n]* on /root failed", ("root",)),
+    (r"Loading, please wait|Begin: ", ("ramdisk", "root")),
     (r"Failed to execute /init", ("ramdisk",)),
     (r"EMERGENCY-MODE|can't run '/etc/init\.d/rcS'|Please press Enter to activate", ("services",)),
     (r"NO-INIT|switch_root: can't execute|Requested init [^\n]* failed|No working init found", ("init",)),
@@ -43,6 +68,8 @@ RULES = (
     (r"Linux version \d", ("kernel", "ramdisk")),
     (r"Probing EDD", ("kernel", "ramdisk")),
     # GRUB Legacy
+    (r"Error 32: ", ("entry",)),
+    (r"(?s)\nchainloader [^\n]*\n(?:[^\n]*\n){0,2}Error \d+: ", ("entry", "boot-sector", "kernel")),
     (r"(?s)GRUB loading, please wait\.\.\.\s*Error \d+", ("loader", "partition-table")),
     (r"(?s)\ninitrd [^\n]*\n(?:[^\n]*\n){0,2}Error (?!19)\d+: ", ("ramdisk", "entry")),
     (r"Error (?:13|7|28): ", ("kernel",)),
@@ -58,6 +85,7 @@ RULES = (
     (r"Failed to boot both default and fallback|error: can't find command|Booting `", ("entry", "kernel", "loader")),
     (r"(?s)grub rescue> ?$", ("loader", "partition-table")),
     (r"Welcome to GRUB", ("loader", "configuration", "kernel", "entry")),
+    (r"\n *Booting '", ("entry", "kernel")),
     (r"GRUB loading|GRUB Loading stage|Geom Error|Read Error|Hard Disk Error|GRUB GRUB|GRUB", ("loader", "boot-code")),
     # SYSLINUX
     (r"(?i)Loading [^\n]*initrd[^\n]*failed", ("ramdisk",)),
@@ -65,6 +93,8 @@ RULES = (
     (r"(?s)Loading [^\n]*vmlinuz[^\n]*(?:CHS|EDD): Error (?:(?!Loading ).)*failed", ("entry", "kernel")),
     (r"Loading [^\n]*vmlinuz\.\.\. ?$", ("entry", "kernel")),
     (r"(?i)Loading [^\n]*vmlinuz[^\n]*failed|Could not find kernel image|Invalid or corrupt kernel image|Booting kernel failed", ("entry", "kernel")),
+    (r"Booting from local disk", ("entry", "configuration")),
+    (r"Failed to load COM32 file (?!ldlinux)", ("loader", "configuration", "entry")),
     (r"No configuration file found|No DEFAULT or UI|Loading [^\n]*failed|\nboot: ?$", ("configuration", "entry")),
     (r"Failed to load (?:COM32 file )?ldlinux\.c32|Failed to load libcom32|not a COM32R|Load error|Boot error|checksum error", ("loader", "boot-sector")),
     (r"SYSLINUX \d", ("loader", "configuration", "kernel")),
@@ -94,9 +124,9 @@ def of(text):
         word = re.search(r"ENTRY [^\n]*inn=(\w+)", text)
         return End(True, entry=word.group(1) if word else None)
     # A cursor that is placed anew within a word, or between three dots, begins no line.
-    text = re.sub(r"(?<=[a-z])\n(?=[a-z])|(?<=\.)\n(?=\.)", "", text)
+    text = re.sub(r"(?<=[a-z])\n(?!boot:)(?=[a-z])|(?<=\.)\n(?=\.)", "", text)
     for pattern, stages in RULES:
         found = re.search(pattern, text)
         if found:
-            return End(False, stages, " ".join(found.group(0).split())[-120:])
+            return End(False, stages, " ".join(found.group(0).split())[-120:], waits=waits(text))
     return End(False, ("firmware", "boot-code", "loader"), "nothing")

@@ -7,13 +7,16 @@ SECONDS = 300
 # After so much of the processor's time without a word, nothing more comes: the longest silence of a start that goes on is the
 # unpacking of the kernel, with some two seconds. A machine that is halted uses none: there the clock counts.
 SILENT_WORK, SILENT_CLOCK = 12.0, 30.0
+# What lingers has gone silent for good after that.
+WAITING = 6.0
 # A start that ended in silence, and not as it was said to, may have run on a host that was slow: it gets so many times the bounds.
 PATIENT = 5
 
 
 class Machine:
-    def __init__(self, tree, memory=512):
-        self.tree, self.memory = tree, memory
+    def __init__(self, tree, memory=512, slowness=1):
+        """`memory` in MiB; `slowness`: how many times the bounds of silence its systems need."""
+        self.tree, self.memory, self.slowness = tree, memory, slowness
         version = subprocess.run(["qemu-system-x86_64", "--version"], capture_output=True, text=True).stdout.split("\n")[0]
         self.identity = hashlib.sha256()
         for word in (version, str(memory)):
@@ -60,6 +63,7 @@ class Machine:
     def start(self, image, firmware, more=(), patience=1, lost=()):
         """The console's text until its end is decided, and the seconds that it took. `patience`: how many times the bounds of silence;
         `lost`: sectors that the disk refuses to give."""
+        patience *= self.slowness
         with tempfile.TemporaryDirectory() as folder:
             process = subprocess.Popen(self.command(image, firmware, folder, more, lost), stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
             begin, seen, last, worked, pressed = time.time(), b"", time.time(), 0.0, 0
@@ -80,6 +84,8 @@ class Machine:
                             pressed += 1
                             process.stdin.write(b"\r")
                             process.stdin.flush()
+                    elif ends.lingers(plain(seen)) and time.time() - last > WAITING * patience:
+                        break
                     elif work(process.pid) - worked > SILENT_WORK * patience or time.time() - last > SILENT_CLOCK * patience:
                         break
             finally:

@@ -25,6 +25,8 @@ namespace HERBERGE_PUBLIC herberge {
 
 /// "entry 1>0 “Almhof Linux, older” would start it": another entry of a system that gets further.
 [[nodiscard]] std::string fallback_sentence(const Fallback& fallback);
+/// How the system's entry comes to start, behind its title: "which starts unattended", "which waits for a password".
+[[nodiscard]] std::string entry_sentence(const SystemVerdict& system);
 
 /// "2 of 3 systems would not start": all verdicts together.
 [[nodiscard]] std::string headline(const Verdict& verdict);

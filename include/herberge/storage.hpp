@@ -186,9 +186,9 @@ struct Machine {
     [[nodiscard]] VolumeRef by_partlabel(std::string_view partlabel) const;
     /// The volumes that `which` picks, for people: "d1p2 (lvm physical volume), d2p1 (unreadable)"; empty: none.
     [[nodiscard]] std::string places_of(const std::function<bool(const Volume&)>& which) const;
-    /// Volumes that something asked for by UUID or label may belong to without being seen from outside: members that
-    /// are not understood, encrypted ones, and those whose mark cannot be read. "d1p2 (lvm physical volume), d2p1
-    /// (luks2)"; empty: none.
+    /// Volumes in which something asked for by UUID or label may lie without being seen from outside: members that are
+    /// not understood, and encrypted ones; not what cannot be read, into which the machine cannot look either.
+    /// "d1p2 (lvm physical volume), d2p1 (luks2)"; empty: none.
     [[nodiscard]] std::string hiding_places() const;
     /// All that lies inside this member is known.
     [[nodiscard]] bool understands(const Volume& member) const;

@@ -252,7 +252,7 @@ public:
     }
 
 private:
-    void damage(Error error, std::string kernel_says) {
+    void damage(Error error, const std::string& kernel_says) {
         out_.damage = std::move(error);
         if (!kernel_says.empty()) out_.kernel_message = "Initramfs unpacking failed: " + kernel_says;
     }

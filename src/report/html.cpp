@@ -97,9 +97,7 @@ private:
             put("<dt>On the screen</dt><dd><pre class=\"screen\">{}</pre></dd>\n", screen);
         }
         if (!system.entry.empty())
-            put("<dt>Entry</dt><dd>“{}”, {}</dd>\n", escaped(system.entry),
-                system.entry_is_default ? "which starts unattended"
-                                        : "the first that names this system; another one starts unattended");
+            put("<dt>Entry</dt><dd>“{}”, {}</dd>\n", escaped(system.entry), escaped(entry_sentence(system)));
         for (const auto& other : system.fallbacks)
             put("<dt>Instead</dt><dd>{}</dd>\n", escaped(fallback_sentence(other)));
         if (!system.route.empty()) {

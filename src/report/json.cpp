@@ -39,6 +39,7 @@ ordered_json to_json(const SystemVerdict& s) {
                         {"symptom", text_or_null(s.symptom)}};
     out["entry"] = text_or_null(s.entry);
     out["entry_is_default"] = s.entry_is_default;
+    out["waits_for"] = text_or_null(s.waits_for);
     out["route"] = ordered_json::array();
     for (const auto& step : s.route) out["route"].push_back(clean(step));
     out["stages"] = ordered_json::array();
@@ -160,6 +161,7 @@ std::string systems_json(const Verdict& verdict, const std::vector<EfiFile>& efi
                                   {"starts", starts_id(s.starts)},
                                   {"stops_at", stage_or_null(s.stops_at)},
                                   {"starts_unattended", s.entry_is_default},
+                                  {"waits_for", text_or_null(s.waits_for)},
                                   {"last_used", s.last_used},
                                   {"named_by", strings(s.named_by)},
                                   {"kernels", strings(s.kernels)},

@@ -75,6 +75,12 @@ std::string headline(const Verdict& verdict) {
     return out;
 }
 
+std::string entry_sentence(const SystemVerdict& system) {
+    if (system.entry_is_default) return "which starts unattended";
+    if (!system.waits_for.empty()) return "which waits for " + system.waits_for;
+    return "the first that names this system; another one starts unattended";
+}
+
 std::string fallback_sentence(const Fallback& fallback) {
     return fmt::format("entry {} “{}” {}", fallback.path, fallback.entry,
                        fallback.starts == Starts::Yes ? "would start it"

@@ -337,7 +337,7 @@ bool Machine::understands(const Volume& member) const {
 
 std::string Machine::hiding_places() const {
     return places_of([&](const Volume& v) {
-        return (v.info.holds_others() && !understands(v)) || v.mark_unreadable() ||
+        return (v.info.holds_others() && !understands(v)) ||
                (v.not_assembled && v.not_assembled->kind == ErrorKind::Unsupported);
     });
 }

@@ -70,14 +70,6 @@ std::optional<DeviceName> parse_device_name(std::string_view name) {
     return std::nullopt;
 }
 
-/// Machine::hiding_places without those that the medium does not give: the machine cannot look into them either.
-std::string hidden_in(const Machine& machine) {
-    return machine.places_of([&](const Volume& v) {
-        return (v.info.holds_others() && !machine.understands(v)) ||
-               (v.not_assembled && v.not_assembled->kind == ErrorKind::Unsupported);
-    });
-}
-
 /// Nothing that can be seen answers: whatever is recognised and not looked into may hold it.
 void may_be_hidden(const Machine& machine, RootReference& out, std::string places) {
     if (places.empty()) {
@@ -174,7 +166,7 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         if (out.volume == nullptr) {
             out.near =
                 volumes_with(machine, [](const Volume& v) { return v.info.uuid.empty() ? "" : "UUID=" + v.info.uuid; });
-            may_be_hidden(machine, out, hidden_in(machine));
+            may_be_hidden(machine, out, machine.hiding_places());
         }
         return out;
     }
@@ -184,7 +176,7 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         if (out.volume == nullptr) {
             out.near = volumes_with(
                 machine, [](const Volume& v) { return v.info.label.empty() ? "" : "LABEL=" + v.info.label; });
-            may_be_hidden(machine, out, hidden_in(machine));
+            may_be_hidden(machine, out, machine.hiding_places());
         }
         return out;
     }
@@ -238,7 +230,7 @@ RootReference resolve_device(const Machine& machine, std::string_view written) {
         const bool known_group = std::ranges::any_of(machine.layered, [&](const VolumeRef& v) {
             return v->kind == NodeKind::LogicalVolume && v->names.linux_names.back().starts_with(group + "/");
         });
-        const auto hidden = hidden_in(machine);
+        const auto hidden = machine.hiding_places();
         if (hidden.empty() && !machine.layered.empty() && (group == "mapper" || known_group)) {
             for (const auto& volume : machine.layered)
                 if (!volume->names.linux_names.empty() && out.near.size() < 6)

@@ -221,10 +221,11 @@ private:
         State state = State::Holds;
         if (entry_.restricted) {
             state = State::Doubtful;
-            text += fmt::format("; but {} asks for a user name and password first", menu_.loader);
-            ladder_.add_finding(make_finding(
-                Code::EntryPassword,
-                fmt::format("“{}” asks for a user name and password before it starts", entry_.title), {entry_line()}));
+            const std::string asked = menu_.loader == "GRUB 2" ? "a user name and password" : "a password";
+            text += fmt::format("; but {} asks for {} first", menu_.loader, asked);
+            ladder_.add_finding(make_finding(Code::EntryPassword,
+                                             fmt::format("“{}” asks for {} before it starts", entry_.title, asked),
+                                             {entry_line()}));
         }
         if (!menu_.default_matches)
             ladder_.add_finding(make_finding(

@@ -200,8 +200,8 @@ private:
         for (const auto* entry : all) {
             Route next = route;
             next.entry = entry;
-            next.unattended = route.unattended && entry == automatic &&
-                              (chosen != nullptr || menu.timeout || menu.boots_without_menu);
+            if (chosen == nullptr && next.waits_for.empty()) next.waits_for = wanted_by(menu, *entry);
+            next.unattended = route.unattended && entry == automatic && next.waits_for.empty();
             const auto onward = onward_from(from, *entry);
             if (!onward.unfollowed.empty())
                 next.ladder.set(Stage::Entry, State::Unknown, onward.unfollowed,
@@ -301,6 +301,12 @@ const MenuEntry* unattended_entry(const Menu& menu) {
         if (candidate != nullptr && candidate->kernel_loaded) return candidate;
     }
     return first;
+}
+
+std::string wanted_by(const Menu& menu, const MenuEntry& entry) {
+    if (!menu.timeout && !menu.boots_without_menu) return "a choice";
+    if (entry.restricted) return menu.loader == "GRUB 2" ? "a user name and password" : "a password";
+    return {};
 }
 
 std::string menu_node(const Menu& menu) { return fmt::format("{} ({})", menu.loader, menu.place); }

@@ -21,6 +21,7 @@ struct Route {
     std::shared_ptr<const Menu> menu;    ///< of the last loader; null: none
     const MenuEntry* entry = nullptr;    ///< of `menu`; null: it ends before an entry is chosen
     bool unattended = true;              ///< nobody presses a key on the way
+    std::string waits_for;               ///< what somebody must give on the way; empty: nothing
     std::vector<EfiStart> applications;  ///< decoded ones that it started
     std::vector<VolumeRef> passed;       ///< volumes whose code it started
     std::vector<int> disks;              ///< disks whose first sectors an entry started
@@ -46,6 +47,9 @@ struct Routes {
 
 /// The entry that ends up being started unattended: the default, or the first fallback that loads.
 [[nodiscard]] const MenuEntry* unattended_entry(const Menu& menu);
+
+/// What an entry of the menu does not start without: SystemVerdict::waits_for.
+[[nodiscard]] std::string wanted_by(const Menu& menu, const MenuEntry& entry);
 
 /// Every entry of a menu, submenus opened.
 void collect_leaves(const std::vector<MenuEntry>& entries, std::vector<const MenuEntry*>& out);

@@ -236,6 +236,7 @@ private:
         out.entry = primary->entry->title;
         out.arguments = primary->entry->arguments;
         out.entry_is_default = primary->unattended;
+        out.waits_for = primary->waits_for;
         // Other entries are walked only when the primary one fails: law 4.
         if (ladder.starts() != Starts::Yes)
             for (const auto* route : target.own) {
@@ -447,6 +448,7 @@ private:
             out.entry = route.entry->title;
             out.arguments = route.entry->arguments;
             out.entry_is_default = route.unattended;
+            out.waits_for = route.waits_for;
             return finish(std::move(out), ladder, &route);
         }
         if (is_other_program(*route.entry)) {
@@ -458,6 +460,7 @@ private:
         out.entry = route.entry->title;
         out.arguments = route.entry->arguments;
         out.entry_is_default = route.unattended;
+        out.waits_for = route.waits_for;
         return finish(std::move(out), walk(route), &route);
     }
 

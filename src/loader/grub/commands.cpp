@@ -152,7 +152,6 @@ public:
 
     bool run() {
         bool result = false;
-        bool has = false;
         bool accumulated = true;
         // -a binds tighter than -o; a missing operator ends the expression, as in GRUB.
         while (at_ < end_) {
@@ -170,9 +169,8 @@ public:
             // Evaluated in any case: it is what moves on.
             const bool value = primary();
             accumulated = accumulated && value;
-            has = true;
         }
-        return has && (result || accumulated);
+        return result || accumulated;  // of nothing: it holds (really started)
     }
 
 private:
@@ -226,7 +224,9 @@ private:
                 const std::array<bool, 8> outcome = {l == r, l != r, l<r, l <= r, l> r, l >= r, l > r, l < r};
                 return step(3, outcome.at(static_cast<std::size_t>(which)));
             }
-            if (op == "-nt" || op == "-ot" || op == "-ef") return step(3, false);
+            // Times of files are not compared here: one that is there is newer than one that is not.
+            if (op == "-nt") return step(3, there(left) && !there(right));
+            if (op == "-ot") return step(3, !there(left) && there(right));
         }
         if (at_ + 1 < end_) {
             const auto& op = words_[at_];
@@ -237,6 +237,7 @@ private:
         }
         return step(1, !words_[at_].empty());
     }
+    [[nodiscard]] bool there(std::string_view path) const { return files_('e', path); }
     bool step(std::size_t count, bool value) {
         at_ += count;
         return value;
@@ -252,11 +253,8 @@ private:
 }  // namespace
 
 int Interpreter::cmd_test(const Arguments& a, const Command& /*c*/) {
-    std::size_t end = a.size();
-    if (a[0] == "[") {
-        if (a.back() != "]") return error("missing `]'.");
-        --end;
-    }
+    // The bracket that ends it may be missing (test.c, grub_cmd_test).
+    const std::size_t end = a.size() - (a.size() > 1 && a.back() == "]" ? 1 : 0);
     auto files = [this](char kind, std::string_view path) {
         const auto opened = open(path);
         const bool directory =

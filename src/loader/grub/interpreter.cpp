@@ -32,6 +32,9 @@ bool Interpreter::may_go_on() {
 }
 
 void Interpreter::set(std::string_view name, std::string value) {
+    // Its parentheses are taken off (grub-core/kern/env.c with kern/main.c, grub_env_write_root).
+    if (name == "root" && value.size() > 1 && value.front() == '(' && value.back() == ')')
+        value = value.substr(1, value.size() - 2);
     const auto found = context_.variables.find(name);
     const std::size_t before = found != context_.variables.end() ? found->second.size() + name.size() : 0;
     const std::size_t after =
@@ -310,7 +313,9 @@ void Interpreter::command_missing(const Arguments& arguments, std::string why) {
 int Interpreter::call_function(const SharedBlock& body, const Arguments& arguments) {
     parameters_.emplace_back(arguments.begin() + 1, arguments.end());
     status_ = 0;
+    ++functions_;
     run_block(*body);
+    --functions_;
     if (flow_ == Flow::Return) flow_ = Flow::Go;
     parameters_.pop_back();
     return status_;
@@ -332,8 +337,9 @@ int Interpreter::run_text(std::string_view text, const std::string& name) {
             continue;
         }
         run_block(parsed.commands);
+        // Outside of a function it ends what is run at once, and the next line goes on (really started).
+        if (flow_ == Flow::Return && functions_ == 0) flow_ = Flow::Go;
     }
-    if (flow_ == Flow::Return) flow_ = Flow::Go;
     file_ = before;
     return status_;
 }
@@ -371,9 +377,13 @@ void Interpreter::run_entry(const Definition& definition) {
     line_ = definition.entry.line;
     set("chosen", definition.entry.id.empty() ? definition.entry.title : definition.entry.id);
     parameters_.push_back(definition.arguments);
-    if (definition.body) run_block(*definition.body);
+    if (definition.body)
+        for (const auto& command : *definition.body) {
+            if (!may_go_on()) break;
+            run_command(command);
+            if (flow_ == Flow::Return) flow_ = Flow::Go;
+        }
     parameters_.pop_back();
-    if (flow_ == Flow::Return) flow_ = Flow::Go;
 }
 
 void Interpreter::run_embedded(std::string_view text) {

@@ -144,6 +144,7 @@ private:
     std::string file_;                   ///< place of the file being run
     int line_ = 0;
     int depth_ = 0;
+    int functions_ = 0;  ///< that are being run, one within the other
 };
 
 }  // namespace herberge::grub

@@ -2,7 +2,9 @@
 // GRUB from its core to its menu: grub-core/kern/main.c, grub-core/normal/main.c, grub-core/normal/menu.c.
 #include <fmt/format.h>
 #include <algorithm>
+#include <cctype>
 #include <charconv>
+#include <limits>
 
 #include <herberge/loader.hpp>
 
@@ -32,6 +34,24 @@ std::optional<int> whole_number(std::string_view text) {
     return value;
 }
 
+/// The number that a text begins with, behind blanks, as an entry's: with 0x hexadecimal, with 0 octal
+/// (grub-core/normal/ menu.c, get_entry_number; kern/misc.c, grub_strtoull). What follows it does not matter.
+std::optional<int> entry_number(std::string_view text) {
+    while (!text.empty() && std::isspace(static_cast<unsigned char>(text.front())) != 0) text.remove_prefix(1);
+    int base = 10;
+    if (text.starts_with("0x")) {
+        base = 16;
+        text.remove_prefix(2);
+    } else if (text.size() > 1 && text[0] == '0' && text[1] >= '0' && text[1] <= '7') {
+        base = 8;
+    }
+    int value = 0;
+    const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value, base);
+    if (error == std::errc::result_out_of_range) return std::numeric_limits<int>::max();
+    if (error != std::errc{} || value < 0) return std::nullopt;
+    return value;
+}
+
 std::string value_of(const Context& context, std::string_view name) {
     const auto found = context.variables.find(name);
     return found != context.variables.end() ? found->second : std::string{};
@@ -53,7 +73,7 @@ Chosen choose(const std::vector<Definition>& menu, const std::string& setting) {
     const auto arrow = setting.find('>');
     const std::string head = setting.substr(0, arrow);
     out.rest = arrow == std::string::npos ? std::string{} : setting.substr(arrow + 1);
-    if (const auto number = whole_number(head)) {
+    if (const auto number = entry_number(head)) {
         out.index = *number;
         out.matches = static_cast<std::size_t>(*number) < menu.size();
     } else {

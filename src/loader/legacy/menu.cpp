@@ -63,19 +63,39 @@ std::optional<int> number(std::string_view text) {
     return value;
 }
 
-/// Commands of the menu and of entries that change nothing about what is started.
+/// Commands of 0.97 that change nothing about what is started.
 bool harmless(std::string_view name) {
     static constexpr std::string_view names[] = {
-        "background",  "blocklist",  "boot",       "bootp",         "cat",         "clear",      "cmp",
-        "color",       "debug",      "default",    "device",        "dhcp",        "displayapm", "displaymem",
-        "embed",       "fallback",   "find",       "foreground",    "fstest",      "geometry",   "halt",
-        "help",        "hiddenmenu", "hide",       "impsprobe",     "install",     "ioprobe",    "lock",
-        "makeactive",  "map",        "md5crypt",   "modulenounzip", "pager",       "partnew",    "parttype",
-        "password",    "pause",      "quiet",      "quit",          "rarp",        "read",       "reboot",
-        "savedefault", "serial",     "setkey",     "setup",         "splashimage", "terminal",   "terminfo",
-        "testload",    "testvbe",    "tftpserver", "timeout",       "title",       "unhide",     "uppermem",
-        "vbeprobe",    "viewport",   "shade",      "gfxmenu"};
+        "blocklist",  "boot",     "bootp",      "cat",           "clear",    "cmp",       "color",    "debug",
+        "device",     "dhcp",     "displayapm", "displaymem",    "dump",     "embed",     "find",     "fstest",
+        "geometry",   "halt",     "help",       "hide",          "ifconfig", "impsprobe", "install",  "ioprobe",
+        "makeactive", "map",      "md5crypt",   "modulenounzip", "pager",    "partnew",   "parttype", "pause",
+        "quit",       "rarp",     "read",       "reboot",        "serial",   "setkey",    "setup",    "terminal",
+        "terminfo",   "testload", "testvbe",    "tftpserver",    "unhide",   "uppermem",  "vbeprobe"};
     return std::ranges::find(names, name) != std::end(names);
+}
+/// Those that mean something in an entry; and those of the menu alone, which are an error in an entry.
+constexpr std::string_view starting[] = {"root",     "rootnoverify", "kernel",     "initrd",
+                                         "module",   "chainloader",  "configfile", "lock",
+                                         "password", "savedefault",  "title"};
+constexpr std::string_view other_types[] = {"netbsd", "freebsd", "openbsd", "linux", "multiboot"};
+constexpr std::string_view of_menu_alone[] = {"default", "fallback", "hiddenmenu", "timeout"};
+/// What makers of distributions added, of which a build may have some: told by the command's name in its program.
+constexpr std::string_view added[] = {"uuid",       "quiet",    "gfxmenu", "splashimage", "foreground",
+                                      "background", "viewport", "shade",   "findiso"};
+
+template <std::size_t N>
+bool among(std::string_view name, const std::string_view (&names)[N]) {
+    return std::ranges::find(names, name) != std::end(names);
+}
+
+/// A line whose command the build does not have is skipped when the menu is read (stage2/stage2.c, cmain; really
+/// started: a misspelt command above, within and below the others).
+bool knows(const Setting& setting, std::string_view name) {
+    using namespace std::string_view_literals;
+    if (harmless(name) || among(name, starting) || among(name, of_menu_alone)) return true;
+    if (!among(name, added)) return false;
+    return setting.program.empty() || setting.program.find(std::string(name) + '\0') != std::string_view::npos;
 }
 
 struct Place {
@@ -88,7 +108,9 @@ class Runner {
 public:
     explicit Runner(const Setting& setting) : setting_(setting) {}
 
-    MenuEntry run(const Script& script, const std::string& place, int index, std::vector<MenuEntry>& submenu) {
+    /// `locked`: the menu has a password.
+    MenuEntry run(const Script& script, const std::string& place, int index, bool locked,
+                  std::vector<MenuEntry>& submenu) {
         entry_ = MenuEntry{};
         entry_.title = script.title;
         entry_.place = place;
@@ -106,14 +128,16 @@ public:
             else if (name == "uuid") error = set_root_by_uuid(rest);
             else if (name == "kernel") error = kernel(rest);
             else if (name == "initrd") error = initrd(rest);
-            else if (name == "module") error = entry_.kernel_loaded ? 0 : 8;
+            else if (name == "module") error = module(rest);
             else if (name == "chainloader") error = chainloader(rest);
             else if (name == "configfile") {
                 configfile(rest, submenu);
                 return entry_;
-            } else if (name == "lock" || name == "password") entry_.restricted = true;
+            } else if (name == "password") entry_.restricted = true;
+            else if (name == "lock") entry_.restricted = entry_.restricted || locked;
+            else if (name == "savedefault") error = save_default();
             else if (name == "boot") break;
-            else if (!harmless(name)) error = unknown(name);
+            else if (among(name, of_menu_alone)) error = of_menu(name);
             if (error != 0) {
                 entry_.messages.push_back({error_text(error), place, line.number});
                 loader::stop(entry_, Code::EntryLoadsNothing,
@@ -149,10 +173,33 @@ private:
         }
     }
 
-    int unknown(std::string_view name) {
+    /// Settings of the menu are no commands of an entry (BUILTIN_CMDLINE is not set; really started).
+    int of_menu(std::string_view name) {
         loader::stop(entry_, Code::EntryLoadsNothing,
-                     fmt::format("line {}: {} is no command of this loader", line_, name));
+                     fmt::format("line {}: {} belongs above the entries, and ends an entry", line_, name));
         return 27;
+    }
+
+    /// The number is written into a file beside the menu, which must be there (stage2/builtins.c, savedefault_func).
+    int save_default() {
+        const auto& home = setting_.volume;
+        if (setting_.depth != 0 || home == nullptr || plain_view(*home) == nullptr) return 0;
+        const auto from = entry_.place.find(':');
+        if (from == std::string::npos) return 0;
+        std::string path = entry_.place.substr(from + 1);
+        path.resize(path.rfind('/') + 1);
+        path += "default";
+        const auto file = refer(*home, path, path, line_, 8);
+        if (file.found() || file.unreadable()) return file.found() ? 0 : 25;
+        loader::stop(entry_, Code::EntryLoadsNothing,
+                     fmt::format("line {}: savedefault has no file {}:{} to write into", line_, home->place, path));
+        return 15;
+    }
+
+    /// For a Linux kernel it is the same as initrd (builtins.c, module_func).
+    int module(std::string_view rest) {
+        if (!entry_.kernel_loaded) return 8;
+        return entry_.kind == EntryKind::Linux ? initrd(rest) : 0;
     }
 
     /// "(hd0,1)" or "(hd0)" at the start of `text`; what follows stays in it. The number is the loader's error.
@@ -248,8 +295,11 @@ private:
         entry_.kind = EntryKind::Linux;
         entry_.started_by = KernelEntry::RealMode;
         entry_.kernel_loaded = false;
-        std::string_view name = word(rest);
-        while (name.starts_with("--")) name = word(rest);
+        std::string_view name = word(rest), type;
+        while (name.starts_with("--")) {
+            if (name.starts_with("--type=")) type = name.substr(7);
+            name = word(rest);
+        }
         FileReference reference;
         const int error = file(name, reference);
         entry_.arguments = std::string(rest);
@@ -272,6 +322,13 @@ private:
         if (const auto why = refuse_linux(*source, most_setup_sectors)) {
             loader::stop(entry_, Code::KernelRefusedByLoader,
                          fmt::format("the loader refuses the kernel {}: {}", name, why->what));
+            return 13;
+        }
+        if (!type.empty() && type != "biglinux" && among(type, other_types)) {
+            loader::stop(entry_, Code::KernelRefusedByLoader,
+                         fmt::format("the loader refuses the kernel {}: it is said to be of the type {}, and is a big "
+                                     "one of Linux",
+                                     name, type));
             return 13;
         }
         entry_.kernel_loaded = true;
@@ -369,8 +426,8 @@ private:
                                                                 : fail(ErrorKind::TooLarge, "too deep");
         if (!text) return;
         entry_.kind = EntryKind::Submenu;
-        const Setting inner{setting_.machine,  setting_.first_drive, root_.disk, reference.volume, 0,
-                            setting_.depth + 1};
+        const Setting inner{setting_.machine,   setting_.first_drive, root_.disk, reference.volume, 0,
+                            setting_.depth + 1, setting_.program};
         if (reference.place == entry_.place) return;
         auto menu = read_menu(inner, *text, reference.place);
         for (auto& child : menu.entries) child.path.insert(child.path.begin(), entry_.path.begin(), entry_.path.end());
@@ -389,7 +446,7 @@ struct Parsed {
     std::vector<Script> scripts;
 };
 
-Parsed parse(std::string_view text) {
+Parsed parse(const Setting& setting, std::string_view text) {
     Parsed out;
     int count = 0;
     std::string held;
@@ -409,13 +466,18 @@ Parsed parse(std::string_view text) {
         held.clear();
         if (whole.empty() || whole.front() == '#') continue;
         std::string_view rest(whole);
-        if (command_of(rest) == "title") {
+        const auto name = command_of(rest);
+        if (!knows(setting, name)) continue;
+        if (name == "title") {
+            // A title without a command below it is not kept.
+            if (!out.scripts.empty() && out.scripts.back().lines.empty()) out.scripts.pop_back();
             if (out.scripts.size() >= most_entries) break;
             out.scripts.push_back({std::string(rest), held_from, {}});
         } else {
             (out.scripts.empty() ? out.top : out.scripts.back().lines).push_back({whole, held_from});
         }
     }
+    if (!out.scripts.empty() && out.scripts.back().lines.empty()) out.scripts.pop_back();
     return out;
 }
 
@@ -448,7 +510,8 @@ Menu read_menu(const Setting& setting, std::string_view text, std::string place)
     menu.loader = "GRUB Legacy";
     menu.place = std::move(place);
     menu.after_error = "Press any key to continue...";
-    const auto parsed = parse(text);
+    const auto parsed = parse(setting, text);
+    bool locked = false;
     std::vector<int> fallback;
     bool hidden = false;
     int chosen = 0;
@@ -463,6 +526,8 @@ Menu read_menu(const Setting& setting, std::string_view text, std::string place)
             menu.timeout = number(rest);
         } else if (name == "hiddenmenu") {
             hidden = true;
+        } else if (name == "password") {
+            locked = true;
         } else if (name == "fallback") {
             while (!(rest = trim(rest)).empty())
                 if (const auto index = number(word(rest))) fallback.push_back(*index);
@@ -471,7 +536,7 @@ Menu read_menu(const Setting& setting, std::string_view text, std::string place)
     Runner runner(setting);
     for (std::size_t i = 0; i < parsed.scripts.size(); ++i) {
         std::vector<MenuEntry> children;
-        auto entry = runner.run(parsed.scripts[i], menu.place, static_cast<int>(i), children);
+        auto entry = runner.run(parsed.scripts[i], menu.place, static_cast<int>(i), locked, children);
         entry.children = std::move(children);
         menu.entries.push_back(std::move(entry));
     }
@@ -506,7 +571,7 @@ std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {
                 return m.place == fmt::format("{}:{}", volume.place, file.real_path);
             }))
             continue;
-        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), volume.shared_from_this(), 0, 0}, *text,
+        out.push_back(read_menu({machine, 1, machine.disk(volume.disk), volume.shared_from_this(), 0, 0, {}}, *text,
                                 fmt::format("{}:{}", volume.place, file.real_path)));
     }
     return out;

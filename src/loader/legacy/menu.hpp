@@ -13,7 +13,8 @@ struct Setting {
     const Disk* disk = nullptr;  ///< where it was started from
     VolumeRef volume;            ///< its root
     std::uint32_t saved_entry = 0;
-    int depth = 0;  ///< configurations that other configurations read
+    int depth = 0;             ///< configurations that other configurations read
+    std::string_view program;  ///< its second stage, for what commands it has; empty: it is taken to have all
 };
 
 /// Interprets the configuration `text`, which lies at `place`, and tries every entry.

@@ -242,6 +242,19 @@ private:
         from_stage_2(*stage2, volume, ranges);
     }
 
+    /// What the ranges hold, as far as it can be read.
+    [[nodiscard]] std::string program_in(const std::vector<DiskRange>& ranges) const {
+        constexpr std::uint64_t most = std::uint64_t{1} << 20U;
+        std::string out;
+        for (const auto& range : ranges) {
+            const Disk* disk = machine_.disk(range.disk);
+            if (disk == nullptr || out.size() + range.length > most) continue;
+            if (const auto bytes = disk->source->bytes(range.offset, range.length))
+                out.append(bytes->begin(), bytes->end());
+        }
+        return out;
+    }
+
     void from_stage_2(const Head& head, VolumeRef volume, const std::vector<DiskRange>& ranges) {
         out_.loader_text = fmt::format("stage 2 ({}) is found", head.version);
         out_.loader_evidence = {
@@ -277,8 +290,9 @@ private:
             return;
         }
         out_.proof = ranges_of(*volume, file.file);
-        out_.menu = read_menu({machine_, place_.first_drive, place_.disk, volume, head.fields.saved_entry, 0}, *text,
-                              fmt::format("{}:{}", volume->place, file.real_path));
+        const std::string program = program_in(ranges);
+        out_.menu = read_menu({machine_, place_.first_drive, place_.disk, volume, head.fields.saved_entry, 0, program},
+                              *text, fmt::format("{}:{}", volume->place, file.real_path));
         if (out_.menu.entries.empty()) {
             loader::stop(out_, Code::LegacyConfigEmpty,
                          fmt::format("{} defines no entry: the loader shows its prompt", out_.menu.place),

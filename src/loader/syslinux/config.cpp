@@ -21,6 +21,7 @@ constexpr int most_menu_depth = 4;
 constexpr std::size_t most_labels = 1000;
 constexpr std::size_t most_lines = 20000;
 constexpr std::string_view prompt = "boot:";
+constexpr std::string_view silent = "(nothing is said of it)";  // as it is really started
 
 struct Label {
     std::string name, title, type, kernel, append, initrd, place;
@@ -30,9 +31,9 @@ struct Label {
 
 struct Settings {
     std::vector<Label> labels;
-    std::string append, initrd, default_command, ui, on_timeout, title;
+    std::string append, default_command, ui, on_timeout, title;
     int default_line = 0, ui_line = 0;
-    int timeout = 0;  ///< tenths of a second
+    int timeout = 0, total_timeout = 0;  ///< tenths of a second
     bool prompt = false, implicit = true, menu_hidden = false, no_escape = false;
     std::vector<LoaderMessage> said;
     std::vector<std::string> files;  ///< read so far
@@ -148,8 +149,10 @@ private:
                 settings.labels.back().has_append = true;
             }
         } else if (key == "initrd") {
-            (in_label ? settings.labels.back().initrd : settings.initrd) = std::string(rest);
-            if (in_label) settings.labels.back().initrd_line = line;
+            // Above the labels it is for none of them (really started).
+            if (!in_label) return;
+            settings.labels.back().initrd = std::string(rest);
+            settings.labels.back().initrd_line = line;
         } else if (key == "default") {
             settings.default_command = std::string(rest);
             settings.default_line = line;
@@ -158,6 +161,8 @@ private:
             settings.ui_line = line;
         } else if (key == "timeout") {
             settings.timeout = number(rest);
+        } else if (key == "totaltimeout") {
+            settings.total_timeout = number(rest);
         } else if (key == "ontimeout") {
             settings.on_timeout = std::string(rest);
         } else if (key == "prompt") {
@@ -215,9 +220,8 @@ public:
         entry.index = index;
         entry.path = {index};
         const std::string append = label.has_append ? label.append : settings_.append;
-        const std::string initrd = label.initrd.empty() ? settings_.initrd : label.initrd;
         start(entry, label.type.empty() ? "kernel" : label.type, label.type.empty() ? label.name : label.kernel, append,
-              initrd, label.kernel_line, label.initrd_line);
+              label.initrd, label.kernel_line, label.initrd_line);
         return entry;
     }
 
@@ -230,8 +234,8 @@ public:
         auto rest = command;
         const std::string kernel(word(rest));
         start(entry, "kernel", kernel,
-              settings_.append.empty() ? std::string(rest) : settings_.append + " " + std::string(rest),
-              settings_.initrd, line, line);
+              settings_.append.empty() ? std::string(rest) : settings_.append + " " + std::string(rest), {}, line,
+              line);
         return entry;
     }
 
@@ -243,8 +247,9 @@ private:
             else if (ends_without_case(kernel, ".bs") || ends_without_case(kernel, ".bin") ||
                      ends_without_case(kernel, ".bss"))
                 type = "boot";
-            else if (ends_without_case(kernel, ".img")) type = "fdimage";
         }
+        // What it knows by name and has no program for is started as a kernel (really started: a kernel called .img).
+        if (type == "fdimage" || type == "comboot") type = "linux";
         if (type == "kernel" || type == "linux") linux(entry, kernel, append, initrd, line, initrd_line);
         else if (type == "com32") module(entry, kernel, append, line);
         else if (type == "boot" || type == "bss") sector(entry, kernel, line);
@@ -405,8 +410,7 @@ private:
         auto file = refer(volume_, name, absolute(directory_, name), line);
         entry.kernel = {file};
         if (!file.found()) {
-            entry.messages.push_back(
-                {fmt::format("Loading {}... failed: No such file or directory", name), entry.place, line});
+            entry.messages.push_back({std::string(silent), entry.place, line});
             stop_without(
                 entry, file, no_kernel,
                 fmt::format("the boot sector file {} {}", name, file.unreadable() ? "cannot be read" : "is not there"));
@@ -440,8 +444,14 @@ int find_label(const Settings& settings, std::string_view name) {
     return found != settings.labels.end() ? static_cast<int>(found - settings.labels.begin()) : -1;
 }
 
+/// Tenths of a second after which it goes on by itself; 0: it does not.
+int time_of(const Settings& settings) {
+    if (settings.timeout <= 0 || settings.total_timeout <= 0) return std::max(settings.timeout, settings.total_timeout);
+    return std::min(settings.timeout, settings.total_timeout);
+}
+
 void timing(const Settings& settings, bool with_menu, Menu& menu) {
-    menu.timeout = settings.timeout > 0 ? std::optional((settings.timeout + 9) / 10) : std::nullopt;
+    if (const int tenths = time_of(settings); tenths > 0) menu.timeout = (tenths + 9) / 10;
     if (with_menu) {
         menu.style = settings.menu_hidden ? MenuStyle::Hidden : MenuStyle::Menu;
         menu.reveal = settings.menu_hidden ? "any key" : "";
@@ -467,7 +477,10 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
     Starter starter(machine, volume, directory, settings, depth);
     for (std::size_t i = 0; i < settings.labels.size(); ++i)
         menu.entries.push_back(starter.label(settings.labels[i], static_cast<int>(i)));
-    std::string_view rest(settings.default_command);
+    const bool has_prompt = settings.prompt && settings.ui.empty() && time_of(settings) > 0;
+    const std::string command =
+        has_prompt && !settings.on_timeout.empty() ? settings.on_timeout : settings.default_command;
+    std::string_view rest(command);
     const std::string first(word(rest));
     const bool old_style_ui = settings.ui.empty() && ends_without_case(first, ".c32");
     const std::string ui = old_style_ui ? first : std::string(trim(settings.ui));
@@ -494,6 +507,10 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
         const int by_name = find_label(settings, first);
         menu.default_entry =
             marked != settings.labels.end() ? static_cast<int>(marked - settings.labels.begin()) : std::max(by_name, 0);
+        // Another command may be for when the time is over (com32/menu/menumain.c).
+        std::string_view later(settings.on_timeout);
+        if (const int index = find_label(settings, word(later)); time_of(settings) > 0 && index >= 0)
+            menu.default_entry = index;
         menu.default_matches = old_style_ui || first.empty() || by_name >= 0;
         if (menu.entries.empty())
             stop(out, Code::SyslinuxConfigEmpty, "the configuration defines no label",
@@ -520,12 +537,10 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
             menu.entries[static_cast<std::size_t>(index)].arguments += " " + std::string(rest);
         return menu;
     }
-    auto entry = starter.implicit(settings.default_command, menu.place, settings.default_line);
+    auto entry = starter.implicit(command, menu.place, settings.default_line);
     menu.default_matches = false;
     if (!settings.implicit || !entry.kernel_loaded) {
-        const std::string screen = entry.messages.empty()
-                                       ? fmt::format("Loading {}... failed: No such file or directory", first)
-                                       : entry.messages.front().text;
+        const std::string screen = entry.messages.empty() ? std::string(silent) : entry.messages.front().text;
         std::vector<std::string> names;
         for (const auto& label : settings.labels) names.push_back(label.name);
         stop(out, Code::SyslinuxDefaultUnknown,
