@@ -17,7 +17,7 @@ class Faults(unittest.TestCase):
         for file in sorted((here / "faults").glob("*.faults")):
             for fault in faults.read(file):
                 self.assertIn(fault.machine, BY_NAME, fault.name)
-                self.assertNotIn((fault.machine, fault.name), seen)
+                self.assertFalse((fault.machine, fault.name) in seen, f"{fault.machine}: {fault.name} twice")
                 seen.add((fault.machine, fault.name))
                 harmless += fault.harmless
                 self.assertTrue(fault.steps, fault.name)

@@ -365,8 +365,8 @@ INSTANTIATE_TEST_SUITE_P(
                     fails("NotBoth", "[ a = a -a b = c ]"), holds("OneOfThem", "[ a = b -o b = b ]"),
                     holds("NewerThanWhatIsNotThere", "[ /boot/grub/grub.cfg -nt /boot/none ]"),
                     fails("WhatIsNotThereIsNotNewer", "[ /boot/none -nt /boot/grub/grub.cfg ]"),
-                    holds("WhatIsNotThereIsOlder", "[ /boot/none -ot /boot/grub/grub.cfg ]"), fails("False", "false"),
-                    fails("CommandThatThereIsNot", "sweep"), holds("Platform", "[ \"$grub_platform\" = pc ]")),
+                    holds("WhatIsNotThereIsOlder", "[ /boot/none -ot /boot/grub/grub.cfg ]"),
+                    holds("CommandThatThereIsNot", "sweep"), holds("Platform", "[ \"$grub_platform\" = pc ]")),
     support::by_name);
 INSTANTIATE_TEST_SUITE_P(
     Lines, GrubChoices,
@@ -378,7 +378,8 @@ INSTANTIATE_TEST_SUITE_P(
         Choice{"FarBeyondTheList", "set default=99999999999999999999", "First"},
         Choice{"BelowZero", "set default=-1", "First"}, Choice{"Capitals", "set default=SECOND", "First"},
         Choice{"AnotherTitle", "set default=Third", "First"},
-        Choice{"Elif", "if false; then\nset default=7\nelif [ a = a ]; then\nset default=1\nelse\nset default=0\nfi",
+        Choice{"Elif",
+               "if [ a = b ]; then\nset default=7\nelif [ a = a ]; then\nset default=1\nelse\nset default=0\nfi",
                "Second"},
         Choice{"For", "for n in 0 1; do\nset default=$n\ndone", "Second"},
         Choice{"While", "set n=a\nwhile [ $n != aaa ]; do\nset n=a$n\nset default=1\ndone", "Second"},
@@ -423,6 +424,30 @@ TEST(GrubWaits, ForAChoiceOrAName) {
     EXPECT_EQ(waits("timeout=5", "timeout=-1"), "a choice");
     EXPECT_EQ(waits("timeout=5", "timeout=soon"), "a choice");
     EXPECT_EQ(waits("set default=0", "set superusers=warden\npassword warden enzian"), "a user name and password");
+}
+
+TEST(GrubLeaves, WhereTheConfigurationSaysSo) {
+    const auto checked = [](const std::string& lines, const std::string& behind = {}) {
+        auto desk = demo::front_desk();
+        desk.root.file("/boot/grub/grub.cfg", "set timeout=5\n" + lines + "\n" + desk_entries + behind);
+        return support::Checked(desk.build());
+    };
+    for (const auto& [lines, behind, line, word] : std::vector<std::tuple<std::string, std::string, int, std::string>>{
+             {"exit", "", 2, "exit"}, {"", "exit\n", 11, "exit"}, {"if [ a = a ]; then\nexit\nfi", "", 3, "exit"}}) {
+        const auto leaves = checked(lines, behind);
+        EXPECT_EQ(leaves.stage(), "configuration");
+        const auto& rung = leaves.system().at(Stage::Configuration);
+        EXPECT_EQ(rung.findings, std::vector<Code>{Code::GrubConfigEmpty});
+        EXPECT_EQ(rung.text, "the configuration leaves GRUB, and the firmware goes on with what is next");
+        ASSERT_FALSE(rung.evidence.empty());
+        EXPECT_EQ(rung.evidence.front().place, "d1p1:/boot/grub/grub.cfg");
+        EXPECT_EQ(rung.evidence.front().line, line);
+        EXPECT_EQ(rung.evidence.front().found, word);
+        EXPECT_EQ(leaves.system().symptom, "");
+        EXPECT_EQ(leaves.system().at(Stage::Entry).state, State::NotReached);
+    }
+    EXPECT_EQ(checked("if [ a = b ]; then\nexit\nfi").stage(), "yes");
+    EXPECT_EQ(checked("function leave {\nexit\n}").stage(), "yes");
 }
 
 }  // namespace

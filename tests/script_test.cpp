@@ -99,6 +99,13 @@ INSTANTIATE_TEST_SUITE_P(
                       "menuentry c { true; }\n",
                {"a"}},
         Script{"UnknownCommandGoesOn", "frobnicate\n" E("b"), {"b"}},
+        Script{"PatternThatFits", "if regexp '^a(.*)c$' abc ; then\n" E("a") "else\n" E("b") "fi\n", {"a"}},
+        Script{"PatternThatFitsNot", "if regexp '^b' abc ; then\n" E("a") "else\n" E("b") "fi\n", {"b"}},
+        Script{"PatternThatSets",
+               "regexp --set=2:n '(x)(.)' x1\nregexp --set m '(z.)' z2\nif [ $n$m = 1z2 ]; then\n" E("a") "fi\n",
+               {"a"}},
+        Script{"PatternWithoutText", "if regexp a ; then\n" E("a") "else\n" E("b") "fi\n", {"b"}},
+        Script{"PatternThatIsNotFollowedEndsIt", E("a") "if regexp '(' a ; then\n" E("b") "fi\n" E("c"), {"a"}},
         Script{"MissingBracketIsNotMissed", "if [ a = a ; then\n" E("a") "else\n" E("b") "fi\n", {"a"}}),
     support::by_name);
 

@@ -18,7 +18,7 @@ def decided(text):
 # What something may follow, by itself after some seconds: a menu with a time, a prompt with one.
 LINGERS = r"(?s)error: .*Use the .{1,20} keys to select which|\nboot: ?$|\nPassword: *$"
 # A person is waited for, who can go on from there.
-WAITS = r"(?s)\A(?!.*error:).*keys to select which entry is highlighted|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated"
+WAITS = r"(?s)\A(?!.*Booting `).*keys to select which entry is highlighted|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated"
 
 
 def lingers(text):
@@ -84,7 +84,7 @@ RULES = (
     (r"you need to load the kernel first|error: file `[^\n]*vmlinuz[^\n]*' not found|error: no such device|error: disk `[^\n]*' not found|error: no such partition(?=.*menu)", ("entry", "partition-table", "kernel", "loader", "configuration")),
     (r"Failed to boot both default and fallback|error: can't find command|Booting `", ("entry", "kernel", "loader")),
     (r"(?s)grub rescue> ?$", ("loader", "partition-table")),
-    (r"Welcome to GRUB", ("loader", "configuration", "kernel", "entry")),
+    (r"Welcome to\s+GRUB", ("loader", "configuration", "kernel", "entry")),
     (r"\n *Booting '", ("entry", "kernel")),
     (r"GRUB loading|GRUB Loading stage|Geom Error|Read Error|Hard Disk Error|GRUB GRUB|GRUB", ("loader", "boot-code")),
     # SYSLINUX

@@ -8,6 +8,7 @@
 #include <charconv>
 
 #include "loader/grub/interpreter.hpp"
+#include "loader/grub/pattern.hpp"
 
 namespace herberge::grub {
 
@@ -21,6 +22,7 @@ const std::map<std::string_view, Interpreter::Handler>& Interpreter::handlers() 
         {"false", &I::cmd_false},
         {"[", &I::cmd_test},
         {"test", &I::cmd_test},
+        {"regexp", &I::cmd_regexp},
         {"echo", &I::cmd_echo},
         {"return", &I::cmd_return},
         {"break", &I::cmd_break},
@@ -115,8 +117,9 @@ int Interpreter::cmd_continue(const Arguments& /*a*/, const Command& /*c*/) {
     flow_ = Flow::Continue;
     return 0;
 }
-int Interpreter::cmd_leave(const Arguments& /*a*/, const Command& /*c*/) {
+int Interpreter::cmd_leave(const Arguments& a, const Command& /*c*/) {
     flow_ = Flow::Left;
+    left_by_ = a[0];
     return 0;
 }
 
@@ -267,6 +270,40 @@ int Interpreter::cmd_test(const Arguments& a, const Command& /*c*/) {
         }
     };
     return Test(a, 1, end, files).run() ? 0 : 1;
+}
+
+/// regexp [--set [NUMBER:]NAME]… PATTERN TEXT (grub-core/commands/regexp.c).
+int Interpreter::cmd_regexp(const Arguments& a, const Command& /*c*/) {
+    std::vector<std::pair<std::size_t, std::string>> wanted;
+    std::vector<std::string> words;
+    for (std::size_t i = 1; i < a.size(); ++i) {
+        std::string_view name;
+        if (a[i].starts_with("--set=")) name = std::string_view(a[i]).substr(6);
+        else if ((a[i] == "--set" || a[i] == "-s") && i + 1 < a.size()) name = a[++i];
+        else {
+            words.push_back(a[i]);
+            continue;
+        }
+        std::size_t group = 1;
+        if (const auto colon = name.find(':'); colon != std::string_view::npos) {
+            std::from_chars(name.data(), name.data() + colon, group);
+            name.remove_prefix(colon + 1);
+        }
+        wanted.emplace_back(group, name);
+    }
+    if (words.size() != 2) return error("two arguments expected.");
+    const auto pattern = Pattern::parse(words[0]);
+    const auto match = pattern ? pattern->match(words[1]) : Pattern::Match{Pattern::Outcome::Untold, {}};
+    if (match.outcome == Pattern::Outcome::Untold) {
+        context_.unread = fmt::format("whether the pattern {} fits {} is not told here", words[0], words[1]);
+        flow_ = Flow::Left;
+        return 0;
+    }
+    if (match.outcome == Pattern::Outcome::FitsNot) return error("false.");
+    for (const auto& [group, name] : wanted)
+        if (group < match.groups.size())
+            set(name, words[1].substr(match.groups[group].first, match.groups[group].second));
+    return 0;
 }
 
 // --- other files --------------------------------------------------------------------------------------------------

@@ -68,6 +68,9 @@ public:
     [[nodiscard]] const Context& context() const { return context_; }
     [[nodiscard]] Flow flow() const { return flow_; }
     [[nodiscard]] const std::string& file() const { return file_; }
+    /// The command by which GRUB itself was left, "exit" or one of its kin; empty: by none.
+    [[nodiscard]] const std::string& left_by() const { return left_by_; }
+    [[nodiscard]] int line() const { return line_; }
 
 private:
     using Arguments = std::vector<std::string>;
@@ -104,6 +107,7 @@ private:
     int cmd_true(const Arguments& a, const Command& c);
     int cmd_false(const Arguments& a, const Command& c);
     int cmd_test(const Arguments& a, const Command& c);
+    int cmd_regexp(const Arguments& a, const Command& c);
     int cmd_echo(const Arguments& a, const Command& c);
     int cmd_return(const Arguments& a, const Command& c);
     int cmd_break(const Arguments& a, const Command& c);
@@ -141,7 +145,8 @@ private:
     Flow flow_ = Flow::Go;
     int status_ = 0;
     std::vector<Arguments> parameters_;  ///< positional parameters, innermost last
-    std::string file_;                   ///< place of the file being run
+    std::string left_by_;
+    std::string file_;  ///< place of the file being run
     int line_ = 0;
     int depth_ = 0;
     int functions_ = 0;  ///< that are being run, one within the other

@@ -276,6 +276,13 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
         out.screen.emplace_back("grub>");
         return;
     }
+    if (const auto& by = interpreter.left_by(); !by.empty() && by != "normal_exit") {
+        stop_at(out, Code::GrubConfigEmpty,
+                by == "exit" ? "the configuration leaves GRUB, and the firmware goes on with what is next"
+                             : fmt::format("the configuration ends the start: {}", by),
+                {evidence_line(out.menu.place, interpreter.line(), "a menu", by)}, {});
+        return;
+    }
     fill_menu(world, interpreter, out);
     if (!out.menu.entries.empty() || out.menu.boots_without_menu) return;
     const auto& messages = interpreter.context().messages;
