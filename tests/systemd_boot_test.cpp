@@ -93,9 +93,54 @@ TEST(SystemdBootMenu, EntriesWithoutTriesLeftComeLast) {
     entries.configuration("default almhof.conf\ntimeout 0\n");
     const Walked walked(entries);
     EXPECT_EQ(walked.titles(), (std::vector<std::string>{"no number", "not counted", "two left", "used up"}));
-    EXPECT_EQ(walked.menu().default_entry, 2) << "the counter is no part of the name";
-    EXPECT_TRUE(walked.menu().default_matches);
-    EXPECT_EQ(walked.verdict.systems.at(0).entry, "two left");
+    EXPECT_EQ(walked.menu().default_entry, 0) << "the counter is a part of the name";
+    EXPECT_FALSE(walked.menu().default_matches);
+    EXPECT_EQ(walked.verdict.systems.at(0).entry, "no number");
+    // One that is asked for starts, also without tries left.
+    for (const auto& [asked, title] : {std::pair{"almhof+2-1.conf", "two left"}, std::pair{"almhof*", "two left"},
+                                       std::pair{"ZUGSPITZE+0-3.conf", "used up"}}) {
+        entries.configuration(std::string("default ") + asked + "\ntimeout 0\n");
+        const Walked other(entries);
+        EXPECT_TRUE(other.menu().default_matches) << asked;
+        EXPECT_EQ(other.verdict.systems.at(0).entry, title);
+        EXPECT_TRUE(other.verdict.systems.at(0).entry_is_default);
+    }
+}
+
+TEST(SystemdBootMenu, FilesCalledAsItsOwnEntriesAreNoneOfIts) {
+    Entries entries;
+    entries.add("auto-almhof.conf", "title not listed\n" + Entries::body());
+    entries.add("AUTO-inn.conf", "title not listed\n" + Entries::body());
+    entries.add("autumn.conf", "title Autumn\n" + Entries::body());
+    entries.configuration("default auto-almhof.conf\ntimeout 0\n");
+    const Walked walked(entries);
+    EXPECT_EQ(walked.titles(), std::vector<std::string>{"Autumn"});
+    EXPECT_EQ(walked.verdict.systems.at(0).entry, "Autumn");
+    EXPECT_FALSE(walked.menu().default_matches);
+}
+
+TEST(SystemdBootMenu, TreesOfDevicesDoNotStartOnAPc) {
+    for (const bool there : {false, true}) {
+        Entries entries;
+        entries.add("a.conf", "title Almhof\ndevicetree /inn.dtb\n" + Entries::body());
+        if (there) entries.parts.esp.file("/inn.dtb", "tree");
+        const Walked walked(entries);
+        const auto& system = walked.verdict.systems.at(0);
+        EXPECT_EQ(system.stops_at, Stage::Entry);
+        EXPECT_EQ(system.at(Stage::Entry).findings, std::vector<Code>{Code::EntryLoadsNothing});
+        EXPECT_EQ(system.symptom, "Error loading \\inn.dtb: Unsupported");
+        EXPECT_EQ(system.at(Stage::Kernel).state, State::NotReached);
+    }
+}
+
+TEST(SystemdBootMenu, WaitsWhereItIsToldTo) {
+    Entries entries;
+    entries.add("a.conf", "title Almhof\n" + Entries::body());
+    entries.configuration("timeout menu-force\n");
+    const Walked walked(entries);
+    EXPECT_EQ(walked.verdict.systems.at(0).waits_for, "a choice");
+    EXPECT_FALSE(walked.verdict.systems.at(0).entry_is_default);
+    EXPECT_EQ(walked.verdict.systems.at(0).starts, Starts::Yes);
 }
 
 TEST(SystemdBootMenu, OtherKindsOfEntries) {

@@ -18,7 +18,7 @@ def decided(text):
 # What something may follow, by itself after some seconds: a menu with a time, a prompt with one.
 LINGERS = r"(?s)error: .*Use the .{1,20} keys to select which|\nboot: ?$|\nPassword: *$"
 # A person is waited for, who can go on from there.
-WAITS = r"(?s)\A(?!.*Booting `).*keys to select which entry is highlighted|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated"
+WAITS = r"(?s)\A(?!.*Booting `).*keys to select which entry is highlighted|Reboot Into Firmware Interface|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated"
 
 
 def lingers(text):
@@ -102,6 +102,7 @@ RULES = (
     (r"This is not a bootable disk", ("boot-sector", "partition-table")),
     # systemd-boot, unified images
     (r"Boot in \d+ s\.|Reboot Into Firmware Interface", ("configuration", "entry")),
+    (r"Error loading [^\n]*\.dtb: ", ("entry",)),
     (r"Error preparing initrd: Device Error", ("ramdisk", "kernel")),  # which of two neighbours is lost is not shown
     (r"Error loading [^\n]*initrd|initrd[^\n]*(?:Not Found|not found)|Error (?:preparing|opening|reading) initrd", ("ramdisk",)),
     (r"Error loading [^\n]*(?:vmlinuz|linux)|Failed to execute|Error registering|Kernel [^\n]*not|Bad kernel image", ("kernel", "entry")),

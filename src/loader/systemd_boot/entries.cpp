@@ -95,7 +95,7 @@ bool before(const Entry& a, const Entry& b) {
     return false;
 }
 
-/// "name+LEFT-DONE.conf": the counter is no part of what a default names.
+/// "name+LEFT-DONE.conf": the counter is a part of what a default names (252; really started).
 void take_counter(const std::string& file, Entry& out) {
     const auto dot = file.rfind('.');
     const auto plus = file.rfind('+', dot);
@@ -105,7 +105,6 @@ void take_counter(const std::string& file, Entry& out) {
     const auto [end, error] = std::from_chars(file.data() + plus + 1, file.data() + dot, left);
     if (error != std::errc{} || (end != file.data() + dot && *end != '-')) return;
     out.tries_left = left;
-    out.id = lower_text(file.substr(0, plus) + file.substr(dot));
 }
 
 std::string slashes(std::string_view path) {
@@ -149,8 +148,9 @@ private:
             const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
             if (!names) return miss(found ? names.error() : found.error());
             for (const auto& name : *names)
-                if (lower_text(name.name).ends_with(ending) && name.type != FileType::Directory &&
-                    entries.size() < most_entries)
+                // What it adds itself is called so.
+                if (lower_text(name.name).ends_with(ending) && !lower_text(name.name).starts_with("auto-") &&
+                    name.type != FileType::Directory && entries.size() < most_entries)
                     visit(folder + "/" + name.name, name.name);
         };
         each("/loader/entries", ".conf",
@@ -180,7 +180,8 @@ private:
         std::string efi;
         std::string architecture;
         std::vector<std::pair<std::string, int>> ramdisks;
-        int kernel_line = 0;
+        std::string tree;
+        int kernel_line = 0, tree_line = 0;
         each_pair(*text, [&](std::string_view key, std::string_view value, int line) {
             if (key == "title") e.title = value;
             else if (key == "version") e.version = value;
@@ -193,6 +194,9 @@ private:
             } else if (key == "efi") {
                 efi = value;
                 kernel_line = line;
+            } else if (key == "devicetree") {
+                tree = value;
+                tree_line = line;
             } else if (key == "initrd") ramdisks.emplace_back(value, line);
             else if (key == "options") e.entry.arguments += (e.entry.arguments.empty() ? "" : " ") + std::string(value);
         });
@@ -227,9 +231,27 @@ private:
                 fmt::format("the RAM disk {} {}: the boot manager gives up on the entry and returns to the firmware",
                             ramdisk, part.unreadable() ? "cannot be read" : "is not there"));
         }
+        if (!tree.empty() && !e.entry.stop) judge_tree(volume, e.entry, tree, tree_line);
         // The RAM disks are read before the program is loaded (252, image_start; really started).
         if (!e.entry.stop) judge_image(e.entry, program, file);
         entries.push_back(std::move(e));
+    }
+
+    /// A tree of devices takes the place of the firmware's own: where that has none, as on PCs, the entry fails, be the
+    /// file there or not (src/boot/efi/devicetree.c, devicetree_install; really started).
+    void judge_tree(const Volume& volume, MenuEntry& entry, std::string_view tree, int line) const {
+        const auto file = refer(volume, std::string(tree), slashes(tree), line);
+        const bool on_pc = efi_machine(context_.firmware).processor == Processor::X86;
+        if (file.found() && !on_pc) return;
+        std::string name = slashes(tree);
+        std::ranges::replace(name, '/', '\\');
+        entry.messages = {
+            {fmt::format("Error loading {}: {}", name, on_pc ? "Unsupported" : "Not Found"), entry.place, line}};
+        stop(entry, Code::EntryLoadsNothing,
+             on_pc ? fmt::format(
+                         "the entry has a tree of devices, {}, and the firmware of a PC has none to be replaced", tree)
+                   : fmt::format("the tree of devices {} {}", tree,
+                                 file.unreadable() ? "cannot be read" : "is not there"));
     }
 
     /// What the firmware's own loader says of an entry's program.
