@@ -285,6 +285,34 @@ INSTANTIATE_TEST_SUITE_P(
                 {},
                 "",
                 [](forge::Tree& tree) { tree.file("/SYSLINUX/more.cfg", "DEFAULT guests\n" + guests); }},
+        Meaning{"OtherConfigurationKeepsTheFolder",
+                "DEFAULT more\nLABEL more\n  CONFIG /more/x.cfg\n",
+                "yes",
+                "guests",
+                "",
+                {},
+                "",
+                [](forge::Tree& tree) {
+                    tree.file("/more/x.cfg", "DEFAULT guests\n" + replaced(guests, "/guest-kernel", "own-kernel"));
+                    tree.file("/SYSLINUX/own-kernel", Bytes(tree.at("/guest-kernel").content));
+                }},
+        Meaning{"OtherConfigurationWithItsFolder",
+                "DEFAULT more\nLABEL more\n  CONFIG /more/x.cfg /more\n",
+                "yes",
+                "guests",
+                "",
+                {},
+                "",
+                [](forge::Tree& tree) {
+                    tree.file("/more/x.cfg", "DEFAULT guests\n" + replaced(guests, "/guest-kernel", "own-kernel"));
+                    tree.file("/more/own-kernel", Bytes(tree.at("/guest-kernel").content));
+                }},
+        Meaning{"OtherConfigurationWithoutItsFolder", "DEFAULT more\nLABEL more\n  CONFIG /more/x.cfg\n", "entry",
+                "guests", "", Code::EntryKernelMissing, "boot:",
+                [](forge::Tree& tree) {
+                    tree.file("/more/x.cfg", "DEFAULT guests\n" + replaced(guests, "/guest-kernel", "own-kernel"));
+                    tree.file("/more/own-kernel", Bytes(tree.at("/guest-kernel").content));
+                }},
         // Kinds of kernels, by their names.
         Meaning{"KernelCalledAFloppyDisk",
                 "DEFAULT guests\n" + replaced(guests, "LINUX /guest-kernel", "KERNEL /guest.img"),

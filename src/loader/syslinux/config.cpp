@@ -421,11 +421,15 @@ private:
         entry.kernel_loaded = true;
     }
 
-    void submenu(MenuEntry& entry, const std::string& name) {
+    /// "FILE" or "FILE FOLDER": the folder is where names without a stroke are looked for from then on.
+    void submenu(MenuEntry& entry, std::string_view what) {
         entry.kind = EntryKind::Submenu;
         if (depth_ >= most_menu_depth) return;
         LoaderRun ignored;
-        auto menu = read_config(machine_, volume_, absolute(directory_, name), ignored, depth_ + 1);
+        const std::string file = absolute(directory_, word(what));
+        const auto folder = word(what);
+        auto menu = read_config(machine_, volume_, file, ignored, depth_ + 1,
+                                folder.empty() ? directory_ : absolute(directory_, folder));
         for (auto& child : menu.entries) child.path.insert(child.path.begin(), entry.path.begin(), entry.path.end());
         entry.children = std::move(menu.entries);
         entry.default_child = menu.default_entry;
@@ -464,12 +468,13 @@ void timing(const Settings& settings, bool with_menu, Menu& menu) {
 
 }  // namespace
 
-Menu read_config(const Machine& machine, const Volume& volume, const std::string& path, LoaderRun& out, int depth) {
+Menu read_config(const Machine& machine, const Volume& volume, const std::string& path, LoaderRun& out, int depth,
+                 std::string directory) {
     Menu menu;
     menu.loader = "SYSLINUX";
     menu.place = fmt::format("{}:{}", volume.place, path);
     menu.after_error = prompt;
-    const std::string directory = path.substr(0, std::max<std::size_t>(path.rfind('/'), 1));
+    if (directory.empty()) directory = path.substr(0, std::max<std::size_t>(path.rfind('/'), 1));
     Parser parser(volume, directory);
     parser.file(path);
     const Settings& settings = parser.settings;

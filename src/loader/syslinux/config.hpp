@@ -13,7 +13,9 @@ void read_menu(const Machine& machine, const Volume& volume, const std::string& 
 /// The same on an optical disc: in the usual directories, and isolinux.cfg comes first.
 void read_disc_menu(const Machine& machine, const Volume& volume, const std::string& banner, LoaderRun& out);
 
-/// Interprets one configuration file; `depth` counts menus that other menus read.
-Menu read_config(const Machine& machine, const Volume& volume, const std::string& path, LoaderRun& out, int depth = 0);
+/// Interprets one configuration file; `depth` counts menus that other menus read. `directory`: where names without a
+/// stroke are looked for; empty: in the file's own.
+Menu read_config(const Machine& machine, const Volume& volume, const std::string& path, LoaderRun& out, int depth = 0,
+                 std::string directory = {});
 
 }  // namespace herberge::loader::syslinux
