@@ -5,7 +5,8 @@ import argparse, importlib.machinery, importlib.util, pathlib, sys, tempfile, un
 from unittest import mock
 
 sys.path.insert(0, str(pathlib.Path(__file__).resolve().parent))
-from really import bases, chance, compare, ends, faults, machine
+from really import bases, chance, compare, ends, faults, installed, machine
+from really.packages import output
 
 here = pathlib.Path(__file__).resolve().parent
 BY_NAME = {b.name: b for b in bases.BASES}
@@ -196,6 +197,56 @@ class SecondOpinion(unittest.TestCase):
         self.assertEqual(self.run_one([silent, silent], "no", "root"), (compare.WRONG_STAGE, [1, machine.PATIENT]))
         self.assertEqual(self.run_one([silent], "no", "kernel"), (compare.AGREES, [1]))
         self.assertEqual(self.run_one([end], "no", "kernel"), (compare.WRONG_STAGE, [1]))
+
+
+class Installations(unittest.TestCase):
+    def test_the_parts_of_one_are_found_on_its_disk(self):
+        with tempfile.TemporaryDirectory() as folder:
+            image, root = pathlib.Path(folder, "healthy.1.img"), pathlib.Path(folder, "root")
+            (root / "boot/grub").mkdir(parents=True)
+            for name in ("vmlinuz-6.1.0-9-almhof", "initrd.img-6.1.0-9-almhof", "grub/grub.cfg"):
+                (root / "boot" / name).write_text(name)
+            with open(image, "wb") as file:
+                file.truncate(16 << 20)
+            output("sfdisk", "-q", image, text=f"label: gpt\nstart=2048, size=2048, type={bases.TYPES['bios']}\nstart=4096, size=24576, type={bases.TYPES['linux']}\n")
+            output("mke2fs", "-q", "-F", "-t", "ext4", "-d", root, "-E", f"offset={4096 * 512}", image, "12m")
+            self.assertEqual(installed.volumes_of(image)[0], {2: ("ext", 4096)})
+            one = installed.Installed("bios-ext4", "bios", image)
+            self.assertEqual(one.place, "d1p2")
+            self.assertEqual({n: one.parts[n] for n in ("kernel", "ramdisk", "menu", "core", "root-superblock", "init", "header")},
+                             {"kernel": "root:/boot/vmlinuz-6.1.0-9-almhof", "ramdisk": "root:/boot/initrd.img-6.1.0-9-almhof", "menu": "root:/boot/grub/grub.cfg", "core": (2048 * 512, 60 * 512),
+                              "root-superblock": (4096 * 512 + 1024, 1024), "init": "root:/usr/lib/systemd/systemd", "header": (512, 92)})
+            self.assertEqual(faults.Disk(image, one).content("menu"), b"grub/grub.cfg")
+
+    def test_what_is_no_installation_of_one_disk_is_not_taken(self):
+        with tempfile.TemporaryDirectory() as folder, self.assertRaises(installed.Missing):
+            pathlib.Path(folder, "bios-ext4").mkdir()
+            installed.bases_in(folder)
+
+    def test_their_consoles(self):
+        for text, starts, stages in (("[  OK  ] Started inn\nTHE-INN-IS-OPEN\n", True, ()), ("Welcome to Debian GNU/Linux 12!\nYou are in emergency mode. After", False, ("services",)),
+                                     ("Begin: Waiting for root\nALERT! UUID=1 does not exist.  Dropping to a shell!\n(initramfs) ", False, ("root",)),
+                                     ("Target filesystem doesn't have requested /sbin/init.\nNo init found. Try passing init= bootarg.\n(initramfs) ", False, ("init",)),
+                                     ("Welcome to GRUB!\nerror: no such partition.\nEntering rescue mode...\ngrub rescue> ", False, ("loader", "partition-table"))):
+            end = ends.of(text)
+            self.assertEqual((end.starts, end.stages), (starts, stages), text)
+
+
+class Waiting(unittest.TestCase):
+    def test_a_person_is_waited_for_at_menus_and_prompts(self):
+        for text in ("SYSLINUX 6.04\nboot: ", "Welcome to GRUB!\nUse the up and down keys to select which entry is highlighted.", "Booting `Almhof'\nEnter username: ", "GNU GRUB\n  Booting 'Almhof'\nPassword: "):
+            self.assertTrue(ends.of(text).waits, text)
+        for text in ("Loading hut... failed: No such file or directory\n", "  Booting `Almhof'\nerror: file not found.\nUse the up and down keys to select which entry is highlighted."):
+            self.assertFalse(ends.of(text).waits, text)
+
+    def test_it_must_be_said(self):
+        console = "SYSLINUX 6.04\nboot: "
+        answer = {"place": "d1p1", "starts": "yes", "stops_at": None, "symptom": None, "entry": "almhof", "entry_is_default": False, "stages": []}
+        for waits_for, kind in (("a choice", compare.AGREES), (None, compare.UNKNOWN)):
+            said = compare.Said({"systems": [answer | {"waits_for": waits_for}]}, "d1p1")
+            self.assertEqual(compare.judge(said, ends.of(console), console, {})[0], kind)
+        said = compare.Said({"systems": [answer | {"waits_for": None, "entry_is_default": True}]}, "d1p1")
+        self.assertEqual(compare.judge(said, ends.of(console), console, {})[0], compare.MISS)
 
 
 class Chance(unittest.TestCase):

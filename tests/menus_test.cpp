@@ -446,6 +446,7 @@ TEST(GrubWaits, ForAChoiceOrAName) {
         EXPECT_EQ(checked.stage(), "yes") << to;
         EXPECT_EQ(checked.system().entry, "First") << to;
         EXPECT_FALSE(checked.system().entry_is_default) << to;
+        EXPECT_EQ(entry_sentence(checked.system()), "which waits for " + checked.system().waits_for);
         return checked.system().waits_for;
     };
     EXPECT_EQ(waits("set timeout=5\n", ""), "a choice");
