@@ -268,4 +268,83 @@ TEST(LibraryCache, DamagedOnesGiveWhatTheyHave) {
     EXPECT_EQ(Root(t).init().result.state, State::Holds);
 }
 
+// --- sectors of zeros in code ---------------------------------------------------------------------------------------
+
+/// A program by hand (System V ABI, chapters 4 and 5): headers in a segment of their own, code at 1000h and data at
+/// 3000h, of 4 KiB each.
+forge::Bytes program_with_code(std::uint32_t flags = 5) {
+    forge::Bytes out(0x4000, 0);
+    const forge::Bytes ident{0x7F, 'E', 'L', 'F', 2, 1, 1};
+    std::copy(ident.begin(), ident.end(), out.begin());
+    forge::put16(out, 16, 2);
+    forge::put16(out, 18, 62);
+    forge::put32(out, 20, 1);
+    forge::put64(out, 24, 0x401000);
+    forge::put64(out, 32, 64);
+    forge::put16(out, 52, 64);
+    forge::put16(out, 54, 56);
+    forge::put16(out, 56, 3);
+    const auto segment = [&](std::size_t number, std::uint32_t what, std::uint64_t offset, std::uint64_t length) {
+        const std::size_t at = 64 + number * 56;
+        forge::put32(out, at, 1);
+        forge::put32(out, at + 4, what);
+        forge::put64(out, at + 8, offset);
+        forge::put64(out, at + 16, 0x400000 + offset);
+        forge::put64(out, at + 32, length);
+        forge::put64(out, at + 40, length);
+    };
+    segment(0, 4, 0, 0x200);
+    segment(1, flags, 0x1000, 0x1000);
+    segment(2, 6, 0x3000, 0x1000);
+    std::fill(out.begin() + 0x1000, out.begin() + 0x2000, std::uint8_t{0x90});
+    return out;
+}
+forge::Bytes zeroed(forge::Bytes program, std::size_t at, std::size_t length) {
+    std::fill_n(program.begin() + static_cast<std::ptrdiff_t>(at), length, std::uint8_t{0});
+    return program;
+}
+InitChoice started(const forge::Bytes& program) {
+    auto tree = systemd_root();
+    tree.file("/usr/lib/systemd/systemd", program, 0755);
+    return Root(tree).init();
+}
+
+TEST(Zeros, ASectorOfThemInCodeIsNotCalledSound) {
+    EXPECT_EQ(started(program_with_code()).result.state, State::Holds);
+    for (const std::size_t at : {0x1000U, 0x1400U, 0x1E00U}) {
+        const auto init = started(zeroed(program_with_code(), at, 512));
+        EXPECT_EQ(init.result.state, State::Unknown) << at;
+        EXPECT_NE(init.result.text.find("; but a sector of the code of /usr/lib/systemd/systemd is zeros, from byte " +
+                                        std::to_string(at) + " on, where it may die"),
+                  std::string::npos)
+            << init.result.text;
+        const auto& evidence = init.result.evidence.back();
+        EXPECT_EQ(evidence.expected, "code");
+        EXPECT_EQ(evidence.found, "zeros");
+        ASSERT_TRUE(evidence.range);
+        EXPECT_EQ(evidence.range->length, 512U);
+        EXPECT_TRUE(init.program.runs) << "it is started all the same";
+    }
+}
+
+TEST(Zeros, LessThanASectorAndWhatIsNoCodeDoNotMatter) {
+    // A byte less at either end; two halves of two sectors; data; code that is written.
+    EXPECT_EQ(started(zeroed(program_with_code(), 0x1401, 511)).result.state, State::Holds);
+    EXPECT_EQ(started(zeroed(program_with_code(), 0x1400, 511)).result.state, State::Holds);
+    EXPECT_EQ(started(zeroed(program_with_code(), 0x1500, 512)).result.state, State::Holds);
+    EXPECT_EQ(started(zeroed(program_with_code(), 0x3000, 0x1000)).result.state, State::Holds);
+    EXPECT_EQ(started(zeroed(program_with_code(7), 0x1400, 512)).result.state, State::Holds);
+    EXPECT_EQ(started(zeroed(program_with_code(4), 0x1400, 512)).result.state, State::Holds);
+}
+
+TEST(Zeros, InALibraryAndInWhatLinksIt) {
+    for (const char* path : {"/usr/lib64/ld-linux-x86-64.so.2"}) {
+        auto tree = systemd_root();
+        tree.file(path, zeroed(program_with_code(), 0x1400, 512), 0755);
+        const auto init = Root(tree).init();
+        EXPECT_EQ(init.result.state, State::Unknown) << init.result.text;
+        EXPECT_NE(init.result.text.find("is zeros, from byte 5120 on"), std::string::npos) << init.result.text;
+    }
+}
+
 }  // namespace

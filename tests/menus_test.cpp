@@ -345,6 +345,71 @@ INSTANTIATE_TEST_SUITE_P(
                 "yes", "guests"}),
     support::by_name);
 
+/// What chain.c32 and LOCALBOOT start: a volume's or a disk's first sector.
+struct Onward {
+    const char* name;
+    std::string lines;
+    std::string place;  ///< empty: nothing
+    std::optional<Code> stop = std::nullopt;
+    std::string said;
+};
+class SyslinuxOnward : public testing::TestWithParam<Onward> {};
+TEST_P(SyslinuxOnward, LeadsToThatSector) {
+    const support::Checked checked(
+        support::guests_desk_with("DEFAULT on\nLABEL on\n" + GetParam().lines + guests, [](forge::Tree& tree) {
+            tree.file("/SYSLINUX/chain.c32", "a module");
+            tree.file("/SYSLINUX/tool.c32", "a module");
+            tree.file("/SYSLINUX/other.bs", support::whole_sector({0xEB, 0xFE}));
+        }));
+    const auto menu = std::ranges::find(checked.verdict.menus, std::string("SYSLINUX"), &Menu::loader);
+    ASSERT_NE(menu, checked.verdict.menus.end());
+    const auto& entry = menu->entries.at(0);
+    EXPECT_EQ(menu->default_entry, 0);
+    EXPECT_EQ(entry.chain.has_value(), !GetParam().place.empty());
+    EXPECT_EQ(entry.kernel_loaded, !GetParam().place.empty());
+    if (entry.chain) {
+        EXPECT_EQ(entry.kind, EntryKind::Chainload);
+        EXPECT_EQ(entry.chain->place, GetParam().place);
+        ASSERT_TRUE(entry.chain->code);
+        EXPECT_EQ(entry.chain->code->disk, 1);
+    }
+    EXPECT_EQ(entry.stop ? std::optional(entry.stop->code) : std::nullopt, GetParam().stop);
+    EXPECT_EQ(entry.messages.empty() ? std::string() : entry.messages.front().text, GetParam().said);
+}
+Onward chain(const char* name, const std::string& target, const std::string& place) {
+    return {name, "COM32 chain.c32\nAPPEND " + target + "\n", place, std::nullopt, {}};
+}
+Onward lost(const char* name, const std::string& target) {
+    return {name,
+            "COM32 chain.c32\nAPPEND " + target + "\n",
+            {},
+            Code::EntryDeviceMissing,
+            "Unable to find requested disk or partition"};
+}
+INSTANTIATE_TEST_SUITE_P(
+    Targets, SyslinuxOnward,
+    testing::Values(
+        chain("DiskAndPartition", "hd0 2", "d1p2"), chain("DiskCommaPartition", "hd0,1", "d1p1"),
+        chain("Disk", "hd0", "d1"), chain("DiskInHexadecimal", "hd0x0 1", "d1p1"),
+        chain("WhereItStarted", "boot 2", "d1p2"), chain("WhereItStartedWhole", "boot", "d1"),
+        chain("ItsOwnVolume", "fs", "d1p1"), chain("ByLabel", "label=GUESTS", "d1p1"),
+        chain("OptionsBehind", "hd0 1 swap", "d1p1"), lost("DiskThatThereIsNot", "hd1 1"),
+        lost("PartitionThatThereIsNot", "hd0 7"), lost("LabelThatThereIsNot", "label=STOVES"),
+        lost("SignatureThatThereIsNot", "mbr:0x12345678"), lost("WordThatIsNone", "somewhere"),
+        Onward{"LocalDisk", "LOCALBOOT 0x80\n", "d1", std::nullopt, {}},
+        Onward{"LocalDiskThatThereIsNot", "LOCALBOOT 0x81\n", {}, std::nullopt, {}},
+        Onward{"BackToTheFirmware", "LOCALBOOT -1\n", {}, std::nullopt, {}},
+        Onward{"OtherModule", "COM32 tool.c32\n", {}, std::nullopt, {}},
+        Onward{"ModuleThatThereIsNot",
+               "COM32 none.c32\n",
+               {},
+               Code::EntryLoadsNothing,
+               "Failed to load COM32 file none.c32"},
+        Onward{"SectorInAFile", "BSS other.bs\n", "d1p1", std::nullopt, {}},
+        Onward{"SectorByItsName", "KERNEL other.bs\n", "d1p1", std::nullopt, {}},
+        Onward{"SectorThatThereIsNot", "BOOT none.bs\n", {}, Code::EntryKernelMissing, "(nothing is said of it)"}),
+    support::by_name);
+
 // --- GRUB 2 ---------------------------------------------------------------------------------------------------------
 
 const std::string desk_commands = "  linux " + support::today_kernel + " root=UUID=" + demo::root_uuid +

@@ -43,6 +43,8 @@ struct ElfInfo {
     std::vector<std::string> needed;  ///< DT_NEEDED, in order
     std::string rpath;                ///< DT_RPATH, as written
     std::string runpath;              ///< DT_RUNPATH, as written
+    /// What is run and not written, without the headers (PT_LOAD with PF_X): offset and length.
+    std::vector<std::pair<std::uint64_t, std::uint64_t>> code;
 };
 [[nodiscard]] bool looks_like_elf(std::span<const std::uint8_t> start);
 /// Errors: Malformed (not ELF, or a header that cannot be).

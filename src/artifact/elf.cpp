@@ -52,7 +52,7 @@ std::string elf_machine_name(std::uint16_t machine) {
 
 namespace {
 
-constexpr std::uint32_t pt_load = 1;
+constexpr std::uint32_t pt_load = 1, pf_x = 1, pf_w = 2;
 constexpr std::uint32_t pt_dynamic = 2;
 constexpr std::uint32_t pt_interp = 3;
 
@@ -127,6 +127,9 @@ Result<ElfInfo> inspect(const ByteSource& file, unsigned bits) {
         const bool inside = offset <= file.size() && length <= file.size() - offset;
         if (program->type == pt_load && !inside) out.complete = false;
         if (program->type == pt_load && inside) segments.push_back({program->virtual_address, offset, length});
+        if (program->type == pt_load && inside && offset > 0 && (program->flags & pf_x) != 0 &&
+            (program->flags & pf_w) == 0)
+            out.code.emplace_back(offset, length);
         if (program->type == pt_dynamic && inside) dynamic = Loaded{0, offset, length};
         if (program->type == pt_interp) {
             const auto name = inside ? file.bytes(offset, length, 4096) : tl::unexpected(Error{});

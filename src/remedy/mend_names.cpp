@@ -159,7 +159,8 @@ void hive_backups(const Case& stopped, std::vector<Idea>& out) {
         if (at == std::string::npos) continue;
         const auto windows = place->path.substr(0, at);
         const auto name = place->path.substr(place->path.rfind('/') + 1);
-        for (const auto& from : {windows + "/System32/config/RegBack/" + name, windows + "/repair/" + name}) {
+        for (const auto& from : {fmt::format("{}/System32/config/RegBack/{}", windows, name),
+                                 fmt::format("{}/repair/{}", windows, name)}) {
             const auto file = open_file(stopped.machine, {place->volume, from});
             const auto hive = file ? open_hive(file->bytes) : tl::unexpected(file.error());
             if (!hive || (*hive)->state() != HiveState::Clean) continue;

@@ -69,7 +69,7 @@ std::string fitted(std::string text, std::size_t size) {
     return text;
 }
 
-void offer(const TextFile& file, std::string text, std::string what, std::string risk, int rank,
+void offer(const TextFile& file, const std::string& text, std::string what, std::string risk, int rank,
            std::vector<Idea>& out) {
     if (text == file.text) return;
     const std::string same = fitted(text, file.text.size());
@@ -297,7 +297,7 @@ void ramdisk_lines(const Case& stopped, const TextFile& file, std::vector<Idea>&
                 const auto at = static_cast<std::size_t>(kernel.line);
                 if (at == 0 || at > lines.size()) continue;
                 const std::string indent = lines[at - 1].substr(0, lines[at - 1].find_first_not_of(" \t"));
-                lines.insert(lines.begin() + static_cast<std::ptrdiff_t>(at), indent + "initrd " + path);
+                lines.insert(lines.begin() + static_cast<std::ptrdiff_t>(at), fmt::format("{}initrd {}", indent, path));
                 offer(file, joined(lines),
                       fmt::format("in {}, give the kernel of line {} its RAM disk {}", file.place(), at, path), {}, 12,
                       out);
