@@ -55,7 +55,7 @@ if [ "$quick" = no ]; then
     build sanitize -DHERBERGE_BUILD_TESTS=ON -DHERBERGE_BUILD_FUZZ=ON
     run_tests sanitize
     # What decodes bytes, with bytes that nobody thought of: each target for a while, from the seeds on.
-    fuzz/run --build build/sanitize --seconds 40 --corpus "$stage/fuzz" || status=1
+    fuzz/run --build build/sanitize --seconds 20 --corpus "$stage/fuzz" || status=1
 fi
 [ "$optimised" = OFF ] || run_tests release
 exit $status

@@ -575,32 +575,53 @@ TEST(Jffs2, APartThatFailsItsCrcIsTold) {
               "(a part of a file fails its CRC)");
 }
 
-/// What the kernel writes when a file is made longer: a node without data.
-TEST(Jffs2, AHoleHasNoDataToCheck) {
+/// The file with a later node of no data: from byte `from` on, so many of them, in the way `compression`; the file's
+/// size.
+std::string with_later_node(std::uint32_t from, std::uint32_t size, std::uint8_t compression, std::uint32_t file_size) {
     auto image = packed_by("mkfs.jffs2 -m none -e 64KiB -l -r top -o fs");
-    if (image.empty()) GTEST_SKIP() << "mkfs.jffs2 is not here";
+    if (image.empty()) return "skipped";
     const auto words = forge::to_bytes("weather-station\n");
     const auto found = std::search(image.begin(), image.end(), words.begin(), words.end());
-    ASSERT_NE(found, image.end());
+    if (found == image.end()) return "not found";
     const auto node = static_cast<std::size_t>(found - image.begin()) - 68;
     const std::size_t at = (image.size() + 3) / 4 * 4;
     image.resize(at + 68, 0xFF);
     std::copy_n(image.begin() + static_cast<std::ptrdiff_t>(node), 68, image.begin() + static_cast<std::ptrdiff_t>(at));
-    const auto crc = [&](std::size_t from, std::size_t size) {
-        return ~crc32(~0U, std::span(image).subspan(from, size));
+    const auto crc = [&](std::size_t begin, std::size_t length) {
+        return ~crc32(~0U, std::span(image).subspan(begin, length));
     };
     forge::put32(image, at + 4, 68);
     forge::put32(image, at + 8, crc(at, 8));
-    forge::put32(image, at + 16, 99);    // a later version
-    forge::put32(image, at + 28, 5000);  // the file's size
-    forge::put32(image, at + 44, 16);    // from there on
+    forge::put32(image, at + 16, 99);  // a later version
+    forge::put32(image, at + 28, file_size);
+    forge::put32(image, at + 44, from);
     forge::put32(image, at + 48, 0);
-    forge::put32(image, at + 52, 4984);
-    image[at + 56] = 1;  // zeros
+    forge::put32(image, at + 52, size);
+    image[at + 56] = compression;
     forge::put32(image, at + 60, 0);
     forge::put32(image, at + 64, crc(at, 60));
-    EXPECT_EQ(text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname"),
-              "weather-station\n" + std::string(4984, '\0'));
+    return text_of(**open_file_system(memory_source(image, "d1", 1), Reader::Kernel), "/etc/hostname");
+}
+
+/// What the kernel writes when a file is made longer: a node without data.
+TEST(Jffs2, AHoleHasNoDataToCheck) {
+    const auto longer = with_later_node(16, 4984, 1, 5000);
+    if (longer == "skipped") GTEST_SKIP() << "mkfs.jffs2 is not here";
+    EXPECT_EQ(longer, "weather-station\n" + std::string(4984, '\0'));
+    // It covers what was there before.
+    EXPECT_EQ(with_later_node(7, 4, 1, 16), "weather" + std::string(4, '\0') + "tion\n");
+}
+
+/// A hole of 4 GiB takes no memory, and nothing unpacks to more than was ever written at once.
+TEST(Jffs2, SizesThatAreNoneCostNothing) {
+    const auto hole = with_later_node(16, 0xFFFFFFEFU, 1, 5000);
+    if (hole == "skipped") GTEST_SKIP() << "mkfs.jffs2 is not here";
+    EXPECT_EQ(hole, "weather-station\n" + std::string(4984, '\0'));
+    for (const std::uint8_t way : {std::uint8_t{2}, std::uint8_t{6}, std::uint8_t{7}}) {
+        EXPECT_EQ(with_later_node(0, (1U << 20U) + 1, way, 16), "(a packed part of a file would be 1048577 bytes long)")
+            << int{way};
+        EXPECT_EQ(with_later_node(0, 1U << 20U, way, 16).find("would be"), std::string::npos) << int{way};
+    }
 }
 
 /// The last node of a block whose data end erased is a write that the machine did not come to finish.

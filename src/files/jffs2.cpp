@@ -29,6 +29,8 @@ std::uint32_t flash_crc(std::span<const std::uint8_t> bytes) {
     return bytes.empty() ? 0 : ~crc32(~std::uint32_t{0}, bytes);
 }
 
+constexpr std::uint8_t zeros = 1;  // a hole, of any size: it has no bytes
+
 /// A piece of a file, as a node wrote it.
 struct Piece {
     std::uint32_t version = 0, offset = 0, size = 0, packed = 0, crc = 0;
@@ -72,10 +74,14 @@ Result<Bytes> unpack_piece(const ByteSource& volume, const Piece& piece) {
         return fail(ErrorKind::Malformed, std::move(what), fmt::format("{}, byte {}", volume.place(), piece.at));
     };
     if (flash_crc(*packed) != piece.crc) return damaged("a part of a file fails its CRC");
-    enum : std::uint8_t { none = 0, zeros = 1, rtime = 2, zlib = 6, lzo = 7 };
+    // The kernel writes at most a page of memory at once, but for holes (fs/jffs2/write.c).
+    constexpr std::uint32_t most_unpacked = 1U << 20U;
+    enum : std::uint8_t { none = 0, rtime = 2, zlib = 6, lzo = 7 };
+    if (piece.compression != none && piece.compression != zeros && piece.size > most_unpacked)
+        return damaged(fmt::format("a packed part of a file would be {} bytes long", piece.size));
     switch (piece.compression) {
         case none: return packed;
-        case zeros: return Bytes(piece.size);
+        case zeros: return Bytes{};
         case rtime:
             if (auto out = unpack_rtime(*packed, piece.size)) return *out;
             return damaged("a packed part of a file does not unpack");
@@ -116,6 +122,9 @@ private:
             if (from >= to) continue;
             auto bytes = unpack_piece(*volume_, piece);
             if (!bytes) return bytes;
+            if (piece.compression == zeros)
+                std::fill(out.begin() + static_cast<std::ptrdiff_t>(from - begin),
+                          out.begin() + static_cast<std::ptrdiff_t>(to - begin), std::uint8_t{0});
             for (std::uint64_t i = from; i < to && i - piece.offset < bytes->size(); ++i)
                 out[static_cast<std::size_t>(i - begin)] = (*bytes)[static_cast<std::size_t>(i - piece.offset)];
         }
