@@ -54,12 +54,18 @@ void compare_with_packages(const FileSystem& fs, const std::string& place, const
     }
 }
 
-/// The program, its libraries, and what links them.
-std::vector<std::string> parts_of(const Executable& program) {
-    auto out = program.libraries;
-    out.push_back(program.path);
-    if (!program.interpreter.empty()) out.push_back(program.interpreter);
-    return out;
+/// The program, its libraries, and what links them, as far as they can be opened.
+template <class Visit>
+void each_part(const FileSystem& fs, const std::string& place, const Executable& program, const Visit& visit) {
+    auto paths = program.libraries;
+    paths.push_back(program.path);
+    if (!program.interpreter.empty()) paths.push_back(program.interpreter);
+    for (const auto& path : paths) {
+        const auto found = resolve(fs, path);
+        const auto file =
+            found ? fs.open(found->file.id, fmt::format("{}:{}", place, path)) : tl::unexpected(found.error());
+        if (file) visit(path, **file);
+    }
 }
 
 /// The first 512 bytes of a file's code that are zeros, where a sector of the file begins; none: there are no such.
@@ -85,32 +91,26 @@ std::optional<std::uint64_t> zeros_in_code(const ByteSource& file) {
 /// Compilers leave no sector of zeros in code (looked for in 2,300 programs and libraries of a distribution: in none
 /// that a start runs); a file system that lost one does. A program that comes there dies (SIGSEGV; really started).
 void doubt_for_zeros(const FileSystem& fs, const std::string& place, const Executable& program, Claim& result) {
-    for (const auto& path : parts_of(program)) {
-        const auto found = resolve(fs, path);
-        const auto file =
-            found ? fs.open(found->file.id, fmt::format("{}:{}", place, path)) : tl::unexpected(found.error());
-        const auto zeros = file ? zeros_in_code(**file) : std::nullopt;
-        if (!zeros) continue;
+    each_part(fs, place, program, [&](const std::string& path, const ByteSource& file) {
+        const auto zeros = zeros_in_code(file);
+        if (!zeros) return;
         result.state = State::Unknown;
         result.text +=
             fmt::format("; but a sector of the code of {} is zeros, from byte {} on, where it may die", path, *zeros);
-        result.evidence.push_back(evidence_bytes(**file, *zeros, 512, "code", "zeros"));
-    }
+        result.evidence.push_back(evidence_bytes(file, *zeros, 512, "code", "zeros"));
+    });
 }
 
 /// Of a program and its libraries only those pages are read that are run: where the medium lacks one, the program is
 /// killed when it comes there (SIGBUS; mm/filemap.c, filemap_fault).
 void doubt_for_losses(const FileSystem& fs, const std::string& place, const Executable& program, Claim& result) {
-    for (const auto& path : parts_of(program)) {
-        const auto found = resolve(fs, path);
-        const auto file =
-            found ? fs.open(found->file.id, fmt::format("{}:{}", place, path)) : tl::unexpected(found.error());
-        const auto lost = file ? lost_within(**file) : std::nullopt;
-        if (!lost) continue;
+    each_part(fs, place, program, [&](const std::string& path, const ByteSource& file) {
+        const auto lost = lost_within(file);
+        if (!lost) return;
         result.state = State::Unknown;
         result.text += fmt::format("; but a part of {} cannot be read, without which it may die", path);
         result.evidence.push_back(evidence_error(*lost));
-    }
+    });
 }
 
 }  // namespace

@@ -324,7 +324,7 @@ private:
                          fmt::format("the loader refuses the kernel {}: {}", name, why->what));
             return 13;
         }
-        if (!type.empty() && type != "biglinux" && among(type, other_types)) {
+        if (among(type, other_types)) {
             loader::stop(entry_, Code::KernelRefusedByLoader,
                          fmt::format("the loader refuses the kernel {}: it is said to be of the type {}, and is a big "
                                      "one of Linux",
