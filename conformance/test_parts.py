@@ -141,7 +141,15 @@ class Ends(unittest.TestCase):
         self.assertFalse(ends.decided("Press any key to continue...\n"))
 
     def test_orders_to_a_terminal_are_no_text(self):
-        self.assertEqual(machine.plain(b"\x1b[2J\x1b[1;1Hone\x1b[0;37mtwo\r\n\r\n\x1b[7;3Hthree"), "\nonetwo\nthree")
+        self.assertEqual(machine.plain(b"\x1b[2J\x1b[1;1Hone\x1b[0;37mtwo\r\n\r\n\x1b[7;3Hthree"), "onetwo\nthree")
+
+    def test_a_cursor_that_is_placed_where_it_is_begins_no_line(self):
+        loading = b"\x1bc\x1b[2J\r\nLoading /"
+        for placed, text in ((b"\x1b[02;9H\x1b[02;10H", "\nLoading /vmlinuz... ok\nx"), (b"\x1b[02;9H", "\nLoading /\nvmlinuz... ok\nx"), (b"\x1b[03;10H", "\nLoading /\nvmlinuz... ok\nx"), (b"\r\x1b[02;10H", "\nLoading /vmlinuz... ok\nx"), (b"\r", "\nLoading /\nvmlinuz... ok\nx"),
+                             (b"\b\x1b[2;9H", "\nLoading /\bvmlinuz... ok\nx")):
+            self.assertEqual(machine.plain(loading + placed + b"vmlinuz... ok\r\nx"), text, placed)
+        # The lowest line stays the lowest.
+        self.assertEqual(machine.plain(b"\n" * 30 + b"\rab\x1b[25;3Hc"), "\nabc")
 
 
 class Comparison(unittest.TestCase):
@@ -216,7 +224,25 @@ class Installations(unittest.TestCase):
             self.assertEqual({n: one.parts[n] for n in ("kernel", "ramdisk", "menu", "core", "root-superblock", "init", "header")},
                              {"kernel": "root:/boot/vmlinuz-6.1.0-9-almhof", "ramdisk": "root:/boot/initrd.img-6.1.0-9-almhof", "menu": "root:/boot/grub/grub.cfg", "core": (2048 * 512, 60 * 512),
                               "root-superblock": (4096 * 512 + 1024, 1024), "init": "root:/usr/lib/systemd/systemd", "header": (512, 92)})
-            self.assertEqual(faults.Disk(image, one).content("menu"), b"grub/grub.cfg")
+            disk = faults.Disk(image, one)
+            self.assertEqual(disk.content("menu"), b"grub/grub.cfg")
+            # Folders may be there already; its kernel's version stands for RELEASE.
+            disk.apply([["folder", "root:/srv"], ["folder", "root:/srv"], ["write", "root:/srv/RELEASE", "beds\\n"], ["link", "root:/srv/way", "/boot"], ["mode", "root:/srv/RELEASE", "755"]])
+            self.assertEqual(disk.content("root:/srv/6.1.0-9-almhof"), b"beds\n")
+            self.assertRegex(disk.debugfs(4096, "stat /srv/6.1.0-9-almhof"), r"Mode:\s+0755")
+
+    def test_their_faults_can_be_read_and_name_machines_that_are_made(self):
+        sys.path.insert(0, str(here / "installations"))
+        import kinds
+        names, seen = {k["name"] for k in kinds.INSTALLATIONS}, set()
+        for file in sorted((here / "faults/installed").glob("*.faults")):
+            for fault in faults.read(file):
+                self.assertIn(fault.machine, names, file)
+                self.assertTrue(fault.steps, fault.name)
+                self.assertTrue(all(hasattr(faults.Disk, "step_" + step[0].replace("-", "_")) for step in fault.steps), fault.name)
+                self.assertNotIn((fault.machine, fault.name), seen)
+                seen.add((fault.machine, fault.name))
+        self.assertGreater(len(seen), 140)
 
     def test_what_is_no_installation_of_one_disk_is_not_taken(self):
         with tempfile.TemporaryDirectory() as folder, self.assertRaises(installed.Missing):
@@ -224,7 +250,8 @@ class Installations(unittest.TestCase):
             installed.bases_in(folder)
 
     def test_their_consoles(self):
-        for text, starts, stages in (("[  OK  ] Started inn\nTHE-INN-IS-OPEN\n", True, ()), ("Welcome to Debian GNU/Linux 12!\nYou are in emergency mode. After", False, ("services",)),
+        for text, starts, stages in (("[  OK  ] Started inn\nTHE-INN-IS-OPEN\n", True, ()), ("[  OK  ] Reached target multi-user.target - Multi-User System.\nlocalhost login: ", True, ()),
+                                     ("[  OK  ] Reached target getty.target - Login Prompts.\n", False, ("services", "init")), ("Welcome to Debian GNU/Linux 12!\nYou are in emergency mode. After", False, ("services",)),
                                      ("Begin: Waiting for root\nALERT! UUID=1 does not exist.  Dropping to a shell!\n(initramfs) ", False, ("root",)),
                                      ("Target filesystem doesn't have requested /sbin/init.\nNo init found. Try passing init= bootarg.\n(initramfs) ", False, ("init",)),
                                      ("Welcome to GRUB!\nerror: no such partition.\nEntering rescue mode...\ngrub rescue> ", False, ("loader", "partition-table"))):
@@ -234,7 +261,8 @@ class Installations(unittest.TestCase):
 
 class Waiting(unittest.TestCase):
     def test_a_person_is_waited_for_at_menus_and_prompts(self):
-        for text in ("SYSLINUX 6.04\nboot: ", "Welcome to GRUB!\nUse the up and down keys to select which entry is highlighted.", "Booting `Almhof'\nEnter username: ", "GNU GRUB\n  Booting 'Almhof'\nPassword: "):
+        for text in ("SYSLINUX 6.04\nboot: ", "Welcome to GRUB!\nUse the up and down keys to select which entry is highlighted.", "Booting `Almhof'\nEnter username: ", "GNU GRUB\n  Booting 'Almhof'\nPassword: ",
+                     "Welcome to Debian\nYou are in rescue mode. After logging in, type", "Spawning shell within the initramfs\n\n\n(initramfs) "):
             self.assertTrue(ends.of(text).waits, text)
         for text in ("Loading hut... failed: No such file or directory\n", "  Booting `Almhof'\nerror: file not found.\nUse the up and down keys to select which entry is highlighted."):
             self.assertFalse(ends.of(text).waits, text)

@@ -11,11 +11,11 @@ constexpr const char* cellar_swap_uuid = "ce11a700-0003-4a01-8a01-00000ce11a03";
 
 }  // namespace
 
-void split_boot(const forge::Tree& whole, forge::Tree& boot, forge::Tree& root) {
+void split_off(const forge::Tree& whole, const std::string& folder, forge::Tree& apart, forge::Tree& root) {
     for (const auto& [path, node] : whole.nodes()) {
-        const bool below = path.starts_with("/boot/");
-        auto& tree = below ? boot : root;
-        const std::string at = below ? path.substr(5) : path;
+        const bool below = path.starts_with(folder + "/");
+        auto& tree = below ? apart : root;
+        const std::string at = below ? path.substr(folder.size()) : path;
         switch (node.kind) {
             case forge::Node::Kind::Directory: tree.directory(at); break;
             case forge::Node::Kind::Link: tree.link(at, node.target); break;
@@ -23,13 +23,13 @@ void split_boot(const forge::Tree& whole, forge::Tree& boot, forge::Tree& root) 
             default: break;
         }
     }
-    root.directory("/boot");
+    root.directory(folder);
 }
 
 Cellar cellar() {
     Cellar out;
     const auto desk = front_desk();
-    split_boot(desk.root, out.boot, out.root);
+    split_off(desk.root, "/boot", out.boot, out.root);
     out.root.file(
         "/etc/os-release",
         "PRETTY_NAME=\"Almhof Cellar 3 (Silberdistel)\"\nNAME=\"Almhof Cellar\"\nVERSION_ID=\"3\"\nID=almhofcellar\n");

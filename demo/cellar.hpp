@@ -7,7 +7,7 @@
 namespace demo {
 
 /// Parts a system's files into those of a /boot of its own and all others.
-void split_boot(const forge::Tree& whole, forge::Tree& boot, forge::Tree& root);
+void split_off(const forge::Tree& whole, const std::string& folder, forge::Tree& apart, forge::Tree& root);
 
 struct Cellar {
     forge::Tree boot;     ///< the partition with the loader's files, kernel and RAM disk

@@ -34,7 +34,7 @@ std::string digits(std::string uuid) {
 Ledger ledger() {
     Ledger out;
     const auto desk = front_desk();
-    split_boot(desk.root, out.boot, out.root);
+    split_off(desk.root, "/boot", out.boot, out.root);
     out.root.file(
         "/etc/os-release",
         "PRETTY_NAME=\"Almhof Ledger Server 2 (Steinbock)\"\nNAME=\"Almhof Ledger Server\"\nVERSION_ID=\"2\"\n"
@@ -42,6 +42,11 @@ Ledger ledger() {
     out.root.file("/etc/hostname", "ledger\n");
     out.root.file("/etc/fstab", std::string("/dev/mapper/books_open / xfs defaults 0 0\nUUID=") + boot_files_uuid +
                                     " /boot ext4 defaults 0 2\n");
+    // The RAM disk loads what the root needs; /boot has another file system.
+    const std::string drivers = std::string("/usr/lib/modules/") + release;
+    out.root.link("/usr/sbin/modprobe", "../bin/busybox");
+    out.root.file(drivers + "/modules.dep", "kernel/fs/ext4/ext4.ko:\n")
+        .file(drivers + "/kernel/fs/ext4/ext4.ko", forge::make_kernel_module("ext4"));
     const std::string crypttab = "books_open /dev/mapper/almhof-books none luks\n";
     out.root.file("/etc/crypttab", crypttab);
     const std::string kernel = std::string("vmlinuz-") + release;

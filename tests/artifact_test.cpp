@@ -1,4 +1,5 @@
 // SPDX-License-Identifier: MIT
+#include "forge/board.hpp"
 #include "packers.hpp"
 #include "support.hpp"
 
@@ -263,6 +264,99 @@ TEST(KernelFormats, KernelsOfOtherMachinesAreToldByTheirName) {
         EXPECT_EQ(inspect_kernel(*support::source_of(bytes))->soundness_text,
                   "no set-up header where a kernel has one");
     }
+}
+
+/// A board's kernel may be packed as a whole; what that is made of counts.
+TEST(KernelFormats, APackedKernelIsJudgedByWhatIsInside) {
+    const auto image = forge::make_arm64_image("6.1.0-almhof-board");
+    const auto of = [](const Bytes& bytes, Processor processor = Processor::Arm64) {
+        auto out = inspect_kernel(*support::source_of(bytes, "kernel"), KernelEntry::Board, processor);
+        EXPECT_TRUE(out);
+        return *out;
+    };
+    const auto packed = of(forge::gzip(image));
+    EXPECT_EQ(packed.soundness, Soundness::Sound);
+    EXPECT_EQ(packed.soundness_text, "its gzip container unpacks, and its check matches");
+    EXPECT_EQ(packed.processor, Processor::Arm64);
+    EXPECT_EQ(packed.release, "6.1.0-almhof-board");
+    EXPECT_EQ(of(forge::zstd(image)).soundness, Soundness::Unknown) << "no check over the whole is promised";
+    // A byte of it is another one.
+    auto damaged = forge::gzip(image);
+    damaged[damaged.size() - 5] ^= 1U;
+    const auto not_unpacked = of(damaged);
+    EXPECT_EQ(not_unpacked.soundness, Soundness::Damaged);
+    EXPECT_TRUE(not_unpacked.soundness_text.starts_with("the packed kernel cannot be unpacked: "))
+        << not_unpacked.soundness_text;
+    EXPECT_EQ(not_unpacked.file_size, damaged.size());
+    EXPECT_EQ(not_unpacked.processor, Processor::Arm64);
+    EXPECT_EQ(not_unpacked.payload, Compression::Gzip);
+    EXPECT_EQ(not_unpacked.evidence.size(), 1U);
+    // What carries no mark is not told on a board; on a PC it is no kernel.
+    const Bytes nothing = forge::noise(9000, 4);
+    const auto unknown = of(nothing);
+    EXPECT_EQ(unknown.soundness, Soundness::Unknown);
+    EXPECT_EQ(unknown.soundness_text, "it carries no mark by which it could be told what it is");
+    EXPECT_EQ(unknown.evidence.at(0).expected, "a kernel for this board");
+    EXPECT_EQ(unknown.evidence.at(0).found, "no mark that is known");
+    EXPECT_EQ(of(nothing, Processor::X86).soundness, Soundness::Damaged);
+}
+
+/// One head for two processors: its third word's last byte tells them apart
+/// (Documentation/riscv/boot-image-header.rst).
+TEST(KernelFormats, AFlatImageTellsItsProcessor) {
+    auto image = forge::make_arm64_image("6.1.0-almhof-board");
+    const auto processor = [&](Processor asked) {
+        return inspect_kernel(*support::source_of(image), KernelEntry::Board, asked)->processor;
+    };
+    EXPECT_EQ(processor(Processor::Arm64), Processor::Arm64);
+    std::ranges::copy(Bytes{'R', 'S', 'C', 0x05}, image.begin() + 56);
+    const auto riscv = inspect_kernel(*support::source_of(image), KernelEntry::Board, Processor::Riscv64);
+    ASSERT_TRUE(riscv);
+    EXPECT_EQ(riscv->processor, Processor::Riscv64);
+    EXPECT_TRUE(riscv->entry64);
+    EXPECT_EQ(riscv->release, "6.1.0-almhof-board");
+}
+
+/// The decoder in front of a packed ARM kernel carries the marks that it looks for, too.
+TEST(KernelFormats, MarksInTheDecoderAreNoPackedKernel) {
+    auto image = forge::make_zimage("6.1.0-almhof-armmp");
+    const auto decoy = [&](std::size_t at, const Bytes& mark) {
+        std::ranges::copy(mark, image.begin() + static_cast<std::ptrdiff_t>(at));
+    };
+    decoy(400, {0xFD, '7', 'z', 'X', 'Z', 0, 0, 4, 1, 2, 3, 4});
+    decoy(900, {0xFD, '7', 'z', 'X', 'Z', 0, 0, 4, 0xE6, 0xD6, 0xB4, 0x47});  // the sum is right but for its last byte
+    decoy(1400, {0x1F, 0x8B, 8, 0, 1, 2, 3});
+    const auto seen = inspect_kernel(*support::source_of(image), KernelEntry::Board, Processor::Arm);
+    ASSERT_TRUE(seen);
+    EXPECT_EQ(seen->soundness, Soundness::Sound) << seen->soundness_text;
+    EXPECT_EQ(seen->payload, Compression::Xz);
+    EXPECT_EQ(seen->release, "6.1.0-almhof-armmp");
+}
+
+/// The text of a kernel's version may end with the file, and begin at its last byte.
+TEST(Kernel, ItsVersionMayLieAtTheVeryEnd) {
+    auto bytes = forge::make_kernel({"6.1.0-almhof"});
+    const auto with_version_at = [&](std::size_t at) {
+        forge::put16(bytes, 0x20E, static_cast<std::uint16_t>(at - 0x200));
+        return inspect_kernel(*support::source_of(bytes))->version;
+    };
+    bytes.resize(60000);
+    bytes.back() = '6';
+    EXPECT_EQ(with_version_at(bytes.size() - 1), "6");
+    EXPECT_EQ(with_version_at(bytes.size()), "");
+    EXPECT_EQ(with_version_at(bytes.size() + 1), "");
+    EXPECT_EQ(with_version_at(0x200), "") << "no pointer, no text";
+}
+
+/// Small files that steer a start are kept up to 256 KiB each.
+TEST(Ramdisk, ContentsAreKeptUpToABound) {
+    const auto kept = [](std::size_t size) {
+        auto tree = small_ramdisk();
+        tree.file("/etc/lvm/lvm.conf", Bytes(size, ' '));
+        return look(forge::make_cpio(tree)).find("etc/lvm/lvm.conf")->content.size();
+    };
+    EXPECT_EQ(kept(262144), 262144U);
+    EXPECT_EQ(kept(262145), 0U);
 }
 
 }  // namespace

@@ -116,6 +116,18 @@ Code16 then(Code16 first, const Code16& second) {
     return first;
 }
 
+/// Frames of code page 437 are drawn with what every terminal has.
+TEST(BiosScreen, ShowsFramesInPlainLetters) {
+    constexpr int letters[] = {0xB2, 0xB3, 0xB4, 0xBA, 0xC4, 0xCD, 0xDA, 0xDB, 0x1F, 0x7E, 0x7F};
+    Code16 piece;
+    for (const int letter : letters) piece.raw({0xB8, letter, 0x0E}).bx(0x0007).interrupt(0x10);
+    piece.raw({0xB8, 0x0D, 0x0E}).interrupt(0x10).raw({0xB8, 0x0A, 0x0E}).interrupt(0x10);
+    const auto ran = rehearse(support::machine_of(disk_of(piece)), 1, RehearsalOptions::brief());
+    ASSERT_FALSE(ran.screen.empty());
+    EXPECT_TRUE(std::ranges::any_of(ran.screen, [](const std::string& line) { return line == " |+|--+  ~"; }))
+        << ran.screen.front() << " " << ran.end_text;
+}
+
 INSTANTIATE_TEST_SUITE_P(
     Disk, BiosService,
     testing::Values(

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 // What lies beside a card's partitions: boot areas of an eMMC, and first programs that start the kernel themselves.
+#include <zlib.h>
 #include "board_support.hpp"
 #include "firmware/rom.hpp"
 #include "weather_station.hpp"
@@ -204,6 +205,23 @@ TEST(FalconMode, StartsTheKernelPastTheLoader) {
     EXPECT_EQ(system.at(Stage::Configuration).text, "what the kernel is told lies in d1p1:/args");
     EXPECT_EQ(system.at(Stage::Kernel).state, State::Holds) << system.at(Stage::Kernel).text;
     EXPECT_NE(system.at(Stage::Root).state, State::Breaks) << system.at(Stage::Root).text;
+}
+
+/// Its own loader of images looks at no checksum.
+TEST(FalconMode, LooksAtNoChecksum) {
+    Falcon falcon;
+    // The sum of its data is another, and that of its head right again (include/image.h, both with the high byte
+    // first).
+    const auto put = [&](std::size_t at, std::uint32_t value) {
+        for (unsigned i = 0; i < 4; ++i) falcon.kernel[at + i] = static_cast<std::uint8_t>(value >> (24 - 8 * i));
+    };
+    put(24, 0x0DDBA11);
+    put(4, 0);
+    put(4, static_cast<std::uint32_t>(crc32(0, falcon.kernel.data(), 64)));
+    falcon.station.boot.file("/args", falcon.arguments()).file("/uImage", falcon.kernel);
+    const auto board = falcon.board();
+    EXPECT_NE(board.system().at(Stage::Kernel).state, State::Breaks) << board.system().at(Stage::Kernel).text;
+    EXPECT_NE(board.why(), Code::UbootImageRefused);
 }
 
 TEST(FalconMode, GoesOnWithTheLoader) {

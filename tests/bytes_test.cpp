@@ -3,6 +3,7 @@
 #include <new>
 #include <random>
 
+#include "bytes/text16.hpp"
 #include "packers.hpp"
 #include "support.hpp"
 
@@ -15,6 +16,24 @@ Bytes counting(std::size_t size) {
     Bytes out(size);
     for (std::size_t i = 0; i < size; ++i) out[i] = static_cast<std::uint8_t>(i * 7 + i / 256);
     return out;
+}
+
+/// Letters of either case are one name: Latin, Greek, Cyrillic, each range at both its edges.
+TEST(Names, EveryLetterHasItsOtherCase) {
+    const std::pair<char16_t, char16_t> pairs[] = {
+        {u'a', u'A'},   {u'z', u'Z'},   {0xE0, 0xC0},   {0xF6, 0xD6},   {0xF8, 0xD8},   {0xFE, 0xDE},
+        {0xFF, 0x178},  {0x101, 0x100}, {0x137, 0x136}, {0x13A, 0x139}, {0x148, 0x147}, {0x14B, 0x14A},
+        {0x177, 0x176}, {0x17A, 0x179}, {0x17E, 0x17D}, {0x3B1, 0x391}, {0x3C1, 0x3A1}, {0x3C3, 0x3A3},
+        {0x3C9, 0x3A9}, {0x430, 0x410}, {0x44F, 0x42F}, {0x450, 0x400}, {0x45F, 0x40F}};
+    for (const auto& [lower, upper] : pairs) {
+        EXPECT_EQ(simple_upper(lower), upper) << std::hex << static_cast<int>(lower);
+        EXPECT_EQ(simple_upper(upper), upper) << std::hex << static_cast<int>(upper);
+        EXPECT_TRUE(same_name(utf8_from(std::u16string(1, lower) + u"x"), utf8_from(std::u16string(1, upper) + u"X")));
+    }
+    for (const char16_t none :
+         {u'`', u'{', char16_t{0xDF}, char16_t{0xF7}, char16_t{0x131}, char16_t{0x138}, char16_t{0x149},
+          char16_t{0x3B0}, char16_t{0x3C2}, char16_t{0x3CA}, char16_t{0x460}, char16_t{0x4E2D}})
+        EXPECT_EQ(simple_upper(none), none) << std::hex << static_cast<int>(none);
 }
 
 TEST(Sources, SliceMapsBackToTheDiskAndStopsAtItsEnd) {

@@ -319,7 +319,18 @@ TEST(Edits, FilesAreAddedToAnExtAsItsCheckerAndTheKernelWantThem) {
         EXPECT_EQ(remedy::put_file(shop, "d1", "/too-large", text(std::string(49U << 20U, 'x'))).error().kind,
                   ErrorKind::TooLarge);
         EXPECT_EQ(remedy::put_file(shop, "d1", "/boot", text("x")).error().kind, ErrorKind::WrongType);
-        EXPECT_EQ(remedy::put_file(shop, "d1", "/none/x", text("x")).error().kind, ErrorKind::Unsupported);
+        // Folders on the way are made.
+        ASSERT_TRUE(remedy::put_file(shop, "d1", "/none/of/these", text("x"))) << options;
+        ASSERT_TRUE(remedy::put_folder(shop, "d1", "/none/empty")) << options;
+        EXPECT_EQ(remedy::put_folder(shop, "d1", "/none/of").error().kind, ErrorKind::WrongType);
+        EXPECT_EQ(remedy::put_folder(shop, "d1", "/nothing/here").error().kind, ErrorKind::NotFound);
+        EXPECT_EQ(remedy::put_folder(shop, "d1", "/none/..").error().kind, ErrorKind::Malformed);
+        EXPECT_EQ(file_text(shop.machine(), "d1", "/none/of/these"), "x");
+        const auto fine = checked(folder, shop.machine(), "d1", "e2fsck -fn");
+        EXPECT_EQ(fine.status, 0) << options << fine.out;
+        const auto listed = support::shell("debugfs -R 'stat /none' " + folder.file("volume.img")).out;
+        EXPECT_NE(listed.find("Type: directory    Mode:  0755"), std::string::npos) << listed;
+        EXPECT_NE(listed.find("Links: 4"), std::string::npos) << listed;
     }
 }
 
@@ -370,6 +381,9 @@ TEST(Edits, SmallFilesAreAddedToAnExt2) {
     }
     EXPECT_EQ(remedy::put_file(shop, "d1", "/grub/more", text(std::string(12 * 1024 + 1, 'q'))).error().kind,
               ErrorKind::TooLarge);
+    ASSERT_TRUE(remedy::put_folder(shop, "d1", "/proc"));
+    const auto fine = checked(folder, shop.machine(), "d1", "e2fsck -fn");
+    EXPECT_EQ(fine.status, 0) << fine.out;
 }
 
 TEST(Suppose, KeysMoveInAMenu) {

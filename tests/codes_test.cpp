@@ -307,6 +307,12 @@ TEST(Findings, OfFirmwareThatDoesNotTakeATable) {
     forge::put32(ignored, 512 + 16, static_cast<std::uint32_t>(crc32(0, ignored.data() + 512, 92)));
     EXPECT_FALSE(has(good, Code::UefiPartitionIgnored));
     EXPECT_TRUE(has(ignored, Code::UefiPartitionIgnored));
+    CheckOptions uefi;
+    uefi.firmware = FirmwareKind::Uefi;
+    const auto all = check(support::machine_of(ignored), uefi).findings;
+    const auto told = std::ranges::find(all, Code::UefiPartitionIgnored, &Finding::code);
+    ASSERT_NE(told, all.end());
+    EXPECT_EQ(told->evidence.at(0).range, (DiskRange{1, 1024 + 48, 8})) << "the first entry's attributes";
     auto unprotected = good;
     unprotected[454] = 2;  // it must start at sector 1
     EXPECT_FALSE(has(good, Code::UefiNoProtectiveEntry));

@@ -196,6 +196,28 @@ TEST(Compare, WindowsByItsRegistryItsStoreAndWhatItStarts) {
                                "configuration removed d1p1:/Boot/BCD menu [decides]"}));
 }
 
+/// What an entry of the boot store starts, and from where.
+TEST(Compare, AWindowsEntryByItsDeviceAndItsDirectory) {
+    const std::string elements = "Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\";
+    auto moved = demo::office_pc();
+    moved.store.child(elements + "22000002").text("Element", "\\Winter");
+    auto all = compared(demo::office_pc().build(), moved.build());
+    const auto* directory = find(all, "entry “Almhof Window Workplace”: system's directory");
+    ASSERT_NE(directory, nullptr);
+    EXPECT_EQ(directory->stage, Stage::Entry);
+    EXPECT_EQ(directory->before, "/Windows");
+    EXPECT_EQ(directory->after, "/Winter");
+    EXPECT_EQ(find(all, "entry “Almhof Window Workplace”: system's device"), nullptr);
+    auto elsewhere = demo::office_pc();
+    elsewhere.store.child(elements + "21000001")
+        .bytes("Element", forge::partition_device(63 * 512, elsewhere.disk_signature));
+    all = compared(demo::office_pc().build(), elsewhere.build());
+    const auto* device = find(all, "entry “Almhof Window Workplace”: system's device");
+    ASSERT_NE(device, nullptr);
+    EXPECT_NE(device->before, device->after);
+    EXPECT_EQ(find(all, "entry “Almhof Window Workplace”: system's directory"), nullptr);
+}
+
 TEST(Compare, VariablesOfTheFirmware) {
     const auto stories = demo::kiosk_stories();
     const auto sound = std::ranges::find(stories, std::string("kiosk"), &demo::KioskStory::name);

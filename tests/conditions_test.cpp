@@ -41,6 +41,25 @@ std::string answer(const std::vector<std::pair<std::string, std::string>>& lines
     return !verdict.holds ? open_ : *verdict.holds ? yes : no;
 }
 
+/// The check of the root's file system: what the RAM disk has done, and whether the root may be written by then.
+TEST(UnitConditions, WhatTheRamDiskHasDone) {
+    Unit unit;
+    unit.settings = {{"Unit", "ConditionPathIsReadWrite", "!/", "x", 1},
+                     {"Unit", "ConditionPathExists", "!/run/initramfs/fsck-root", "x", 2}};
+    const auto holds = [&](const char* words, std::optional<bool> checked) {
+        return units::judge_conditions(*root(), CommandLine(words), unit, "Condition", Processor::X86, checked).holds;
+    };
+    EXPECT_EQ(holds("ro", false), std::nullopt) << "by then it may have been made writable";
+    unit.ties = {{UnitTie::Before, "systemd-remount-fs.service", {}}};
+    EXPECT_EQ(holds("ro", false), true);
+    EXPECT_EQ(holds("rw ro", false), true);
+    EXPECT_EQ(holds("ro", true), false);
+    EXPECT_EQ(holds("ro", std::nullopt), std::nullopt);
+    EXPECT_EQ(holds("ro rw", false), false);
+    EXPECT_EQ(holds("quiet", false), std::nullopt);
+    EXPECT_EQ(holds("quiet", true), false);
+}
+
 TEST(UnitConditions, OnePathAtATime) {
     const struct {
         const char* key;

@@ -583,6 +583,31 @@ TEST(Cpu, DoesNotFallOverTheEndOfASegment) {
     EXPECT_EQ(other.cpu.linear(), 0x10002U);
 }
 
+/// CMPXCHG8B (Intel SDM vol. 2A): EDX:EAX with the eight bytes at 1500h; ECX:EBX takes their place where both halves
+/// fit.
+TEST(Cpu, EightBytesAreExchangedWhereBothHalvesFit) {
+    struct Row {
+        std::uint32_t low, high;
+        bool same;
+    };
+    for (const auto& row : {Row{0x11111111, 0x22222222, true}, Row{0x11111110, 0x22222222, false},
+                            Row{0x11111111, 0x22222223, false}, Row{0, 0, false}}) {
+        Bench bench({0x0F, 0xC7, 0x0E, 0x00, 0x15, 0xF4});
+        bench.ram.store<std::uint32_t>(0x1500, 0x11111111);
+        bench.ram.store<std::uint32_t>(0x1504, 0x22222222);
+        bench.cpu.gpr[EAX] = row.low;
+        bench.cpu.gpr[EDX] = row.high;
+        bench.cpu.gpr[EBX] = 0x33333333;
+        bench.cpu.gpr[ECX] = 0x44444444;
+        bench.run();
+        EXPECT_EQ(bench.ram.load<std::uint32_t>(0x1500), row.same ? 0x33333333U : 0x11111111U) << row.low;
+        EXPECT_EQ(bench.ram.load<std::uint32_t>(0x1504), row.same ? 0x44444444U : 0x22222222U) << row.low;
+        EXPECT_EQ(bench.cpu.gpr[EAX], row.same ? row.low : 0x11111111U);
+        EXPECT_EQ(bench.cpu.gpr[EDX], row.same ? row.high : 0x22222222U);
+        EXPECT_EQ((bench.cpu.eflags() & flag::zero) != 0, row.same);
+    }
+}
+
 TEST(Cpu, SoftwareInterruptsReturnBehindThem) {
     Bench bench({0xCD, 0x21, 0x40, 0xF4});
     bench.ram.store<std::uint8_t>(0x521, 0xCF);

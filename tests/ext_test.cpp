@@ -153,6 +153,32 @@ TEST(Resolve, FollowsLinksAndTellsWhatIsMissing) {
     EXPECT_EQ(near_misses(*fs, "/shrot").front(), "/short");
 }
 
+/// What somebody may have meant: another case, a letter or two, a name that goes on or stops early.
+TEST(Ext, NamesThatAreNearAreFoundAndOthersAreNot) {
+    forge::Tree tree;
+    tree.file("/hut/vmlinuz-6.1.0-18-almhof", "").file("/hut/inn", "").file("/hut/cellar", "");
+    forge::ExtOptions options;
+    options.size = 4U << 20U;
+    const auto fs = open(forge::make_ext(tree, options));
+    const std::pair<const char*, std::vector<std::string>> rows[] = {
+        {"/hut/vmlinuz", {"/hut/vmlinuz-6.1.0-18-almhof"}},
+        {"/hut/vmli", {"/hut/vmlinuz-6.1.0-18-almhof"}},
+        {"/hut/vml", {}},
+        {"/hut/vmlinuz-6.1.0-18-almhof.old", {"/hut/vmlinuz-6.1.0-18-almhof"}},
+        {"/hut/inns", {"/hut/inn"}},
+        {"/hut/ims", {"/hut/inn"}},
+        {"/hut/roof", {}},
+        {"/hut/cellars", {"/hut/cellar"}},
+        {"/hut/cellaxy", {"/hut/cellar"}},
+        {"/hut/cellxyz", {}},
+        {"/hut/inn", {}},
+        {"/gone/inn", {}},
+        {"/hut/inn/x", {}},
+        {"/hut/", {}},
+    };
+    for (const auto& [asked, found] : rows) EXPECT_EQ(near_misses(*fs, asked), found) << asked;
+}
+
 std::size_t inode_offset(const Bytes& image, const std::shared_ptr<const FileSystem>& fs, const std::string& path) {
     const auto id = resolve(*fs, path, {.most_links = 1, .follow_last = false})->file.id;
     const std::uint32_t per_group = forge::get32(image, 1024 + 40);

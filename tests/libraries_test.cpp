@@ -26,6 +26,7 @@ forge::Tree systemd_root() {
     t.file("/usr/lib/x86_64-linux-gnu/systemd/libsystemd-shared-1.so",
            library("libsystemd-shared-1.so", {"libm.so.6", "libc.so.6"}));
     t.file("/usr/lib/systemd/system/default.target", "[Unit]\n");
+    for (const char* folder : {"/dev", "/proc", "/run", "/sys"}) t.directory(folder);
     return t;
 }
 
@@ -179,6 +180,19 @@ TEST(Libraries, MuslAnswersForItsOwnNames) {
     t.file("/etc/ld-musl-x86_64.path", "/opt/lib\n/lib\n");
     EXPECT_NE(Root(t).init().result.text.find("needs libinn.so.1"), std::string::npos)
         << "the list replaces the usual directories";
+}
+
+/// The loader reads behind the file's end, and the program is killed without a word.
+TEST(Libraries, OneThatIsCutKillsTheProgram) {
+    auto tree = systemd_root();
+    auto& bytes = tree.at(usr + "libc.so.6").content;
+    bytes.resize(bytes.size() - 16);
+    const auto init = Root(tree).init();
+    ASSERT_EQ(init.result.state, State::Breaks) << init.result.text;
+    EXPECT_EQ(init.result.findings.at(0).code, Code::ProgramLibraryMissing);
+    EXPECT_EQ(init.result.findings[0].symptom,
+              "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00000007 ]---");
+    EXPECT_EQ(init.result.evidence.back().place, "d1p1:/usr/lib/x86_64-linux-gnu/libc.so.6");
 }
 
 TEST(Libraries, TheShellOfAnInitScriptCounts) {

@@ -211,6 +211,7 @@ TEST(Legacy, DefaultBeyondTheListUsesTheFallback) {
         if (read.place == std::string("d1p1:") + menu) {
             EXPECT_FALSE(read.default_matches);
             EXPECT_EQ(read.default_entry, 1);
+            EXPECT_EQ(read.default_setting, "7");
         }
 }
 

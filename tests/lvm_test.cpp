@@ -5,6 +5,8 @@
 
 #include <fmt/format.h>
 
+#include <herberge/mend.hpp>
+
 #include "cellar.hpp"
 #include "shapes.hpp"
 #include "storage/lvm_metadata.hpp"
@@ -542,6 +544,148 @@ TEST(LvmRoot, WhatIsKeptFromThisHostIsNotOpened) {
         if (!row.screen.empty())
             EXPECT_NE(checked.system().symptom.find(row.screen), std::string::npos) << checked.system().symptom;
         EXPECT_EQ(checked.system().at(Stage::Init).state, State::NotReached);
+    }
+}
+
+/// What LVM's settings in the RAM disk leave out (lvm.conf(5), lvmdevices(8)): for certain, by some names, or not at
+/// all.
+TEST(LvmRoot, WhatTheSettingsLeaveOutIsNotOpened) {
+    struct Row {
+        std::string settings;
+        std::string why;  ///< empty: it is opened; with "?" before it: it is not told
+        std::string place = "RAM disk:/etc/lvm/lvm.conf";
+        std::string local, devices;
+        forge::LvmMarks marks = {};
+    };
+    const std::string all = "its settings leave out d1p2, whatever it is called (filter)";
+    const std::string some = "?its settings take d1p2 by some names only (filter)";
+    const std::string list = "the list of devices there has others, and not d1p2";
+    const std::string local = "RAM disk:/etc/lvm/lvmlocal.conf", devices = "RAM disk:/etc/lvm/devices/system.devices";
+    const Row rows[] = {
+        {"devices {\n}\nactivation {\n}\n", ""},
+        {"devices { filter = [ \"r|.*|\" ] }", all},
+        {"devices/filter = \"r/dev/\"", all},
+        {"devices { filter = [ \"r(p?[0-9]$)\" ] }", all},
+        {"devices { filter = [ \"a|.*|\", \"r|.*|\" ] }", ""},
+        {"devices { filter = [ \"r|/dev/sr0|\", \"r|^/dev/cdrom$|\" ] }", ""},
+        {"devices { filter = [ \"a|/dev/vda|\", \"r|.*|\" ] }", some},
+        {"devices { filter = [ \"a|/dev/disk/by-id/almhof|\", \"r|.*|\" ] }", some},
+        {"devices { filter = [ \"r|/dev/sd.*|\" ] }", some},
+        {"devices { filter = [ \"r|/dev/sdb|\" ] }", ""},
+        {"devices { filter = [ \"x|.*|\" ] }", some},
+        {"devices { filter = [ \"r|(|\" ] }", some},
+        {"devices { global_filter = [ \"r|.*|\" ] }",
+         "its settings leave out d1p2, whatever it is called (global_filter)"},
+        {"devices { filter = [ \"r|.*|\" ] }", "", "", "devices { filter = [ \"a|.*|\" ] }"},
+        {"", all, local, "devices { filter = [ \"r|.*|\" ] }"},
+        {"activation { volume_list = [ \"hut\", \"inn/swap\" ] }",
+         "its settings name what may be opened (volume_list), and not this"},
+        {"activation { volume_list = [ \"hut\", \"inn/root\" ] }", ""},
+        {"activation { volume_list = \"inn\" }", ""},
+        {"activation { volume_list = [ \"@night\" ] }", ""},
+        {"activation { auto_activation_volume_list = [ ] }",
+         "its settings name what may be opened (auto_activation_volume_list), and not this"},
+        {"",
+         "its group is marked not to be opened by itself",
+         "lvm/inn/root",
+         "",
+         "",
+         {.group_flag = "NOAUTOACTIVATE"}},
+        {"", "it is marked not to be opened by itself", "lvm/inn/root", "", "", {.volume_flag = "NOAUTOACTIVATE"}},
+        {"devices { use_devicesfile = 1 }", list, devices, "", "PVID=pvhutxHerb IDTYPE=devname\n"},
+        {"devices { use_devicesfile = 0 }", "", "", "", "PVID=pvhutxHerb\n"},
+        {"", "?" + list + "; whether it counts was decided when LVM was built", devices, "", "PVID=pvhutxHerb\n"},
+        {"devices { use_devicesfile = 1 }", "", "", "", "VERSION=1.1.2\n# PVID=pvhutxHerb\n"},
+    };
+    for (const auto& row : rows) {
+        Cellar cellar;
+        cellar.marks = row.marks;
+        if (!row.settings.empty()) cellar.desk.ramdisk.file("/etc/lvm/lvm.conf", row.settings);
+        if (!row.local.empty()) cellar.desk.ramdisk.file("/etc/lvm/lvmlocal.conf", row.local);
+        if (!row.devices.empty()) cellar.desk.ramdisk.file("/etc/lvm/devices/system.devices", row.devices);
+        const auto checked = walked(cellar);
+        const auto& rung = checked.system().at(Stage::Root);
+        const auto words = row.settings + row.local + row.devices;
+        if (row.why.empty()) {
+            EXPECT_EQ(checked.stage(), "yes") << words << rung.text;
+            continue;
+        }
+        const bool untold = row.why[0] == '?';
+        EXPECT_EQ(checked.stage(), untold ? "unknown" : "root") << words << rung.text;
+        if (untold)
+            EXPECT_NE(rung.text.find("whether the RAM disk opens lvm/inn/root is not told: " + row.why.substr(1)),
+                      std::string::npos)
+                << rung.text;
+        else EXPECT_EQ(rung.text, "the RAM disk does not open lvm/inn/root: " + row.why) << words;
+        EXPECT_EQ(checked.has(Code::RootNotOpened), !untold);
+        if (!untold) EXPECT_EQ(rung.evidence.back().place, row.place) << words;
+    }
+}
+
+/// What no change of the disk mends is told by what stands in the way.
+TEST(LvmRoot, WhatWouldHaveToBeBrought) {
+    const auto bring = [](void (*change)(Cellar&)) {
+        Cellar cellar;
+        change(cellar);
+        const Machine machine = support::machine_of(cellar.build());
+        const CheckOptions options;
+        const auto found = mend(machine, check(machine, options), options);
+        return found.size() == 1 && found[0].proposals.empty() ? found[0].bring : "a proposal";
+    };
+    EXPECT_EQ(
+        bring([](Cellar& c) { c.desk.ramdisk.file("/etc/lvm/lvm.conf", "devices { filter = \"r/dev/\" }"); }),
+        "a RAM disk whose settings open it, made anew by a running system, or the volume's marks changed by its own "
+        "tools there");
+    EXPECT_EQ(bring([](Cellar& c) { c.tools = false; }),
+              "a RAM disk with the program that opens what the root lies in");
+}
+
+/// The member's own line in the list of devices, as LVM writes it.
+TEST(LvmRoot, AListOfDevicesThatHasItOpensIt) {
+    Cellar cellar;
+    const auto machine = support::machine_of(Cellar().build());
+    const auto id = lvm::read_physical(machine.volume(1, 2)).id;
+    ASSERT_EQ(id.size(), 32U);
+    cellar.desk.ramdisk.file("/etc/lvm/lvm.conf", "devices { use_devicesfile = 1 }");
+    cellar.desk.ramdisk.file(
+        "/etc/lvm/devices/system.devices",
+        "# written by lvmdevices\nIDTYPE=sys_wwid IDNAME=naa.5 DEVNAME=/dev/sda PVID=" + id + " PART=2\n");
+    EXPECT_EQ(walked(cellar).stage(), "yes");
+}
+
+/// Who waits for its name: dracut opens it, others do not; a RAM disk of unknown making is not told.
+TEST(LvmRoot, AVolumeThatIsNotOpenedByItselfIsOpenedByWhoAsks) {
+    const auto of = [](const std::string& more, bool dracut, const std::string& flag) {
+        Cellar cellar;
+        cellar.marks.volume_flag = flag;
+        cellar.more = more;
+        cellar.desk.ramdisk.remove("/scripts/local").remove("/conf/initramfs.conf");
+        if (dracut) cellar.desk.ramdisk.file("/usr/lib/dracut/build-parameter.txt", "");
+        return walked(cellar).stage();
+    };
+    EXPECT_EQ(of("", true, "NOAUTOACTIVATE"), "yes");
+    EXPECT_EQ(of("", false, "NOAUTOACTIVATE"), "unknown");
+    EXPECT_EQ(of(" rd.lvm.lv=inn/root", true, "ACTIVATION_SKIP"), "unknown");
+    EXPECT_EQ(of(" rd.lvm.vg=inn", true, "ACTIVATION_SKIP"), "root");
+}
+
+/// A rule of udev's calls LVM; without one, and without a script, nobody does.
+TEST(LvmRoot, SomethingMustCallTheProgram) {
+    for (const auto& [file, stage] : {std::pair{"/usr/lib/udev/rules.d/69-lvm.rules", "yes"},
+                                      {"/lib/udev/rules.d/69-lvm-metad.rules", "yes"},
+                                      {"/scripts/local-top/lvm2", "yes"},
+                                      {"/usr/lib/udev/rules.d/56-lvm.rules", "root"},
+                                      {"/scripts/local-top/mdadm", "root"}}) {
+        Cellar cellar;
+        cellar.desk.ramdisk.file("/usr/lib/udev/rules.d/60-block.rules", "");
+        cellar.desk.ramdisk.file(file, "");
+        const auto checked = walked(cellar);
+        EXPECT_EQ(checked.stage(), stage) << file;
+        if (std::string(stage) == "yes") continue;
+        EXPECT_EQ(checked.system().at(Stage::Root).text,
+                  "the RAM disk does not open lvm/inn/root: no rule of udev's and no script there calls lvm");
+        EXPECT_EQ(checked.system().at(Stage::Root).evidence.back().place,
+                  "RAM disk:/usr/lib/udev/rules.d/69-lvm.rules");
     }
 }
 

@@ -10,6 +10,7 @@
 #include "kiosk.hpp"
 #include "ledger.hpp"
 #include "office_pc.hpp"
+#include "reception.hpp"
 #include "remedy/edits.hpp"
 #include "support.hpp"
 #include "weather_station.hpp"
@@ -130,6 +131,30 @@ TEST(Mend, ConfigurationsAreCorrectedInPlace) {
     }
 }
 
+/// What systemd cannot mount, and what it cannot mount on.
+TEST(Mend, WhatSystemdCannotMount) {
+    auto desk = demo::reception();
+    support::edit(desk.root, "/etc/fstab", "tmpfs /tmp", "tmpfs /srv tmpfs size=small 0 0\ntmpfs /tmp");
+    const Machine machine = machine_of(desk.build());
+    const auto found = mended(machine);
+    ASSERT_FALSE(found.empty());
+    ASSERT_FALSE(found[0].proposals.empty()) << found[0].before.reason;
+    EXPECT_EQ(found[0].proposals[0].title,
+              "in d1p1:/etc/fstab, make line 3 a comment (tmpfs for /srv cannot be mounted)");
+    EXPECT_EQ(after(machine, found[0].proposals[0]), "d1p1 yes;");
+    for (const bool other : {false, true}) {
+        auto bare = demo::reception();
+        bare.root.remove("/sys");
+        if (other) bare.root.file("/sys", "closed\n");
+        const Machine lacking = machine_of(bare.build());
+        const auto made = mended(lacking);
+        ASSERT_FALSE(made.empty());
+        ASSERT_FALSE(made[0].proposals.empty()) << made[0].before.reason;
+        EXPECT_EQ(made[0].proposals[0].title, "make the folder d1p1:/sys");
+        EXPECT_EQ(after(lacking, made[0].proposals[0]), "d1p1 yes;");
+    }
+}
+
 TEST(Mend, MarksOfFilesAreWrittenBack) {
     const struct {
         std::string file;
@@ -246,6 +271,35 @@ TEST(Mend, TheDemosOtherMachinesToo) {
         options.board = demo::station_board;
         if (story.flash) options.flash = memory_source(story.flash(), "flash.bin");
         expect_an_answer(support::machine_of_disks(std::move(images)), options, story.name);
+    }
+}
+
+/// Drivers of disk controllers are known by their group, or by these names; others are none of a start's business.
+TEST(Mend, AControllersDriverMayBeTurnedOn) {
+    for (const auto& [name, group, offered] : {std::tuple{"storahci", "SCSI Miniport", true},
+                                               {"hutctl", "SCSI miniport", true},
+                                               {"pciide", "", true},
+                                               {"intelide", "", true},
+                                               {"stornvme", "", true},
+                                               {"storvsc", "", true},
+                                               {"hutctl", "", false}}) {
+        auto pc = demo::office_pc();
+        auto& services = pc.system_hive.child("ControlSet001\\Services");
+        std::erase_if(services.children, [](const forge::HiveNode& one) { return one.name == "storahci"; });
+        auto& own = services.child(name).number("Type", 1).number("Start", 3).number("ErrorControl", 1);
+        if (*group != '\0') own.text("Group", group);
+        own.text("ImagePath", std::string("System32\\drivers\\") + name + ".sys", 2);
+        pc.windows.file(std::string("/Windows/System32/drivers/") + name + ".sys",
+                        pc.windows.at("/Windows/System32/drivers/storahci.sys").content);
+        const Machine machine = machine_of(pc.build());
+        const auto found = mended(machine);
+        ASSERT_EQ(found.size(), 1U) << name;
+        EXPECT_EQ(found[0].before.stops_at, Stage::Root) << name;
+        const std::string title = std::string("let the driver ") + name + " of d1p2 start at boot (Start is 3)";
+        const bool is =
+            std::ranges::any_of(found[0].proposals, [&](const Proposal& one) { return one.title == title; });
+        EXPECT_EQ(is, offered) << name << group
+                               << (found[0].proposals.empty() ? found[0].bring : found[0].proposals[0].title);
     }
 }
 

@@ -2,9 +2,9 @@
 // Extended regular expressions against the C library's own, and what only ours has: bounds.
 #include <regex.h>
 
-#include "loader/grub/pattern.hpp"
+#include "bytes/pattern.hpp"
 
-using herberge::grub::Pattern;
+using herberge::Pattern;
 using Outcome = Pattern::Outcome;
 
 namespace {

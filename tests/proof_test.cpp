@@ -332,6 +332,9 @@ TEST(Media, TheRamdisksOwnInitDecidesWithoutARoot) {
     const support::Checked gives_up(d.build());
     EXPECT_EQ(gives_up.stage(), "root");
     EXPECT_TRUE(gives_up.has(Code::RootNotNamed));
+    // As its maker writes it: another setting ends like that one.
+    d.ramdisk.file("/conf/initramfs.conf", "MODULES=most\nDEVICE=\nNFSROOT=auto\n");
+    EXPECT_EQ(support::Checked(d.build()).stage(), "root");
     d.ramdisk.file("/conf/conf.d/root", "ROOT=/dev/sda1\n");
     EXPECT_EQ(support::Checked(d.build()).stage(), "unknown") << "it brings a root along";
 }

@@ -16,10 +16,13 @@ protected:
     void SetUp() override {
         if (support::shell("command -v grub-mkimage").status != 0 || !std::filesystem::exists(package + "normal.mod"))
             GTEST_SKIP() << "grub-common and grub-pc-bin are not installed";
-        ASSERT_EQ(support::shell("grub-mkimage -O i386-pc -p '(,msdos1)/boot/grub' -o " + folder_.file("core.img") +
-                                 " biosdisk part_msdos ext2")
-                      .status,
-                  0);
+        install("-p '(,msdos1)/boot/grub'", "");
+    }
+    /// A core with these options and modules more, put on the disk.
+    void install(const std::string& options, const std::string& modules) {
+        const auto made = support::shell("cd " + folder_.file("") + " && grub-mkimage -O i386-pc " + options +
+                                         " -o core.img biosdisk part_msdos ext2 " + modules);
+        ASSERT_EQ(made.status, 0) << made.out;
         core_ = file_bytes(folder_.file("core.img"));
         auto desk = demo::front_desk();
         desk.root.remove("/boot/grub/i386-pc");
@@ -135,6 +138,38 @@ TEST_F(RealGrub, ALayoutThatIsNotDecodedIsRunAndTold) {
     EXPECT_EQ(checked.system().at(Stage::BootCode).state, State::Holds);
     EXPECT_EQ(checked.system().at(Stage::Configuration).state, State::Unknown);
     EXPECT_TRUE(checked.has(Code::RehearsalContradicts));
+}
+
+/// A core may bring a disk in memory (grub-mkimage(1), --memdisk): an archive as tar makes it, or a file system.
+TEST_F(RealGrub, ADiskInMemoryHasItsConfiguration) {
+    const std::string menu = "search --no-floppy --fs-uuid --set=root " + std::string(demo::root_uuid) +
+                             "\nset prefix=($root)/boot/grub\nconfigfile /boot/grub/grub.cfg\n";
+    std::filesystem::create_directories(folder_.file("boot/grub"));
+    folder_.write("boot/grub/grub.cfg", forge::to_bytes(menu));
+    ASSERT_EQ(support::shell("cd " + folder_.file("") +
+                             " && tar --format=ustar -cf all.tar ./boot/grub && "
+                             "tar --format=ustar -cf none.tar --exclude=grub.cfg ./boot/grub")
+                  .status,
+              0);
+    const std::string more = "memdisk tar normal configfile search test";
+    install("-p '(memdisk)/boot/grub' -m all.tar", more);
+    const support::Checked whole(image_);
+    EXPECT_EQ(whole.stage(), "yes") << loader(whole).text << whole.system().at(Stage::Configuration).text;
+    EXPECT_NE(whole.system().at(Stage::Configuration).text.find("/boot/grub/grub.cfg"), std::string::npos)
+        << whole.system().at(Stage::Configuration).text;
+    // Its archive lacks the file: GRUB gives its prompt.
+    install("-p '(memdisk)/boot/grub' -m none.tar", more);
+    const support::Checked without(image_);
+    EXPECT_EQ(without.stage(), "configuration") << without.system().at(Stage::Loader).text;
+    EXPECT_EQ(without.system().at(Stage::Entry).state, State::NotReached);
+    // A file system in place of the archive.
+    forge::Tree tree;
+    tree.file("/boot/grub/grub.cfg", menu);
+    forge::ExtOptions ext;
+    ext.size = 1U << 20U;
+    folder_.write("fs.img", forge::make_ext(tree, ext));
+    install("-p '(memdisk)/boot/grub' -m fs.img", more);
+    EXPECT_EQ(support::Checked(image_).stage(), "yes");
 }
 
 }  // namespace

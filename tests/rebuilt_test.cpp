@@ -220,6 +220,19 @@ TEST(HiveWriter, WhatIsWrittenIsRead) {
     std::uint32_t sum = 0;
     for (std::size_t i = 0; i < 508; i += 4) sum ^= forge::get32(*file, i);
     EXPECT_EQ(forge::get32(*file, 508), sum);
+    // A key tells the longest below it in bytes of UTF-16, and of its values: behind its mark, 52 bytes on.
+    const auto longest = [&](const std::string& name) {
+        for (std::size_t i = 4096; i + 80 + name.size() < file->size(); ++i)
+            if ((*file)[i] == 'n' && (*file)[i + 1] == 'k' && (*file)[i + 72] == name.size() && (*file)[i + 73] == 0 &&
+                std::equal(name.begin(), name.end(), file->begin() + static_cast<std::ptrdiff_t>(i + 76)))
+                return std::vector<std::uint32_t>{forge::get32(*file, i + 52), forge::get32(*file, i + 56),
+                                                  forge::get32(*file, i + 60), forge::get32(*file, i + 64)};
+        return std::vector<std::uint32_t>{};
+    };
+    EXPECT_EQ(longest("Root"), (std::vector<std::uint32_t>{16, 0, 0, 0})) << "Software";
+    EXPECT_EQ(longest("Inn"), (std::vector<std::uint32_t>{0, 0, 10, 16344})) << "rooms, and what Long holds";
+    EXPECT_EQ(longest("Many"), (std::vector<std::uint32_t>{12, 0, 0, 0}));
+    EXPECT_EQ(longest("Key7"), (std::vector<std::uint32_t>{0, 0, 2, 4}));
     // Every cell of the bin fits the next, to its end.
     std::size_t at = 4096 + 32;
     while (at < file->size()) {

@@ -49,6 +49,21 @@ std::string why(const ImageTrust& trust, const Bytes& image) {
     return trust.refuse(*support::source_of(image)).value_or("runs");
 }
 
+/// A table of certificates that leaves the file is none (PE format, "The Attribute Certificate Table").
+TEST(Signatures, ATableThatLeavesTheFileHasNone) {
+    const forge::SigningKey key("Almhof night watch");
+    const auto image = key.sign(forge::make_efi_application());
+    const auto pe = inspect_pe(*support::source_of(image));
+    ASSERT_TRUE(pe);
+    ASSERT_EQ(pe->certificates_offset + pe->certificates_size, image.size());
+    EXPECT_EQ(image_signatures(*support::source_of(image)).size(), 1U);
+    EXPECT_TRUE(image_signatures(*support::source_of(support::Bytes(image.begin(), image.end() - 1))).empty());
+    auto longer = image;
+    longer.push_back(0);
+    EXPECT_EQ(image_signatures(*support::source_of(longer)).size(), 1U) << "what lies behind it is not its own";
+    EXPECT_TRUE(image_signatures(*support::source_of(forge::make_efi_application())).empty());
+}
+
 TEST(Chains, AnIssuerInTheDatabaseIsEnough) {
     const Bytes image = keys().leaf.sign(plain_image());
     EXPECT_EQ(why(allowing(keys().house), image), "runs");

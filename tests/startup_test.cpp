@@ -328,7 +328,10 @@ Verdict with_modules(const std::string& config, const std::vector<std::pair<std:
     desk.root.file(std::string("/boot/config-") + demo::release, config);
     desk.root.file("/etc/fstab", std::string("UUID=") + demo::root_uuid + " / ext4 errors=remount-ro 0 1\n" +
                                      "LABEL=TRAYS /srv/trays vfat " + options + " 0 0\n");
-    for (const auto& [name, text] : files) desk.root.file(name, text);
+    desk.root.link("/usr/sbin/modprobe", "../bin/busybox");
+    for (const auto& [name, text] : files)
+        if (text.starts_with("-> ")) desk.root.link(name, text.substr(3));
+        else desk.root.file(name, text);
     forge::FatOptions fat;
     fat.label = "TRAYS";
     fat.size = 4U << 20U;
@@ -349,7 +352,7 @@ TEST(MountOptions, ThatNoDriverKnows) {
     EXPECT_EQ(rung.findings.at(0), Code::FstabOptionUnknown);
     EXPECT_EQ(rung.text, "d2p1 for /srv/trays has the option default, which the driver of fat12 does not know");
     EXPECT_EQ(rung.evidence.back().line, 2);
-    EXPECT_EQ(typed.systems[0].symptom, "mount: /srv/trays: wrong fs type, bad option, bad superblock on LABEL=TRAYS");
+    EXPECT_EQ(typed.systems[0].symptom, "Failed to mount /srv/trays.\nYou are in emergency mode.");
     EXPECT_EQ(with_modules(config, {}, "default,nofail").systems.at(0).starts, Starts::Yes);
     EXPECT_EQ(with_modules(config, {}, "default,noauto").systems.at(0).starts, Starts::Yes);
     EXPECT_EQ(with_modules(config, {}, "defaults,noatime,umask=077,x-systemd.device-timeout=5,errors=remount-ro,user")
@@ -416,7 +419,9 @@ TEST(MountOptions, AnAutomountNeedsItsDriver) {
     EXPECT_EQ(with_modules(config + "CONFIG_AUTOFS_FS=m\n", {none}, "x-systemd.automount,nofail").systems.at(0).starts,
               Starts::Yes);
     EXPECT_EQ(with_modules(config + "CONFIG_AUTOFS_FS=m\n",
-                           {{folder + "/modules.dep", "kernel/fs/autofs/autofs4.ko:\n"}}, "x-systemd.automount")
+                           {{folder + "/modules.dep", "kernel/fs/autofs/autofs4.ko:\n"},
+                            {folder + "/kernel/fs/autofs/autofs4.ko", "ELF"}},
+                           "x-systemd.automount")
                   .systems.at(0)
                   .starts,
               Starts::Yes);
@@ -431,7 +436,10 @@ TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
     inside.replace(inside.find("VFAT_FS=m"), 9, "VFAT_FS=y");
     const std::string folder = std::string("/usr/lib/modules/") + demo::release;
     const std::string dep = "kernel/fs/fat/vfat.ko.xz: kernel/fs/fat/fat.ko.xz\nkernel/fs/fat/fat.ko.xz:\n";
-    EXPECT_EQ(with_modules(modular, {}).systems.at(0).starts, Starts::Yes) << "all modules may come from the RAM disk";
+    // Its RAM disk is of a maker whose RAM disks load what the root needs.
+    const auto bare = with_modules(modular, {});
+    ASSERT_EQ(bare.systems.at(0).stops_at, Stage::Services) << bare.systems[0].at(Stage::Services).text;
+    EXPECT_EQ(bare.systems[0].at(Stage::Services).findings.at(0), Code::FstabNoDriver);
     const auto none = with_modules(modular, {{"/usr/lib/modules/5.10.0-almhof/modules.dep", dep}});
     ASSERT_EQ(none.systems.at(0).stops_at, Stage::Services) << none.systems[0].at(Stage::Services).text;
     const auto& rung = none.systems[0].at(Stage::Services);
@@ -439,15 +447,80 @@ TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
     EXPECT_EQ(rung.text, std::string("d2p1 for /srv/trays holds fat12, and the kernel ") + demo::release +
                              " has no driver for that on this root: neither built in nor in /lib/modules/" +
                              demo::release);
-    EXPECT_EQ(none.systems[0].symptom,
-              "mount: /srv/trays: unknown filesystem type 'vfat'.\nYou are in emergency mode.");
+    EXPECT_EQ(none.systems[0].symptom, "Failed to mount /srv/trays.\nYou are in emergency mode.");
     for (const auto& [config, files, options] :
          std::initializer_list<std::tuple<std::string, std::vector<std::pair<std::string, std::string>>, std::string>>{
              {inside, {}, "defaults"},
-             {modular, {{folder + "/modules.dep", dep}}, "defaults"},
+             {modular,
+              {{folder + "/modules.dep", dep},
+               {folder + "/kernel/fs/fat/vfat.ko.xz", "ELF"},
+               {folder + "/kernel/fs/fat/fat.ko.xz", "ELF"}},
+              "defaults"},
              {modular, {}, "nofail"},
              {modular, {{folder + "/modules.builtin", "kernel/fs/fat/vfat.ko\n"}}, "defaults"}})
         EXPECT_EQ(with_modules(config, files, options).systems.at(0).starts, Starts::Yes) << options << files.size();
+    // The tables of characters that the kernel's own choice names, or the line.
+    const std::string characters = inside +
+                                   "CONFIG_FAT_DEFAULT_CODEPAGE=437\nCONFIG_FAT_DEFAULT_IOCHARSET=\"ascii\"\n"
+                                   "CONFIG_NLS_CODEPAGE_437=y\nCONFIG_NLS_ASCII=m\nCONFIG_NLS_ISO8859_1=y\n";
+    const std::string nls = "kernel/fs/nls/nls_ascii.ko:\n";
+    const auto without = with_modules(characters, {{folder + "/modules.dep", nls}});
+    ASSERT_EQ(without.systems.at(0).stops_at, Stage::Services) << without.systems[0].at(Stage::Services).text;
+    EXPECT_EQ(without.systems[0].at(Stage::Services).findings.at(0), Code::FstabNoDriver);
+    EXPECT_NE(without.systems[0].at(Stage::Services).text.find("/kernel/fs/nls/nls_ascii.ko is not there"),
+              std::string::npos)
+        << without.systems[0].at(Stage::Services).text;
+    EXPECT_EQ(
+        with_modules(characters, {{folder + "/modules.dep", nls}, {folder + "/kernel/fs/nls/nls_ascii.ko", "ELF"}})
+            .systems.at(0)
+            .starts,
+        Starts::Yes);
+    EXPECT_EQ(with_modules(characters, {{folder + "/modules.dep", nls}}, "iocharset=iso8859-1").systems.at(0).starts,
+              Starts::Yes);
+    // modprobe of kmod reads its indices; a rule may run something else in the module's place.
+    const std::vector<std::pair<std::string, std::string>> whole{{folder + "/modules.dep", dep},
+                                                                 {folder + "/kernel/fs/fat/vfat.ko.xz", "ELF"},
+                                                                 {folder + "/kernel/fs/fat/fat.ko.xz", "ELF"}};
+    auto barred = whole;
+    barred.emplace_back("/etc/modprobe.d/hut.conf", "# no\ninstall vfat /bin/false\n");
+    EXPECT_NE(with_modules(modular, barred)
+                  .systems.at(0)
+                  .at(Stage::Services)
+                  .text.find("/etc/modprobe.d/hut.conf, line 2 keeps vfat from being loaded"),
+              std::string::npos);
+    barred.back().second = "blacklist vfat\n";
+    EXPECT_EQ(with_modules(modular, barred).systems.at(0).stops_at, Stage::Services);
+    barred.back().second = "blacklist nls_ascii\ninstall vfat /sbin/modprobe --ignore-install vfat\n";
+    EXPECT_EQ(with_modules(modular, barred).systems.at(0).starts, Starts::Yes);
+    auto kmod = whole;
+    kmod.emplace_back("/usr/bin/kmod", "ELF");
+    for (const char* index : {"modules.dep.bin", "modules.alias.bin"}) {
+        auto desk = kmod;
+        desk.emplace_back("/usr/sbin/modprobe", "-> ../bin/kmod");
+        desk.emplace_back(
+            folder + (std::string_view(index) == "modules.dep.bin" ? "/modules.alias.bin" : "/modules.dep.bin"),
+            "index");
+        const auto told = with_modules(modular, desk);
+        EXPECT_NE(told.systems.at(0)
+                      .at(Stage::Services)
+                      .text.find(std::string("modprobe finds no module without /lib/"
+                                             "modules/") +
+                                 demo::release + "/" + index),
+                  std::string::npos)
+            << told.systems[0].at(Stage::Services).text;
+    }
+    // Without the program nothing is loaded.
+    auto nothing = whole;
+    nothing.emplace_back("/usr/sbin/modprobe", "-> ../bin/gone");
+    const auto no_program = with_modules(modular, nothing);
+    EXPECT_EQ(no_program.systems.at(0).stops_at, Stage::Services);
+    EXPECT_NE(
+        no_program.systems[0]
+            .at(Stage::Services)
+            .text.find(
+                "has no driver for that on this root: /sbin/modprobe, which the kernel asks for modules, is not there"),
+        std::string::npos)
+        << no_program.systems[0].at(Stage::Services).text;
     // Another file system than the line asks for.
     auto wrong = demo::reception();
     wrong.root.file("/etc/fstab", std::string("UUID=") + demo::root_uuid +
@@ -462,7 +535,7 @@ TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
     ASSERT_EQ(other_type.systems.at(0).stops_at, Stage::Services);
     EXPECT_EQ(other_type.systems[0].at(Stage::Services).findings.at(0), Code::FstabNotMountable);
     EXPECT_EQ(other_type.systems[0].at(Stage::Services).text,
-              "d2p1 for /srv/trays holds fat12, and d1p1:/etc/fstab asks for ext4");
+              "/srv/trays cannot be mounted: d2p1 holds fat12, and ext4 is asked for");
     // Nothing says whether it is built in.
     EXPECT_NE(with_modules("CONFIG_X86_64=y\n", {}).systems.at(0).at(Stage::Services).state, State::Breaks);
     // Modules of another kernel alone.

@@ -9,6 +9,7 @@
 
 #include <herberge/herberge.hpp>
 
+#include "storage/disk_letters.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -32,6 +33,36 @@ std::array<std::string, 3> refusals(const Disk& disk) {
 
 constexpr const char* unsound = "the primary GPT is not sound, and the command line does not say gpt";
 constexpr const char* odd = "a status byte in the table is neither 00 nor 80";
+
+/// Behind sdz comes sdaa.
+TEST(Names, DisksBehindTheTwentySixth) {
+    const std::pair<int, const char*> rows[] = {{1, "a"},    {26, "z"},    {27, "aa"},     {52, "az"},     {53, "ba"},
+                                                {702, "zz"}, {703, "aaa"}, {18278, "zzz"}, {18279, "aaaa"}};
+    for (const auto& [number, letters] : rows) {
+        EXPECT_EQ(disk_letters(number), letters);
+        EXPECT_EQ(disk_of_letters(letters), number);
+    }
+    for (const char* none : {"", "A", "a1", "aaaaa", "{", "`"}) EXPECT_FALSE(disk_of_letters(none)) << none;
+    EXPECT_EQ(disk_letters(0), "");
+    std::vector<Bytes> disks(26, Bytes(1U << 20U));
+    forge::DiskSpec last;
+    forge::ExtOptions ext;
+    ext.size = 2U << 20U;
+    last.size = 8U << 20U;
+    last.partitions.push_back({2048, forge::make_ext({}, ext), 0x83, false});
+    disks.push_back(forge::make_disk(last));
+    const auto machine = support::machine_of_disks(std::move(disks));
+    EXPECT_EQ(partition_names(machine.disks.back(), *machine.disks.back().table.find(1)).linux_name, "sdaa1");
+    EXPECT_EQ(disk_names(machine.disks.back()).linux_name, "sdaa");
+    for (const char* name : {"/dev/sdaa1", "/dev/vdaa1", "/dev/xvdaa1"}) {
+        const auto root = resolve_device(machine, name);
+        ASSERT_NE(root.volume, nullptr) << name;
+        EXPECT_EQ(root.volume->place, "d27p1");
+        EXPECT_TRUE(root.depends_on_hardware);
+    }
+    EXPECT_EQ(resolve_device(machine, "/dev/sda1").volume, nullptr);
+    EXPECT_EQ(resolve_device(machine, "/dev/sdab1").volume, nullptr);
+}
 
 }  // namespace
 

@@ -11,6 +11,7 @@
 #include "demo_disks.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
+#include "ondisk/describe.hpp"
 
 using namespace herberge;
 using forge::Bytes;
@@ -20,6 +21,19 @@ namespace {
 const Field* field(const SectorView& view, std::string_view name) {
     const auto found = std::ranges::find(view.fields, name, &Field::name);
     return found != view.fields.end() ? &*found : nullptr;
+}
+
+/// Bytes for people: text where all of it is, up to zeros at its end; else numbers, 16 at most.
+TEST(Structures, BytesAreShownAsTextOrNumbers) {
+    using ondisk::detail::describe_bytes;
+    EXPECT_EQ(describe_bytes(Bytes(9)), "all zero (9 bytes)");
+    EXPECT_EQ(describe_bytes(Bytes{' ', '~', 0, 0}), "\" ~\"");
+    EXPECT_EQ(describe_bytes(Bytes{'a', 0x7F}), "61 7f");
+    EXPECT_EQ(describe_bytes(Bytes{'a', 0x1F}), "61 1f");
+    EXPECT_EQ(describe_bytes(Bytes{'a', 0x80, 0}), "61 80 00");
+    EXPECT_EQ(describe_bytes(Bytes{'a', 0, 'b'}), "61 00 62");
+    EXPECT_EQ(describe_bytes(Bytes(16, 0xEE)), "ee ee ee ee ee ee ee ee ee ee ee ee ee ee ee ee");
+    EXPECT_EQ(describe_bytes(Bytes(17, 0xEE)), "ee ee ee ee ee ee ee ee ee ee ee ee ee ee ee ee … (17 bytes)");
 }
 
 /// "value (meaning)" of a field; "absent".

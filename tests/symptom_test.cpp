@@ -183,6 +183,26 @@ TEST(Symptom, AnImageSaysWhatItReallyHas) {
     EXPECT_EQ(answer->causes.front().borne_text, "that stage holds for every system on the image");
 }
 
+/// The stage that really breaks comes before those that hold, whatever the text alone is likeliest of.
+TEST(Symptom, TheStageThatBreaksComesFirst) {
+    const auto stages = [](const Verdict& verdict) {
+        auto reading = read_symptom("error: unknown filesystem.");
+        const std::size_t before = reading.answers.size();
+        weigh_by_image(reading, verdict);
+        EXPECT_EQ(reading.answers.size(), before);
+        std::vector<Stage> out;
+        for (const auto& answer : reading.answers) out.push_back(answer.stage);
+        return out;
+    };
+    auto desk = demo::front_desk();
+    EXPECT_EQ(read_symptom("error: unknown filesystem.").answers.front().stage, Stage::Entry) << "by the text alone";
+    support::edit(desk.root, "/boot/grub/grub.cfg", std::string("root=UUID=") + demo::root_uuid, "root=LABEL=cellar");
+    EXPECT_EQ(stages(Checked(desk.build()).verdict).front(), Stage::Root);
+    auto kernel = demo::front_desk();
+    kernel.root.remove(std::string("/boot/vmlinuz-") + demo::release);
+    EXPECT_EQ(stages(Checked(kernel.build()).verdict).front(), Stage::Entry);
+}
+
 TEST(SymptomTool, SaysTheStageFirstAndWhatTheImageHas) {
     const support::Folder folder;
     const auto tool = [](const std::string& arguments) {

@@ -345,9 +345,67 @@ TEST_F(Tool, WrongUsageIsToldApart) {
     }
 }
 
+/// What each command shows of the demo disks, to the letter: tests/views/ has what somebody looked at and found good.
+/// HERBERGE_WRITE_VIEWS=1 writes them anew, to be looked at again.
+struct View {
+    const char* name;
+    const char* command;
+    int status;
+};
+const View views[] = {
+    {"check", "check healthy.img --evidence", 0},
+    {"check-broken", "check wrong-kernel.img", 1},
+    {"check-uefi", "check kiosk-tampered.img --firmware uefi --variables kiosk-tampered.fd", 1},
+    {"check-windows", "check office-pc-ahci-off.img", 1},
+    {"check-symptom", "symptom wrong-kernel.img --seen 'error: unknown filesystem.'", 0},
+    {"compare", "compare healthy.img cloned-root.img", 1},
+    {"entries", "entries office.img archive.img", 0},
+    {"files", "files healthy.img --in d1p1:/boot", 0},
+    {"layout", "layout healthy.img", 0},
+    {"layout-disc", "layout help.iso", 0},
+    {"layout-volumes", "layout ledger-1.img ledger-2.img", 0},
+    {"layout-windows", "layout office-pc.img", 0},
+    {"mend", "mend wrong-kernel.img", 0},
+    {"mend-bring", "mend reception-no-library.img", 1},
+    {"rehearse", "rehearse healthy.img", 1},
+    {"sector", "sector healthy.img", 0},
+    {"startup", "startup reception.img", 0},
+    {"startup-levels", "startup kitchen-no-rc.img", 0},
+    {"startup-windows", "startup office-pc.img", 0},
+    {"suppose", "suppose wrong-kernel.img --kernel d1p1:/boot/vmlinuz-6.1.2-almhof", 1},
+    {"systems", "systems office.img archive.img", 0},
+    {"variables", "variables kiosk.fd", 0},
+    // The documents of the same.
+    {"check-broken-json", "check wrong-kernel.img --format json", 1},
+    {"compare-json", "compare healthy.img cloned-root.img --format json", 1},
+    {"entries-json", "entries office.img archive.img --format json", 0},
+    {"layout-json", "layout ledger-1.img ledger-2.img --format json", 0},
+    {"mend-json", "mend wrong-kernel.img --format json", 0},
+    {"rehearse-json", "rehearse healthy.img --format json", 1},
+    {"startup-json", "startup reception.img --format json", 0},
+    {"startup-windows-json", "startup office-pc.img --format json", 0},
+    {"symptom-json", "symptom wrong-kernel.img --seen 'error: unknown filesystem.' --format json", 0},
+    {"systems-json", "systems office.img archive.img --format json", 0},
+    {"variables-json", "variables kiosk.fd --format json", 0},
+};
+
+void compare_views(const std::string& folder) {
+    const std::string kept = std::string(SOURCE_DIR) + "/tests/views/";
+    for (const auto& view : views) {
+        const auto ran = shell("cd " + folder + " && " + TOOL_PATH + " " + view.command + " 2>&1");
+        EXPECT_EQ(ran.status, view.status) << view.command;
+        const std::string path = kept + view.name + ".txt";
+        if (std::getenv("HERBERGE_WRITE_VIEWS") != nullptr) std::ofstream(path) << ran.out;
+        std::ifstream file(path);
+        const std::string expected(std::istreambuf_iterator<char>(file), {});
+        EXPECT_EQ(ran.out, expected) << view.command;
+    }
+}
+
 TEST_F(Tool, DemoWritesAndWalks) {
     const auto ran = tool("demo " + folder_.file("demo"));
     EXPECT_EQ(ran.status, 0);
+    compare_views(folder_.file("demo"));
     for (const auto& story : demo::front_desk_disks()) {
         EXPECT_NE(ran.out.find(story.name), std::string::npos);
         if (!story.stops_at.empty())
@@ -429,6 +487,31 @@ TEST_F(Tool, InputsWithoutAnEndAreRefused) {
     for (int i = 0; i < 1'000'000; ++i) list << 100'000 + i * 2 << " 1\n";
     list.close();
     EXPECT_EQ(tool("check " + image + " --unreadable " + folder_.file("list")).status, 0);
+}
+
+/// "first count": those sectors, and neither of their neighbours.
+TEST_F(Tool, UnreadableSectorsAreTheseAndNoOthers) {
+    const auto image = disk("healthy.img");
+    const auto list = folder_.write("lost.txt", forge::to_bytes("# the third on\n3 2\n\nd1 9 1\n"));
+    const auto at = [&](int sector) {
+        return tool("sector " + image + " --unreadable " + list + " --at d1@" + std::to_string(sector * 512)).status;
+    };
+    for (const int sector : {0, 2, 5, 8, 10}) EXPECT_EQ(at(sector), 0) << sector;
+    for (const int sector : {3, 4, 9}) EXPECT_EQ(at(sector), 3) << sector;
+    for (const char* wrong : {"3", "3 x", "d1", "dx 3 1", "3 1 1", "18014398509481984 1", "3 18014398509481984"})
+        EXPECT_EQ(
+            tool("sector " + image + " --unreadable " + folder_.write("wrong.txt", forge::to_bytes(wrong))).status, 2)
+            << wrong;
+}
+
+/// Moments of keys: a day at most, and a key that there is.
+TEST_F(Tool, KeysAreTakenAtMomentsOfADay) {
+    const auto image = disk("healthy.img");
+    for (const char* good : {"0:esc", "2:esc,3.5:enter", "86399.9:enter"})
+        EXPECT_NE(tool("rehearse " + image + " --keys " + good).status, 2) << good;
+    for (const char* wrong : {"86400:esc", "-1:esc", ":esc", "1x:esc", "1:hut", "1", "esc", "1:esc,", "nan:esc", "2:"})
+        EXPECT_EQ(tool("rehearse " + image + " --keys=" + wrong).status, std::string(wrong) == "1:esc," ? 1 : 2)
+            << wrong;
 }
 
 TEST_F(Tool, UnreadableSectorsThatAreAskedForAreListed) {

@@ -568,6 +568,19 @@ TEST(Shim, OwnersListsCount) {
     denied.variables = {{"MokListX", shim_guid, forge::make_certificate_list({denied.vendor.certificate()})}};
     EXPECT_EQ(denied.stage(), "loader");
     EXPECT_TRUE(denied.found.contains(Code::ShimSecondStageRefused));
+    // An image's own digest on the list, and that of another.
+    constexpr std::string_view sha256 = "c1c41626-504c-4092-aca9-41f936934328";
+    for (const bool its_own : {true, false}) {
+        ShimDisk by_digest;
+        by_digest.spoil = [&](const Bytes& second) {
+            const auto pe = inspect_pe(*support::source_of(second));
+            auto digest = forge::image_digest(
+                Bytes(second.begin(), second.begin() + static_cast<std::ptrdiff_t>(pe->certificates_offset)));
+            if (!its_own) digest[31] ^= 1U;
+            by_digest.variables = {{"MokListX", shim_guid, forge::make_signature_list(sha256, {digest})}};
+        };
+        EXPECT_EQ(by_digest.stage(), its_own ? "loader" : "kernel runs");
+    }
 }
 
 TEST(SecureBoot, ACertificateIsRevokedByItsDigest) {

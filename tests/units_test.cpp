@@ -41,6 +41,7 @@ public:
         files.file(lib + "emergency.target", "[Unit]\nRequires=emergency.service\nAfter=emergency.service\n");
         files.file(lib + "emergency.service", std::string("[Unit]\nDefaultDependencies=no\n") + service);
         files.file("/bin/true", "#!/bin/sh\n", 0755);
+        files.file("/bin/false", "#!/bin/sh\nexit 1\n", 0755).file("/usr/bin/false", "#!/bin/sh\nexit 1\n", 0755);
         files.file("/bin/sh", forge::make_program(), 0755);
     }
     UnitRoot& file(const std::string& name, const std::string& text) {
@@ -518,6 +519,20 @@ TEST(UnitGenerators, MakeMountsOfPartitionTypes) {
     planned(other, [&](UnitStore& units) { EXPECT_EQ(units.find("srv.mount"), nullptr); });
 }
 
+/// A second line of the same place is passed over, whatever it asks for.
+TEST(UnitGenerators, TheFirstLineOfAPlaceCounts) {
+    UnitRoot root;
+    root.file("/etc/fstab",
+              "tmpfs /srv tmpfs size=1m 0 0\n/dev/sdq1 //srv/ ext4 defaults 0 2\n/dev/sda3 none swap sw 0 0\n"
+              "/dev/sda3 swap swap pri=5,nofail 0 0\n");
+    const Planned planned(root);
+    EXPECT_EQ(planned.unit("srv.mount").value("Mount", "What"), "tmpfs");
+    EXPECT_EQ(planned.unit("srv.mount").value("Mount", "Options"), "size=1m");
+    EXPECT_EQ(planned.store->find("dev-sdq1.device"), nullptr);
+    EXPECT_TRUE(planned.unit("swap.target").has_tie(UnitTie::Requires, "dev-sda3.swap"));
+    EXPECT_EQ(planned.unit("dev-sda3.swap").value("Swap", "Options"), "sw");
+}
+
 TEST(UnitGenerators, TakeOldScripts) {
     UnitRoot root;
     root.files.file("/etc/init.d/stove",
@@ -533,6 +548,27 @@ TEST(UnitGenerators, TakeOldScripts) {
     EXPECT_TRUE(planned.unit("stove.service").has_tie(UnitTie::After, "remote-fs.target"));
     EXPECT_EQ(planned.unit("heating.service").name, "stove.service");
     EXPECT_EQ(planned.unit("cook.service").fragment, etc + "cook.service") << "a unit hides the script";
+}
+
+/// A script's name becomes a unit's: what may not stand there becomes "_" (sysv-generator, sysv_translate_name).
+TEST(UnitGenerators, NamesOfOldScripts) {
+    for (const auto& [script, unit] : {std::pair{"az:-_.@AZ09", "az:-_.@AZ09.service"},
+                                       {"a`z", "a_z.service"},
+                                       {"a{z", "a_z.service"},
+                                       {"A[Z", "A_Z.service"},
+                                       {"0;9", "0_9.service"},
+                                       {"stove.sh", "stove.service"},
+                                       {"stove.sh.sh", "stove.sh.service"},
+                                       {"st ove", "st_ove.service"},
+                                       {"s,t", "s_t.service"}}) {
+        UnitRoot root;
+        const std::string name = script;
+        root.files.file("/etc/init.d/" + name,
+                        "#!/bin/sh\n### BEGIN INIT INFO\n# Provides: " + name + "\n### END INIT INFO\n", 0755);
+        root.files.link("/etc/rc2.d/S03" + name, "../init.d/" + name);
+        const Planned planned(root);
+        EXPECT_TRUE(planned.starts(unit)) << script;
+    }
 }
 
 TEST(UnitGenerators, OpenEncryptedVolumes) {
@@ -564,6 +600,19 @@ TEST(UnitOutcomes, OfPrograms) {
          "none is in none of the folders for programs"},
         {"[Service]\nExecStartPre=/bin/none\nExecStart=/bin/true\n", UnitOutcome::Kind::Fails,
          "/bin/none cannot run: "},
+        // The one program of which it is known how it ends.
+        {"[Service]\nType=oneshot\nExecStart=/bin/false\n", UnitOutcome::Kind::Fails,
+         "/bin/false does nothing but fail"},
+        {"[Service]\nType=oneshot\nExecStart=false now\n", UnitOutcome::Kind::Fails,
+         "/usr/bin/false does nothing but fail"},
+        {"[Service]\nType=oneshot\nExecStart=-/bin/false\n", UnitOutcome::Kind::Starts, ""},
+        {"[Service]\nType=oneshot\nSuccessExitStatus=2 1\nExecStart=/bin/false\n", UnitOutcome::Kind::Starts, ""},
+        {"[Service]\nType=oneshot\nSuccessExitStatus=11\nExecStart=/bin/false\n", UnitOutcome::Kind::Fails,
+         "/bin/false does nothing but fail"},
+        {"[Service]\nExecStart=/bin/false\n", UnitOutcome::Kind::Fails,
+         "/bin/false does nothing but fail (the start goes on at once: systemd does not wait for it)"},
+        {"[Service]\nExecCondition=/bin/false\nExecStart=/bin/true\n", UnitOutcome::Kind::Skipped,
+         "/bin/false does nothing but fail"},
         {"[Service]\nEnvironmentFile=/etc/none\nExecStart=/bin/true\n", UnitOutcome::Kind::Fails,
          "its /etc/none is not there"},
         {"[Service]\nEnvironmentFile=-/etc/none\nExecStart=/bin/true\n", UnitOutcome::Kind::Starts, ""},

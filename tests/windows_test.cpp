@@ -238,6 +238,60 @@ TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
     EXPECT_EQ((*refused)->state(), HiveState::Unrecovered) << "a log entry with a wrong hash counts for nothing";
 }
 
+/// The logs of Windows before 8.1: a bit for each 512 bytes of the bins behind "DIRT", then the pieces that it names.
+TEST(Hive, ADirtyOneIsMadeWholeByAnOlderLog) {
+    const auto before = forge::make_hive(inn(), {forge::ListKind::Hash, 8, 7});
+    auto changed = inn();
+    changed.child("Inn\\FrontDesk").number("Rooms", 18);
+    const auto after = forge::make_hive(changed, {forge::ListKind::Hash, 8, 8});
+    const std::size_t pieces = forge::get32(before, 40) / 512;
+    std::size_t count = 0;  // of those that the last log has
+    struct Log {
+        std::uint32_t type = 1, sequence = 8;
+        std::string mark = "DIRT";
+        std::size_t cut = 0;
+        bool sum = true;
+    };
+    const auto with = [&](const Log& told) {
+        Bytes log(before.begin(), before.begin() + 512);
+        forge::put32(log, 4, told.sequence);
+        forge::put32(log, 28, told.type);
+        std::uint32_t sum = 0;
+        for (std::size_t i = 0; i < 508; i += 4) sum ^= forge::get32(log, i);
+        forge::put32(log, 508, told.sum ? sum : sum + 1);
+        log.insert(log.end(), told.mark.begin(), told.mark.end());
+        Bytes bits((pieces + 7) / 8), dirty;
+        count = 0;
+        for (std::size_t i = 0; i < pieces; ++i) {
+            const auto from = after.begin() + static_cast<std::ptrdiff_t>(4096 + i * 512);
+            if (std::equal(from, from + 512, before.begin() + static_cast<std::ptrdiff_t>(4096 + i * 512)) &&
+                i + 1 != pieces)
+                continue;
+            bits[i / 8] = static_cast<std::uint8_t>(bits[i / 8] | 1U << i % 8);
+            dirty.insert(dirty.end(), from, from + 512);
+            ++count;
+        }
+        EXPECT_GE(count, 2U) << "the one that changed, and the last";
+        log.insert(log.end(), bits.begin(), bits.end());
+        log.resize((log.size() + 511) / 512 * 512);
+        log.insert(log.end(), dirty.begin(), dirty.end());
+        log.resize(log.size() - told.cut);
+        return *open_hive(support::source_of(before), {support::source_of(log)});
+    };
+    const auto whole = with({});
+    EXPECT_EQ(whole->state(), HiveState::Recovered);
+    EXPECT_EQ(whole->number_at("Inn\\FrontDesk", "Rooms"), 18U);
+    EXPECT_EQ(whole->findings().at(0).text,
+              "d1p1:/file was not written to its end; its log makes it whole (" + std::to_string(count) + " pages)");
+    EXPECT_EQ(with({.type = 2})->state(), HiveState::Recovered);
+    // Of another moment, without its mark or its sum, or cut within the last piece.
+    for (const auto& none : {Log{.sequence = 9}, Log{.mark = "DIRX"}, Log{.cut = 1}, Log{.sum = false}}) {
+        const auto hive = with(none);
+        EXPECT_EQ(hive->state(), HiveState::Unrecovered) << none.mark << none.sequence << none.cut;
+        EXPECT_EQ(hive->number_at("Inn\\FrontDesk", "Rooms"), 17U);
+    }
+}
+
 TEST(Hive, CutDamagedAndSelfPointingOnesAreBounded) {
     const auto good = forge::make_hive(inn());
     EXPECT_FALSE(open_hive(support::source_of({})));

@@ -6,7 +6,6 @@
 
 namespace tool {
 
-using herberge::Evidence;
 using herberge::Severity;
 using herberge::Starts;
 using herberge::State;

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 #include <fcntl.h>
+#include <fmt/format.h>
 #include <CLI/CLI.hpp>
 #include <cstdio>
 #include <cstdlib>
@@ -106,7 +107,7 @@ void add_suppositions(CLI::App& command, Options& options) {
             .add_option_function<std::vector<std::string>>(
                 std::string("--") + one.word,
                 [&options, word = std::string(one.word)](const std::vector<std::string>& given) {
-                    for (const auto& rest : given) options.supposed.push_back(word + " " + rest);
+                    for (const auto& rest : given) options.supposed.push_back(fmt::format("{} {}", word, rest));
                 },
                 one.help)
             ->type_name(one.type)

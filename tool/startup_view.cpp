@@ -44,7 +44,7 @@ std::string words_of(const herberge::StartStep& step, const Terminal& terminal) 
 /// Units of paths are long, and say what they are with their command; of others a name holds nothing that harms.
 std::string name_of(const herberge::StartStep& step) {
     const auto dot = step.name.rfind('.');
-    const auto type = dot != std::string::npos ? step.name.substr(dot + 1) : std::string{};
+    auto type = dot != std::string::npos ? step.name.substr(dot + 1) : std::string{};
     if ((type == "mount" || type == "swap") &&
         (step.name.size() > name_width || step.name.find('\\') != std::string::npos))
         return type;
@@ -109,7 +109,9 @@ std::string linux_startup_text(const herberge::InstalledSystem& system, const he
         }
         const std::string runs =
             step.command.empty() ? terminal.ink(Ink::Dim, printable(step.because)) : printable(step.command);
-        out += fmt::format("    {} {} {}\n", mark(step.state, terminal), pad(name_of(step), name_width), runs);
+        const auto name = name_of(step);
+        out += fmt::format("    {} {}\n", mark(step.state, terminal),
+                           runs.empty() ? name : fmt::format("{} {}", pad(name, name_width), runs));
         out += words_of(step, terminal);
     }
     return out;

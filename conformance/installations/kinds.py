@@ -17,6 +17,8 @@ LOST = "0bad1d00-0000-4000-8000-00000bad1d01"
 BIOS_GPT = "label: gpt\nsize=1MiB, type=21686148-6449-6E6F-744E-656564454649\ntype=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"
 BIOS_GPT_BOOT = ("label: gpt\nsize=1MiB, type=21686148-6449-6E6F-744E-656564454649\nsize=200MiB, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"
                  "type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n")
+BIOS_GPT_USR = ("label: gpt\nsize=1MiB, type=21686148-6449-6E6F-744E-656564454649\nsize=500MiB, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"
+                "type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n")
 MBR = "label: dos\nstart=2048, type=83, bootable\n"
 EFI_GPT = "label: gpt\nsize=120MiB, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\ntype=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"
 EFI_GPT_BOOT = ("label: gpt\nsize=120MiB, type=C12A7328-F81F-11D2-BA4B-00A0C93EC93B\nsize=200MiB, type=0FC63DAF-8483-4772-8E79-3D69D8477DE4\n"
@@ -57,6 +59,11 @@ def without(*files):
     return "find . -type f '(' " + " -o ".join(f"-name '{f}'" for f in files) + " ')' -delete"
 
 
+def lvm_says(settings):
+    """LVM's settings of this host in the RAM disk."""
+    return f"echo '{settings}' >etc/lvm/lvmlocal.conf"
+
+
 INSTALLATIONS = [
     dict(name="bios-ext4", disks=[BIOS_GPT],
          make="mkfs.ext4 -q -U {ROOT} ${D1}2; mount ${D1}2 /mnt", fstab="UUID={ROOT} / ext4 errors=remount-ro 0 1", finish=GRUB_BIOS,
@@ -74,13 +81,35 @@ INSTALLATIONS = [
                  dict(name="another subvolume on the command line", do="sed -i 's/subvol=@rootfs/subvol=@roots/' /mnt/boot/grub/grub.cfg", stage="root",
                       screen=r"mounting .* failed|Failed to mount|ALERT!|No such file or directory"),
                  packed_again("RAM disk without btrfs", without("btrfs.ko"), stage="root", screen=r"ALERT!|mounting .* failed|Failed to mount|unknown filesystem")]),
+    dict(name="bios-usr-apart", disks=[BIOS_GPT_USR],
+         make="mkfs.ext4 -q -U {ROOT} ${D1}2; mkfs.ext4 -q -U {BOOT} ${D1}3; mount ${D1}2 /mnt; mkdir /mnt/usr; mount ${D1}3 /mnt/usr",
+         fstab="UUID={ROOT} / ext4 errors=remount-ro 0 1\nUUID={BOOT} /usr ext4 defaults 0 2", finish=GRUB_BIOS, open="mount ${D1}2 /mnt; mount ${D1}3 /mnt/usr",
+         faults=[kernel_gone, menu_gone, root_uuid,
+                 dict(name="the table names another volume of programs", do="sed -i 's/UUID=[0-9a-f-]* .usr/UUID=0bad1d00-0000-4000-8000-00000bad1d01 \\/usr/' /mnt/etc/fstab", stage="root", screen=ALERT),
+                 dict(name="the table has no volume of programs", do="sed -i '/.usr/d' /mnt/etc/fstab", stage="init", screen=r"No init found"),
+                 dict(name="the programs as another type", do="sed -i 's,/usr ext4,/usr xfs,' /mnt/etc/fstab", stage="root", screen=r"Failed to mount"),
+                 dict(name="the volume does not hold systemd", do="rm /mnt/usr/lib/systemd/systemd /mnt/usr/bin/sh /mnt/usr/bin/dash", stage="init", screen=r"No init found|Target filesystem doesn't have"),
+                 dict(name="the programs may be lost", do="sed -i 's,/usr ext4 defaults,/usr ext4 nofail,' /mnt/etc/fstab", stage=None, screen=None)]),
     dict(name="bios-lvm", disks=[BIOS_GPT],
          make="pvcreate -y ${D1}2; vgcreate inn ${D1}2; lvcreate -y -n root -l 90%FREE inn; lvcreate -y -n swap -L 32M inn; mkfs.ext4 -q -U {ROOT} /dev/inn/root; "
               "mkswap /dev/inn/swap; mount /dev/inn/root /mnt",
          fstab="/dev/mapper/inn-root / ext4 errors=remount-ro 0 1\n/dev/mapper/inn-swap none swap sw 0 0", finish=GRUB_BIOS, close="vgchange -an",
          open="vgchange -ay inn; udevadm settle; mount /dev/inn/root /mnt",
          faults=[kernel_gone, menu_gone, init_gone, root_name, group_renamed, core_gone,
-                 packed_again("RAM disk without lvm", without("lvm"), stage="root", screen=ALERT)]),
+                 packed_again("RAM disk without lvm", without("lvm"), stage="root", screen=ALERT),
+                 packed_again("RAM disk without the rule that calls lvm", without("69-lvm.rules"), stage="root", screen=ALERT),
+                 packed_again("no disk is for lvm", lvm_says('devices { filter=[ "r|.*|" ] }'), stage="root", screen=ALERT),
+                 packed_again("the CD drive is not for lvm", lvm_says('devices { global_filter=[ "r|/dev/sr.*|" ] }'), stage=None, screen=None),
+                 packed_again("other groups are opened by themselves", lvm_says('activation { auto_activation_volume_list=[ "gasthof" ] }'), stage="root", screen=ALERT),
+                 packed_again("the root is opened by itself", lvm_says('activation { auto_activation_volume_list=[ "inn/root" ] }'), stage=None, screen=None),
+                 packed_again("other volumes may be opened", lvm_says('activation { volume_list=[ "inn/swap" ] }'), stage="root", screen=ALERT),
+                 packed_again("another disk in the list of devices", lvm_says("devices { use_devicesfile=1 }"),
+                              "mkdir -p etc/lvm/devices; echo IDTYPE=devname IDNAME=/dev/vdq2 DEVNAME=/dev/vdq2 PVID=hutHUThutHUThutHUThutHUThutHUThu >etc/lvm/devices/system.devices",
+                              stage="root", screen=ALERT),
+                 dict(name="group not opened by itself", raw="vgchange --setautoactivation n inn", stage="root", screen=ALERT),
+                 dict(name="root not opened by itself", raw="lvchange --setautoactivation n inn/root", stage="root", screen=ALERT),
+                 dict(name="root skipped", raw="lvchange --setactivationskip y inn/root", stage="root", screen=ALERT),
+                 dict(name="swap skipped", raw="lvchange --setactivationskip y inn/swap", stage=None, screen=None)]),
     dict(name="bios-luks", disks=[BIOS_GPT_BOOT],
          make="cryptsetup luksFormat -q --uuid {VAULT} --pbkdf-memory 32768 --pbkdf-force-iterations 4 --pbkdf-parallel 1 ${D1}3 /tmp/key; cryptsetup open --key-file /tmp/key ${D1}3 cellar; "
               "mkfs.ext4 -q -U {ROOT} /dev/mapper/cellar; mount /dev/mapper/cellar /mnt; mkdir /mnt/boot; mkfs.ext4 -q -U {BOOT} ${D1}2; mount ${D1}2 /mnt/boot",

@@ -76,6 +76,7 @@ reboot -f
 class Base:
     """A disk that starts: how it is made and started, where its system is, what its entries are called (and by which word of the command line each is
     known), where its volumes begin (kind, sector), and the parts of its chain."""
+    release = ""  # of its kernel, where its own modules lie in its root
 
     def __init__(self, name, firmware, place, make, entries, volumes, parts):
         self.name, self.firmware, self.place, self.make = name, firmware, place, make

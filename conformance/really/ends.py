@@ -2,12 +2,13 @@
 """Where a start ended, by what its console showed."""
 import re
 
-UP = r"(?m)^USERSPACE-UP|^(?!.*echo)[^\n]*THE-INN-IS-OPEN"
+# A system whose own mark is gone with its settings still tells that it reached what it starts for.
+UP = r"(?m)^USERSPACE-UP|^(?!.*echo)[^\n]*THE-INN-IS-OPEN|Reached target multi-user\.target"
 
 # What nothing follows: the console is not read on.
 DECISIVE = (UP, r"HALT-MARK\n", r"---\[ end Kernel panic[^\n]*\n", r"grub rescue> ?$", r"\n *grub> ?$", r"No bootable device\.", r"No bootable option or device was found", r"UEFI Interactive Shell",
             r"Please press Enter to activate this console", r"X64 Exception Type[^\n]*\n", r"Failed to boot both default and fallback entries",
-            r"\(initramfs\) ?$", r"Press Enter for maintenance|Give root password for maintenance|root account is locked|Press Enter to continue\.\s*$",
+            r"\(initramfs\) ?$", r"Freezing execution", r"Press Enter for maintenance|Give root password for maintenance|root account is locked|Press Enter to continue\.\s*$",
             r"(?s)Loading [^\n]*\.\.\. ?failed[^\n]*\n.*boot: ?$", r"(?s)Error \d+: .*Press any key to continue\.\.\..*for a command-line", r"GRUB loading, please wait\.\.\.\s*Error \d+\n")
 
 
@@ -18,7 +19,7 @@ def decided(text):
 # What something may follow, by itself after some seconds: a menu with a time, a prompt with one.
 LINGERS = r"(?s)error: .*Use the .{1,20} keys to select which|\nboot: ?$|\nPassword: *$"
 # A person is waited for, who can go on from there.
-WAITS = r"(?s)\A(?!.*Booting `).*keys to select which entry is highlighted|Reboot Into Firmware Interface|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated"
+WAITS = r"(?s)\A(?!.*Booting `).*keys to select which entry is highlighted|Reboot Into Firmware Interface|\nboot: ?$|\nPassword: *$|Enter username:\s*$|Error 32: Must be authenticated|You are in (?:rescue|emergency) mode|Spawning shell within the initramfs[^.]*\(initramfs\) ?$"
 
 
 def lingers(text):

@@ -10,10 +10,11 @@ A file of faults says on which machine they are, then names each and gives its s
         append menu "# swept on Friday\\n"
 
 `harmless` is a change that the machine must not mind. FILE is a part of the machine's chain (bases.py) or VOLUME:/PATH; PLACE is
-either, or `disk` for all bytes. Numbers may be hexadecimal, an offset below zero counts from the end; a length of a file may be given in percent.
+either, or `disk` for all bytes; RELEASE in it stands for the version of an installation's kernel. Numbers may be hexadecimal, an offset below zero counts from the end; a length of a file may be given in percent.
 
     delete FILE            rename FILE PATH        truncate FILE LENGTH      write FILE TEXT       append FILE TEXT
     replace FILE OLD NEW   copy FILE FILE          swap FILE FILE            link FILE TARGET      mode FILE OCTAL
+    folder FILE (there may be one already)
     flip PLACE OFFSET MASK zero PLACE [OFFSET LENGTH]   hex PLACE OFFSET BYTES   fill PLACE OFFSET LENGTH BYTE
     move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the CRCs of a GPT header right again)
     lose PLACE [OFFSET LENGTH]                     lose-record FILE
@@ -69,7 +70,7 @@ class Disk:
         """(kind, first sector, path) of a file, or (offset, length) of a place of the disk."""
         if name == "disk":
             return (0, os.path.getsize(self.path))
-        part = self.base.parts.get(name, name)
+        part = self.base.parts.get(name, name.replace("RELEASE", self.base.release))
         if isinstance(part, str):
             volume, found, path = part.partition(":")
             if not found or volume not in self.base.volumes:
@@ -215,6 +216,13 @@ class Disk:
         _, sector, path = self.locate(name)
         there = "Inode:" in self.debugfs(sector, f'stat "{path}"')
         self.debugfs(sector, *([f'rm "{path}"'] if there else []), f'symlink "{path}" "{target}"', write=True)
+
+    def step_folder(self, name):
+        kind, sector, path = self.locate(name)
+        if kind != "ext":
+            output("mmd", "-i", f"{self.path}@@{sector * 512}", "::" + path)
+        elif "Inode:" not in self.debugfs(sector, f'stat "{path}"'):
+            self.debugfs(sector, f'mkdir "{path}"', write=True)
 
     def step_mode(self, name, mode):
         _, sector, path = self.locate(name)

@@ -48,8 +48,8 @@ class Installed(bases.Base):
         kernel = re.search(r"/(vmlinuz-[^/]+)/", listed)
         self.parts = bases.MBR | bases.superblock(volumes) | SYSTEM
         if kernel:
-            release = kernel.group(1).partition("-")[2]
-            self.parts |= {"kernel": f"root:/boot/vmlinuz-{release}", "ramdisk": f"root:/boot/initrd.img-{release}"}
+            self.release = kernel.group(1).partition("-")[2]
+            self.parts |= {"kernel": "root:/boot/vmlinuz-" + self.release, "ramdisk": "root:/boot/initrd.img-" + self.release}
         if "/grub.cfg/" in listed:
             self.parts["menu"] = "root:/boot/grub/grub.cfg"
         if firmware == "bios":

@@ -111,9 +111,34 @@ def work(pid):
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
 
 
+# What a console sends: an order that places the cursor, another one to the terminal, an end of a line, characters.
+SENT = re.compile(r"\x1b\[(\d+);(\d+)H|(\x1bc|\x1b\[H)|\x1b\[[0-9;=?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[a-zA-Z]|([\r\n\b])|([^\x1b\r\n\b]+)|\x1b")
+ROWS = 25
+
+
 def plain(seen):
-    """The console's bytes as lines of text, without the orders to a terminal; what places the cursor begins a line."""
-    text = seen.decode("utf-8", "replace")
-    text = re.sub(r"\x1b\[\d+;\d+H", "\n", text)
-    text = re.sub(r"\x1b\[[0-9;=?]*[A-Za-z]|\x1b[()][A-Z0-9]|\x1b[a-zA-Z]", "", text)
-    return re.sub(r"\n\s*\n+", "\n", text.replace("\r", "\n").replace("\0", ""))
+    """The console's bytes as lines of text, without the orders to a terminal; characters that go on where the last ones ended belong
+    to their line, wherever the cursor was between: on a slow host the firmware takes it to the line's begin and back amid a word."""
+    out, at, end = [], (1, 1), (1, 1)
+    for sent in SENT.finditer(seen.decode("utf-8", "replace").replace("\0", "")):
+        row, column, home, control, text = sent.groups()
+        if row:
+            at = int(row), int(column)
+        elif home:
+            at = 1, 1
+        elif text:
+            if at != end:
+                out.append("\n")
+            out.append(text)
+            at = end = at[0], at[1] + len(text)
+        elif control == "\n":
+            out.append("\n")
+            at = end = min(at[0] + 1, ROWS), at[1]
+        elif control == "\r":
+            at = at[0], 1
+        elif control == "\b":
+            out.append(control)
+            at = end = at[0], max(1, at[1] - 1)
+    if at != end:
+        out.append("\n")
+    return re.sub(r"\n\s*\n+", "\n", "".join(out))

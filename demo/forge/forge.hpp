@@ -103,6 +103,7 @@ struct LvmMarks {
     std::string system_id;     ///< of the group; empty: any host
     std::string group_status;  ///< one more word: "EXPORTED"
     std::string volume_flag;   ///< of every volume: "ACTIVATION_SKIP"
+    std::string group_flag;    ///< "NOAUTOACTIVATE"
 };
 Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes, const LvmMarks& marks = {});
 

@@ -38,8 +38,9 @@ Bytes make_lvm(const std::string& group, const std::vector<LvmVolume>& volumes, 
     const auto quoted = [](const std::string& word) { return word.empty() ? word : "\"" + word + "\""; };
     std::string text =
         group + " {\nid = \"" + id_of(group) + "\"\nseqno = 2\nformat = \"lvm2\"\nstatus = [\"RESIZEABLE\", " +
-        "\"READ\", \"WRITE\"" + (marks.group_status.empty() ? "" : ", ") + quoted(marks.group_status) +
-        "]\nflags = []\n" + (marks.system_id.empty() ? "" : "system_id = " + quoted(marks.system_id) + "\n") +
+        "\"READ\", \"WRITE\"" + (marks.group_status.empty() ? "" : ", ") + quoted(marks.group_status) + "]\nflags = [" +
+        quoted(marks.group_flag) + "]\n" +
+        (marks.system_id.empty() ? "" : "system_id = " + quoted(marks.system_id) + "\n") +
         "extent_size = " + std::to_string(extent / 512) + "\nphysical_volumes {\npv0 {\nid = \"" + id_of("pv" + group) +
         "\"\ndevice = \"/dev/sda2\"\nstatus = [\"ALLOCATABLE\"]\nflags = []\npe_start = 2048\npe_count = ";
     std::size_t count = 0;

@@ -54,7 +54,8 @@ struct SystemVerdict {
     std::string entry;              ///< the primary entry's title; empty: none
     std::string arguments;          ///< … and the kernel's command line that it gives
     bool entry_is_default = false;  ///< the loader starts it unattended
-    /// What somebody must give before it starts: "a choice", "a password", "a user name and password"; empty: nothing.
+    /// What somebody must give before it is up: "a choice", "a password", "a user name and password", "somebody at a
+    /// shell for repairs"; empty: nothing.
     std::string waits_for;
     std::vector<Fallback> fallbacks;
     std::string version;                      ///< as the system itself tells; may be empty

@@ -232,6 +232,11 @@ struct ResolveOptions {
 /// `fs` with another directory as its root, as after mounting a subvolume.
 [[nodiscard]] std::shared_ptr<const FileSystem> rooted_at(std::shared_ptr<const FileSystem> fs, FileId root);
 
+/// `base` with `other` mounted on its folder `point`; null: an empty file system in memory. Where a file's bytes lie is
+/// told of those of `base` alone.
+[[nodiscard]] std::shared_ptr<const FileSystem> mounted_on(std::shared_ptr<const FileSystem> base, FileId point,
+                                                           std::shared_ptr<const FileSystem> other);
+
 /// Recognises and opens the file system that begins in the first bytes of `volume`, whatever layer lies around it.
 /// `others`: further devices of the same file system (Btrfs).
 /// Errors: NotFound (nothing known there), Unsupported (recognised, not readable; the message names it), Malformed,

@@ -147,6 +147,10 @@ struct Menu {
     std::vector<LoaderMessage> messages;  ///< printed while the configuration is read
     bool boots_without_menu = false;      ///< the configuration itself loads and starts a kernel
     std::vector<MenuEntry> direct;        ///< that start, as an entry
+    /// What this loader asks for before it starts a MenuEntry::restricted one.
+    std::string credential = "a password";
+    bool reads_by_itself = false;    ///< a UEFI application with file systems of its own, instead of the firmware's
+    bool goes_on_at_losses = false;  ///< tells which sectors of a kernel it does not get, and starts it without them
 
     /// The entry that starts unattended, through submenus; null when there is none.
     [[nodiscard]] const MenuEntry* unattended() const;

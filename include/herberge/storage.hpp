@@ -59,6 +59,8 @@ struct LayerNames {
     std::vector<std::string> drivers;      ///< modules of Linux besides the layer's own: "raid1", "dm_raid"
     /// Why Linux does not open it unless it is told to: "its group is exported"; empty: nothing keeps it from that.
     std::string held_back;
+    /// Why it is opened only by who asks for it, or its group, by name; empty: nothing says so.
+    std::string waits_to_be_asked;
     /// The only host that opens it (lvmsystemid(7)); empty: any.
     std::string system_id;
 };
@@ -90,6 +92,9 @@ struct Volume : std::enable_shared_from_this<Volume> {
     /// The same volume with one of its subvolumes as the root: `root` is that directory. Its place is the volume's own.
     [[nodiscard]] VolumeRef rooted(FileId root) const;
 
+    /// The same volume with another one mounted on its folder `point`; null: with an empty file system in memory.
+    [[nodiscard]] VolumeRef mounted(FileId point, VolumeRef other) const;
+
     /// The same volume as one device of a file system that has several: `others` are the further ones.
     [[nodiscard]] VolumeRef joined(std::vector<Source> others, std::string listed) const;
 
@@ -117,6 +122,7 @@ private:
 
     VolumeInfo plain_;            ///< without looking for layers
     std::optional<FileId> root_;  ///< none: the file system's own
+    std::optional<std::pair<FileId, VolumeRef>> mount_;
     std::optional<Error> unreadable_mark_;
     mutable std::array<std::once_flag, 3> once_;
     mutable std::array<std::optional<Opened>, 3> opened_;

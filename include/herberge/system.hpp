@@ -5,6 +5,7 @@
 #include <functional>
 #include <map>
 #include <optional>
+#include <set>
 #include <string>
 #include <vector>
 
@@ -34,6 +35,10 @@ struct InstalledSystem {
     std::string version;  ///< "12"
     std::string mark;     ///< the file that identified it
     VolumeRef volume;
+    /// The same with what the system mounts on /usr, where that has a volume of its own; null: it has none.
+    VolumeRef with_programs;
+    /// Its files as the running system has them.
+    [[nodiscard]] const Volume& tree() const { return with_programs != nullptr ? *with_programs : *volume; }
     std::vector<std::string> kernels;  ///< "/boot/vmlinuz-6.1.0-53-cloud-amd64"
     std::int64_t last_used = 0;        ///< seconds since 1970, 0: unknown
     std::string directory;             ///< Windows: "/Windows"; a recovery environment: its imaging file
@@ -119,6 +124,8 @@ public:
     /// The last value given for `name` ("root"); none: absent.
     [[nodiscard]] std::optional<std::string> value(std::string_view name) const;
     [[nodiscard]] bool has(std::string_view word) const;
+    /// Whether the root is mounted so that it can be written: the last of "ro" and "rw"; none: neither is said.
+    [[nodiscard]] std::optional<bool> root_is_writable() const;
     [[nodiscard]] const std::vector<std::string>& words() const { return words_; }
 
 private:
@@ -161,7 +168,9 @@ struct FstabLine {
     int pass = 0;
     [[nodiscard]] bool has_option(std::string_view option) const;
 };
-[[nodiscard]] std::vector<FstabLine> parse_fstab(std::string_view text);
+/// Lines with fewer words than `fewest` are passed over: systemd takes those of two, and looks itself which type the
+/// volume has (getmntent(3)); mount(8) takes none without a type.
+[[nodiscard]] std::vector<FstabLine> parse_fstab(std::string_view text, std::size_t fewest = 3);
 
 /// How a disk is attached, as far as it matters for drivers.
 enum class Controller : std::uint8_t { Ata, Nvme, VirtioBlk, VirtioScsi, Scsi, Usb, Mmc, HyperV, Xen };
@@ -173,9 +182,12 @@ struct RootDemand {
     VolumeRef volume;
     Format file_system = Format::None;
     std::string kernel_release;
-    std::string config;                         ///< the kernel's configuration text; empty: not found
-    std::string builtin;                        ///< modules.builtin; empty: not found
-    bool locked_down = false;                   ///< the kernel refuses modules that carry no signature
+    std::string config;        ///< the kernel's configuration text; empty: not found
+    std::string builtin;       ///< modules.builtin; empty: not found
+    bool locked_down = false;  ///< the kernel refuses modules that carry no signature
+    /// The RAM disk loads what the root needs and what it lists by name, and leaves the rest to the root's modules.
+    bool loads_for_root_alone = false;
+    std::set<std::string, std::less<>> loaded;  ///< the modules that it lists, with '_'
     std::map<std::string, std::string> barred;  ///< modules that are kept from being loaded, and who says so
     /// How the root's disk is attached, where something tells; and what tells it.
     std::optional<Controller> controller;
@@ -218,6 +230,12 @@ struct MediumDrivers {
 /// None: it does, or there is no telling.
 [[nodiscard]] std::optional<Claim> judge_kernel_features(const VolumeInfo& info, const std::string& place,
                                                          std::string_view release);
+/// Has a kernel a driver, once its RAM disk is left: built in, or a module of the root that can be loaded?
+struct DriverAnswer {
+    std::optional<bool> there;  ///< none: no file here tells
+    std::string why;            ///< it is not: "neither built in nor in /lib/modules/6.1.0-50-amd64"
+    std::string place;          ///< the file or folder that lacks it
+};
 /// The init that would run from `root`, in the order kernel and RAM disk try.
 struct InitChoice {
     Claim result;
@@ -226,20 +244,24 @@ struct InitChoice {
     bool from_medium = false;              ///< of a live medium: its RAM disk writes the table of file systems anew
     Processor processor = Processor::X86;  ///< that it must be made for
     std::string kernel_release;            ///< of the kernel that runs then; empty: not known
-    /// Would that kernel mount this format, with the modules of the root? None: it cannot be told. Empty: not asked.
-    std::function<std::optional<bool>(Format format)> has_driver;
+    std::optional<bool> root_checked;      ///< its RAM disk has checked the root's file system; none: not known
+    /// Would that kernel mount this format with these options, with the modules of the root? Empty: not asked.
+    std::function<DriverAnswer(Format format, std::string_view options)> has_driver;
     /// The same of any module, and the option that builds it in.
-    std::function<std::optional<bool>(std::string_view module, std::string_view option)> has_module;
+    std::function<DriverAnswer(std::string_view module, std::string_view option)> has_module;
     std::string flavour;  ///< "systemd", "sysvinit", "busybox", "openrc", "runit", "script" (of its own), or empty
 };
 [[nodiscard]] InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk,
                                     Processor processor = Processor::X86);
-/// Has the kernel that `demand` describes a driver for `wanted`, built in or among the modules of this root? None: no
-/// file here tells.
-[[nodiscard]] std::optional<bool> root_has_driver(const FileSystem& root, const RootDemand& demand, Format wanted);
-/// The same of `module` ("autofs4"), which `option` of the configuration builds in.
-[[nodiscard]] std::optional<bool> root_has_module(const FileSystem& root, const RootDemand& demand,
-                                                  std::string_view module, std::string_view option);
+/// Has the kernel that `demand` describes a driver for `wanted`, built in or among the modules of this root; and for a
+/// FAT the tables of characters that a mount with these `options` asks for?
+[[nodiscard]] DriverAnswer root_has_driver(const FileSystem& root, const RootDemand& demand, Format wanted,
+                                           std::string_view options = {});
+/// The same of `module` ("autofs4"), which `option` of the configuration builds in. A module is loaded by modprobe(8),
+/// which looks into the indices that depmod(8) makes, and needs the file, those of the modules that it is built on, and
+/// no rule that bars it.
+[[nodiscard]] DriverAnswer root_has_module(const FileSystem& root, const RootDemand& demand, std::string_view module,
+                                           std::string_view option);
 /// What that init must start.
 [[nodiscard]] Claim judge_services(const Machine& machine, const Volume& root, const InitChoice& init,
                                    const CommandLine& arguments);

@@ -172,9 +172,11 @@ struct StartOutcome {
     std::vector<Finding> findings;  ///< units that fail and harm nothing else
 };
 /// Goes through the jobs: are programs, devices and accounts there, which conditions hold, whom does a failure drag
-/// along? `processor`: that programs must be made for.
+/// along? `processor`: that programs must be made for; `root_checked`: the RAM disk has checked the root's file system
+/// (InitChoice::root_checked).
 [[nodiscard]] StartOutcome follow_start(const Machine& machine, const Volume& root, const CommandLine& arguments,
-                                        const UnitStore& units, const StartPlan& plan, Processor processor);
+                                        const UnitStore& units, const StartPlan& plan, Processor processor,
+                                        std::optional<bool> root_checked = std::nullopt);
 /// Would the failure of this unit keep the target from being reached? The units that it drags along, the unit first,
 /// the one that ends the start last; empty: it would not.
 [[nodiscard]] std::vector<std::string> dragged_along(const UnitStore& units, const StartPlan& plan,

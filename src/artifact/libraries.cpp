@@ -149,7 +149,7 @@ private:
             return Judged::PassedOver;
         }
         if (!file.elf->complete)
-            return end("(the program dies of a bus error)", "all segments inside the file", "cut short");
+            return end(std::string(killed_at_the_end), "all segments inside the file", "cut short");
         return Judged::Taken;
     }
 

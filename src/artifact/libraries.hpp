@@ -11,6 +11,9 @@
 
 namespace herberge {
 
+/// What stands for a loader's words where a library ends before its segments do: it is killed, and says nothing.
+inline constexpr std::string_view killed_at_the_end = "(the program dies of a bus error)";
+
 /// A file that a dynamic loader may take for a library.
 struct LibraryFile {
     std::string path;                    ///< the real path, links followed

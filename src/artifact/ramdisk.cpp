@@ -38,9 +38,9 @@ bool worth_keeping(std::string_view name) {
            name == "conf/initramfs.conf" || name == "etc/initrd-release" || name == "etc/fstab" ||
            name.starts_with("conf/conf.d/") || name == "conf/param.conf" || name.starts_with("etc/cmdline.d/") ||
            name == "etc/crypttab" || name == "cryptroot/crypttab" || name == "etc/lvm/lvm.conf" ||
-           name == "etc/lvm/lvmlocal.conf" || name == "etc/machine-id" || name.starts_with("cryptroot/keyfiles/") ||
-           name.ends_with(".key") || name.ends_with("keyfile") || name == "crypto_keyfile.bin" ||
-           name.find("modprobe.d/") != std::string_view::npos ||
+           name == "etc/lvm/lvmlocal.conf" || name == "etc/lvm/devices/system.devices" || name == "etc/machine-id" ||
+           name.starts_with("cryptroot/keyfiles/") || name.ends_with(".key") || name.ends_with("keyfile") ||
+           name == "crypto_keyfile.bin" || name.find("modprobe.d/") != std::string_view::npos ||
            name.find("modules-load.d/") != std::string_view::npos || name.ends_with("/modules.builtin");
 }
 

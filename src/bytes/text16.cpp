@@ -52,7 +52,10 @@ char16_t simple_upper(char16_t c) {
         return static_cast<char16_t>(c - 32);
     if (c == 0xFF) return 0x178;
     if (c >= 0x450 && c <= 0x45F) return static_cast<char16_t>(c - 80);
-    if (c >= 0x100 && c <= 0x17F && (c & 1U) != 0 && !(c >= 0x138 && c <= 0x148) && c < 0x178)
+    // Pairs of Latin letters: in two stretches the small one has the even number.
+    const bool even = (c >= 0x139 && c <= 0x148) || (c >= 0x179 && c <= 0x17E);
+    if (c >= 0x100 && c <= 0x17E && c != 0x131 && c != 0x138 && c != 0x149 && c != 0x178 &&
+        (c & 1U) == (even ? 0U : 1U))
         return static_cast<char16_t>(c - 1);
     return c;
 }

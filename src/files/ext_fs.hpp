@@ -91,6 +91,8 @@ public:
                                                                    std::uint32_t permissions) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> with_file(FileId directory, std::string_view name,
                                                             std::span<const std::uint8_t> content) const override;
+    [[nodiscard]] Result<std::vector<VolumeEdit>> with_directory(FileId directory,
+                                                                 std::string_view name) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> with_link(FileId directory, std::string_view name,
                                                             std::string_view target) const override;
     [[nodiscard]] Result<std::vector<VolumeEdit>> with_name(FileId directory, std::string_view name,

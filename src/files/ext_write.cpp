@@ -18,7 +18,7 @@ constexpr std::size_t most_extents = 4;    ///< that lie in the inode itself
 constexpr std::size_t direct_blocks = 12;  ///< … in a file system without extents
 /// In a descriptor of 64 bytes: the upper halves of its counters and checksums.
 constexpr std::size_t free_blocks_high = 0x2C, free_inodes_high = 0x2E, unused_inodes_high = 0x32,
-                      block_checksum_high = 0x38, inode_checksum_high = 0x3A;
+                      used_dirs_high = 0x30, block_checksum_high = 0x38, inode_checksum_high = 0x3A;
 
 template <class T>
 std::vector<std::uint8_t> bytes_of(const T& value) {
@@ -44,6 +44,44 @@ std::size_t padded(std::size_t size) { return (size + 3) / 4 * 4; }
 struct Run {
     std::uint64_t start = 0, blocks = 0;
 };
+
+/// Writes into an inode where its blocks lie: as extents, or one after the other where the file system has none.
+void list_blocks(ondisk::ExtInode& inode, const std::vector<Run>& runs) {
+    const bool extents = (inode.flags & inode_flag::extents) != 0;
+    inode.block.fill(0);
+    ondisk::ExtExtentHeader header{};
+    header.magic = 0xF30A;
+    header.entries = static_cast<std::uint16_t>(runs.size());
+    header.capacity = most_extents;
+    if (extents) std::memcpy(inode.block.data(), &header, sizeof(header));
+    std::uint64_t logical = 0;
+    for (std::size_t i = 0; i < runs.size(); ++i) {
+        const auto& run = runs[i];
+        ondisk::ExtExtent extent{};
+        extent.block = static_cast<std::uint32_t>(logical);
+        extent.length = static_cast<std::uint16_t>(run.blocks);
+        extent.start_low = static_cast<std::uint32_t>(run.start);
+        extent.start_high = static_cast<std::uint16_t>(run.start >> 32U);
+        if (extents) std::memcpy(inode.block.data() + sizeof(header) + i * sizeof(extent), &extent, sizeof(extent));
+        for (std::uint64_t b = 0; !extents && b < run.blocks; ++b) {
+            const ondisk::little_uint32_t block(static_cast<std::uint32_t>(run.start + b));
+            std::memcpy(inode.block.data() + (logical + b) * sizeof(block), &block, sizeof(block));
+        }
+        logical += run.blocks;
+    }
+}
+
+/// An entry of a directory's block.
+void put_entry(std::vector<std::uint8_t>& block, std::size_t at, FileId file, std::string_view name, std::size_t length,
+               std::uint8_t type) {
+    ondisk::ExtDirEntry entry{};
+    entry.inode = static_cast<std::uint32_t>(file);
+    entry.record_length = static_cast<std::uint16_t>(length);
+    entry.name_length = static_cast<std::uint8_t>(name.size());
+    entry.file_type = type;
+    std::memcpy(block.data() + at, &entry, sizeof(entry));
+    std::memcpy(block.data() + at + sizeof(entry), name.data(), name.size());
+}
 
 }  // namespace
 
@@ -285,13 +323,8 @@ Result<VolumeEdit> ExtFs::named(const Inode& directory, std::string_view name, F
                     entry.record_length = static_cast<std::uint16_t>(used);
                     std::memcpy(block->data() + at, &entry, sizeof(entry));
                 }
-                ondisk::ExtDirEntry added{};
-                added.inode = static_cast<std::uint32_t>(file);
-                added.record_length = static_cast<std::uint16_t>(length - used);
-                added.name_length = static_cast<std::uint8_t>(name.size());
-                added.file_type = has_incompat(incompat::filetype) ? type : std::uint8_t{0};
-                std::memcpy(block->data() + at + used, &added, sizeof(added));
-                std::memcpy(block->data() + at + used + sizeof(added), name.data(), name.size());
+                put_entry(*block, at + used, file, name, length - used,
+                          has_incompat(incompat::filetype) ? type : std::uint8_t{0});
                 if (checked) {
                     auto tail = ondisk::from_bytes<ondisk::ExtDirTail>(*block, end);
                     tail.checksum = crc32c(inode_seed(directory), std::span(*block).first(end));
@@ -367,25 +400,9 @@ Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_v
     file.head.size_low = static_cast<std::uint32_t>(content.size());
     file.head.size_high = 0;
     file.head.blocks_low = static_cast<std::uint32_t>(blocks * (block_size_ / 512));
-    file.head.block.fill(0);
-    ondisk::ExtExtentHeader header{};
-    header.magic = 0xF30A;
-    header.entries = static_cast<std::uint16_t>(runs->size());
-    header.capacity = most_extents;
-    if (listed) std::memcpy(file.head.block.data(), &header, sizeof(header));
+    list_blocks(file.head, *runs);
     std::uint64_t logical = 0;
-    for (std::size_t i = 0; i < runs->size(); ++i) {
-        const auto& run = (*runs)[i];
-        ondisk::ExtExtent extent{};
-        extent.block = static_cast<std::uint32_t>(logical);
-        extent.length = static_cast<std::uint16_t>(run.blocks);
-        extent.start_low = static_cast<std::uint32_t>(run.start);
-        extent.start_high = static_cast<std::uint16_t>(run.start >> 32U);
-        if (listed) std::memcpy(file.head.block.data() + sizeof(header) + i * sizeof(extent), &extent, sizeof(extent));
-        for (std::uint64_t b = 0; !listed && b < run.blocks; ++b) {
-            const ondisk::little_uint32_t block(static_cast<std::uint32_t>(run.start + b));
-            std::memcpy(file.head.block.data() + (logical + b) * sizeof(block), &block, sizeof(block));
-        }
+    for (const auto& run : *runs) {
         std::vector<std::uint8_t> bytes(run.blocks * block_size_);
         const std::size_t from = logical * block_size_;
         std::copy_n(content.begin() + static_cast<std::ptrdiff_t>(from), std::min(bytes.size(), content.size() - from),
@@ -397,6 +414,59 @@ Result<std::vector<VolumeEdit>> ExtFs::with_file(FileId directory, std::string_v
     auto inode_edits = written_back(std::move(file));
     if (!inode_edits) return tl::unexpected(inode_edits.error());
     out.insert(out.end(), inode_edits->begin(), inode_edits->end());
+    draft.add_edits(out);
+    return out;
+}
+
+Result<std::vector<VolumeEdit>> ExtFs::with_directory(FileId directory, std::string_view name) const {
+    constexpr std::uint8_t kind = 2;
+    constexpr std::uint16_t most_links = 64000;
+    auto folder = folder_for(directory, name);
+    if (!folder) return tl::unexpected(folder.error());
+    if (const auto known = lookup(directory, name); known || known.error().kind != ErrorKind::NotFound)
+        return fail(ErrorKind::WrongType, "this name is taken", inode_place(directory), {}, printable(name));
+    if (folder->head.links >= most_links)
+        return fail(ErrorKind::TooLarge, "the directory has as many others as it can have", inode_place(directory));
+    Draft draft{*this, {}, 0, 0};
+    const auto home = static_cast<std::uint32_t>((directory - 1) / super_.inodes_per_group);
+    auto fresh = new_inode(draft, home, 040755);
+    if (!fresh) return tl::unexpected(fresh.error());
+    auto entry = named(*folder, name, fresh->number, kind);
+    if (!entry) return tl::unexpected(entry.error());
+    const auto runs = draft.take_blocks(1, home);
+    if (!runs) return tl::unexpected(runs.error());
+    const auto group = draft.group(static_cast<std::uint32_t>((fresh->number - 1) / super_.inodes_per_group));
+    if (!group) return tl::unexpected(group.error());
+    draft.count(**group, offsetof(ondisk::ExtGroup, used_dirs_low), used_dirs_high, 1);
+
+    std::vector<std::uint8_t> block(block_size_);
+    const bool checked = has_ro_compat(ro_compat::metadata_csum);
+    const std::size_t end = block.size() - (checked ? sizeof(ondisk::ExtDirTail) : 0);
+    const std::size_t first = sizeof(ondisk::ExtDirEntry) + padded(1);
+    const std::uint8_t type = has_incompat(incompat::filetype) ? kind : std::uint8_t{0};
+    put_entry(block, 0, fresh->number, ".", first, type);
+    put_entry(block, first, directory, "..", end - first, type);
+    if (checked) {
+        ondisk::ExtDirTail tail{};
+        tail.record_length = sizeof(tail);
+        tail.file_type = 0xDE;
+        tail.checksum = crc32c(inode_seed(*fresh), std::span(block).first(end));
+        std::memcpy(block.data() + end, &tail, sizeof(tail));
+    }
+
+    fresh->head.links = 2;
+    fresh->head.flags = has_incompat(incompat::extents) ? inode_flag::extents : 0U;
+    fresh->head.size_low = static_cast<std::uint32_t>(block_size_);
+    fresh->head.blocks_low = static_cast<std::uint32_t>(block_size_ / 512);
+    list_blocks(fresh->head, *runs);
+    folder->head.links = static_cast<std::uint16_t>(folder->head.links + 1);
+    std::vector<VolumeEdit> out{std::move(*entry), {runs->front().start * block_size_, std::move(block)}};
+    for (Inode* one : {&*fresh, &*folder}) {
+        std::memcpy(one->raw.data(), &one->head, sizeof(one->head));
+        auto edits = written_back(std::move(*one));
+        if (!edits) return tl::unexpected(edits.error());
+        out.insert(out.end(), edits->begin(), edits->end());
+    }
     draft.add_edits(out);
     return out;
 }

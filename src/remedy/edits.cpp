@@ -202,6 +202,14 @@ Result<void> lay_all(Workshop& shop, const Volume& volume, const Result<std::vec
 
 }  // namespace
 
+Result<void> put_folder(Workshop& shop, std::string_view volume, const std::string& path) {
+    const Machine machine = shop.machine();
+    const auto place = in_folder(machine, volume, path);
+    if (!place) return tl::unexpected(place.error());
+    const auto& folder = place->folder;
+    return lay_all(shop, *folder.volume, folder.files->with_directory(folder.file.file.id, place->name));
+}
+
 Result<void> put_link(Workshop& shop, std::string_view volume, const std::string& path, std::string_view target) {
     const Machine machine = shop.machine();
     const auto place = in_folder(machine, volume, path);

@@ -27,6 +27,9 @@ Result<void> set_content(Workshop& shop, std::string_view volume, const std::str
 Result<void> put_file(Workshop& shop, std::string_view volume, const std::string& path,
                       std::span<const std::uint8_t> content);
 
+/// An empty folder at `path`, in a folder that is there. Errors: as put_file; WrongType (the name is taken).
+Result<void> put_folder(Workshop& shop, std::string_view volume, const std::string& path);
+
 /// A symbolic link at `path`, in a folder that is there. Errors: as put_file; WrongType (the name is taken).
 Result<void> put_link(Workshop& shop, std::string_view volume, const std::string& path, std::string_view target);
 

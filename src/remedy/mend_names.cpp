@@ -211,6 +211,23 @@ void usual_links(const Case& stopped, std::vector<Idea>& out) {
     }
 }
 
+/// Folders that the kernel's own file systems are mounted on.
+void usual_folders(const Case& stopped, std::vector<Idea>& out) {
+    if (!stopped.has(Code::InitFolderMissing)) return;
+    for (const auto& evidence : stopped.rung.evidence) {
+        const auto place = file_place(evidence.place);
+        if (!place) continue;
+        out.push_back({fmt::format("make the folder {}", place->text()),
+                       {},
+                       [place = *place](Workshop& shop) -> Result<void> {
+                           // Something else may have the name.
+                           (void)hide_file(shop, place.volume, place.path);
+                           return put_folder(shop, place.volume, place.path);
+                       },
+                       8});
+    }
+}
+
 }  // namespace
 
 void propose_names(const Case& stopped, std::vector<Idea>& out) {
@@ -221,6 +238,7 @@ void propose_names(const Case& stopped, std::vector<Idea>& out) {
     }
     hive_backups(stopped, out);
     usual_links(stopped, out);
+    usual_folders(stopped, out);
 }
 
 }  // namespace herberge::remedy

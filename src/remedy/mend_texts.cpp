@@ -321,23 +321,27 @@ void default_label(const TextFile& file, std::vector<Idea>& out) {
     offer(file, joined(lines), fmt::format("in {}, let DEFAULT name the label {}", file.place(), label), {}, 12, out);
 }
 
-/// /etc/fstab demands what is not there: the line becomes a comment.
+/// /etc/fstab demands what is not there, or cannot be mounted: the line becomes a comment.
 void fstab(const Case& stopped, std::vector<Idea>& out) {
     if (!stopped.system.place || stopped.rung.stage != Stage::Services) return;
     const auto file = text_file(stopped.machine, *stopped.system.place + ":/etc/fstab");
     if (!file) return;
     const auto lines = lines_of(file->text);
-    for (const auto& line : parse_fstab(file->text)) {
+    for (const auto& line : parse_fstab(file->text, 2)) {
         if (line.mount_point == "/" || line.line < 1 || static_cast<std::size_t>(line.line) > lines.size()) continue;
         const auto device = resolve_device(stopped.machine, line.device);
-        if (device.volume != nullptr || device.cannot_tell || device.kind == RootReference::Kind::Other) continue;
+        const bool gone = device.volume == nullptr && !device.cannot_tell && device.kind != RootReference::Kind::Other;
+        const bool named = std::ranges::any_of(stopped.rung.evidence, [&](const Evidence& one) {
+            return one.place == file->place() && one.line == line.line;
+        });
+        if (!gone && !named) continue;
         auto changed = lines;
         auto& text = changed[static_cast<std::size_t>(line.line) - 1];
         // As long as before: the comment's mark takes the place of a letter of the device, which the step names.
         text.front() = '#';
         offer(*file, joined(changed),
-              fmt::format("in {}, make line {} a comment ({} for {} is not there)", file->place(), line.line,
-                          line.device, line.mount_point),
+              fmt::format("in {}, make line {} a comment ({} for {} {})", file->place(), line.line, line.device,
+                          line.mount_point, gone ? "is not there" : "cannot be mounted"),
               fmt::format("{} is not mounted any more", line.mount_point), 14, out);
     }
 }

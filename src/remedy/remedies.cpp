@@ -23,6 +23,21 @@ std::vector<Remedy> remedies() {
             {"lists of sectors", propose_syslinux}};
 }
 
+namespace {
+
+std::string to_bring_for_root(const StageState& rung) {
+    switch (rung.findings.empty() ? Code::RootNotFound : rung.findings.front()) {
+        case Code::RootNotOpened:
+            return "a RAM disk whose settings open it, made anew by a running system, or the volume's marks changed by "
+                   "its own tools there";
+        case Code::RamdiskNoLayerProgram: return "a RAM disk with the program that opens what the root lies in";
+        case Code::RamdiskNoRootScript: return "a RAM disk with that script, by the package that has it";
+        default: return "a RAM disk with the drivers that are missing, or the root file system from a backup";
+    }
+}
+
+}  // namespace
+
 std::string to_bring(const Case& stopped) {
     const std::string place = stopped.system.place.value_or("the disk");
     switch (stopped.rung.stage) {
@@ -40,7 +55,7 @@ std::string to_bring(const Case& stopped) {
         case Stage::Kernel:
             return "the kernel or system loader of the same version, from its package or install medium";
         case Stage::Ramdisk: return "a RAM disk for this kernel, made by its own generator from a running system";
-        case Stage::Root: return "a RAM disk with the drivers that are missing, or the root file system from a backup";
+        case Stage::Root: return to_bring_for_root(stopped.rung);
         case Stage::Init: return "the init or its libraries of the same version, from its package";
         case Stage::Services: return "the program that is missing, from its package";
     }

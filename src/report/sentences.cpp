@@ -76,7 +76,8 @@ std::string headline(const Verdict& verdict) {
 }
 
 std::string entry_sentence(const SystemVerdict& system) {
-    if (system.entry_is_default) return "which starts unattended";
+    if (system.entry_is_default && system.waits_for.empty()) return "which starts unattended";
+    if (system.entry_is_default) return "which starts unattended, and then waits for " + system.waits_for;
     if (!system.waits_for.empty()) return "which waits for " + system.waits_for;
     return "the first that names this system; another one starts unattended";
 }

@@ -117,6 +117,11 @@ private:
         if (group_.text.root.has_word("status", "EXPORTED")) names.held_back = "its group is exported";
         else if (volume.has_word("flags", "ACTIVATION_SKIP"))
             names.held_back = "it is marked to be skipped when volumes are opened";
+        // "vgchange --setautoactivation n" (lib/format_text/flags.c: NOAUTOACTIVATE, of either).
+        if (group_.text.root.has_word("flags", "NOAUTOACTIVATE"))
+            names.waits_to_be_asked = "its group is marked not to be opened by itself";
+        else if (volume.has_word("flags", "NOAUTOACTIVATE"))
+            names.waits_to_be_asked = "it is marked not to be opened by itself";
         used_.clear();
         drivers_.clear();
         auto source = content(volume, place, 0);

@@ -10,6 +10,7 @@
 
 #include "files/ext.hpp"
 #include "files/stored.hpp"
+#include "storage/disk_letters.hpp"
 #include "storage/layers.hpp"
 
 namespace herberge {
@@ -196,7 +197,7 @@ PartitionNames partition_names(const Disk& disk, const Partition& partition) {
         out.grub = "—";
         return out;
     }
-    out.linux_name = fmt::format("sd{}{}", static_cast<char>('a' + index % 26), partition.number);
+    out.linux_name = fmt::format("sd{}{}", disk_letters(disk.number), partition.number);
     out.grub = fmt::format("hd{},{}{}", index, gpt ? "gpt" : "msdos", partition.number);
     if (gpt) return out;
     out.legacy = fmt::format("hd{},{}", index, partition.number - 1);
@@ -213,7 +214,7 @@ PartitionNames disk_names(const Disk& disk) {
     const int index = disk.number - 1;
     if (disk.optical) return {fmt::format("sr{}", index), "cd", "cd", {}};
     const std::string hd = fmt::format("hd{}", index);
-    return {fmt::format("sd{}", static_cast<char>('a' + index % 26)), hd, hd, {}};
+    return {fmt::format("sd{}", disk_letters(disk.number)), hd, hd, {}};
 }
 
 std::optional<MisplacedVolume> find_misplaced_volume(const Disk& disk) {

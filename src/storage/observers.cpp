@@ -80,6 +80,13 @@ VolumeRef Volume::rooted(FileId root) const {
     return out;
 }
 
+VolumeRef Volume::mounted(FileId point, VolumeRef other) const {
+    const auto out = copied();
+    out->root_ = root_;
+    out->mount_ = {point, std::move(other)};
+    return out;
+}
+
 VolumeRef Volume::joined(std::vector<Source> others, std::string listed) const {
     const auto out = copied();
     out->other_devices = std::move(others);
@@ -107,6 +114,12 @@ const Volume::Opened& Volume::opened(Reader reader) const {
     std::call_once(once_[which], [&] {
         opened_[which] = open_file_system(source, reader, other_devices);
         if (root_ && *opened_[which]) opened_[which] = rooted_at(**opened_[which], *root_);
+        if (!mount_ || !*opened_[which]) return;
+        const auto& [point, other] = *mount_;
+        std::shared_ptr<const FileSystem> fs;
+        if (other != nullptr)
+            if (const auto& its = other->opened(reader)) fs = *its;
+        opened_[which] = mounted_on(**opened_[which], point, std::move(fs));
     });
     return *opened_[which];
 }

@@ -13,18 +13,6 @@ namespace herberge {
 
 namespace {
 
-std::string module_name(std::string_view name) {
-    std::string out(name);
-    std::ranges::replace(out, '-', '_');
-    return out;
-}
-
-/// A command that loads nothing, whether or not it calls that a success.
-bool loads_nothing(std::string_view command) {
-    const auto leaf = command.substr(std::min(command.rfind('/') + 1, command.size()));
-    return leaf == "false" || leaf == "true" || leaf == ":";
-}
-
 class Collector {
 public:
     explicit Collector(const Ramdisk* ramdisk) : ramdisk_(ramdisk) {}
@@ -51,8 +39,9 @@ private:
     void bar(std::string_view name, const std::string& who, bool for_good) {
         if (name.empty()) return;
         // Drivers of file systems and layers are loaded by name, too.
-        if (for_good) out_.emplace(module_name(name), who);
-        else if (drivers::is_disk_driver(module_name(name))) for_devices_.emplace(module_name(name), who);
+        if (for_good) out_.emplace(drivers::module_name(name), who);
+        else if (drivers::is_disk_driver(drivers::module_name(name)))
+            for_devices_.emplace(drivers::module_name(name), who);
     }
 
     void files() {
@@ -66,7 +55,7 @@ private:
             each_line(file.content, [&, &name = path](int number, std::string_view line) {
                 const auto words = blank_words(line);
                 if (words.empty() || words[0].starts_with('#')) return;
-                if (list) asked_for_.insert(module_name(words[0]));
+                if (list) asked_for_.insert(drivers::module_name(words[0]));
                 else rule(words, fmt::format("{} in the RAM disk, line {}", name, number));
             });
         }
@@ -74,7 +63,7 @@ private:
 
     void rule(const std::vector<std::string>& words, const std::string& who) {
         if (words.size() == 2 && words[0] == "blacklist") bar(words[1], who, false);
-        if (words.size() >= 3 && words[0] == "install" && loads_nothing(words[2])) bar(words[1], who, true);
+        if (words.size() >= 3 && words[0] == "install" && drivers::loads_nothing(words[2])) bar(words[1], who, true);
     }
 
     const Ramdisk* ramdisk_;

@@ -8,6 +8,7 @@
 #include <herberge/system.hpp>
 
 #include "artifact/libraries.hpp"
+#include "system/config_text.hpp"
 #include "system/drivers.hpp"
 #include "system/ramdisk_screens.hpp"
 
@@ -165,6 +166,17 @@ bool is_disk_driver(std::string_view module) {
     });
 }
 
+std::string module_name(std::string_view written) {
+    std::string out(written);
+    std::ranges::replace(out, '-', '_');
+    return out;
+}
+
+bool loads_nothing(std::string_view command) {
+    const auto leaf = command.substr(std::min(command.rfind('/') + 1, command.size()));
+    return leaf == "false" || leaf == "true" || leaf == ":";
+}
+
 bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module) {
     return ramdisk != nullptr && ramdisk->has_module(module) && !demand.barred.contains(std::string(module)) &&
            !(demand.locked_down && ramdisk->unsigned_modules.contains(module));
@@ -175,6 +187,12 @@ RootDemand demand_of(const VolumeRef& root, const FileReference& kernel, const K
     RootDemand out;
     out.volume = root;
     if (root != nullptr) out.file_system = root->info.format;
+    out.loads_for_root_alone = ramdisk != nullptr && ramdisk->builder == "initramfs-tools";
+    if (const auto* list = ramdisk != nullptr ? ramdisk->find("/conf/modules") : nullptr)
+        each_line(list->content, [&](int, std::string_view line) {
+            const auto words = blank_words(line);
+            if (!words.empty() && !words[0].starts_with('#')) out.loaded.insert(module_name(words[0]));
+        });
     out.kernel_release = image.release;
     if (image.release.empty()) return out;
     const std::string config = "config-" + image.release;

@@ -17,6 +17,10 @@ enum class Told : std::uint8_t { Yes, No, Unknown };
 [[nodiscard]] Told builtin(const RootDemand& demand, std::string_view module, std::string_view option);
 /// A driver of disks or of what they are attached to: it is loaded because the device is there.
 [[nodiscard]] bool is_disk_driver(std::string_view module);
+/// A module's name as the kernel has it: '-' is '_'.
+[[nodiscard]] std::string module_name(std::string_view written);
+/// A command that loads nothing, whether or not it calls that a success.
+[[nodiscard]] bool loads_nothing(std::string_view command);
 /// A module of the RAM disk that this kernel would load.
 [[nodiscard]] bool brings(const Ramdisk* ramdisk, const RootDemand& demand, std::string_view module);
 

@@ -6,6 +6,7 @@
 
 #include <herberge/system.hpp>
 
+#include "artifact/libraries.hpp"
 #include "bytes/lost.hpp"
 #include "system/packages.hpp"
 #include "system/ramdisk_screens.hpp"
@@ -33,27 +34,6 @@ std::string flavour_of(const FileSystem& fs, const Executable& program) {
     return {};
 }
 
-/// The init and its libraries against what their packages brought. One that differs may well work: a risk.
-void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program, Claim& result) {
-    const PackageLists lists(fs);
-    auto paths = program.libraries;
-    paths.push_back(program.path);
-    for (const auto& path : paths) {
-        const auto name = path.substr(path.rfind('/') + 1);
-        // "libm.so.6" comes with libc6, "libmount.so.1" with libmount1: packages begin with the library's name.
-        std::vector<std::string> packages = {"systemd", "libsystemd", "sysvinit", "busybox", "libc6", "init"};
-        if (name.starts_with("lib")) packages.push_back(name.substr(0, name.find_first_of(".-")));
-        const auto found = resolve(fs, path);
-        const auto file = found ? fs.open(found->file.id, path) : tl::unexpected(found.error());
-        const auto digest = file ? lists.digest(path, **file, packages) : std::nullopt;
-        if (!digest || digest->same) continue;
-        result.findings.push_back(
-            make_finding(Code::FileDiffersFromPackage,
-                         fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
-                         {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
-    }
-}
-
 /// The program, its libraries, and what links them, as far as they can be opened.
 template <class Visit>
 void each_part(const FileSystem& fs, const std::string& place, const Executable& program, const Visit& visit) {
@@ -66,6 +46,23 @@ void each_part(const FileSystem& fs, const std::string& place, const Executable&
             found ? fs.open(found->file.id, fmt::format("{}:{}", place, path)) : tl::unexpected(found.error());
         if (file) visit(path, **file);
     }
+}
+
+/// The init and its libraries against what their packages brought. One that differs may well work: a risk.
+void compare_with_packages(const FileSystem& fs, const std::string& place, const Executable& program, Claim& result) {
+    const PackageLists lists(fs);
+    each_part(fs, place, program, [&](const std::string& path, const ByteSource& file) {
+        const auto name = path.substr(path.rfind('/') + 1);
+        // "libm.so.6" comes with libc6, "libmount.so.1" with libmount1: packages begin with the library's name.
+        std::vector<std::string> packages = {"systemd", "libsystemd", "sysvinit", "busybox", "libc6", "init"};
+        if (name.starts_with("lib")) packages.push_back(name.substr(0, name.find_first_of(".-")));
+        const auto digest = lists.digest(path, file, packages);
+        if (!digest || digest->same) return;
+        result.findings.push_back(
+            make_finding(Code::FileDiffersFromPackage,
+                         fmt::format("{}:{} is not the file that the package {} brought", place, path, digest->package),
+                         {evidence_place(place + ":" + digest->list, digest->expected, digest->found)}));
+    });
 }
 
 /// The first 512 bytes of a file's code that are zeros, where a sector of the file begins; none: there are no such.
@@ -113,6 +110,60 @@ void doubt_for_losses(const FileSystem& fs, const std::string& place, const Exec
     });
 }
 
+/// It has its execute bit, and executing it fails.
+bool is_refused(Code code) {
+    return code == Code::ProgramInterpreterMissing || code == Code::ProgramFormat || code == Code::ProgramArchitecture;
+}
+/// Executed, and dead at once: of a library that is not there, or at a page behind the file's end.
+bool dies_at_once(Code code) { return code == Code::ProgramLibraryMissing || code == Code::ProgramCut; }
+
+/// What is seen of a program that the RAM disk or the kernel executes, and that does not come to run.
+std::string screen_not_run(const std::string& asked, const Executable& program, const Ramdisk* ramdisk, bool given) {
+    if (program.code == Code::ProgramCut || program.missing_library.ends_with(killed_at_the_end))
+        return screen_init_dies(SIGBUS);
+    if (program.code == Code::ProgramLibraryMissing)
+        return fmt::format(
+            "{}: error while loading shared libraries: {}\n"
+            "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
+            asked, printable(program.missing_library));
+    if (ramdisk == nullptr)
+        return given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", asked)
+                     : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
+    if (is_refused(*program.code))
+        // The RAM disk's test for the execute bit passes; executing then fails.
+        return screen_init_refused(
+            asked, program.code == Code::ProgramInterpreterMissing ? "No such file or directory" : "Exec format error",
+            *ramdisk);
+    return screen_init_missing(asked, *ramdisk);
+}
+
+/// A folder that init, or what hands over to it, mounts a file system of the kernel's on, and that is not there. One
+/// on a root that may be written is made (systemd src/shared/mount-setup.c; initramfs-tools' init; really started).
+bool lacks_folder(const Volume& root, const FileSystem& fs, const CommandLine& arguments, const Ramdisk* ramdisk,
+                  InitChoice& out) {
+    const bool hands_over = ramdisk != nullptr && ramdisk->builder == "initramfs-tools";
+    if (ramdisk != nullptr && !hands_over) return false;
+    const bool made = arguments.root_is_writable() == true;
+    for (const std::string folder : {"/dev", "/proc", "/sys", "/run"}) {
+        const auto found = resolve(fs, folder);
+        if (found ? found->file.type == FileType::Directory : found.error().kind != ErrorKind::NotFound) continue;
+        const bool no_console = hands_over && folder == "/dev";
+        if (!no_console && (made || out.flavour != "systemd")) continue;
+        out.result.break_with(make_finding(
+            Code::InitFolderMissing,
+            fmt::format("the root has no folder {}: {}", folder,
+                        no_console ? "the RAM disk cannot hand the console over to init"
+                                   : "systemd cannot mount what belongs there, and stops"),
+            {evidence_place(fmt::format("{}:{}", root.place, folder), "a folder", found ? "not one" : "not there")},
+            no_console         ? "can't open /root/dev/console: no such file\n"
+                                 "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00000100 ]---"
+            : folder == "/run" ? "[!!!!!!] Failed to mount API filesystems.\nFreezing execution."
+                               : "[!!!!!!] Failed to mount early API filesystems.\nFreezing execution."));
+        return true;
+    }
+    return false;
+}
+
 }  // namespace
 
 InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ramdisk* ramdisk, Processor processor) {
@@ -125,6 +176,11 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     }
     const auto given = arguments.value("init");
     out.asked = given.value_or("/sbin/init");
+    if (ramdisk != nullptr && ramdisk->builder == "initramfs-tools") {
+        const bool skips = arguments.has("fastboot") || arguments.value("fsck.mode") == "skip";
+        const bool has = ramdisk->find("/sbin/fsck") != nullptr || ramdisk->find("/usr/sbin/fsck") != nullptr;
+        out.root_checked = has && !skips;
+    }
     out.program = judge_executable(*fs, root.place, out.asked, processor);
     auto& result = out.result;
     if (out.program.runs) {
@@ -134,26 +190,31 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
                           ? fmt::format("{} can be executed", out.asked)
                           : fmt::format("{} leads to {}, which can be executed", out.asked, out.program.path);
         result.evidence = out.program.evidence;
+        if (lacks_folder(root, *fs, arguments, ramdisk, out)) return out;
         compare_with_packages(*fs, root.place, out.program, result);
         doubt_for_losses(*fs, root.place, out.program, result);
         doubt_for_zeros(*fs, root.place, out.program, result);
         return out;
     }
     const Executable first = out.program;
-    // Executed, and dead at once: of a library that is not there, or at a page behind the file's end.
-    const bool executed = first.code == Code::ProgramLibraryMissing || first.code == Code::ProgramCut;
-    // It has its execute bit, and executing it fails.
-    const bool refused = first.code == Code::ProgramInterpreterMissing || first.code == Code::ProgramFormat ||
-                         first.code == Code::ProgramArchitecture;
     // What is tried next: the kernel's own list (init/main.c) when it mounts the root itself and init= is not given;
     // initramfs-tools has the same list, and asks for the execute bit only. Other RAM disks give up.
+    const bool asks_for_the_bit = ramdisk != nullptr && ramdisk->builder == "initramfs-tools";
     const bool tries_others =
-        !executed && (ramdisk == nullptr ? !given : ramdisk->builder == "initramfs-tools" && !refused);
+        !dies_at_once(*first.code) && (ramdisk == nullptr ? !given : asks_for_the_bit && !is_refused(*first.code));
     if (tries_others) {
         for (const std::string_view other : {"/sbin/init", "/etc/init", "/bin/init", "/bin/sh"}) {
             if (other == out.asked) continue;
             auto next = judge_executable(*fs, root.place, other, processor);
-            if (!next.runs) continue;
+            if (!next.runs) {
+                if (!asks_for_the_bit || !next.code || !(is_refused(*next.code) || dies_at_once(*next.code))) continue;
+                result.break_with(make_finding(
+                    *first.code,
+                    fmt::format("the init {} cannot run: {}; and {}, which is tried next, cannot either: {}", out.asked,
+                                first.why, other, next.why),
+                    first.evidence, screen_not_run(std::string(other), next, ramdisk, given.has_value())));
+                return out;
+            }
             if (other == "/bin/sh") {
                 // A shell takes the place of the system: nothing is mounted, nothing starts.
                 result.break_with(make_finding(
@@ -174,25 +235,8 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
             return out;
         }
     }
-    std::string symptom;
-    if (first.code == Code::ProgramCut) symptom = screen_init_dies(SIGBUS);
-    else if (executed)
-        symptom = fmt::format(
-            "{}: error while loading shared libraries: {}\n"
-            "---[ end Kernel panic - not syncing: Attempted to kill init! exitcode=0x00007f00 ]---",
-            out.asked, printable(first.missing_library));
-    else if (ramdisk == nullptr)
-        symptom = given ? fmt::format("Kernel panic - not syncing: Requested init {} failed (error -2).", *given)
-                        : "Kernel panic - not syncing: No working init found.  Try passing init= option to kernel.";
-    else if (refused)
-        // The RAM disk's test for the execute bit passes; executing then fails.
-        symptom = screen_init_refused(
-            out.asked,
-            first.code == Code::ProgramInterpreterMissing ? "No such file or directory" : "Exec format error",
-            *ramdisk);
-    else symptom = screen_init_missing(out.asked, *ramdisk);
     result.break_with(make_finding(*first.code, fmt::format("the init {} cannot run: {}", out.asked, first.why),
-                                   first.evidence, std::move(symptom)));
+                                   first.evidence, screen_not_run(out.asked, first, ramdisk, given.has_value())));
     return out;
 }
 

@@ -8,6 +8,7 @@
 
 #include "system/medium.hpp"
 #include "system/recovery.hpp"
+#include "system/usr_mount.hpp"
 #include "system/windows.hpp"
 
 namespace herberge {
@@ -106,8 +107,13 @@ std::optional<InstalledSystem> identify_linux(const Volume& volume) {
 }
 
 /// A system at the volume's top, or in one of its subvolumes: in the one that is mounted by itself, else the first.
-std::optional<InstalledSystem> identify_linux_within(const Volume& volume) {
-    if (auto out = identify_linux(volume)) return out;
+std::optional<InstalledSystem> identify_linux_within(const Machine& machine, const Volume& volume) {
+    const auto tree = with_usr(machine, volume.shared_from_this());
+    if (auto out = identify_linux(*tree)) {
+        if (tree.get() != &volume) out->with_programs = tree;
+        out->volume = volume.shared_from_this();
+        return out;
+    }
     const FileSystem* fs = volume.files(Observer::Analyst);
     if (fs == nullptr || !volume.info.is(Family::Btrfs)) return std::nullopt;
     std::vector<FileId> roots{fs->usual_root()};
@@ -150,7 +156,7 @@ std::vector<InstalledSystem> find_systems(const Machine& machine) {
             if (std::ranges::find(arrays, volume.info.uuid) != arrays.end()) return;
             arrays.push_back(volume.info.uuid);
         }
-        if (auto system = identify_linux_within(volume)) out.push_back(std::move(*system));
+        if (auto system = identify_linux_within(machine, volume)) out.push_back(std::move(*system));
         else if (auto medium = identify_medium(volume)) out.push_back(std::move(*medium));
         for (auto& system : find_windows(volume)) out.push_back(std::move(system));
         for (auto& system : find_recovery(volume)) out.push_back(std::move(system));
@@ -185,6 +191,12 @@ std::optional<std::string> CommandLine::value(std::string_view name) const {
             return word->substr(name.size() + 1);
     }
     return std::nullopt;
+}
+
+std::optional<bool> CommandLine::root_is_writable() const {
+    const auto last = std::find_if(words_.rbegin(), words_.rend(),
+                                   [](const std::string& word) { return word == "ro" || word == "rw"; });
+    return last != words_.rend() ? std::optional(*last == "rw") : std::nullopt;
 }
 
 bool CommandLine::has(std::string_view word) const { return std::ranges::find(words_, word) != words_.end(); }

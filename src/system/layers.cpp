@@ -9,8 +9,8 @@
 #include <herberge/unlock.hpp>
 
 #include "bytes/listed.hpp"
-#include "storage/lvm_metadata.hpp"
 #include "system/drivers.hpp"
+#include "system/lvm_opening.hpp"
 
 namespace herberge {
 
@@ -118,57 +118,6 @@ std::optional<Finding> cipher_lacks(const Volume& encrypted, const Ramdisk* ramd
     return std::nullopt;
 }
 
-/// A text of LVM's configuration in the RAM disk; empty: there is none, or it cannot be read.
-lvm::Item lvm_settings(const Ramdisk* ramdisk, std::string_view path) {
-    const auto* file = ramdisk != nullptr ? ramdisk->find(path) : nullptr;
-    if (file == nullptr) return {};
-    return lvm::parse(file->content, "RAM disk:/" + std::string(path)).value_or(lvm::Item{});
-}
-
-/// A setting of a section, written in it or as "section/name".
-std::string setting(const lvm::Item& settings, const std::string& section, std::string_view name) {
-    const auto flat = settings.text(fmt::format("{}/{}", section, name));
-    const auto* inside = settings.find(section);
-    return !flat.empty() || inside == nullptr ? flat : inside->text(name);
-}
-
-/// Groups that name a host are opened by no other (lvmsystemid(7)); exported ones, and volumes marked so, by nobody.
-std::optional<Finding> kept_from_opening(const Volume& volume, const Ramdisk* ramdisk) {
-    const auto breaks = [&](const std::string& why, std::string screen) {
-        return make_finding(Code::RootNotOpened, fmt::format("the RAM disk does not open {}: {}", volume.place, why),
-                            {evidence_place(volume.place, {}, why)}, std::move(screen));
-    };
-    const std::string& group = volume.names.linux_names.back();
-    const std::string_view name = std::string_view(group).substr(0, group.find('/'));
-    if (!volume.names.held_back.empty())
-        return breaks(volume.names.held_back, volume.names.held_back.ends_with("exported")
-                                                  ? fmt::format("Volume group \"{}\" is exported", name)
-                                                  : std::string{});
-    const std::string& wanted = volume.names.system_id;
-    if (wanted.empty()) return std::nullopt;
-    const auto settings = lvm_settings(ramdisk, "etc/lvm/lvm.conf");
-    const auto local = lvm_settings(ramdisk, "etc/lvm/lvmlocal.conf");
-    const auto source = setting(settings, "global", "system_id_source");
-    std::string own;
-    if (source == "lvmlocal") own = setting(local, "local", "system_id");
-    else if (source == "machineid") {
-        const auto* file = ramdisk->find("etc/machine-id");
-        own = file != nullptr ? file->content.substr(0, file->content.find('\n')) : std::string{};
-    } else if (!source.empty() && source != "none") {
-        return std::nullopt;  // the host's name, or a file whose content is not kept
-    }
-    if (own == wanted) return std::nullopt;
-    for (const auto* part : {&local, local.find("local")})
-        if (part != nullptr)
-            if (part->has_word("extra_system_ids", wanted) || part->has_word("local/extra_system_ids", wanted))
-                return std::nullopt;
-    return breaks(
-        fmt::format("its group belongs to the host \"{}\", and LVM in the RAM disk {}", printable(wanted),
-                    own.empty() ? "knows no name of this one" : fmt::format("calls this one \"{}\"", printable(own))),
-        fmt::format("Cannot access VG {} with system ID {} with {}local system ID{}{}.", name, wanted,
-                    own.empty() ? "unknown " : "", own.empty() ? "" : " ", own));
-}
-
 /// "lvm/inn/root", and what it is made of, down to the disks.
 void collect(const Volume& volume, std::vector<const Volume*>& out, int depth) {
     constexpr int most_depth = 8;
@@ -176,26 +125,6 @@ void collect(const Volume& volume, std::vector<const Volume*>& out, int depth) {
     if (std::ranges::find(out, &volume) != out.end()) return;
     out.push_back(&volume);
     for (const auto& member : volume.made_of) collect(*member, out, depth + 1);
-}
-
-/// dracut opens what rd.lvm.lv= and rd.lvm.vg= name, and everything when neither is given (dracut.cmdline(7)).
-std::optional<std::string> not_told_to_open(const Volume& volume, const CommandLine& arguments) {
-    if (arguments.value("rd.lvm").value_or("1") == "0" || arguments.has("rd_NO_LVM"))
-        return "rd.lvm=0 keeps the RAM disk from opening groups of volumes";
-    std::vector<std::string> named;
-    bool any = false;
-    const auto& names = volume.names.linux_names;  // "mapper/inn-root", "inn/root"
-    const std::string own = names.size() > 1 ? names[1] : std::string{};
-    for (const auto& word : arguments.words()) {
-        for (const std::string_view option : {"rd.lvm.lv=", "rd_LVM_LV=", "rd.lvm.vg=", "rd_LVM_VG="}) {
-            if (!word.starts_with(option)) continue;
-            const std::string value = word.substr(option.size());
-            named.push_back(value);
-            any = any || value == own || own.starts_with(value + "/");
-        }
-    }
-    if (named.empty() || any || own.empty()) return std::nullopt;
-    return fmt::format("the command line has the RAM disk open {} only", fmt::join(named, ", "));
 }
 
 /// The kernel mounts a Btrfs of several devices once it was told of all of them: by `btrfs device scan`, by the rule of
@@ -245,6 +174,7 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
     const bool shut = volume.info.is(Family::Luks) && arguments.value("root").value_or("").starts_with("/dev/mapper/");
     if (shut) layers.push_back(&volume);
     std::vector<std::string> opened;
+    std::optional<Claim> untold;
     for (const auto* layer : layers) {
         const bool to_open = shut && layer == &volume;
         const auto kind = to_open ? NodeKind::Unlocked : layer->kind;
@@ -272,21 +202,20 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
             if (auto claim = judge_driver(driver, what, ramdisk, demand); claim.state != State::Holds) return claim;
         auto lacking = kind == NodeKind::Unlocked
                            ? cipher_lacks(to_open ? *layer : *layer->made_of.front(), ramdisk, demand)
-                       : kind == NodeKind::LogicalVolume ? kept_from_opening(*layer, ramdisk)
-                                                         : std::nullopt;
+                           : std::nullopt;
         if (lacking) {
             out.break_with(std::move(*lacking));
             return out;
         }
-        if (kind == NodeKind::LogicalVolume && ramdisk->builder == "dracut")
-            if (const auto why = not_told_to_open(*layer, arguments)) {
-                out.break_with(make_finding(Code::RootNotOpened, fmt::format("{}, not {}", *why, layer->place),
-                                            {evidence_place(layer->place)}));
-                return out;
-            }
+        if (kind == NodeKind::LogicalVolume) {
+            auto opening = judge_group_opening(*layer, *ramdisk, arguments);
+            if (opening.state == State::Breaks) return opening;
+            if (opening.state == State::Unknown) untold = std::move(opening);
+        }
         opened.push_back(fmt::format("{} opens {}", name, what));
         out.evidence.push_back(evidence_place("RAM disk:/" + std::string(*program), {}, std::string(name)));
     }
+    if (untold) return *untold;
     auto devices = judge_devices(volume, ramdisk, arguments);
     if (devices.state != State::Holds) return devices;
     if (!devices.text.empty()) opened.push_back(devices.text);

@@ -107,7 +107,7 @@ Result<InitChoice> init_of(const InstalledSystem& system, const CommandLine& arg
     if (system.volume->files(Observer::Linux) == nullptr)
         return fail(ErrorKind::Unsupported, "its file system is not read here", system.volume->place);
     for (const auto processor : {Processor::X86, Processor::Arm64, Processor::Arm, Processor::Riscv64}) {
-        auto init = judge_init(*system.volume, arguments, nullptr, processor);
+        auto init = judge_init(system.tree(), arguments, nullptr, processor);
         if (!init.program.path.empty() && init.program.runs) return init;
     }
     return fail(ErrorKind::NotFound, "no init that could run is there", system.volume->place);
@@ -119,17 +119,17 @@ Result<LinuxStart> linux_startup(const Machine& machine, const InstalledSystem& 
                                  const std::string& level) {
     const auto init = init_of(system, arguments);
     if (!init) return tl::unexpected(init.error());
-    if (init->flavour == "systemd") return by_units(machine, *system.volume, *init, arguments, level);
-    return start_by_levels(*system.volume, *init, arguments, level);
+    if (init->flavour == "systemd") return by_units(machine, system.tree(), *init, arguments, level);
+    return start_by_levels(system.tree(), *init, arguments, level);
 }
 
 Result<LevelTable> linux_levels(const InstalledSystem& system, const CommandLine& arguments) {
     const auto init = init_of(system, arguments);
     if (!init) return tl::unexpected(init.error());
-    if (init->flavour != "systemd") return table_of_levels(*system.volume, *init);
+    if (init->flavour != "systemd") return table_of_levels(system.tree(), *init);
     std::vector<std::string> levels;
     std::map<std::string, std::set<std::string>> on;
-    UnitStore units(*system.volume, arguments);
+    UnitStore units(system.tree(), arguments);
     for (const char* level : {"rescue", "multi-user", "graphical"}) {
         const auto name = std::string(level) + ".target";
         if (units.load(name).load != UnitLoad::Loaded) continue;

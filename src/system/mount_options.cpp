@@ -1,8 +1,11 @@
 // SPDX-License-Identifier: MIT
 #include "system/mount_options.hpp"
 
+#include <fmt/format.h>
 #include <algorithm>
 #include <span>
+
+#include "files/features.hpp"
 
 namespace herberge {
 
@@ -325,9 +328,11 @@ bool is_taken(std::string_view row, std::string_view name, std::optional<std::st
 
 }  // namespace
 
-std::optional<std::string> refused_mount_option(Format format, std::string_view options) {
-    const Options known = of_driver(format);
-    if (known.empty()) return std::nullopt;
+namespace {
+
+/// The first option that `taken` does not take of those that reach a driver, with its name and value.
+template <class Taken>
+std::optional<std::string> first_refused(std::string_view options, const Taken& taken) {
     bool quoted = false;
     std::string_view rest(options);
     while (!rest.empty()) {
@@ -339,11 +344,63 @@ std::optional<std::string> refused_mount_option(Format format, std::string_view 
         const auto sign = option.find('=');
         const auto name = option.substr(0, sign);
         const auto value = sign != std::string_view::npos ? std::optional(option.substr(sign + 1)) : std::nullopt;
-        if (name.empty() || name.starts_with("x-") || name.starts_with("X-")) continue;
-        const auto taken = [&](std::string_view row) { return is_taken(row, name, value); };
-        if (std::ranges::none_of(of_all, taken) && std::ranges::none_of(known, taken)) return std::string(option);
+        // Those of a security module reach no driver.
+        if (name.empty() || name.starts_with("x-") || name.starts_with("X-") || name.starts_with("smackfs")) continue;
+        const bool usual =
+            std::ranges::any_of(of_all, [&](std::string_view row) { return is_taken(row, name, value); });
+        if (!usual && !taken(name, value)) return std::string(option);
     }
     return std::nullopt;
+}
+
+bool has_only(std::string_view text, std::string_view signs) {
+    return !text.empty() && text.find_first_not_of(signs) == std::string_view::npos;
+}
+
+/// "25%", "64M", "0x100000": what memparse() of the kernel takes to its end (mm/shmem.c, shmem_parse_one).
+bool is_size(std::string_view text) {
+    if (text.ends_with('%')) text.remove_suffix(1);
+    // "e" is a digit there.
+    const std::string_view units = text.starts_with("0x") ? "kKmMgGtTpP" : "kKmMgGtTpPeE";
+    if (!text.empty() && units.find(text.back()) != std::string_view::npos) text.remove_suffix(1);
+    return text.starts_with("0x") ? has_only(text.substr(2), "0123456789abcdefABCDEF") : has_only(text, "0123456789");
+}
+
+}  // namespace
+
+std::optional<std::string> refused_mount_option(Format format, std::string_view options) {
+    const Options known = of_driver(format);
+    if (known.empty()) return std::nullopt;
+    return first_refused(options, [&](std::string_view name, std::optional<std::string_view> value) {
+        return std::ranges::any_of(known, [&](std::string_view row) { return is_taken(row, name, value); });
+    });
+}
+
+std::optional<std::string> refused_memory_option(std::string_view options) {
+    return first_refused(options, [](std::string_view name, std::optional<std::string_view> value) {
+        if (name == "size" || name == "nr_blocks" || name == "nr_inodes") return value && is_size(*value);
+        if (name == "mode") return value && has_only(*value, "01234567");
+        // mount(8) puts a number in the place of a name (libmount, mnt_optstr_fix_uid).
+        if (name == "uid" || name == "gid") return value && !value->empty();
+        if (name == "huge" || name == "mpol") return value.has_value();
+        // With the quotas and the case that kernels after 6.1 took.
+        static constexpr std::string_view others[] = {"inode32",  "inode64",  "noswap",   "quota",
+                                                      "usrquota", "grpquota", "casefold", "strict_encoding"};
+        return std::ranges::find(others, name) != std::end(others) || name.starts_with("usrquota_") ||
+               name.starts_with("grpquota_");
+    });
+}
+
+std::optional<std::string> other_than_asked(const Volume& volume, std::string_view type) {
+    if (volume.files(Observer::Linux) == nullptr)
+        return fmt::format("{} holds no file system that could be mounted", volume.place);
+    if (file_system_fits(volume.as(Observer::Linux).format, type) || type.starts_with("ntfs")) return std::nullopt;
+    return fmt::format("{} holds {}, and {} is asked for", volume.place, volume.info.name(), printable(type));
+}
+
+bool mount_options_known(std::string_view release) {
+    const auto version = kernel_version(release);
+    return version && *version <= KernelVersion{6, 12};
 }
 
 }  // namespace herberge

@@ -61,7 +61,9 @@ std::string screen_mount_refused(std::string_view written, std::string_view reas
     if (ramdisk->builder == "mkinitcpio")
         return fmt::format(
             "ERROR: Failed to mount '{}' on real root\nYou are now being dropped into an emergency shell.", written);
-    return fmt::format("mount: mounting {} on /root failed: {}", written, reason);
+    // What it was told by a UUID or a label it has found by then, and names as the kernel does.
+    return fmt::format("mount: mounting {0} on /root failed: {1}\nFailed to mount {0} as root file system.",
+                       written.starts_with('/') ? written : "/dev/…", reason);
 }
 
 std::string screen_init_missing(std::string_view asked, const Ramdisk& ramdisk) {
@@ -73,7 +75,8 @@ std::string screen_init_missing(std::string_view asked, const Ramdisk& ramdisk) 
             "luck.",
             asked);
     if (ramdisk.builder.empty()) return in_its_own_words(fmt::format("there is no {} that can be executed", asked));
-    return fmt::format("Target filesystem doesn't have requested {}. No init found. Try passing init= bootarg.", asked);
+    return fmt::format("Target filesystem doesn't have requested {}.\nNo init found. Try passing init= bootarg.",
+                       asked);
 }
 
 std::string screen_init_refused(std::string_view asked, std::string_view reason, const Ramdisk& ramdisk) {

@@ -12,7 +12,9 @@
 #include "bytes/listed.hpp"
 #include "files/btrfs.hpp"
 #include "files/ext.hpp"
+#include "storage/disk_letters.hpp"
 #include "system/config_text.hpp"
+#include "system/mount_options.hpp"
 
 namespace herberge {
 
@@ -44,11 +46,12 @@ std::optional<int> digits(std::string_view text) {
 std::optional<DeviceName> parse_device_name(std::string_view name) {
     for (const std::string_view family : {"sd", "vd", "xvd", "hd"}) {
         if (!name.starts_with(family) || name.size() <= family.size()) continue;
-        const char letter = name[family.size()];
-        if (letter < 'a' || letter > 'z') continue;
-        const auto rest = name.substr(family.size() + 1);
+        const auto behind = name.substr(family.size());
+        const auto letters = behind.substr(0, std::min(behind.find_first_of("0123456789"), behind.size()));
+        const auto disk = disk_of_letters(letters);
+        const auto rest = behind.substr(letters.size());
         const auto number = rest.empty() ? std::optional<int>(0) : digits(rest);
-        if (number) return DeviceName{letter - 'a' + 1, *number, std::string(family)};
+        if (disk && number) return DeviceName{*disk, *number, std::string(family)};
     }
     for (const std::string_view family : {"nvme", "mmcblk"}) {
         if (!name.starts_with(family)) continue;
@@ -291,7 +294,7 @@ bool file_system_fits(Format format, std::string_view type) {
 
 bool FstabLine::has_option(std::string_view option) const { return is_listed(options, option); }
 
-std::vector<FstabLine> parse_fstab(std::string_view text) {
+std::vector<FstabLine> parse_fstab(std::string_view text, std::size_t fewest) {
     std::vector<FstabLine> out;
     int number = 0;
     while (!text.empty()) {
@@ -300,8 +303,9 @@ std::vector<FstabLine> parse_fstab(std::string_view text) {
         text.remove_prefix(std::min(end + 1, text.size()));
         ++number;
         auto fields = blank_words(line);
-        if (fields.size() < 3 || fields[0].starts_with('#')) continue;
+        if (fields.size() < fewest || fields[0].starts_with('#')) continue;
         fields.resize(6);
+        if (fields[2].empty()) fields[2] = "auto";
         out.push_back({number, fields[0], fields[1], fields[2], fields[3], digits(fields[5]).value_or(0)});
     }
     return out;
@@ -451,6 +455,20 @@ Claim judge_root_mount(const Volume& volume, std::string_view options, std::stri
         out.state = State::Breaks;
         out.text = obstacles.front().text;
         out.evidence = obstacles.front().evidence;
+        return out;
+    }
+    if (const auto option = refused_mount_option(volume.as(Observer::Linux).format, options)) {
+        const auto told = fmt::format("{} is to be mounted with the option {}, which the driver of {} does not know",
+                                      volume.place, printable(*option), volume.info.name());
+        const auto where = evidence_place("the command line", {}, printable(fmt::format("rootflags={}", options)));
+        if (mount_options_known(release)) {
+            out.break_with(make_finding(Code::RootOptionUnknown, told, {where}));
+            return out;
+        }
+        // A newer kernel may know more.
+        out.state = State::Unknown;
+        out.text = told + " as far as it is listed here";
+        out.evidence.push_back(where);
         return out;
     }
     if (too_new) return *too_new;

@@ -65,7 +65,7 @@ std::vector<LevelScript> level_scripts(const FileSystem& fs, const std::string& 
     std::vector<LevelScript> out;
     for (const auto& name : names_in(fs, folder))
         if (name.size() > 1 && name[0] == kind && name[1] >= '0' && name[1] <= '9')
-            out.push_back({name, folder + "/" + name});
+            out.push_back({name, fmt::format("{}/{}", folder, name)});
     return out;
 }
 

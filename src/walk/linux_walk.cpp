@@ -9,8 +9,12 @@
 #include "system/medium.hpp"
 #include "system/packages.hpp"
 #include "system/ramdisk_screens.hpp"
+#include "system/ramdisk_shell.hpp"
+#include "system/root_script.hpp"
+#include "system/usr_mount.hpp"
 #include "walk/losses.hpp"
 #include "walk/lost.hpp"
+#include "walk/packed_root.hpp"
 #include "walk/whose.hpp"
 
 #include <fmt/format.h>
@@ -48,7 +52,7 @@ public:
         const Ramdisk* ramdisk = nullptr;
         std::shared_ptr<const Result<Ramdisk>> held;
         if (loaded) {
-            held = artifacts_.ramdisk(entry_.ramdisks, losses_.goes_on());
+            held = artifacts_.ramdisk(entry_.ramdisks, menu_.goes_on_at_losses);
             if (held->has_value()) ramdisk = &held->value();
         }
         auto root = named_root(machine_, entry_, ramdisk);
@@ -77,17 +81,25 @@ public:
         }
         if (medium_ != nullptr && ramdisk != nullptr && root.volume == nullptr &&
             (root.kind == RootReference::Kind::Absent || root.cannot_tell)) {
-            packed_root(judge_medium(*medium_, arguments_), demand, *ramdisk);
+            walk_packed_root(judge_medium(*medium_, arguments_), demand,
+                             {machine_, *medium_, arguments_, *ramdisk, runs_on(), ladder_});
             return;
         }
-        if (!judge_the_root(root, demand, ramdisk)) return;
+        if (ramdisk != nullptr) {
+            const auto script = judge_root_script(*ramdisk, arguments_);
+            if (script.state != State::Holds) {
+                ladder_.set(Stage::Root, script);
+                return;
+            }
+        }
+        if (!judge_the_root(root, demand, ramdisk) || !mount_the_programs(root, demand, ramdisk)) return;
         auto init = judge_init(*root.volume, arguments_, ramdisk, runs_on());
         doubt_if_unreplayed(init.result, *root.volume);
         ladder_.set(Stage::Init, init.result);
         if (init.result.state == State::Breaks) return;
         init.kernel_release = demand.kernel_release;
-        init.has_driver = [&](Format format) {
-            return root_has_driver(*root.volume->files(Observer::Linux), demand, format);
+        init.has_driver = [&](Format format, std::string_view options) {
+            return root_has_driver(*root.volume->files(Observer::Linux), demand, format, options);
         };
         init.has_module = [&](std::string_view module, std::string_view option) {
             return root_has_module(*root.volume->files(Observer::Linux), demand, module, option);
@@ -109,64 +121,23 @@ private:
             if (finding.severity == Severity::Breaks) finding.severity = Severity::Risk;
     }
 
-    /// The system that a live medium keeps in one file, or in several that lie over each other.
-    void packed_root(PackedRoot packed, const RootDemand& demand, const Ramdisk& ramdisk) {
-        if (!packed.layers.empty() && packed.result.state == State::Holds) {
-            const auto drivers = medium_drivers(&ramdisk, demand, medium_->info.format, packed);
-            if (!drivers.absent.empty()) {
-                packed.result.break_with(make_finding(
-                    Code::RamdiskNoFileSystemDriver,
-                    fmt::format("to mount the packed root the kernel needs {}, and the RAM disk does not bring {}",
-                                fmt::join(drivers.absent, ", "), drivers.absent.size() == 1 ? "it" : "them"),
-                    {evidence_place("RAM disk:/lib/modules", fmt::format("{}", fmt::join(drivers.absent, ", ")),
-                                    "absent")},
-                    no_medium));
-            } else if (!drivers.untold.empty()) {
-                packed.result.state = State::Unknown;
-                packed.result.text += fmt::format("; whether the kernel has {} built in is not told by any file here",
-                                                  fmt::join(drivers.untold, ", "));
-            } else {
-                packed.result.text += ", and all drivers to mount it";
-            }
-        }
-        ladder_.set(Stage::Root, packed.result);
-        if (packed.result.state == State::Breaks) return;
-        if (packed.result.state == State::NotNeeded) {
-            ladder_.set(Stage::Init, State::Unknown, "the RAM disk's own programs go on, which is not followed");
-            return;
-        }
-        if (packed.layers.size() != 1) {
-            ladder_.set(Stage::Init, State::Unknown,
-                        "the packed root is in several files that lie over each other, which is not followed");
-            return;
-        }
-        const Volume& root = *packed.layers.front();
-        if (root.files(Observer::Linux) == nullptr) {
-            const auto problem = root.problem(Observer::Linux);
-            const bool unread = !problem || problem->kind == ErrorKind::Unsupported;
-            if (unread) {
-                ladder_.set(Stage::Init, State::Unknown,
-                            fmt::format("it lies in the packed root, which is {} and not read here", root.info.name()));
-                return;
-            }
-            ladder_.breaks(Code::MediumRootDamaged, fmt::format("{} cannot be mounted: {}", root.place, problem->what),
-                           {evidence_error(*problem)}, no_medium);
-            return;
-        }
-        auto init = judge_init(root, arguments_, &ramdisk, runs_on());
-        init.from_medium = true;
-        ladder_.set(Stage::Init, init.result);
-        if (init.result.state == State::Breaks) return;
-        ladder_.set(Stage::Services, judge_services(machine_, root, init, arguments_));
+    /// A /usr with a volume of its own is mounted before init is looked for.
+    bool mount_the_programs(RootReference& root, const RootDemand& demand, const Ramdisk* ramdisk) {
+        auto usr = mount_usr(machine_, root.volume, ramdisk, arguments_, demand.kernel_release);
+        root.volume = std::move(usr.root);
+        if (usr.claim.state == State::Holds && !usr.claim.text.empty())
+            ladder_.support(Stage::Root, "; " + usr.claim.text, usr.claim.evidence.front());
+        if (usr.claim.state == State::Unknown)
+            ladder_.set(Stage::Root, State::Unknown,
+                        fmt::format("{}; but {}", ladder_.at(Stage::Root).text, usr.claim.text), usr.claim.evidence);
+        if (usr.claim.state == State::Breaks) ladder_.set(Stage::Root, usr.claim);
+        return usr.claim.state != State::Breaks;
     }
 
     /// A RAM disk that gives up without root= on the command line: what it brings with it has no other way to a root.
     static bool asks_for_root(const Ramdisk& ramdisk) {
         if (ramdisk.builder != "initramfs-tools") return false;
-        return std::ranges::none_of(ramdisk.files, [](const auto& item) {
-            return item.first.starts_with("conf/") && (item.second.content.find("ROOT=") != std::string::npos ||
-                                                       item.second.content.find("BOOT=") != std::string::npos);
-        });
+        return ramdisk_setting(ramdisk, "ROOT").empty();
     }
 
     /// What programs must be made for: a 32-bit kernel on a 64-bit board runs those of 32 bits alone.
@@ -221,11 +192,10 @@ private:
         State state = State::Holds;
         if (entry_.restricted) {
             state = State::Doubtful;
-            const std::string asked = menu_.loader == "GRUB 2" ? "a user name and password" : "a password";
-            text += fmt::format("; but {} asks for {} first", menu_.loader, asked);
-            ladder_.add_finding(make_finding(Code::EntryPassword,
-                                             fmt::format("“{}” asks for {} before it starts", entry_.title, asked),
-                                             {entry_line()}));
+            text += fmt::format("; but {} asks for {} first", menu_.loader, menu_.credential);
+            ladder_.add_finding(make_finding(
+                Code::EntryPassword, fmt::format("“{}” asks for {} before it starts", entry_.title, menu_.credential),
+                {entry_line()}));
         }
         if (!menu_.default_matches)
             ladder_.add_finding(make_finding(
@@ -342,6 +312,7 @@ private:
                            const Result<Ramdisk>* held) {
         if (ramdisk != nullptr) {
             auto result = judge_ramdisk(*ramdisk, demand, arguments_);
+            judge_asked_shell(*ramdisk, arguments_, result);
             for (const auto& file : entry_.ramdisks)
                 result.evidence.insert(result.evidence.begin(), evidence_place(file.where(), {}, size_text(file.size)));
             losses_.doubt_ramdisks(result);

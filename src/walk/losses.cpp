@@ -22,12 +22,12 @@ std::uint64_t block_of(const VolumeRef& volume, std::uint64_t byte) {
 
 }  // namespace
 
-bool Losses::firmware_reads() const { return entry_.started_by == KernelEntry::Efi && menu_.loader != "GRUB 2"; }
+bool Losses::firmware_reads() const { return entry_.started_by == KernelEntry::Efi && !menu_.reads_by_itself; }
 
 std::string Losses::kernel_screen(const Error& error) const {
     if (!error.unreadable()) return "error: " + error.what;
     const FileReference& kernel = entry_.kernel.front();
-    if (goes_on())
+    if (menu_.goes_on_at_losses)
         return fmt::format("Loading {}... {}(and the kernel is started without it)", kernel.written,
                            loader::syslinux_disk_errors(error.byte));
     if (firmware_reads()) {
@@ -49,7 +49,7 @@ std::string Losses::ramdisk_screen(const Error& error) const {
 }
 
 void Losses::doubt_ramdisks(Claim& claim) const {
-    if (!goes_on()) return;
+    if (!menu_.goes_on_at_losses) return;
     for (const auto& file : entry_.ramdisks) {
         const auto source = open_reference(file);
         const auto lost = source != nullptr ? lost_within(*source) : std::nullopt;

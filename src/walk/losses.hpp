@@ -14,9 +14,6 @@ class Losses {
 public:
     Losses(const MenuEntry& entry, const Menu& menu) : entry_(entry), menu_(menu) {}
 
-    /// SYSLINUX tells which sectors it does not get, and goes on without them.
-    [[nodiscard]] bool goes_on() const { return menu_.loader == "SYSLINUX"; }
-
     /// What is seen where a part of the kernel's file is not had, and where one of a RAM disk is not.
     [[nodiscard]] std::string kernel_screen(const Error& error) const;
     [[nodiscard]] std::string ramdisk_screen(const Error& error) const;

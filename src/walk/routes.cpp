@@ -305,7 +305,7 @@ const MenuEntry* unattended_entry(const Menu& menu) {
 
 std::string wanted_by(const Menu& menu, const MenuEntry& entry) {
     if (!menu.timeout && !menu.boots_without_menu) return "a choice";
-    if (entry.restricted) return menu.loader == "GRUB 2" ? "a user name and password" : "a password";
+    if (entry.restricted) return menu.credential;
     return {};
 }
 

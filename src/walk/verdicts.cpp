@@ -503,6 +503,10 @@ private:
 
     SystemVerdict finish(SystemVerdict out, Ladder ladder, const Route* route) {
         ladder.tell_budget();
+        if (out.waits_for.empty() && std::ranges::any_of(ladder.findings(), [](const Finding& finding) {
+                return finding.code == Code::ServicesRescueAsked || finding.code == Code::RamdiskShellAsked;
+            }))
+            out.waits_for = "somebody at a shell for repairs";
         tell_losses(ladder);
         out.stages = ladder.stages();
         out.starts = ladder.starts();

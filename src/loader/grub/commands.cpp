@@ -7,8 +7,8 @@
 #include <cctype>
 #include <charconv>
 
+#include "bytes/pattern.hpp"
 #include "loader/grub/interpreter.hpp"
-#include "loader/grub/pattern.hpp"
 
 namespace herberge::grub {
 
@@ -294,11 +294,8 @@ int Interpreter::cmd_regexp(const Arguments& a, const Command& /*c*/) {
     if (words.size() != 2) return error("two arguments expected.");
     const auto pattern = Pattern::parse(words[0]);
     const auto match = pattern ? pattern->match(words[1]) : Pattern::Match{Pattern::Outcome::Untold, {}};
-    if (match.outcome == Pattern::Outcome::Untold) {
-        context_.unread = fmt::format("whether the pattern {} fits {} is not told here", words[0], words[1]);
-        flow_ = Flow::Left;
-        return 0;
-    }
+    if (match.outcome == Pattern::Outcome::Untold)
+        return goes_on_unread(fmt::format("whether the pattern {} fits {} is not told here", words[0], words[1]));
     if (match.outcome == Pattern::Outcome::FitsNot) return error("false.");
     for (const auto& [group, name] : wanted)
         if (group < match.groups.size())
@@ -312,7 +309,7 @@ int Interpreter::cmd_source(const Arguments& a, const Command& /*c*/) {
     if (a.size() < 2) return error("filename expected.");
     Opened why;
     if (run_file(a[1], &why)) return status_;
-    return why.failure == Opened::Failure::Unread ? goes_on_unread(why) : error(why.message);
+    return why.failure == Opened::Failure::Unread ? goes_on_unread(why.message) : error(why.message);
 }
 
 /// `configfile` and `normal FILE` run in a context of their own: exported variables only, and a menu of their own.
@@ -320,7 +317,7 @@ int Interpreter::cmd_configfile(const Arguments& a, const Command& /*c*/) {
     const std::string path = a.size() > 1 ? a[1] : variable("prefix") + "/grub.cfg";
     if (a[0] == "configfile" && a.size() < 2) return error("filename expected.");
     auto opened = open(path);
-    if (opened.failure == Opened::Failure::Unread) return goes_on_unread(opened);
+    if (opened.failure == Opened::Failure::Unread) return goes_on_unread(opened.message);
     if (!opened.source) return a[0] == "configfile" ? error(opened.message) : 0;
     std::erase_if(context_.variables, [&](const auto& item) { return !context_.exported.contains(item.first); });
     context_.menu.clear();

@@ -58,6 +58,15 @@ void take_module(const Result<grub::Module>& module, GrubCore& core) {
     core.words.insert(core.words.end(), module->words.begin(), module->words.end());
 }
 
+/// What a core carries besides modules (include/grub/kernel.h, OBJ_TYPE_…).
+void take_object(unsigned type, std::span<const std::uint8_t> body, GrubCore& core) {
+    constexpr unsigned memory_disk = 1, config = 2, prefix = 3;
+    const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
+    if (type == memory_disk) core.memory_disk.assign(body.begin(), body.end());
+    if (type == config) core.embedded_config = text;
+    if (type == prefix) core.prefix = text;
+}
+
 /// Reads kernel, modules, configuration and prefix out of the unpacked image (include/grub/kernel.h).
 bool read_modules(GrubCore& core) {
     const std::span<const std::uint8_t> all(core.kernel);
@@ -71,15 +80,8 @@ bool read_modules(GrubCore& core) {
             const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(all, next);
             if (header.size < sizeof(header) || header.size > end - next) break;
             const auto body = all.subspan(next + sizeof(header), header.size - sizeof(header));
-            const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
-            if (header.type == 0) {
-                const auto module = grub::read_module(body);
-                take_module(module, core);
-            } else if (header.type == 2) {
-                core.embedded_config = text;
-            } else if (header.type == 3) {
-                core.prefix = text;
-            }
+            if (header.type == 0) take_module(grub::read_module(body), core);
+            else take_object(header.type, body, core);
             next += header.size;
         }
         return true;
@@ -331,17 +333,12 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
         const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(*list, at);
         if (header.size < sizeof(header) || header.size > size - at) break;
         const auto body = std::span(*list).subspan(at + sizeof(header), header.size - sizeof(header));
-        const std::string text(body.begin(), std::ranges::find(body, std::uint8_t{0}));
         if (header.type == 0) {
             const auto module = grub::read_module(body, core.platform);
             take_module(module, core);
             if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
-        } else if (header.type == 1) {
-            core.memory_disk.assign(body.begin(), body.end());
-        } else if (header.type == 2) {
-            core.embedded_config = text;
-        } else if (header.type == 3) {
-            core.prefix = text;
+        } else {
+            take_object(header.type, body, core);
         }
         at += header.size;
     }

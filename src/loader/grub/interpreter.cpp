@@ -44,12 +44,13 @@ void Interpreter::set(std::string_view name, std::string value) {
         return;
     }
     context_.variable_bytes = after;
+    if (name == "prefix") world_.prefix_was_set(value, context_.modules);
     if (found != context_.variables.end()) found->second = std::move(value);
     else context_.variables.emplace(std::string(name), std::move(value));
 }
 
-int Interpreter::goes_on_unread(const Opened& opened) {
-    context_.unread = opened.message;
+int Interpreter::goes_on_unread(std::string why) {
+    context_.unread = std::move(why);
     flow_ = Flow::Left;
     return 0;
 }
@@ -377,6 +378,8 @@ bool Interpreter::run_file(std::string_view path, Opened* why) {
 void Interpreter::run_entry(const Definition& definition) {
     file_ = definition.entry.place;
     line_ = definition.entry.line;
+    // What another entry set is nothing to this one.
+    world_.prefix_was_set(variable("prefix"), context_.modules);
     set("chosen", definition.entry.id.empty() ? definition.entry.title : definition.entry.id);
     parameters_.push_back(definition.arguments);
     if (definition.body)

@@ -95,7 +95,7 @@ private:
         return world_.open(path, variable("root"), context_.modules, as_stored);
     }
     /// The configuration goes on in `opened`, which is not read here: nothing behind it can be told.
-    int goes_on_unread(const Opened& opened);
+    int goes_on_unread(std::string why);
     void stop(Code code, std::string reason);
     void command_missing(const Arguments& arguments, std::string why);
     bool may_go_on();

@@ -199,6 +199,8 @@ void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
     Context& context = interpreter.context();
     Menu& menu = out.menu;
     menu.loader = "GRUB 2";
+    menu.credential = "a user name and password";
+    menu.reads_by_itself = true;
     menu.after_error = "Press any key to continue...";
     menu.messages = context.messages;
     menu.default_setting = value_of(context, "default");

@@ -132,10 +132,19 @@ bool World::driver_at_hand(std::string_view driver, const Modules& modules) cons
 
 std::optional<Modules> World::autoloaded(std::string_view driver, const Modules& modules) const {
     // Normal mode tries the drivers named in fs.lst one by one (grub_fs_autoload_hook).
-    if (!file_system_modules_.contains(driver)) return std::nullopt;
+    // While it does, what lies on a volume that needs a driver itself is not found (grub-core/kern/fs.c,
+    // grub_fs_probe).
+    if (autoloading_ || !file_system_modules_.contains(driver)) return std::nullopt;
     Modules copy = modules;
-    if (load_one(driver, list_prefix_, copy, 0)) return std::nullopt;
-    return copy;
+    autoloading_ = true;
+    bool failed = load_one(driver, list_prefix_, copy, 0).has_value();
+    // What the volume of a new prefix needs came from the one before, when that was looked at.
+    if (failed && first_prefix_ != list_prefix_) {
+        copy = modules;
+        failed = load_one(driver, first_prefix_, copy, 0).has_value();
+    }
+    autoloading_ = false;
+    return failed ? std::nullopt : std::optional(std::move(copy));
 }
 
 bool World::readable(const Volume& volume, const Modules& modules) const {
@@ -413,16 +422,22 @@ std::string World::module_of_command(std::string_view command) const {
 }
 
 void World::read_lists(std::string_view prefix, const Modules& modules) {
+    const bool again = !list_prefix_.empty();
+    if (!again) first_prefix_ = prefix;
     list_prefix_ = prefix;
+    ++lists_read_;
     // Whether what it says is known: GRUB goes on without a list that is not there (grub-core/normal/dyncmd.c).
-    auto each_line = [&](std::string_view name, auto&& visit) {
+    auto each_line = [&](std::string_view name, auto& before, auto&& visit) {
         constexpr std::uint64_t most = std::uint64_t{16} << 20U;
         const std::string path = fmt::format("{}/{}/{}", prefix, platform_, name);
         const auto file = open(path, {}, modules);
         if (!file.source) {
             if (file.failure == Opened::Failure::Read) lost_list_ = path;
+            // What another place told goes on being valid.
+            if (again && file.failure == Opened::Failure::File) return lists_known_;
             return file.failure != Opened::Failure::Unread;
         }
+        before.clear();
         auto text = file.source->text(most);
         if (!text && text.error().unreadable()) {
             // Line by line it comes as far as the first sector that is not given.
@@ -443,7 +458,7 @@ void World::read_lists(std::string_view prefix, const Modules& modules) {
         }
         return true;
     };
-    lists_known_ = each_line("command.lst", [&](std::string_view line) {
+    lists_known_ = each_line("command.lst", command_modules_, [&](std::string_view line) {
         const auto colon = line.find(':');
         if (colon == std::string_view::npos) return;
         auto name = line.substr(0, colon);
@@ -452,7 +467,7 @@ void World::read_lists(std::string_view prefix, const Modules& modules) {
         while (module.starts_with(' ')) module.remove_prefix(1);
         command_modules_.emplace(name, module);
     });
-    each_line("fs.lst", [&](std::string_view line) { file_system_modules_.emplace(line); });
+    each_line("fs.lst", file_system_modules_, [&](std::string_view line) { file_system_modules_.emplace(line); });
 }
 
 }  // namespace herberge::grub

@@ -116,6 +116,12 @@ public:
     [[nodiscard]] const std::string& lost_list() const { return lost_list_; }
     /// Reads command.lst and fs.lst below `prefix`, as normal mode does at its start.
     void read_lists(std::string_view prefix, const Modules& modules);
+    /// Normal mode reads them again where a script gives `prefix` another value (grub-core/normal/main.c,
+    /// read_lists_hook).
+    void prefix_was_set(std::string_view prefix, const Modules& modules) {
+        constexpr int most = 64;  // a script may set it without end
+        if (!list_prefix_.empty() && prefix != list_prefix_ && lists_read_ < most) read_lists(prefix, modules);
+    }
     /// The memory disk that an image carries, as the device "memdisk": a file system, or a tar archive.
     void set_memory_disk(const std::vector<std::uint8_t>& bytes);
     void set_verifier(KernelVerifier verifier) { verifier_ = std::move(verifier); }
@@ -149,7 +155,9 @@ private:
     std::string lost_list_;     ///< a list that the medium does not give all of; empty: none
     std::map<std::string, std::string, std::less<>> command_modules_;
     std::set<std::string, std::less<>> file_system_modules_;
-    std::string list_prefix_;
+    std::string list_prefix_, first_prefix_;  ///< of the lists that were read last, and first
+    int lists_read_ = 0;
+    mutable bool autoloading_ = false;
     KernelVerifier verifier_;
     std::optional<Disk> memory_disk_;
     std::map<std::string, Source, std::less<>> memory_files_;  ///< of a tar archive

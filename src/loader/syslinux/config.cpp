@@ -472,6 +472,7 @@ Menu read_config(const Machine& machine, const Volume& volume, const std::string
                  std::string directory) {
     Menu menu;
     menu.loader = "SYSLINUX";
+    menu.goes_on_at_losses = true;
     menu.place = fmt::format("{}:{}", volume.place, path);
     menu.after_error = prompt;
     if (directory.empty()) directory = path.substr(0, std::max<std::size_t>(path.rfind('/'), 1));
@@ -615,6 +616,7 @@ void read_disc_menu(const Machine& machine, const Volume& volume, const std::str
     look_for_menu(machine, volume, {"/boot/isolinux", "/isolinux", "/boot/syslinux", "/syslinux", "/"},
                   {"isolinux.cfg", "syslinux.cfg"}, banner, out);
     out.menu.loader = "ISOLINUX";
+    out.menu.goes_on_at_losses = false;  // it reads a disc in another way, which was not seen to fail
 }
 
 std::vector<Menu> configurations(const Machine& machine, const Volume& volume) {

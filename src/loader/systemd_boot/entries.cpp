@@ -147,11 +147,13 @@ private:
             const auto found = resolve(fs, folder);
             const auto names = found ? fs.list(found->file.id) : fail(ErrorKind::NotFound, "none");
             if (!names) return miss(found ? names.error() : found.error());
-            for (const auto& name : *names)
+            for (const auto& name : *names) {
+                const auto lower = lower_text(name.name);
                 // What it adds itself is called so.
-                if (lower_text(name.name).ends_with(ending) && !lower_text(name.name).starts_with("auto-") &&
-                    name.type != FileType::Directory && entries.size() < most_entries)
+                if (lower.ends_with(ending) && !lower.starts_with("auto-") && name.type != FileType::Directory &&
+                    entries.size() < most_entries)
                     visit(folder + "/" + name.name, name.name);
+            }
         };
         each("/loader/entries", ".conf",
              [&](const std::string& path, const std::string& name) { text_entry(volume, path, name); });

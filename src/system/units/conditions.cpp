@@ -39,8 +39,8 @@ bool matches(std::string_view pattern, std::string_view text) {
 
 class Judge {
 public:
-    Judge(const FileSystem& fs, const CommandLine& arguments, Processor processor)
-        : fs_(fs), arguments_(arguments), processor_(processor) {}
+    Judge(const FileSystem& fs, const CommandLine& arguments, Processor processor, Answer root_checked, bool early)
+        : fs_(fs), arguments_(arguments), processor_(processor), root_checked_(root_checked), early_(early) {}
 
     [[nodiscard]] Answer one(std::string_view what, const std::string& value) const {
         if (what.starts_with("Path") || what == "DirectoryNotEmpty" || what.starts_with("File"))
@@ -72,6 +72,10 @@ public:
 
 private:
     [[nodiscard]] Answer path(std::string_view what, const std::string& value) const {
+        // The RAM disk's mark for systemd that it has done this (scripts/functions, _checkfs_once).
+        if (what == "PathExists" && value == "/run/initramfs/fsck-root")
+            return root_checked_ ? Answer{*root_checked_} : Answer{};
+        if (what == "PathIsReadWrite" && value == "/" && early_) return arguments_.root_is_writable();
         if (!value.starts_with('/') || is_of_the_machine(value)) return std::nullopt;
         if (what == "PathExistsGlob") return glob(value);
         if (what == "PathIsMountPoint" || what == "PathIsReadWrite" || what == "PathIsEncrypted") return std::nullopt;
@@ -126,6 +130,8 @@ private:
     const FileSystem& fs_;
     const CommandLine& arguments_;
     Processor processor_;
+    Answer root_checked_;
+    bool early_;  ///< before systemd makes the root writable
 };
 
 }  // namespace
@@ -141,8 +147,9 @@ std::optional<bool> is_first_start(const FileSystem& fs, const CommandLine& argu
 }
 
 ConditionVerdict judge_conditions(const FileSystem& fs, const CommandLine& arguments, const Unit& unit,
-                                  std::string_view kind, Processor processor) {
-    const Judge judge(fs, arguments, processor);
+                                  std::string_view kind, Processor processor, std::optional<bool> root_checked) {
+    const bool early = unit.has_tie(UnitTie::Before, "systemd-remount-fs.service");
+    const Judge judge(fs, arguments, processor, root_checked, early);
     ConditionVerdict out;
     std::vector<const UnitSetting*> all;
     for (const auto& setting : unit.settings) {
@@ -162,10 +169,10 @@ ConditionVerdict judge_conditions(const FileSystem& fs, const CommandLine& argum
         const bool negated = value.starts_with('!');
         if (negated) value.remove_prefix(1);
         while (value.starts_with(' ')) value.remove_prefix(1);
-        auto answer = value.find('%') != std::string_view::npos
-                          ? Answer{}
-                          : judge.one(std::string_view(setting->key).substr(kind.size()), std::string(value));
-        if (answer && negated) answer = !*answer;
+        Answer answer;
+        if (value.find('%') == std::string_view::npos)
+            answer = judge.one(std::string_view(setting->key).substr(kind.size()), std::string(value));
+        if (answer && negated) answer = !answer.value();
         if (triggers) {
             any_of = true;
             if (first_of == nullptr) first_of = setting;

@@ -16,8 +16,9 @@ struct ConditionVerdict {
 /// machine-id(5), "First Boot Semantics": systemd takes the next start for the first one. None: that cannot be told.
 [[nodiscard]] std::optional<bool> is_first_start(const FileSystem& fs, const CommandLine& arguments);
 
-/// `kind`: "Condition" or "Assert".
+/// `kind`: "Condition" or "Assert"; `root_checked` as InitChoice has it.
 [[nodiscard]] ConditionVerdict judge_conditions(const FileSystem& fs, const CommandLine& arguments, const Unit& unit,
-                                                std::string_view kind, Processor processor);
+                                                std::string_view kind, Processor processor,
+                                                std::optional<bool> root_checked = std::nullopt);
 
 }  // namespace herberge::units

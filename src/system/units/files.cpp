@@ -167,7 +167,7 @@ void UnitFiles::map_names() const {
                 const std::string in = folder ? folder->path : tidy_path(std::string(folder_of(tidy_path(target))));
                 const bool known = std::ranges::find(real_, in) != real_.end();
                 if (known && base == entry.name) continue;  // the file in the other folder is found by itself
-                leads_to = known ? base : in + (in == "/" ? "" : "/") + base;
+                leads_to = known ? base : fmt::format("{}{}{}", in, in == "/" ? "" : "/", base);
                 if (known) {
                     // An alias has the type of what it stands for, and is a template where that is one.
                     const auto from = parts_of(entry.name), to = parts_of(base);
@@ -202,7 +202,7 @@ UnitFile UnitFiles::find(const std::string& name) const {
     out.path = follow(name);
     if (out.path.empty() && parts->is_instance()) out.path = follow(parts->template_name());
     for (const auto& path : paths_)
-        if (lost_.contains(path + "/" + name)) out.unreadable = out.path.empty();
+        if (lost_.contains(fmt::format("{}/{}", path, name))) out.unreadable = out.path.empty();
     if (out.path.empty()) return out;
     out.masked = empty_.contains(out.path) || out.path == "/dev/null";
     // The file's own name comes first; a template's gets the instance.
@@ -239,7 +239,7 @@ std::vector<std::string> UnitFiles::folders_of(const std::vector<std::string>& n
     std::vector<std::string> out;
     const auto add = [&](const std::string& stem) {
         for (const auto& path : paths_) {
-            std::string folder = path + "/" + stem + std::string(suffix);
+            std::string folder = fmt::format("{}/{}{}", path, stem, suffix);
             if (folders_.contains(folder) && std::ranges::find(out, folder) == out.end())
                 out.push_back(std::move(folder));
         }

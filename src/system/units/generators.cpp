@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <set>
 
 #include <herberge/lines.hpp>
 
@@ -106,7 +107,7 @@ public:
              "/lib/systemd/system/systemd-remount-fs.service");
         const auto text = read_text_file(input_.fs, fstab);
         if (!text) return;
-        for (const auto& line : parse_fstab(*text)) one(line);
+        for (const auto& line : parse_fstab(*text, 2)) one(line);
     }
 
 private:
@@ -133,6 +134,7 @@ private:
             input_.arguments.has("noswap"))
             return;
         const std::string name = escape_path(what) + ".swap";
+        if (!first_of(name)) return;
         std::string text = "[Unit]\nSourcePath=/etc/fstab\n";
         if (is_device_path(what)) text += fmt::format("After=blockdev@{}.target\n", escape_path(what));
         text += fmt::format("[Swap]\nWhat={}\n", what);
@@ -159,6 +161,7 @@ private:
         const auto wanted_by = options.values("x-systemd.wanted-by"),
                    required_by = options.values("x-systemd.required-by");
         const std::string name = root ? "-.mount" : escape_path(where) + ".mount";
+        if (!first_of(name)) return;
         std::string text = "[Unit]\nSourcePath=/etc/fstab\n";
         for (const auto& unit : options.values("x-systemd.after"))
             text += fmt::format("After={}\n", unit_or_path(unit));
@@ -220,6 +223,9 @@ private:
             link(out_, target, nofail ? "wants" : "requires", pulled, said(line));
     }
 
+    /// A second line of the same place meets a file that is there, and is passed over (generator_open_unit_file).
+    bool first_of(const std::string& unit) { return made_.insert(unit).second; }
+
     /// Units by their name, devices and mount points by their path.
     static std::string unit_or_path(const std::string& text) {
         if (is_device_path(text)) return escape_path(text) + ".device";
@@ -229,6 +235,7 @@ private:
 
     const GeneratorInput& input_;
     GeneratedFiles& out_;
+    std::set<std::string> made_;
 };
 
 }  // namespace

@@ -6,7 +6,9 @@
 #include <map>
 #include <set>
 
+#include "system/config_text.hpp"
 #include "system/crypttab.hpp"
+#include "system/mount_options.hpp"
 #include "system/units/accounts.hpp"
 #include "system/units/conditions.hpp"
 #include "system/units/generators.hpp"
@@ -28,14 +30,15 @@ bool ends_the_start(std::string_view unit) {
 class Follower {
 public:
     Follower(const Machine& machine, const Volume& root, const CommandLine& arguments, const UnitStore& units,
-             const StartPlan& plan, Processor processor)
+             const StartPlan& plan, Processor processor, std::optional<bool> root_checked)
         : machine_(machine),
           root_(root),
           fs_(*root.files(Observer::Linux)),
           arguments_(arguments),
           units_(units),
           plan_(plan),
-          processor_(processor) {}
+          processor_(processor),
+          root_checked_(root_checked) {}
 
     StartOutcome run() {
         for (const auto& job : plan_.jobs) {
@@ -95,7 +98,7 @@ private:
         const auto type = unit.type();
         if (type == ".device") return device(unit);
         UnitOutcome out;
-        const auto conditions = units::judge_conditions(fs_, arguments_, unit, "Condition", processor_);
+        const auto conditions = units::judge_conditions(fs_, arguments_, unit, "Condition", processor_, root_checked_);
         if (conditions.holds == false) {
             out.kind = Kind::Skipped;
             out.text = said(*conditions.by);
@@ -103,7 +106,7 @@ private:
             describe(unit, out);
             return out;
         }
-        const auto assertions = units::judge_conditions(fs_, arguments_, unit, "Assert", processor_);
+        const auto assertions = units::judge_conditions(fs_, arguments_, unit, "Assert", processor_, root_checked_);
         if (assertions.holds == false) {
             out.kind = Kind::Fails;
             out.text = "it asserts " + said(*assertions.by);
@@ -175,22 +178,16 @@ private:
         follow_crypt_name(machine_, target, nullptr, arguments_);
         const auto volume = target.volume;
         if (volume == nullptr || volume->not_assembled || volume->unread() || volume->mark_unreadable()) return out;
-        const auto fails_by = [&](std::string text, std::string expected) {
-            out.kind = Kind::Fails;
-            out.text = std::move(text);
-            out.evidence = {evidence_place(volume->place, std::move(expected), std::string(volume->info.name()))};
-            return out;
-        };
-        const FileSystem* fs = volume->files(Observer::Linux);
-        if (fs == nullptr)
-            return fails_by(fmt::format("{} holds no file system that could be mounted", volume->place),
-                            "a file system");
         const auto type = unit.value("Mount", "Type").value_or("auto");
-        if (!file_system_fits(volume->as(Observer::Linux).format, type) && !type.starts_with("ntfs"))
-            return fails_by(
-                fmt::format("{} holds {}, and {} is asked for", volume->place, volume->info.name(), printable(type)),
-                printable(type));
-        const auto obstacles = fs->mount_obstacles(unit.value("Mount", "Options").value_or(""));
+        if (auto other = other_than_asked(*volume, type)) {
+            out.kind = Kind::Fails;
+            out.text = std::move(*other);
+            out.evidence = {evidence_place(volume->place, type == "auto" ? "a file system" : printable(type),
+                                           std::string(volume->info.name()))};
+            return out;
+        }
+        const auto obstacles =
+            volume->files(Observer::Linux)->mount_obstacles(unit.value("Mount", "Options").value_or(""));
         if (obstacles.empty()) return out;
         out.kind = Kind::Fails;
         out.text = fmt::format("{} cannot be mounted: {}", volume->place, obstacles.front().text);
@@ -217,7 +214,7 @@ private:
             units::judge_credentials(fs_, unit, [this](std::string_view path) { return in_image(path); });
         for (const char* key : {"ExecCondition", "ExecStartPre", "ExecStart"}) {
             for (const auto* setting : unit.values("Service", key)) {
-                auto judged = command(*setting, out);
+                auto judged = command(unit, *setting, out);
                 if (!judged && refusal && !may_fail(*setting)) {
                     judged = refusal->text;
                     out.evidence.push_back(at(*refusal->setting));
@@ -271,7 +268,7 @@ private:
     }
 
     /// Why a command cannot run; none: it can, or may, or its failure does not count.
-    std::optional<std::string> command(const UnitSetting& setting, UnitOutcome& out) const {
+    std::optional<std::string> command(const Unit& unit, const UnitSetting& setting, UnitOutcome& out) const {
         const std::string_view text = setting.value;
         const auto signs = text.substr(0, std::min(text.find_first_not_of("@-:+!"), text.size()));
         const auto words = units::quoted_words(text.substr(signs.size()));
@@ -293,11 +290,20 @@ private:
         if (out.file.empty()) out.file = program;
         if (signs.find('-') != std::string_view::npos) return std::nullopt;
         const auto judged = judge_executable(fs_, root_.place, program, processor_);
-        if (judged.runs && judged.missing_library.empty()) return std::nullopt;
+        if (judged.runs && judged.missing_library.empty()) return always_fails(unit, program);
         if (!judged.code && judged.missing_library.empty()) return std::nullopt;  // not read: it may run
         out.evidence.insert(out.evidence.end(), judged.evidence.begin(), judged.evidence.end());
         return judged.runs ? fmt::format("{} cannot run: {}", program, judged.missing_library)
                            : fmt::format("{} cannot run: {}", program, judged.why);
+    }
+
+    /// A program that does nothing but fail (coreutils' false), unless its status 1 counts as success.
+    static std::optional<std::string> always_fails(const Unit& unit, std::string_view program) {
+        if (program != "/bin/false" && program != "/usr/bin/false") return std::nullopt;
+        for (const auto* setting : unit.values("Service", "SuccessExitStatus"))
+            for (const auto& word : blank_words(setting->value))
+                if (word == "1") return std::nullopt;
+        return fmt::format("{} does nothing but fail", program);
     }
 
     void tell() {
@@ -353,6 +359,7 @@ private:
     const UnitStore& units_;
     const StartPlan& plan_;
     Processor processor_;
+    std::optional<bool> root_checked_;
     StartOutcome out_;
     std::map<std::string, std::size_t, std::less<>> place_;
     std::set<std::string, std::less<>> not_waited_for_;
@@ -394,8 +401,9 @@ std::vector<std::string> dragged_along(const UnitStore& units, const StartPlan& 
 }
 
 StartOutcome follow_start(const Machine& machine, const Volume& root, const CommandLine& arguments,
-                          const UnitStore& units, const StartPlan& plan, Processor processor) {
-    return Follower(machine, root, arguments, units, plan, processor).run();
+                          const UnitStore& units, const StartPlan& plan, Processor processor,
+                          std::optional<bool> root_checked) {
+    return Follower(machine, root, arguments, units, plan, processor, root_checked).run();
 }
 
 }  // namespace herberge

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// Extended regular expressions of POSIX (IEEE 1003.1, chapter 9), for GRUB's `regexp`.
+// Extended regular expressions of POSIX (IEEE 1003.1, chapter 9), for what has them in its settings and commands.
 #pragma once
 
 #include <bitset>
@@ -9,7 +9,7 @@
 #include <utility>
 #include <vector>
 
-namespace herberge::grub {
+namespace herberge {
 
 /// A pattern of up to 512 bytes: characters, dots, sets with ranges and classes, groups, alternatives, anchors,
 /// repetitions.
@@ -47,4 +47,4 @@ private:
     std::size_t groups_ = 1;
 };
 
-}  // namespace herberge::grub
+}  // namespace herberge

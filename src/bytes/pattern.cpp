@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-#include "loader/grub/pattern.hpp"
+#include "bytes/pattern.hpp"
 
 #include <algorithm>
 #include <array>
@@ -8,7 +8,7 @@
 #include <limits>
 #include <string>
 
-namespace herberge::grub {
+namespace herberge {
 
 namespace {
 
@@ -238,4 +238,4 @@ Pattern::Match Pattern::match(std::string_view text) const {
     return Matcher(text, groups_).run(whole_);
 }
 
-}  // namespace herberge::grub
+}  // namespace herberge
