@@ -30,11 +30,6 @@ def waits(text):
     return re.search(WAITS, text) is not None
 
 
-def disturbed(text):
-    """What a virtual PC comes to on a host that leaves it no time: its clock fails the kernel's test."""
-    return "IO-APIC + timer doesn't work" in text
-
-
 class End:
     """`starts`, or the stages that a stop as the console shows it can be meant by; `entry`: the entry that ran, by its own word;
     `waits`: for somebody who chooses or knows a password."""

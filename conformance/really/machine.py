@@ -9,7 +9,7 @@ SECONDS = 300
 SILENT_WORK, SILENT_CLOCK = 12.0, 30.0
 # What lingers has gone silent for good after that.
 WAITING = 6.0
-# A start that ended in silence, and not as it was said to, may have run on a host that was slow: it gets so many times the bounds.
+# A start that did not end as it was said to may have run on a host that was slow: it is made again, with so many times the bounds.
 PATIENT = 5
 
 
