@@ -35,6 +35,7 @@ FSTAB = "/etc/fstab"
 GONE = "UUID=57a71000-0001-4a01-8a01-0000000000ff"
 HERE = "UUID=57a71000-0001-4a01-8a01-0000000000d2"
 M = E + "multi-user.target."
+UDEVADM, UDEV = "/usr/bin/udevadm", "/etc/udev/rules.d/"
 CASES = {
     # name: (files, more of the kernel's arguments)
     "healthy": ({}, ""),
@@ -78,6 +79,18 @@ CASES = {
     "cycle-required": ({E + "a.service": "[Unit]\nAfter=b.service\n" + TRUE, E + "b.service": "[Unit]\nAfter=a.service\n" + TRUE, M + "requires/a.service": "->../a.service",
                         M + "requires/b.service": "->../b.service"}, ""),
     "conflict-required": ({E + "a.service": "[Unit]\nConflicts=b.service\n" + TRUE, E + "b.service": TRUE, M + "requires/a.service": "->../a.service", M + "requires/b.service": "->../b.service"}, ""),
+    # Who announces devices: without, no unit of one ever appears.
+    "udev-no-program": ({UDEVADM: "no program\n"}, ""),
+    "udev-no-program-mount": ({UDEVADM: "no program\n", FSTAB: f"{HERE} /srv ext4 defaults 0 2\n"}, ""),
+    "udev-no-program-mount-node": ({UDEVADM: "no program\n", FSTAB: "/dev/vdb /srv ext4 defaults 0 2\n"}, ""),
+    "udev-no-program-nofail": ({UDEVADM: "no program\n", FSTAB: f"{HERE} /srv ext4 nofail 0 2\n"}, ""),
+    "udev-no-program-tmpfs": ({UDEVADM: "no program\n", FSTAB: "tmpfs /srv tmpfs defaults 0 0\n"}, ""),
+    "udev-no-program-swap": ({UDEVADM: "no program\n", FSTAB: f"{HERE} none swap sw 0 0\n"}, ""),
+    "udev-masked-mount": ({E + "systemd-udevd.service": "->/dev/null", FSTAB: f"{HERE} /srv ext4 defaults 0 2\n"}, ""),
+    "udev-trigger-masked-mount": ({E + "systemd-udev-trigger.service": "->/dev/null", FSTAB: f"{HERE} /srv ext4 defaults 0 2\n"}, ""),
+    "udev-rules-of-systemd-mount": ({UDEV + "99-systemd.rules": "->/dev/null", FSTAB: f"{HERE} /srv ext4 defaults 0 2\n"}, ""),
+    "udev-rules-of-storage-mount": ({UDEV + "60-persistent-storage.rules": "->/dev/null", FSTAB: f"{HERE} /srv ext4 defaults 0 2\n"}, ""),
+    "udev-rules-of-storage-mount-node": ({UDEV + "60-persistent-storage.rules": "->/dev/null", FSTAB: "/dev/vdb /srv ext4 defaults 0 2\n"}, ""),
     "fstab-there": ({FSTAB: f"{HERE} /srv ext4 defaults 0 2\n"}, ""),
     "fstab-gone": ({FSTAB: f"{GONE} /srv ext4 defaults 0 2\n"}, ""),
     "fstab-gone-nofail": ({FSTAB: f"{GONE} /srv ext4 nofail 0 2\n"}, ""),

@@ -37,13 +37,15 @@ int main(int count, char** arguments) {
         init.kernel_release = demand.kernel_release;
         const auto& fs = *volume->files(herberge::Observer::Linux);
         const bool no_modules = !herberge::resolve(fs, "/lib/modules");
-        init.has_module = [&demand, &fs, no_modules](std::string_view module, std::string_view option) {
-            const auto told = herberge::root_has_module(fs, demand, module, option);
-            return !told && no_modules ? std::optional(false) : told;
+        const auto or_nothing = [no_modules](herberge::DriverAnswer told) {
+            if (!told.there && no_modules) told.there = false;
+            return told;
         };
-        init.has_driver = [&demand, &fs, no_modules](herberge::Format format) {
-            const auto told = herberge::root_has_driver(fs, demand, format);
-            return !told && no_modules ? std::optional(false) : told;
+        init.has_module = [&demand, &fs, or_nothing](std::string_view module, std::string_view option) {
+            return or_nothing(herberge::root_has_module(fs, demand, module, option));
+        };
+        init.has_driver = [&demand, &fs, or_nothing](herberge::Format format, std::string_view options) {
+            return or_nothing(herberge::root_has_driver(fs, demand, format, options));
         };
     }
     const auto services = herberge::judge_services(machine, *volume, init, line);

@@ -19,6 +19,50 @@ TEST(Kernel, HeaderIsReadAndTheCrcProvesIt) {
     EXPECT_EQ(image->soundness, Soundness::Sound);
 }
 
+/// Places of the set-up header (Linux Documentation/arch/x86/boot.rst).
+namespace setup {
+constexpr std::size_t sectors = 0x1F1, version = 0x206, load_flags = 0x211, relocatable = 0x234, extended_flags = 0x236;
+}
+
+TEST(Kernel, EachFlagOfItsHeaderIsTold) {
+    using Put = std::vector<std::pair<std::size_t, std::uint8_t>>;
+    const auto with = [](const Put& bytes) {
+        auto kernel = forge::make_kernel();
+        for (const auto& [at, value] : bytes) kernel[at] = value;
+        return inspect_kernel(*support::source_of(kernel)).value();
+    };
+    const auto sectors = [&](std::uint8_t count) { return with({{setup::sectors, count}}).setup_sectors; };
+    EXPECT_EQ(sectors(0), 4U) << "as the first kernels had them";
+    EXPECT_EQ(sectors(1), 1U);
+    EXPECT_EQ(sectors(5), 5U);
+    EXPECT_FALSE(with({{setup::load_flags, 0}}).loads_high);
+    EXPECT_FALSE(with({{setup::load_flags, 0xFE}}).loads_high);
+    EXPECT_TRUE(with({{setup::load_flags, 1}}).loads_high);
+    EXPECT_FALSE(with({{setup::relocatable, 0}}).relocatable);
+    EXPECT_FALSE(with({{setup::extended_flags, 0xFE}}).entry64);
+    EXPECT_TRUE(with({{setup::extended_flags, 1}}).entry64);
+    for (const std::uint8_t minor : std::initializer_list<std::uint8_t>{0x03, 0x04, 0x05, 0x0B, 0x0C, 0x0F}) {
+        const auto image = with({{setup::version, minor}});
+        EXPECT_EQ(image.protocol, 0x200 + minor);
+        EXPECT_EQ(image.relocatable, minor >= 0x05) << int{minor};
+        EXPECT_EQ(image.entry64, minor >= 0x0C) << int{minor};
+    }
+    // An application for UEFI: "MZ", and below 400h what it points to begins with "PE".
+    const auto stub = [&](std::uint16_t at, const Put& more = {}) {
+        Put all{{0, 'M'}, {1, 'Z'}, {0x3C, static_cast<std::uint8_t>(at)}, {0x3D, static_cast<std::uint8_t>(at >> 8U)}};
+        for (std::size_t i = 0x3E; i < 0x40; ++i) all.emplace_back(i, 0);
+        all.emplace_back(at, 'P');
+        all.emplace_back(at + 1U, 'E');
+        all.insert(all.end(), more.begin(), more.end());
+        return with(all).efi_stub;
+    };
+    EXPECT_TRUE(stub(0x80));
+    EXPECT_TRUE(stub(0x3FC));
+    EXPECT_FALSE(stub(0x400));
+    for (const std::size_t at : {0x00, 0x01, 0x80, 0x81}) EXPECT_FALSE(stub(0x80, {{at, 'x'}})) << at;
+    EXPECT_FALSE(with({}).efi_stub);
+}
+
 struct Packing {
     const char* name;
     Bytes (*pack)(const Bytes&);

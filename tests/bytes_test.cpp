@@ -273,6 +273,26 @@ INSTANTIATE_TEST_SUITE_P(All, Codecs,
                                          Codec{"lzo", Compression::Lzop, support::lzop, false}),
                          support::by_name);
 
+/// Which checksums stand before a block depends on the flags, and on whether it is packed at all.
+TEST(Unpacking, LzopWithEachOfItsFlags) {
+    Bytes plain = plain_text();
+    const Bytes noise = forge::noise(300U << 10U, 5);  // its blocks are stored
+    plain.insert(plain.end(), noise.begin(), noise.end());
+    for (const std::uint32_t flags : {0x000U, 0x001U, 0x002U, 0x003U, 0x100U, 0x200U, 0x300U, 0x101U, 0x303U, 0x801U})
+        for (const std::uint16_t version : std::initializer_list<std::uint16_t>{0x0930, 0x0940, 0x1030}) {
+            const auto packed = support::lzop_with(plain, flags, version);
+            Bytes seen;
+            const auto done =
+                unpack(Compression::Lzop, *memory_source(packed, "x"), 0, packed.size(), 1U << 30U, [&](auto piece) {
+                    seen.insert(seen.end(), piece.begin(), piece.end());
+                    return true;
+                });
+            ASSERT_TRUE(done) << std::hex << flags << " " << version << done.error().text();
+            EXPECT_EQ(done->consumed, packed.size());
+            EXPECT_TRUE(seen == plain) << std::hex << flags << " " << version;
+        }
+}
+
 TEST(Unpacking, ABombIsStoppedByItsGrowth) {
     const Bytes zeros(90U << 20U);
     const auto packed = forge::xz(zeros);

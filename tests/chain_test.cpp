@@ -287,6 +287,13 @@ INSTANTIATE_TEST_SUITE_P(
                         " ro quiet module_blacklist=ahci modprobe.blacklist=pcspkr,virtio-blk");
                },
                "root", Code::RamdiskNoDiskDriver},
+        Change{"DriversBarredByAFileThatDoesNotCount",
+               [](auto& d) {
+                   d.ramdisk.file("/usr/lib/modprobe.d/quiet.conf", "blacklist ahci\nblacklist virtio_blk\n");
+                   d.ramdisk.file("/etc/modprobe.d/quiet.conf", "# another hand\n");
+               },
+               "yes",
+               {}},
         Change{"OneDriverBarred",
                [](auto& d) { d.ramdisk.file("/usr/lib/modprobe.d/quiet.conf", "blacklist virtio_blk\n"); },
                "yes",

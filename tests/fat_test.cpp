@@ -1,5 +1,8 @@
 // SPDX-License-Identifier: MIT
 // FAT against the generator's own writer, and against damage.
+#include <ctime>
+
+#include "files/fat.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -63,6 +66,70 @@ TEST(Fat, NamesIgnoreCaseAndTheShortFormWorksToo) {
                              "/loader/../EFI/./BOOT"})
         EXPECT_TRUE(resolve(*fs, path)) << path;
     EXPECT_FALSE(resolve(*fs, "/EFI/BOOT/BOOTIA32.EFI"));
+}
+
+/// The pieces of a long name lie before its short one, from the last to the first, each with the short name's checksum
+/// (Microsoft's FAT specification, section 7): one that does not fit makes the file known by its short name alone.
+TEST(Fat, ALongNameThatIsNotWholeCountsForNothing) {
+    const std::string wanted = "a name that is much too long for eleven.config";
+    const auto image = forge::make_fat(forge::Tree().file("/" + wanted, "beds\n"));
+    std::vector<std::size_t> pieces;  // in the root: the last one of the name first
+    for (std::size_t at = 0; at + 32 <= image.bytes.size() && pieces.size() < 4; at += 32)
+        if (image.bytes[at + 11] == 0x0F && (image.bytes[at] & 0x3FU) <= 4) pieces.push_back(at);
+    ASSERT_EQ(pieces.size(), 4U);
+    ASSERT_EQ(image.bytes[pieces[0]], 0x44);
+    const auto names = [&](const std::vector<std::pair<std::size_t, std::uint8_t>>& changes) {
+        auto bytes = image.bytes;
+        for (const auto& [at, value] : changes) bytes[at] = value;
+        const auto fs = opened(bytes);
+        const auto list = fs->list(resolve(*fs, "/")->file.id);
+        EXPECT_TRUE(list && list->size() == 1) << "the file itself is always there";
+        return list->at(0).name;
+    };
+    EXPECT_EQ(names({}), wanted);
+    const auto alone = names({{pieces[0], 0x45}});
+    EXPECT_LE(alone.size(), 12U) << "a piece that should follow is missing: " << alone;
+    const std::uint8_t sum = image.bytes[pieces[0] + 13];
+    const struct {
+        std::size_t at;
+        std::uint8_t value;
+    } rows[] = {{pieces[0], 0x43},      {pieces[0], 0x04},     {pieces[0], 0x40},      {pieces[0], 0x55},
+                {pieces[1], 0x02},      {pieces[1], 0x04},     {pieces[2], 0x01},      {pieces[2], 0x03},
+                {pieces[3], 0x00},      {pieces[3], 0x02},     {pieces[0] + 13, 0x00}, {pieces[1] + 13, 0x00},
+                {pieces[2] + 13, 0x00}, {pieces[3] + 13, 0x00}};
+    ASSERT_NE(sum, 0);
+    for (const auto& row : rows) EXPECT_EQ(names({{row.at, row.value}}), alone) << row.at << " " << int{row.value};
+    // All four with another checksum, of another short name.
+    EXPECT_EQ(names({{pieces[0] + 13, 1}, {pieces[1] + 13, 1}, {pieces[2] + 13, 1}, {pieces[3] + 13, 1}}),
+              sum == 1 ? wanted : alone);
+}
+
+TEST(Fat, DatesAreThoseOfTheCalendar) {
+    EXPECT_EQ(fat_time(0, 0xFFFF), 0) << "no date";
+    for (int year = 0; year < 128; ++year)
+        for (int month = 1; month <= 12; ++month)
+            for (const int day : {1, 2, 15, 28}) {
+                std::tm parts{};
+                parts.tm_year = 80 + year;
+                parts.tm_mon = month - 1;
+                parts.tm_mday = day;
+                parts.tm_hour = (year + month) % 24;
+                parts.tm_min = (day * 7 + month) % 60;
+                parts.tm_sec = day % 30 * 2;
+                const auto date = static_cast<std::uint16_t>(year << 9 | month << 5 | day);
+                const auto time =
+                    static_cast<std::uint16_t>(parts.tm_hour << 11 | parts.tm_min << 5 | parts.tm_sec / 2);
+                ASSERT_EQ(fat_time(date, time), ::timegm(&parts)) << year << " " << month << " " << day;
+            }
+    // What no calendar has becomes the nearest that one has.
+    const auto of = [](int month, int day) {
+        return fat_time(static_cast<std::uint16_t>(40 << 9 | month << 5 | day), 0);
+    };
+    EXPECT_EQ(of(0, 5), of(1, 5));
+    EXPECT_EQ(of(13, 5), of(12, 5));
+    EXPECT_EQ(of(15, 5), of(12, 5));
+    EXPECT_EQ(of(7, 0), of(7, 1));
+    EXPECT_EQ(of(3, 1), of(2, 28) + 2 * 86400) << "2020 has a 29th of February";
 }
 
 /// The cluster of a file, and the place of its entry in the first table.

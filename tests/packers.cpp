@@ -34,16 +34,24 @@ Bytes lzo1x(const Bytes& plain, bool thorough) {
     return out;
 }
 
-Bytes lzop(const Bytes& plain) {
-    Bytes out = {0x89, 0x4C, 0x5A, 0x4F, 0x00, 0x0D, 0x0A, 0x1A, 0x0A, 0x10, 0x30, 0x20, 0x80, 0x09, 0x40, 1, 5};
-    auto put = [&](std::size_t value) {
-        for (const unsigned shift : {24U, 16U, 8U, 0U}) out.push_back(static_cast<std::uint8_t>(value >> shift));
+Bytes lzop(const Bytes& plain) { return lzop_with(plain, 0x01, 0x0940); }
+
+Bytes lzop_with(const Bytes& plain, std::uint32_t flags, std::uint16_t version) {
+    Bytes out = {0x89, 0x4C, 0x5A, 0x4F, 0x00, 0x0D, 0x0A, 0x1A, 0x0A};
+    const auto put = [&](std::size_t value, unsigned bytes = 4) {
+        for (unsigned i = bytes; i-- > 0;) out.push_back(static_cast<std::uint8_t>(value >> (8 * i)));
     };
-    put(0x01);  // flags: a checksum of the unpacked data
+    put(version, 2);
+    put(0x2080, 2);  // of the library
+    if (version >= 0x0940) put(0x0940, 2);
+    put(1, 1);  // lzo1x-1
+    if (version >= 0x0940) put(5, 1);
+    put(flags);
+    if ((flags & 0x800U) != 0) put(1);  // a filter
     put(0100644);
     put(0);
-    put(0);
-    out.push_back(0);
+    if (version >= 0x0940) put(0);
+    put(0, 1);
     put(0);  // header checksum, not read by the kernel
     constexpr std::size_t block = 256U << 10U;
     for (std::size_t at = 0; at < plain.size(); at += block) {
@@ -53,7 +61,13 @@ Bytes lzop(const Bytes& plain) {
         if (packed.size() >= part.size()) packed = part;
         put(part.size());
         put(packed.size());
-        put(adler32(adler32(0, nullptr, 0), part.data(), static_cast<uInt>(part.size())));
+        const auto sums = [&](const Bytes& of, std::uint32_t adler, std::uint32_t crc) {
+            const auto size = static_cast<uInt>(of.size());
+            if ((flags & adler) != 0) put(adler32(adler32(0, nullptr, 0), of.data(), size));
+            if ((flags & crc) != 0) put(crc32(0, of.data(), size));
+        };
+        sums(part, 0x01, 0x100);
+        if (packed.size() < part.size()) sums(packed, 0x02, 0x200);
         out.insert(out.end(), packed.begin(), packed.end());
     }
     put(0);

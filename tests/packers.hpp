@@ -8,6 +8,9 @@ namespace support {
 
 /// A file as lzop writes it.
 forge::Bytes lzop(const forge::Bytes& plain);
+/// The same with these checksums (0x01 Adler-32, 0x100 CRC-32 of what is unpacked, 0x02 and 0x200 of what is packed), a
+/// filter (0x800), and the header of this version.
+forge::Bytes lzop_with(const forge::Bytes& plain, std::uint32_t flags, std::uint16_t version);
 /// One LZO1X block; `thorough`: by the packer that looks for the best matches.
 forge::Bytes lzo1x(const forge::Bytes& plain, bool thorough = false);
 /// One piece of a file that is kept packed on NTFS; `algorithm`: 1 LZX, else XPRESS. Empty: it does not shrink.

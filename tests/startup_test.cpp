@@ -330,8 +330,14 @@ Verdict with_modules(const std::string& config, const std::vector<std::pair<std:
                                      "LABEL=TRAYS /srv/trays vfat " + options + " 0 0\n");
     desk.root.link("/usr/sbin/modprobe", "../bin/busybox");
     for (const auto& [name, text] : files)
-        if (text.starts_with("-> ")) desk.root.link(name, text.substr(3));
-        else desk.root.file(name, text);
+        if (name.starts_with("ramdisk:")) desk.ramdisk.file(name.substr(8), text);
+        else if (text.starts_with("-> ")) desk.root.link(name, text.substr(3));
+        else
+            desk.root.file(name, text,
+                           text.starts_with("\x7f"
+                                            "ELF")
+                               ? 0755
+                               : 0644);
     forge::FatOptions fat;
     fat.label = "TRAYS";
     fat.size = 4U << 20U;
@@ -339,6 +345,99 @@ Verdict with_modules(const std::string& config, const std::vector<std::pair<std:
     second.size = 8U << 20U;
     second.partitions = {{2048, forge::make_fat({}, fat).bytes, 0x0C, false}};
     return check(support::machine_of_disks({desk.build(), forge::make_disk(second)}));
+}
+
+/// Devices that nobody announces: systemd waits for them (each really started).
+TEST(DeviceManager, WithoutItAMountWaitsInVain) {
+    const std::string config =
+        "CONFIG_X86_64=y\nCONFIG_EXT4_FS=y\nCONFIG_VFAT_FS=y\nCONFIG_BLK_DEV_SD=y\n"
+        "CONFIG_SATA_AHCI=y\nCONFIG_RD_GZIP=y\nCONFIG_RD_XZ=y\n";
+    using Files = std::vector<std::pair<std::string, std::string>>;
+    const auto elf = forge::make_program();
+    const std::string program(elf.begin(), elf.end());
+    const std::string lib = "/usr/lib/systemd/", rules = "/usr/lib/udev/rules.d/";
+    const Files whole{
+        {lib + "system/systemd-udevd.service", "[Service]\nExecStart=/lib/systemd/systemd-udevd\n"},
+        {lib + "system/systemd-udev-trigger.service", "[Service]\nExecStart=-udevadm trigger\n"},
+        {lib + "system/sysinit.target.wants/systemd-udevd.service", "-> ../systemd-udevd.service"},
+        {lib + "system/sysinit.target.wants/systemd-udev-trigger.service", "-> ../systemd-udev-trigger.service"},
+        {lib + "systemd-udevd", program},
+        {rules + "60-persistent-storage.rules", "#"},
+        {rules + "99-systemd.rules", "#"}};
+    const auto start = [&](Files changes, const std::string& options = "defaults") {
+        Files all = whole;
+        all.insert(all.end(), changes.begin(), changes.end());
+        return with_modules(config, all, options);
+    };
+    const std::string by_node = "/dev/sdb1 /srv/trays vfat defaults 0 0\n";
+    ASSERT_EQ(start({}).systems.at(0).starts, Starts::Yes) << start({}).systems.at(0).at(Stage::Services).text;
+    ASSERT_EQ(start({{"/etc/fstab", by_node}}).systems.at(0).starts, Starts::Yes);
+    const std::string unit = "/etc/systemd/system/";
+    const struct {
+        Files changes;
+        bool node;  ///< a device by the kernel's name is waited for as well
+        std::string why, place, found;
+    } rows[] = {
+        {{{lib + "systemd-udevd", "none"}},
+         true,
+         "/lib/systemd/systemd-udevd cannot run (/usr/lib/systemd/systemd-udevd has no execute permission)",
+         "d1p1:/usr/lib/systemd/systemd-udevd",
+         ""},
+        {{{unit + "systemd-udevd.service", "-> /dev/null"}},
+         true,
+         "systemd-udevd.service is masked",
+         "d1p1:/etc/systemd/system/systemd-udevd.service",
+         "a link to /dev/null, or an empty file"},
+        {{{unit + "systemd-udev-trigger.service", "-> /dev/null"}},
+         true,
+         "systemd-udev-trigger.service is masked",
+         "d1p1:/etc/systemd/system/systemd-udev-trigger.service",
+         "a link to /dev/null, or an empty file"},
+        {{{"/etc/udev/rules.d/99-systemd.rules", "-> /dev/null"}},
+         true,
+         "udev lacks its rules 99-systemd.rules, which tell systemd of devices",
+         "d1p1:/etc/udev/rules.d/99-systemd.rules",
+         "empty"},
+        {{{"/etc/udev/rules.d/60-persistent-storage.rules", ""}},
+         false,
+         "udev lacks its rules 60-persistent-storage.rules, which name volumes by UUID and label",
+         "d1p1:/etc/udev/rules.d/60-persistent-storage.rules",
+         "empty"},
+    };
+    for (const auto& row : rows) {
+        const auto verdict = start(row.changes);
+        const auto& system = verdict.systems.at(0);
+        ASSERT_EQ(system.stops_at, Stage::Services) << row.why;
+        const auto& rung = system.at(Stage::Services);
+        EXPECT_EQ(rung.findings.at(0), Code::FstabDeviceUnannounced);
+        EXPECT_EQ(rung.text, "the mount of d2p1 for /srv/trays waits for a device that nobody announces: " + row.why);
+        EXPECT_EQ(rung.evidence.front().place, row.place);
+        if (!row.found.empty()) EXPECT_EQ(rung.evidence.front().found, row.found);
+        EXPECT_EQ(rung.evidence.back().line, 2);
+        EXPECT_EQ(system.symptom, "Timed out waiting for device LABEL=TRAYS.\nYou are in emergency mode.");
+        EXPECT_EQ(std::ranges::count(verdict.findings, Code::ServicesNoDeviceManager, &Finding::code), 0);
+        // What does not need it starts, and is told of it.
+        const auto free = start(row.changes, "nofail");
+        EXPECT_EQ(free.systems.at(0).starts, Starts::Yes);
+        const auto& told = free.findings;
+        const auto risk = std::ranges::find(told, Code::ServicesNoDeviceManager, &Finding::code);
+        ASSERT_NE(risk, told.end()) << row.why;
+        EXPECT_EQ(risk->text, row.why + ": devices are not announced, and what waits for one " +
+                                  (row.node ? "" : "by UUID or label ") + "waits in vain");
+        auto named = row.changes;
+        named.emplace_back("/etc/fstab", by_node);
+        EXPECT_EQ(start(named).systems.at(0).starts, row.node ? Starts::No : Starts::Yes) << row.why;
+        // A RAM disk whose udev knows systemd has told it of them.
+        auto before = row.changes;
+        before.emplace_back("ramdisk:/usr/lib/udev/rules.d/99-systemd.rules", "#");
+        EXPECT_EQ(start(before).systems.at(0).starts, Starts::Yes) << row.why;
+    }
+    // Without the file; and where no udev is installed nothing is said of it.
+    Files bare(whole.begin(), whole.end() - 1);
+    const auto gone = with_modules(config, bare);
+    EXPECT_EQ(gone.systems.at(0).at(Stage::Services).evidence.front().found, "not there");
+    EXPECT_EQ(gone.systems.at(0).stops_at, Stage::Services);
+    EXPECT_EQ(with_modules(config, {}).systems.at(0).starts, Starts::Yes);
 }
 
 /// An option that no driver takes stops a mount that the start needs; a kernel that is newer than the list may know it.
@@ -492,6 +591,23 @@ TEST(KernelModules, AMountNeedsItsDriverOnTheRoot) {
     EXPECT_EQ(with_modules(modular, barred).systems.at(0).stops_at, Stage::Services);
     barred.back().second = "blacklist nls_ascii\ninstall vfat /sbin/modprobe --ignore-install vfat\n";
     EXPECT_EQ(with_modules(modular, barred).systems.at(0).starts, Starts::Yes);
+    // Of files of one name the first folder's counts; and a rule may go on in the next line.
+    const auto ruled = [&](std::vector<std::pair<std::string, std::string>> rules) {
+        rules.insert(rules.end(), whole.begin(), whole.end());
+        return with_modules(modular, rules).systems.at(0);
+    };
+    const std::pair<std::string, std::string> maker{"/usr/lib/modprobe.d/hut.conf", "blacklist vfat\n"};
+    EXPECT_EQ(ruled({maker}).stops_at, Stage::Services);
+    EXPECT_EQ(ruled({maker, {"/etc/modprobe.d/hut.conf", ""}}).starts, Starts::Yes);
+    EXPECT_EQ(ruled({maker, {"/etc/modprobe.d/hut.conf", "-> /dev/null"}}).starts, Starts::Yes);
+    EXPECT_EQ(ruled({maker, {"/etc/modprobe.d/inn.conf", ""}}).stops_at, Stage::Services);
+    EXPECT_EQ(ruled({maker, {"/etc/modprobe.d/hut.conf/more.conf", ""}}).stops_at, Stage::Services) << "a folder";
+    EXPECT_EQ(ruled({{"/etc/modprobe.d/hut", "blacklist vfat\n"}}).starts, Starts::Yes);
+    EXPECT_EQ(ruled({{"/etc/modprobe.d/.hut.conf", "blacklist vfat\n"}}).starts, Starts::Yes);
+    const auto longer = ruled({{"/etc/modprobe.d/hut.alias", "# \n\n  install vf\\\nat /bin/false\n"}});
+    EXPECT_NE(longer.at(Stage::Services).text.find("/etc/modprobe.d/hut.alias, line 3 keeps vfat from being loaded"),
+              std::string::npos)
+        << longer.at(Stage::Services).text;
     auto kmod = whole;
     kmod.emplace_back("/usr/bin/kmod", "ELF");
     for (const char* index : {"modules.dep.bin", "modules.alias.bin"}) {

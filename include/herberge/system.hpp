@@ -245,6 +245,7 @@ struct InitChoice {
     Processor processor = Processor::X86;  ///< that it must be made for
     std::string kernel_release;            ///< of the kernel that runs then; empty: not known
     std::optional<bool> root_checked;      ///< its RAM disk has checked the root's file system; none: not known
+    bool devices_told = false;  ///< its RAM disk's udev has marked devices for systemd, which finds the marks in /run
     /// Would that kernel mount this format with these options, with the modules of the root? Empty: not asked.
     std::function<DriverAnswer(Format format, std::string_view options)> has_driver;
     /// The same of any module, and the option that builds it in.

@@ -8,6 +8,7 @@
 
 #include "system/config_text.hpp"
 #include "system/drivers.hpp"
+#include "system/modprobe_rules.hpp"
 
 namespace herberge {
 
@@ -45,25 +46,16 @@ private:
     }
 
     void files() {
-        for (const auto& [path, file] : ramdisk_->files) {
-            if (file.content.empty()) continue;
-            const bool rules = path.find("/modprobe.d/") != std::string::npos && path.ends_with(".conf");
-            // What initramfs-tools and systemd load by name.
-            const bool list = path.ends_with("conf/modules") ||
-                              (path.find("/modules-load.d/") != std::string::npos && path.ends_with(".conf"));
-            if (!rules && !list) continue;
-            each_line(file.content, [&, &name = path](int number, std::string_view line) {
-                const auto words = blank_words(line);
-                if (words.empty() || words[0].starts_with('#')) return;
-                if (list) asked_for_.insert(drivers::module_name(words[0]));
-                else rule(words, fmt::format("{} in the RAM disk, line {}", name, number));
-            });
-        }
-    }
-
-    void rule(const std::vector<std::string>& words, const std::string& who) {
-        if (words.size() == 2 && words[0] == "blacklist") bar(words[1], who, false);
-        if (words.size() >= 3 && words[0] == "install" && drivers::loads_nothing(words[2])) bar(words[1], who, true);
+        for (const auto& rule : modprobe_rules(*ramdisk_))
+            bar(rule.module, fmt::format("{} in the RAM disk, line {}", rule.path, rule.line), rule.replaced);
+        // What initramfs-tools and systemd load by name.
+        for (const auto& [path, file] : ramdisk_->files)
+            if (path.ends_with("conf/modules") ||
+                (path.find("/modules-load.d/") != std::string::npos && path.ends_with(".conf")))
+                each_line(file.content, [&](int, std::string_view line) {
+                    const auto words = blank_words(line);
+                    if (!words.empty() && !words[0].starts_with('#')) asked_for_.insert(drivers::module_name(words[0]));
+                });
     }
 
     const Ramdisk* ramdisk_;

@@ -176,6 +176,9 @@ InitChoice judge_init(const Volume& root, const CommandLine& arguments, const Ra
     }
     const auto given = arguments.value("init");
     out.asked = given.value_or("/sbin/init");
+    out.devices_told = ramdisk != nullptr && std::ranges::any_of(ramdisk->files, [](const auto& one) {
+                           return one.first.ends_with("udev/rules.d/99-systemd.rules");
+                       });
     if (ramdisk != nullptr && ramdisk->builder == "initramfs-tools") {
         const bool skips = arguments.has("fastboot") || arguments.value("fsck.mode") == "skip";
         const bool has = ramdisk->find("/sbin/fsck") != nullptr || ramdisk->find("/usr/sbin/fsck") != nullptr;

@@ -7,6 +7,7 @@
 #include "bytes/listed.hpp"
 #include "system/config_text.hpp"
 #include "system/drivers.hpp"
+#include "system/modprobe_rules.hpp"
 
 namespace herberge {
 
@@ -32,29 +33,12 @@ std::vector<std::string> files_of(std::string_view text, std::string_view module
 
 DriverAnswer lacks(std::string why, std::string place) { return {false, std::move(why), std::move(place)}; }
 
-/// A rule of modprobe.d(5) that runs something else in place of loading the module, or, where it is asked for by an
-/// alias as a file system's driver is, a "blacklist" (really started); empty: none does.
+/// A rule that keeps this module from being loaded, by its file and line; empty: none does.
 std::string rule_against(const FileSystem& root, std::string_view module, bool by_alias) {
     const auto wanted = drivers::module_name(module);
-    for (const std::string folder : {"/etc/modprobe.d", "/usr/lib/modprobe.d", "/lib/modprobe.d"}) {
-        const auto found = resolve(root, folder);
-        const auto entries = found ? root.list(found->file.id) : fail(ErrorKind::NotFound, "none");
-        if (!entries) continue;
-        for (const auto& entry : *entries) {
-            if (!entry.name.ends_with(".conf")) continue;
-            const auto path = fmt::format("{}/{}", folder, entry.name);
-            const auto text = read_text_file(root, path, most_list);
-            std::string by;
-            each_line(text.value_or(""), [&](int number, std::string_view line) {
-                const auto words = blank_words(line);
-                const bool listed = words.size() >= 2 && words[0] == "blacklist" && by_alias;
-                const bool replaced = words.size() >= 3 && words[0] == "install" && drivers::loads_nothing(words[2]);
-                if ((listed || replaced) && drivers::module_name(words[1]) == wanted)
-                    by = fmt::format("{}, line {}", path, number);
-            });
-            if (!by.empty()) return by;
-        }
-    }
+    for (const auto& rule : modprobe_rules(root))
+        if ((rule.replaced || by_alias) && rule.module == wanted)
+            return fmt::format("{}, line {}", rule.path, rule.line);
     return {};
 }
 

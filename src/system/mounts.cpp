@@ -9,6 +9,7 @@
 #include "files/features.hpp"
 #include "loader/text.hpp"
 #include "system/crypttab.hpp"
+#include "system/device_manager.hpp"
 #include "system/mount_options.hpp"
 
 namespace herberge {
@@ -221,6 +222,23 @@ private:
         return true;
     }
 
+    /// A mount of systemd's waits for the unit of its device, which no longer appears; that of /usr is made before.
+    bool unannounced(const FstabLine& line, const Volume& volume, const Evidence& where) {
+        if (units_ == nullptr || init_.devices_told || line.mount_point == "/usr") return false;
+        const auto fault = no_devices(out_.root, init_, *units_);
+        const bool by_node = line.device.starts_with("/dev/") && !line.device.starts_with("/dev/disk/");
+        if (!fault || (fault->names_alone && by_node)) return false;
+        auto evidence = fault->evidence;
+        evidence.push_back(where);
+        mount_breaks(
+            Code::FstabDeviceUnannounced,
+            fmt::format("the mount of {} for {} waits for a device that nobody announces: {}", volume.place,
+                        printable(line.mount_point), fault->why),
+            std::move(evidence),
+            fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device)));
+        return true;
+    }
+
     /// "tmpfs /srv" alone: no type, and no such device.
     bool nothing_to_mount(const FstabLine& line) {
         if (line.type != "auto" || line.device.find_first_of("/=:") != std::string::npos || line.has_option("bind"))
@@ -297,6 +315,7 @@ private:
                          {where}, symptom);
             return;
         }
+        if (unannounced(line, *target.volume, where)) return;
         if (target.volume->unread()) {
             mount_untold(fmt::format("{} for {} holds {}, which is recognised and not read here", target.volume->place,
                                      printable(line.mount_point), target.volume->info.name()),

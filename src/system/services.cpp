@@ -10,6 +10,7 @@
 #include "bytes/listed.hpp"
 #include "loader/text.hpp"
 #include "system/config_text.hpp"
+#include "system/device_manager.hpp"
 #include "system/logins.hpp"
 #include "system/module_files.hpp"
 #include "system/mounts.hpp"
@@ -327,20 +328,14 @@ private:
 
     // --- the kernel's modules, and who may come in ------------------------------------------------------------------
     void device_manager() {
-        for (const std::string_view path : {"/lib/systemd/systemd-udevd", "/usr/lib/systemd/systemd-udevd"}) {
-            const bool wanted =
-                resolve(fs_, std::string(path.substr(0, path.rfind('/'))) + "/system/systemd-udevd.service")
-                    .has_value();
-            if (!wanted) continue;
-            if (const auto program = judge_executable(fs_, root_.place, path, init_.processor); !program.runs)
-                out_.risk(Code::ServicesNoDeviceManager,
-                          fmt::format(
-                              "{} cannot run ({}): devices are not announced, and what waits for one by UUID or label "
-                              "waits in vain",
-                              path, program.why),
-                          program.evidence);
-            return;
-        }
+        const auto fault = units_ != nullptr ? no_devices(root_, init_, *units_) : std::nullopt;
+        const bool told = std::ranges::find(out_.claim.findings, Code::FstabDeviceUnannounced, &Finding::code) !=
+                          out_.claim.findings.end();
+        if (!fault || told) return;
+        out_.risk(Code::ServicesNoDeviceManager,
+                  fmt::format("{}: devices are not announced, and what waits for one {}waits in vain", fault->why,
+                              fault->names_alone ? "by UUID or label " : ""),
+                  fault->evidence);
     }
 
     /// systemd-remount-fs.service makes writable what /etc/fstab has a line for; else it stays as it was mounted.

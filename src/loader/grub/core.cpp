@@ -67,6 +67,18 @@ void take_object(unsigned type, std::span<const std::uint8_t> body, GrubCore& co
     if (type == prefix) core.prefix = text;
 }
 
+/// Calls `take` with type and body of each object of a list (struct grub_module_header), up to one whose size cannot
+/// be.
+template <typename Take>
+void each_object(std::span<const std::uint8_t> list, const Take& take) {
+    while (list.size() >= sizeof(ondisk::GrubModuleHeader)) {
+        const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(list);
+        if (header.size < sizeof(header) || header.size > list.size()) return;
+        take(unsigned{header.type}, list.subspan(sizeof(header), header.size - sizeof(header)));
+        list = list.subspan(header.size);
+    }
+}
+
 /// Reads kernel, modules, configuration and prefix out of the unpacked image (include/grub/kernel.h).
 bool read_modules(GrubCore& core) {
     const std::span<const std::uint8_t> all(core.kernel);
@@ -74,16 +86,10 @@ bool read_modules(GrubCore& core) {
         if (ondisk::from_bytes<ondisk::little_uint32_t>(all, at) != module_magic) continue;
         const auto info = ondisk::from_bytes<ondisk::GrubModuleInfo>(all, at);
         if (info.offset < sizeof(info) || info.offset > info.size || info.size > all.size() - at) continue;
-        std::size_t next = at + info.offset;
-        const std::size_t end = at + info.size;
-        while (next + sizeof(ondisk::GrubModuleHeader) <= end) {
-            const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(all, next);
-            if (header.size < sizeof(header) || header.size > end - next) break;
-            const auto body = all.subspan(next + sizeof(header), header.size - sizeof(header));
-            if (header.type == 0) take_module(grub::read_module(body), core);
-            else take_object(header.type, body, core);
-            next += header.size;
-        }
+        each_object(all.subspan(at + info.offset, info.size - info.offset), [&](unsigned type, auto body) {
+            if (type == 0) take_module(grub::read_module(body), core);
+            else take_object(type, body, core);
+        });
         return true;
     }
     return false;
@@ -328,20 +334,14 @@ Result<GrubCore> read_grub_efi(const ByteSource& image) {
     const std::uint64_t size = pe->wide ? std::uint64_t{wide.size} : std::uint64_t{narrow.size};
     if (narrow.magic != module_magic || offset < head || offset > size || size > list->size())
         return fail(ErrorKind::Malformed, "the list of modules is damaged", image.place());
-    std::size_t at = static_cast<std::size_t>(offset);
-    while (at + sizeof(ondisk::GrubModuleHeader) <= size) {
-        const auto header = ondisk::from_bytes<ondisk::GrubModuleHeader>(*list, at);
-        if (header.size < sizeof(header) || header.size > size - at) break;
-        const auto body = std::span(*list).subspan(at + sizeof(header), header.size - sizeof(header));
-        if (header.type == 0) {
-            const auto module = grub::read_module(body, core.platform);
-            take_module(module, core);
-            if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
-        } else {
-            take_object(header.type, body, core);
-        }
-        at += header.size;
-    }
+    const auto objects =
+        std::span(*list).subspan(static_cast<std::size_t>(offset), static_cast<std::size_t>(size - offset));
+    each_object(objects, [&](unsigned type, auto body) {
+        if (type != 0) return take_object(type, body, core);
+        const auto module = grub::read_module(body, core.platform);
+        take_module(module, core);
+        if (module) core.symbols.insert(core.symbols.end(), module->defines.begin(), module->defines.end());
+    });
     return core;
 }
 

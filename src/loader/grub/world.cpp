@@ -422,7 +422,7 @@ std::string World::module_of_command(std::string_view command) const {
 }
 
 void World::read_lists(std::string_view prefix, const Modules& modules) {
-    const bool again = !list_prefix_.empty();
+    const bool again = lists_read_ > 0;
     if (!again) first_prefix_ = prefix;
     list_prefix_ = prefix;
     ++lists_read_;

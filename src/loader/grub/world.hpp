@@ -120,7 +120,7 @@ public:
     /// read_lists_hook).
     void prefix_was_set(std::string_view prefix, const Modules& modules) {
         constexpr int most = 64;  // a script may set it without end
-        if (!list_prefix_.empty() && prefix != list_prefix_ && lists_read_ < most) read_lists(prefix, modules);
+        if (lists_read_ > 0 && prefix != list_prefix_ && lists_read_ < most) read_lists(prefix, modules);
     }
     /// The memory disk that an image carries, as the device "memdisk": a file system, or a tar archive.
     void set_memory_disk(const std::vector<std::uint8_t>& bytes);
