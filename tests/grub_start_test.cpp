@@ -61,6 +61,15 @@ INSTANTIATE_TEST_SUITE_P(
              "error: filename expected.", "ramdisk"},
         Body{"TwoRamdisks", "linux " + kernel + root + "\ninitrd " + ramdisk + " /boot/none", EntryKind::Linux, "",
              "error: file `/boot/none' not found.", "ramdisk"},
+        Body{"RamdiskAndAFileThatIsPacked", "linux " + kernel + root + "\ninitrd newc:etc/key:/boot/short " + ramdisk,
+             EntryKind::Linux, "", "", "unknown"},
+        Body{"RamdiskBeforeAFileThatIsPacked",
+             "linux " + kernel + root + "\ninitrd " + ramdisk + " newc:///a/b/c:/boot/short newc:d:/boot/image.elf",
+             EntryKind::Linux, "", "", "yes"},
+        Body{"PackedFileThatIsGone", "linux " + kernel + root + "\ninitrd " + ramdisk + " newc:etc/key:/boot/none",
+             EntryKind::Linux, "", "error: file `/boot/none' not found.", "ramdisk"},
+        Body{"PackedFileWithoutAName", "linux " + kernel + root + "\ninitrd newc:/boot/short", EntryKind::Linux, "",
+             "error: invalid file name `newc:/boot/short'.", "ramdisk"},
         Body{"LinuxOfOldSetup", "linux16 " + kernel + root + "\ninitrd16 " + ramdisk, EntryKind::Linux, "", "", "yes"},
         Body{"Multiboot", "multiboot /boot/image.elf\nmodule /boot/short", EntryKind::Multiboot, "", "", "unknown"},
         Body{"MultibootWithWords", "multiboot --quirk-bad-kludge /boot/image.elf", EntryKind::Multiboot, "", "",
@@ -87,5 +96,56 @@ INSTANTIATE_TEST_SUITE_P(
              "error: invalid signature.", "entry"},
         Body{"ChainForced", "chainloader --force (hd0,msdos1)+1", EntryKind::Chainload, "", "", "boot-sector"}),
     support::by_name);
+
+/// As the system's own archiver reads what GRUB packs; and from which version on the kernel reads it, too.
+TEST(GrubArchive, HoldsTheFileByItsNewName) {
+    const auto start = [](const std::string& version, const std::string& files) {
+        auto desk = demo::front_desk();
+        desk.root.file("/boot/short", "twelve beds\n");
+        desk.root.file("/boot/grub/grub.cfg",
+                       "set timeout=1\nmenuentry 'Almhof' {\nlinux " + kernel + root + "\ninitrd " + files + "\n}\n");
+        auto& normal = desk.root.at("/boot/grub/i386-pc/linux.mod").content;
+        normal.push_back(0);
+        normal.insert(normal.end(), version.begin(), version.end());
+        normal.push_back(0);
+        return support::Checked(desk.build());
+    };
+    const std::string packed = "newc:srv/inn/beds:/boot/short ";
+    const auto checked = start("2.12-9", packed + ramdisk);
+    EXPECT_EQ(checked.stage(), "yes") << checked.system().at(Stage::Entry).text;
+    const auto& files = checked.verdict.menus.at(0).entries.at(0).ramdisks;
+    ASSERT_EQ(files.size(), 2U);
+    EXPECT_EQ(files[0].where(), "d1p1:/boot/short as srv/inn/beds");
+    ASSERT_NE(files[0].bytes, nullptr);
+    EXPECT_EQ(files[0].size, files[0].bytes->size());
+    const support::Folder folder;
+    folder.write("archive", files[0].bytes->bytes(0, files[0].size).value());
+    const std::string in = "cd " + folder.file("") + " && cpio --quiet ";
+    const auto listed = support::shell(in + "-tv <archive 2>&1");
+    EXPECT_EQ(listed.status, 0);
+    for (const char* name : {" srv\n", " srv/inn\n", " srv/inn/beds\n"})
+        EXPECT_NE(listed.out.find(name), std::string::npos) << listed.out;
+    EXPECT_EQ(listed.out.find("drwxrwxrwx"), 0U) << listed.out;
+    EXPECT_EQ(support::shell(in + "-i --to-stdout srv/inn/beds <archive 2>/dev/null").out, "twelve beds\n");
+    // The two stand in the RAM disk together.
+    EXPECT_NE(checked.system().at(Stage::Ramdisk).text.find("plain archive (3 files"), std::string::npos)
+        << checked.system().at(Stage::Ramdisk).text;
+    for (const char* version : {"2.12", "2:2.12-1", "2.14~rc1"})
+        EXPECT_EQ(start(version, packed + ramdisk).stage(), "yes") << version;
+    for (const char* version : {"2.06-13+deb12u2", "2.02", "2.1", "x2.12", "2.x2"}) {
+        EXPECT_EQ(start(version, packed + ramdisk).stage(), "unknown") << version;
+        EXPECT_EQ(start(version, ramdisk + " " + packed).stage(), "yes") << "what is lost lies behind all else";
+    }
+    const auto old = start("2.06-13+deb12u2", packed + ramdisk);
+    EXPECT_NE(
+        old.system()
+            .at(Stage::Entry)
+            .text.find("GRUB 2.06-13+deb12u2 packs /boot/short by a name without its end: newer kernels unpack nothing "
+                       "behind it, older ones do"),
+        std::string::npos)
+        << old.system().at(Stage::Entry).text;
+    EXPECT_EQ(start("2.06", "newc:init:/usr/bin/busybox").stage(), "unknown");
+    EXPECT_EQ(start("2.06", packed).stage(), "ramdisk") << "no init is in it, packed well or not";
+}
 
 }  // namespace

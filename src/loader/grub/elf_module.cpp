@@ -25,7 +25,7 @@ std::vector<std::string> words_of(std::span<const std::uint8_t> file) {
     constexpr std::size_t most = 24;
     const auto may_be = [](std::uint8_t c) {
         return (c >= 'a' && c <= 'z') || (c >= '0' && c <= '9') ||
-               std::string_view("_-.[").find(static_cast<char>(c)) != std::string_view::npos;
+               std::string_view("_-.[+~:").find(static_cast<char>(c)) != std::string_view::npos;
     };
     std::vector<std::string> out;
     std::string word;

@@ -60,6 +60,37 @@ const EfiMachineRow* application_platform(std::string_view platform) {
     return found != rows.end() && found->processor != Processor::X86 ? &*found : nullptr;
 }
 
+/// A member of an archive: head and name, filled up to four bytes (cpio "newc", as grub-core/loader/linux.c makes it).
+void add_member(std::vector<std::uint8_t>& out, const std::string& name, unsigned mode, std::uint64_t size) {
+    const std::string head = fmt::format(
+        "070701{0:08X}{1:08X}{0:08X}{0:08X}{2:08X}{0:08X}{3:08X}{0:08X}{0:08X}{0:08X}"
+        "{0:08X}{4:08X}{0:08X}{5}",
+        0, mode, 1, size, name.size() + 1, name);
+    out.insert(out.end(), head.begin(), head.end());
+    out.resize((out.size() + 1 + 3) / 4 * 4);
+}
+
+/// GRUB's own version, which a module tells ("2.06-13+deb12u2", with an epoch before it "2:2.12-1"); empty: none does.
+std::string version_told(const Modules& modules) {
+    const auto digit = [](char c) { return c >= '0' && c <= '9'; };
+    for (std::string_view word : modules.words) {
+        word.remove_prefix(std::min(word.find(':') + 1, word.size()));
+        if (word.size() >= 4 && word.starts_with("2.") && digit(word[2]) && digit(word[3])) return std::string(word);
+    }
+    return {};
+}
+
+/// What the kernel is given for "newc:NAME:FILE": an archive of that file by that name, with the folders above it.
+Source archive_of(std::string_view name, const Source& file, const std::string& place) {
+    constexpr unsigned folder = 040777, program = 0100777;
+    std::vector<std::uint8_t> head, end;
+    for (auto stroke = name.find('/'); stroke != std::string_view::npos; stroke = name.find('/', stroke + 1))
+        add_member(head, std::string(name.substr(0, stroke)), folder, 0);
+    add_member(head, std::string(name), program, file->size());
+    add_member(end, "TRAILER!!!", 0, 0);
+    return concatenate({memory_source(std::move(head), place), file, memory_source(std::move(end), place)}, 4, place);
+}
+
 }  // namespace
 
 int Interpreter::cmd_linux(const Arguments& a, const Command& /*c*/) {
@@ -122,17 +153,40 @@ int Interpreter::cmd_initrd(const Arguments& a, const Command& /*c*/) {
     if (a.size() < 2) return error("filename expected.");
     std::vector<FileReference> files;
     std::string first_error;
+    std::string packed;  // the first file that an archive is made of
+    bool matters = false;
     for (std::size_t i = 1; i < a.size(); ++i) {
         if (a[i] == "--nounzip") continue;
         std::string path = a[i];
         // newc:NAME:FILE packs a file into an archive (grub-core/loader/linux.c).
-        if (path.starts_with("newc:"))
-            if (const auto colon = path.find(':', 5); colon != std::string::npos) path = path.substr(colon + 1);
+        std::string packed_as;
+        if (path.starts_with("newc:")) {
+            const auto name = std::min(path.find_first_not_of('/', 5), path.size());
+            if (const auto colon = path.find(':', name); colon != std::string::npos) {
+                packed_as = path.substr(name, colon - name);
+                path = path.substr(colon + 1);
+            }
+        }
         const auto opened = open(path, true);
         files.push_back(reference(opened, path));
+        matters = matters || (packed_as.empty() ? !packed.empty() : packed_as == "init");
+        if (opened.source && !packed_as.empty()) {
+            if (packed.empty()) packed = path;
+            auto& file = files.back();
+            file.place = fmt::format("{} as {}", file.where(), printable(packed_as));
+            file.bytes = archive_of(packed_as, opened.source, file.place);
+            file.size = file.bytes->size();
+        }
         if (opened.failure == Opened::Failure::Unread) loaded.unread = opened.message;
         else if (!opened.source && first_error.empty()) first_error = opened.message;
     }
+    // Up to 2.06 the names lack their zero byte: Linux since 6.1's last builds unpacks nothing from there on
+    // ("initramfs name without nulterm", really started), older ones do.
+    if (const auto version = version_told(context_.modules);
+        matters && !packed.empty() && version.substr(0, 4) < "2.12")
+        loaded.unread = fmt::format(
+            "GRUB {} packs {} by a name without its end: newer kernels unpack nothing behind it, older ones do",
+            version.empty() ? "before 2.12 (this one does not tell its version)" : version, packed);
     if (!loaded.ready) {
         if (loaded.kind == EntryKind::Linux) loaded.ramdisks = std::move(files);
         return error("you need to load the kernel first.");
