@@ -8,6 +8,7 @@
 
 #include "demo_disks.hpp"
 #include "kiosk.hpp"
+#include "report/excerpt.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -316,6 +317,68 @@ TEST(ReportCommand, TellsTheFirmwaresOptions) {
     EXPECT_TRUE(
         has(page, "<td>Boot0004</td><td>Almhof Check-in</td><td>d1p1:/EFI/almhof/checkin.efi</td><td>resolves</td>"));
     EXPECT_EQ(ill_nested(page), "");
+}
+
+/// What evidence points to, read again.
+TEST(Excerpts, ShowBytesBySixteenAndLinesWithTheirNeighbours) {
+    auto desk = demo::front_desk();
+    std::string text;
+    for (int i = 1; i <= 9; ++i) text += "bed " + std::to_string(i) + (i < 9 ? "\n" : "");
+    desk.root.file("/etc/beds", text);
+    for (std::size_t i = 195; i < 205; ++i) {
+        desk.root.file("/etc/wide" + std::to_string(i), std::string(i, 'x') + "äöü" + std::string(40, 'y') + "\r\n");
+    }
+    desk.root.file("/etc/tab", "a\tb\r\n\tc\n");
+    const auto image = desk.build();
+    const auto machine = support::machine_of(image);
+    const auto shown = [&](std::uint64_t offset, std::uint64_t length) {
+        Evidence evidence;
+        evidence.range = DiskRange{1, offset, length};
+        return report::excerpt(machine, evidence);
+    };
+    for (const auto& [length, rows] : std::initializer_list<std::pair<std::uint64_t, std::size_t>>{
+             {1, 1}, {16, 1}, {17, 2}, {32, 2}, {95, 6}, {96, 6}, {97, 6}, {200, 6}}) {
+        const auto out = shown(446, length);
+        ASSERT_TRUE(out) << length;
+        EXPECT_EQ(out->lines.size(), rows) << length;
+        EXPECT_EQ(out->more, length > 96 ? "and " + std::to_string(length - 96) + " more bytes" : "") << length;
+        EXPECT_EQ(out->lines[0].head, "000001be");
+        if (rows > 1) EXPECT_EQ(out->lines[1].head, "000001ce");
+    }
+    const auto mark = shown(509, 3);
+    EXPECT_EQ(mark->lines[0].text, "00 55 aa" + std::string(41, ' ') + ".U.");
+    EXPECT_FALSE(shown(446, 0));
+    EXPECT_FALSE(shown(image.size() - 1, 2));
+    EXPECT_TRUE(shown(image.size() - 1, 1));
+    const auto line = [&](const std::string& path, int number) {
+        return report::excerpt(machine, evidence_line("d1p1:" + path, number));
+    };
+    const auto around = [&](int number) {
+        std::string out;
+        const auto found = line("/etc/beds", number);
+        if (!found) return std::string("none");
+        for (const auto& one : found->lines) out += (one.meant ? "[" : "") + one.head + (one.meant ? "] " : " ");
+        return out;
+    };
+    EXPECT_EQ(around(0), "none");
+    EXPECT_EQ(around(1), "[1] 2 3 ");
+    EXPECT_EQ(around(2), "1 [2] 3 4 ");
+    EXPECT_EQ(around(5), "3 4 [5] 6 7 ");
+    EXPECT_EQ(around(8), "6 7 [8] 9 ");
+    EXPECT_EQ(around(9), "7 8 [9] ");
+    EXPECT_EQ(around(10), "none");
+    EXPECT_FALSE(line("/etc/none", 1));
+    EXPECT_FALSE(report::excerpt(machine, evidence_line("d1p2:/etc/beds", 1)));
+    EXPECT_FALSE(report::excerpt(machine, evidence_place("d1p1:/etc/beds")));
+    EXPECT_EQ(line("/etc/tab", 1)->lines[0].text, "a   b");
+    EXPECT_EQ(line("/etc/tab", 1)->lines[1].text, "    c");
+    // A long line ends before the character that its 200th byte lies in.
+    for (std::size_t i = 195; i < 205; ++i) {
+        const std::string whole = std::string(i, 'x') + "äöü" + std::string(40, 'y');
+        std::size_t end = 200;
+        while (end > i && end < i + 6 && (end - i) % 2 != 0) --end;
+        EXPECT_EQ(line("/etc/wide" + std::to_string(i), 1)->lines[0].text, whole.substr(0, end) + " …") << i;
+    }
 }
 
 }  // namespace

@@ -68,6 +68,55 @@ INSTANTIATE_TEST_SUITE_P(
                     Case{"Hidden", {{0, 0x17, 2048, 100}}, {}}),
     support::by_name);
 
+/// The evidence is the field that is wrong, in its own entry.
+TEST(Mbr, FindingsPointToTheField) {
+    const struct {
+        std::vector<Raw> entries;
+        std::uint64_t offset, length;
+        const char *text, *expected, *found;
+    } rows[] = {{{{0, 0x83, 2048, 9000}},
+                 454,
+                 8,
+                 "partition 1 ends past the end of the disk",
+                 "an end at or below sector 10000",
+                 "sector 11048"},
+                {{{0, 0x83, 2048, 7952}, {0, 0x83, 10000, 1}},
+                 470,
+                 8,
+                 "partition 2 starts past the end of the disk",
+                 "a start below sector 10000",
+                 "sector 10000"},
+                {{{0, 0x83, 2048, 100}, {0, 0x83, 4096, 100}, {0x12, 0x83, 6144, 100}},
+                 478,
+                 1,
+                 "entry 3 has the status byte 12",
+                 "00 or 80",
+                 "12"},
+                {{{0, 0x83, 2048, 100}, {0, 0x83, 4096, 100}, {0, 0x83, 6144, 100}, {0, 0x83, 0, 100}},
+                 502,
+                 4,
+                 "partition 4 starts at sector 0, on top of the table itself",
+                 "a start of 1 or more",
+                 "0"}};
+    for (const auto& row : rows) {
+        const auto bytes = disk_with(row.entries);
+        ASSERT_EQ(bytes.size(), 10000U * 512);
+        const auto table = read(bytes);
+        ASSERT_EQ(table.findings.size(), 1U) << row.text;
+        const auto& finding = table.findings[0];
+        EXPECT_EQ(finding.text, row.text);
+        ASSERT_EQ(finding.evidence.size(), 1U);
+        ASSERT_TRUE(finding.evidence[0].range);
+        EXPECT_EQ(finding.evidence[0].range->offset, row.offset) << row.text;
+        EXPECT_EQ(finding.evidence[0].range->length, row.length) << row.text;
+        EXPECT_EQ(finding.evidence[0].expected, row.expected);
+        EXPECT_EQ(finding.evidence[0].found, row.found);
+    }
+    // To the last sector is within the disk.
+    EXPECT_TRUE(read(disk_with({{0, 0x83, 2048, 7952}})).findings.empty());
+    EXPECT_FALSE(read(disk_with({{0, 0x83, 2048, 7953}})).findings.empty());
+}
+
 TEST(Mbr, ChsAgreesInEachUsualGeometry) {
     // Heads and sectors of a track that BIOSes count by; ECMA-107's order: (cylinder * heads + head) * sectors + sector
     // - 1.

@@ -392,6 +392,7 @@ const View views[] = {
     {"report-html", "report no-init.img --hash", 1},
     {"report-junit", "report office.img archive.img --format junit", 1},
     {"report-markdown", "report reception-no-archive.img --format markdown", 1},
+    {"report-uefi", "report kiosk-tampered.img --firmware uefi --variables kiosk-tampered.fd --format markdown", 1},
     {"report-sarif", "report reception-no-archive.img --format sarif", 1},
     {"sector-as", "sector healthy.img --at d1p1:/vmlinuz --byte 497 --as linux-setup", 0},
     {"sector-backups", "sector office-pc.img --boot-sectors", 0},
@@ -510,6 +511,21 @@ TEST_F(Tool, CopiesReplaceNothingUnlessTold) {
     EXPECT_EQ(tool(what + "/dev/null").status, 0);
     EXPECT_TRUE(std::filesystem::is_character_file("/dev/null"));
     EXPECT_EQ(tool(what + image + " --replace").status, 2) << "never an image";
+}
+
+/// A path in a report of results is a reference: all that is not unreserved there stands as %XX (RFC 3986, 2.3).
+TEST_F(Tool, PathsInResultsAreReferences) {
+    const std::string name = "azAZ09 -._~@[`{/:%ä.img";
+    std::filesystem::create_directory(folder_.file("azAZ09 -._~@[`{"));
+    std::filesystem::rename(disk("no-init.img"), folder_.file(name));
+    const auto ran = shell("cd '" + folder_.file("") + "' && " + TOOL_PATH + " report --format sarif '" + name + "'");
+    EXPECT_EQ(ran.status, 1);
+    const auto json = nlohmann::json::parse(ran.out);
+    EXPECT_EQ(json.at("runs").at(0).at("artifacts").at(0).at("location").at("uri"),
+              "azAZ09%20-._~%40%5B%60%7B/%3A%25%C3%A4.img");
+    const auto whole = nlohmann::json::parse(tool("report --format sarif '" + folder_.file(name) + "'").out);
+    const std::string uri = whole.at("runs").at(0).at("artifacts").at(0).at("location").at("uri");
+    EXPECT_TRUE(uri.starts_with("file:///")) << uri;
 }
 
 TEST_F(Tool, OutputThatIsNotWrittenIsAnError) {

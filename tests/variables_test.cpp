@@ -81,6 +81,40 @@ TEST(VariableFields, OrdersNumbersAndWhatIsNotKnown) {
     EXPECT_TRUE(view_variable({"Boot0001", global, 7, {}}).fields.empty());
 }
 
+/// A node whose body is 10h, 11h, 12h …
+Bytes with_body(std::uint8_t type, std::uint8_t subtype, std::size_t size) {
+    Bytes out{type, subtype, static_cast<std::uint8_t>(size + 4), 0};
+    for (std::size_t i = 0; i < size; ++i) out.push_back(static_cast<std::uint8_t>(0x10 + i));
+    return out;
+}
+
+TEST(EfiTime, IsSecondsOfTheYear1970On) {
+    // UEFI 2.10, 8.3: year, month, day, hour, minute, second, and what is not looked at here.
+    const Bytes time{0xE9, 0x07, 7, 1, 12, 34, 56, 0, 1, 2, 3, 4, 5, 6, 7, 8};
+    const std::int64_t seconds = 1751373296;  // 2025-07-01 12:34:56
+    EXPECT_EQ(efi_time_seconds(time), seconds);
+    const std::pair<std::size_t, std::int64_t> steps[] = {{0, 365 * 86400}, {2, 31 * 86400}, {3, 86400},
+                                                          {4, 3600},        {5, 60},         {6, 1}};
+    for (const auto& [at, step] : steps) {
+        Bytes later = time;
+        ++later[at];
+        EXPECT_EQ(efi_time_seconds(later), seconds + step) << at;
+    }
+    for (std::size_t at = 7; at < 16; ++at) {
+        Bytes other = time;
+        ++other[at];
+        EXPECT_EQ(efi_time_seconds(other), seconds) << at;
+    }
+    EXPECT_EQ(efi_time_seconds(std::span(time).first(15)), std::nullopt);
+    EXPECT_EQ(efi_time_seconds(Bytes(16)), std::nullopt) << "no time";
+    Bytes zone(16);
+    zone[7] = zone[15] = 1;
+    EXPECT_EQ(efi_time_seconds(zone), std::nullopt);
+    Bytes second(16);
+    second[6] = 1;
+    EXPECT_TRUE(efi_time_seconds(second));
+}
+
 struct PathCase {
     const char* name;
     Bytes node;
@@ -112,7 +146,33 @@ INSTANTIATE_TEST_SUITE_P(
                  {4, 1, 42, 0,    2,    0,    0,    0, 0, 8, 0, 0, 0, 0, 0, 0, 0, 8, 0, 0, 0,
                   0, 0, 0,  0x70, 0x0F, 0x1B, 0x0A, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 1, 1},
                  "HD(2,MBR,0a1b0f70)"},
-        PathCase{"Unknown", {3, 99, 4, 0}, "Msg(99)"}),
+        PathCase{"Scsi", {3, 2, 8, 0, 3, 0, 1, 2}, "Scsi(0x3,0x201)"},
+        PathCase{"ScsiCut", {3, 2, 7, 0, 3, 0, 1}, "Msg(2)"},
+        PathCase{"Mac", with_body(3, 11, 33), "MAC(10:11:12:13:14:15)"},
+        PathCase{"MacAtItsEdge", with_body(3, 11, 32), "MAC(10:11:12:13:14:15)"},
+        PathCase{"MacCut", with_body(3, 11, 31), "Msg(11)"},
+        PathCase{"Ipv4", with_body(3, 12, 23), "IPv4(20.21.22.23)"},
+        PathCase{"Ipv4AtItsEdge", with_body(3, 12, 8), "IPv4(20.21.22.23)"},
+        PathCase{"Ipv4Cut", with_body(3, 12, 7), "Msg(12)"}, PathCase{"Ipv6", with_body(3, 13, 56), "IPv6"},
+        PathCase{"SdCard", {3, 26, 5, 0, 2}, "SD(0x2)"}, PathCase{"SdWithoutASlot", {3, 26, 4, 0}, "Msg(26)"},
+        PathCase{"Emmc", {3, 29, 5, 0, 7}, "eMMC(0x7)"}, PathCase{"EmmcWithoutASlot", {3, 29, 4, 0}, "Msg(29)"},
+        PathCase{"UsbClass", with_body(3, 15, 7), "UsbClass"}, PathCase{"Iscsi", with_body(3, 19, 14), "iSCSI"},
+        PathCase{"VendorsMessage", with_body(3, 10, 16), "VenMsg(13121110-1514-1716-1819-1a1b1c1d1e1f)"},
+        PathCase{"VendorsMessageCut", with_body(3, 10, 15), "Msg(10)"},
+        PathCase{"VendorsHardware", with_body(1, 4, 16), "VenHw(13121110-1514-1716-1819-1a1b1c1d1e1f)"},
+        PathCase{"VendorsHardwareCut", with_body(1, 4, 15), "HardwarePath(4)"},
+        PathCase{"Memory", with_body(1, 3, 20), "MemoryMapped"},
+        PathCase{"Controller", with_body(1, 5, 4), "Controller"}, PathCase{"AcpiCut", with_body(2, 1, 7), "ACPI"},
+        PathCase{"AcpiLonger", with_body(2, 2, 12), "ACPI"}, PathCase{"HardDriveCut", with_body(4, 1, 37), "Media(1)"},
+        PathCase{"OpticalCut", with_body(4, 2, 19), "CDROM"},
+        PathCase{"VendorsMedium", with_body(4, 3, 16), "VenMedia(13121110-1514-1716-1819-1a1b1c1d1e1f)"},
+        PathCase{"FileOfAVolume", with_body(4, 6, 16), "FvFile(13121110-1514-1716-1819-1a1b1c1d1e1f)"},
+        PathCase{"FirmwareVolume", with_body(4, 7, 16), "Fv(13121110-1514-1716-1819-1a1b1c1d1e1f)"},
+        PathCase{"FirmwareVolumeCut", with_body(4, 7, 15), "Media(7)"},
+        PathCase{"Offset", with_body(4, 8, 20), "Offset"}, PathCase{"RamDisk", with_body(4, 9, 34), "RamDisk"},
+        PathCase{"BootSpecification", {5, 1, 12, 0, 2, 0, 0, 0, 'i', 'n', 'n', 0}, "BBS(inn)"},
+        PathCase{"BootSpecificationCut", {5, 1, 8, 0, 2, 0, 0, 0}, "BBS"},
+        PathCase{"OfNoKind", {9, 3, 4, 0}, "Path(9,3)"}, PathCase{"Unknown", {3, 99, 4, 0}, "Msg(99)"}),
     support::by_name);
 
 // --- the store -------------------------------------------------------------------------------------------------------
