@@ -303,6 +303,27 @@ TEST(UbootEnvironment, IsFoundInADump) {
     EXPECT_FALSE(found({{0x10000, damaged}})->sound);
 }
 
+/// What an environment is told by: a name of up to 64 characters, of those that names are made of, and an equals sign.
+TEST(UbootEnvironment, BeginsWithAName) {
+    const auto read = [](const std::string& text) {
+        Bytes body = forge::to_bytes(text);
+        body.resize(4096 - 4);
+        Bytes out;
+        forge::put32(out, 0, static_cast<std::uint32_t>(crc32(0, body.data(), static_cast<unsigned>(body.size()))));
+        out.insert(out.end(), body.begin(), body.end());
+        return uboot::read_stored(*memory_source(out, "flash")).has_value();
+    };
+    for (const std::string name : {"a", "z", "A", "Z", "0", "9", "_", ".", "-", "+", ",", "#", "bed0.Z_9"})
+        EXPECT_TRUE(read(name + "=1")) << name;
+    for (const std::string name : {"", "`", "{", "@", "[", "/", ":", " ", "b d", "\x7F", "\xC3\xA4"})
+        EXPECT_FALSE(read(name + "=1")) << name;
+    EXPECT_TRUE(read(std::string(63, 'x') + "=1"));
+    EXPECT_TRUE(read(std::string(64, 'x') + "=1"));
+    EXPECT_TRUE(read(std::string(65, 'x') + "=1")) << "its first letter is taken for a counter";
+    EXPECT_FALSE(read(std::string(66, 'x') + "=1"));
+    EXPECT_FALSE(read("inn"));
+}
+
 TEST(UbootEnvironment, AsTheSystemsOwnMakerWritesIt) {
     const Folder folder;
     folder.write("text", forge::to_bytes("bootcmd=run start\nbootdelay=3\n"));
@@ -682,6 +703,31 @@ TEST(Extlinux, IsFollowedAsUbootReadsIt) {
         EXPECT_EQ(board.stage(), row.stage) << row.name << ": " << board.system().at(Stage::Entry).text;
         if (!row.entry.empty()) EXPECT_EQ(board.system().entry, row.entry) << row.name;
         if (row.why && board.system().stops_at) EXPECT_EQ(board.why(), *row.why) << row.name;
+    }
+}
+
+/// Tenths of a second, told in whole ones; a menu stays where no time is set, and none is shown without a prompt.
+TEST(Extlinux, MenusWaitAsTheySay) {
+    struct Row {
+        const char* head;
+        std::optional<int> seconds;
+        MenuStyle style;
+    };
+    for (const auto& row : std::initializer_list<Row>{{"PROMPT 1\nTIMEOUT 30\n", 3, MenuStyle::Menu},
+                                                      {"PROMPT 1\nTIMEOUT 31\n", 4, MenuStyle::Menu},
+                                                      {"PROMPT 1\nTIMEOUT 1\n", 1, MenuStyle::Menu},
+                                                      {"PROMPT 1\nTIMEOUT 0\n", std::nullopt, MenuStyle::Menu},
+                                                      {"PROMPT 1\n", std::nullopt, MenuStyle::Menu},
+                                                      {"TIMEOUT 30\n", 0, MenuStyle::Hidden},
+                                                      {"PROMPT 0\nTIMEOUT 30\n", 0, MenuStyle::Hidden}}) {
+        Card card;
+        card.configuration.erase(0, card.configuration.find("label"));
+        card.configuration = row.head + card.configuration;
+        const Board board(card.build(), "uboot-arm64");
+        ASSERT_EQ(board.verdict.menus.size(), 1U) << row.head;
+        EXPECT_EQ(board.verdict.menus[0].timeout, row.seconds) << row.head;
+        EXPECT_EQ(board.verdict.menus[0].style, row.style) << row.head;
+        EXPECT_EQ(board.stage(), "yes") << row.head;
     }
 }
 
