@@ -1004,6 +1004,51 @@ TEST(UbootImages, LegacyOnesAreChecked) {
     EXPECT_EQ(of({.arch = 22, .entry = 0x4F000000}, whole), Pair("kernel", "\"Synchronous Abort\" handler"));
 }
 
+/// Kernel and RAM disk in one file: sizes up to a zero, then each part filled up to four bytes.
+TEST(UbootImages, OfSeveralPartsBringTheRamdisk) {
+    const auto start = [](auto change) {
+        ScriptCard card("load mmc 0:1 0x50000000 /uImage\nbootm 0x50000000");
+        auto kernel = card.files.at("/Image").content, disk = card.files.at("/disk.img").content;
+        change(kernel, disk);
+        Bytes content;
+        for (const std::size_t size : {kernel.size(), disk.size(), std::size_t{0}})
+            for (const unsigned shift : {24U, 16U, 8U, 0U}) content.push_back(static_cast<std::uint8_t>(size >> shift));
+        content.insert(content.end(), kernel.begin(), kernel.end());
+        content.resize((content.size() + 3) / 4 * 4);
+        content.insert(content.end(), disk.begin(), disk.end());
+        card.files.file("/uImage", forge::make_legacy_image(content, {.type = 4, .arch = 22}));
+        return card.board();
+    };
+    const auto whole = start([](Bytes&, Bytes&) {});
+    EXPECT_EQ(whole.stage(), "yes") << whole.system().at(Stage::Ramdisk).text;
+    EXPECT_EQ(start([](Bytes& kernel, Bytes&) { kernel.resize(kernel.size() - 3); }).stage(), "yes") << "filled up";
+    EXPECT_EQ(start([](Bytes&, Bytes& disk) { std::ranges::fill(disk, std::uint8_t{0x11}); }).stage(), "ramdisk");
+}
+
+/// The newer search looks at the media by their names alone; a variable of a medium goes before its files.
+TEST(UbootSearch, GoesOverTheMediaInTheirOrder) {
+    using loader::uboot::Variables;
+    const auto printed = [](const Variables& variables) { return Typed("bootflow scan -b", variables).printed(); };
+    const Variables usual{{"boot_prefixes", "/ /boot/"},
+                          {"boot_syslinux_conf", "extlinux/extlinux.conf"},
+                          {"boot_scripts", "loop.scr"},
+                          {"scriptaddr", "0x200"}};
+    const auto with = [&](Variables more) {
+        for (const auto& [name, value] : usual) more.emplace(name, value);
+        return printed(more);
+    };
+    const std::string script = "Scanning mmc 0:1...|Found U-Boot script /loop.scr|";
+    EXPECT_EQ(with({{"boot_targets", "mmc0"}}).find(script), 0U) << with({{"boot_targets", "mmc0"}});
+    EXPECT_EQ(with({{"boot_targets", "mmc"}}).find(script), 0U) << with({{"boot_targets", "mmc"}});
+    EXPECT_EQ(with({{"boot_targets", "pxe dhcp mmc0"}}).find(script), 0U) << "a network is passed over";
+    EXPECT_EQ(with({{"boot_targets", "usb7 mmc0"}}).find("Device 7: unknown device|" + script), 0U)
+        << with({{"boot_targets", "usb7 mmc0"}});
+    const auto own = with({{"boot_targets", "mmc0 mmc0"}, {"bootcmd_mmc0", "echo own"}});
+    EXPECT_EQ(own.find("own|own|"), 0U) << own;
+    EXPECT_EQ(with({}).find("Scanning"), std::string::npos);
+    EXPECT_EQ(Typed("bootflow list", usual).printed(), "");
+}
+
 // --- what mends it ---------------------------------------------------------------------------------------------------
 
 /// The titles of what is proposed; each proposal is applied and walked again: the system starts.

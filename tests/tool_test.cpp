@@ -384,6 +384,7 @@ const View views[] = {
     {"check-unlocked", "check vault.img --unlock d1p2=vault.key", 0},
     {"compare-windows", "compare office-pc.img office-pc-ahci-off.img", 1},
     {"entries-board", "entries station.img --firmware board:sunxi-h3-brom", 0},
+    {"entries-uefi", "entries kiosk-tampered.img --variables kiosk-tampered.fd", 0},
     {"layout-locked", "layout vault.img", 0},
     {"mend-patch", "mend wrong-kernel.img --patch-to -", 0},
     {"mend-steps", "mend wrong-kernel.img --steps-to -", 0},
