@@ -19,7 +19,7 @@ int main(int count, char** arguments) {
         const std::array<std::uint8_t, 1> after = {static_cast<std::uint8_t>((*before)[0] ^ mask)};
         if (!layer->write(offset, after)) return 3;
         const herberge::Volume volume(herberge::slice(layer, 0, layer->size(), "d1"), 1, 0);
-        const auto claim = herberge::judge_root_mount(volume);
+        const auto claim = herberge::judge_root_mount(volume, "");
         const char* said = claim.state == herberge::State::Holds    ? "mount"
                            : claim.state == herberge::State::Breaks ? "refuse"
                                                                     : "unknown";
