@@ -59,7 +59,7 @@ TEST(Kernel, EachFlagOfItsHeaderIsTold) {
     EXPECT_TRUE(stub(0x80));
     EXPECT_TRUE(stub(0x3FC));
     EXPECT_FALSE(stub(0x400));
-    for (const std::size_t at : {0x00, 0x01, 0x80, 0x81}) EXPECT_FALSE(stub(0x80, {{at, 'x'}})) << at;
+    for (const std::size_t at : {0x00U, 0x01U, 0x80U, 0x81U}) EXPECT_FALSE(stub(0x80, {{at, 'x'}})) << at;
     EXPECT_FALSE(with({}).efi_stub);
 }
 

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // The init that would run.
 #include <fmt/format.h>
+#include <algorithm>
 #include <array>
 #include <csignal>
 
