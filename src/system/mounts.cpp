@@ -9,7 +9,6 @@
 #include "files/features.hpp"
 #include "loader/text.hpp"
 #include "system/crypttab.hpp"
-#include "system/device_manager.hpp"
 #include "system/mount_options.hpp"
 
 namespace herberge {
@@ -27,6 +26,7 @@ public:
           arguments_(arguments),
           units_(start.units),
           plan_(start.plan),
+          no_devices_(start.no_devices),
           stops_without_(start.stops_without),
           out_(out) {}
 
@@ -89,6 +89,10 @@ private:
             asked != std::end(all) && init_.has_driver ? init_.has_driver(*asked, {}).there : std::nullopt;
         // Without its driver the kernel does not come to look.
         return !driver ? "…" : *driver ? "Invalid argument" : "No such device";
+    }
+
+    static std::string waits_in_vain(const FstabLine& line) {
+        return fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device));
     }
 
     /// Its list is empty to BusyBox' mount where it opens and gives nothing (util-linux/mount.c; really started).
@@ -175,14 +179,13 @@ private:
             parse_crypttab(machine_, out_.text_of("/etc/crypttab").value_or(""), out_.at("/etc/crypttab"));
         for (const auto& one : lines) {
             if (one.name != line.device.substr(mapper.size()) || one.volume != nullptr || one.cannot_tell) continue;
-            mount_breaks(
-                Code::FstabDeviceMissing,
-                fmt::format("{} demands {} for {}, which {} makes from {}, and nothing here answers to that",
-                            out_.at("/etc/fstab"), printable(line.device), printable(line.mount_point), one.where,
-                            printable(one.source)),
-                {evidence_line(out_.at("/etc/fstab"), line.line, printable(line.device), "not opened"),
-                 evidence_place(one.where, printable(one.source), "nothing here answers to it")},
-                fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device)));
+            mount_breaks(Code::FstabDeviceMissing,
+                         fmt::format("{} demands {} for {}, which {} makes from {}, and nothing here answers to that",
+                                     out_.at("/etc/fstab"), printable(line.device), printable(line.mount_point),
+                                     one.where, printable(one.source)),
+                         {evidence_line(out_.at("/etc/fstab"), line.line, printable(line.device), "not opened"),
+                          evidence_place(one.where, printable(one.source), "nothing here answers to it")},
+                         waits_in_vain(line));
             return true;
         }
         return false;
@@ -225,17 +228,14 @@ private:
     /// A mount of systemd's waits for the unit of its device, which no longer appears; that of /usr is made before.
     bool unannounced(const FstabLine& line, const Volume& volume, const Evidence& where) {
         if (units_ == nullptr || init_.devices_told || line.mount_point == "/usr") return false;
-        const auto fault = no_devices(out_.root, init_, *units_);
         const bool by_node = line.device.starts_with("/dev/") && !line.device.starts_with("/dev/disk/");
-        if (!fault || (fault->names_alone && by_node)) return false;
-        auto evidence = fault->evidence;
+        if (no_devices_ == nullptr || (no_devices_->names_alone && by_node)) return false;
+        auto evidence = no_devices_->evidence;
         evidence.push_back(where);
-        mount_breaks(
-            Code::FstabDeviceUnannounced,
-            fmt::format("the mount of {} for {} waits for a device that nobody announces: {}", volume.place,
-                        printable(line.mount_point), fault->why),
-            std::move(evidence),
-            fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device)));
+        mount_breaks(Code::FstabDeviceUnannounced,
+                     fmt::format("the mount of {} for {} waits for a device that nobody announces: {}", volume.place,
+                                 printable(line.mount_point), no_devices_->why),
+                     std::move(evidence), waits_in_vain(line));
         return true;
     }
 
@@ -298,9 +298,7 @@ private:
                                 target.kind == RootReference::Kind::PartUuid ||
                                 target.kind == RootReference::Kind::PartLabel;
         const std::string symptom =
-            init_.flavour == "systemd"
-                ? fmt::format("Timed out waiting for device {}.\nYou are in emergency mode.", printable(line.device))
-                : mount_failed(line, "No such file or directory", false);
+            init_.flavour == "systemd" ? waits_in_vain(line) : mount_failed(line, "No such file or directory", false);
         if (target.volume == nullptr) {
             if (!known_type) {
                 out_.risk(Code::FstabDeviceNotFound,
@@ -387,6 +385,7 @@ private:
     const CommandLine& arguments_;
     const UnitStore* units_;
     const StartPlan* plan_;
+    const NoDevices* no_devices_;
     bool stops_without_;
     ServicesClaim& out_;
 };

@@ -5,6 +5,7 @@
 #include <herberge/system.hpp>
 #include <herberge/units.hpp>
 
+#include "system/device_manager.hpp"
 #include "system/services_claim.hpp"
 
 namespace herberge {
@@ -13,7 +14,8 @@ namespace herberge {
 struct MountingStart {
     const UnitStore* units = nullptr;  ///< of systemd, with its plan; null: another init
     const StartPlan* plan = nullptr;
-    bool stops_without = false;  ///< the start ends where a mount fails
+    const NoDevices* no_devices = nullptr;  ///< why no unit of a device appears; null: they do
+    bool stops_without = false;             ///< the start ends where a mount fails
 };
 
 /// Judges each line, and adds to `out` what follows for the start.

@@ -40,8 +40,10 @@ public:
         else if (init_.flavour == "runit") stages();
         else if (init_.flavour == "script") own_script();
         else out_.claim.text = unknown_init();
+        if (units_ != nullptr) no_devices_ = no_devices(root_, init_, *units_);
         if (mounts_all_ && !init_.from_medium)
-            judge_mounts(machine_, init_, arguments_, {units_.get(), &plan_, stops_without_mounts_}, out_);
+            judge_mounts(machine_, init_, arguments_,
+                         {units_.get(), &plan_, no_devices_ ? &*no_devices_ : nullptr, stops_without_mounts_}, out_);
         besides();
         if (out_.claim.state == State::Unknown && out_.checked > 0) out_.claim.state = State::Holds;
         if (out_.claim.state == State::Holds && out_.claim.text.empty()) out_.claim.text = summary_;
@@ -328,14 +330,13 @@ private:
 
     // --- the kernel's modules, and who may come in ------------------------------------------------------------------
     void device_manager() {
-        const auto fault = units_ != nullptr ? no_devices(root_, init_, *units_) : std::nullopt;
         const bool told = std::ranges::find(out_.claim.findings, Code::FstabDeviceUnannounced, &Finding::code) !=
                           out_.claim.findings.end();
-        if (!fault || told) return;
+        if (!no_devices_ || told) return;
         out_.risk(Code::ServicesNoDeviceManager,
-                  fmt::format("{}: devices are not announced, and what waits for one {}waits in vain", fault->why,
-                              fault->names_alone ? "by UUID or label " : ""),
-                  fault->evidence);
+                  fmt::format("{}: devices are not announced, and what waits for one {}waits in vain", no_devices_->why,
+                              no_devices_->names_alone ? "by UUID or label " : ""),
+                  no_devices_->evidence);
     }
 
     /// systemd-remount-fs.service makes writable what /etc/fstab has a line for; else it stays as it was mounted.
@@ -404,6 +405,7 @@ private:
     ServicesClaim out_;
     std::unique_ptr<UnitStore> units_;  ///< of systemd; null: another init
     StartPlan plan_;
+    std::optional<NoDevices> no_devices_;
     std::string summary_;
     std::string asked_rescue_;
     std::vector<std::string> terminals_;  ///< programs that ask for a login, or stand in for it
