@@ -7,23 +7,21 @@ namespace herberge {
 
 namespace {
 
-/// What stands in for rules that are nowhere, or that an empty file of their name switches off (udev(7)): that file, or
-/// where they would be; none: they are there, or it cannot be told.
-std::optional<std::string> without_rules(const FileSystem& fs, const std::string& name) {
+/// The place of rules that are nowhere, or that an empty file of their name switches off (udev(7)), and which of the
+/// two; none: they are there, or it cannot be told.
+std::optional<std::pair<std::string, const char*>> without_rules(const FileSystem& fs, const std::string& name) {
     for (const char* folder :
          {"/etc/udev/rules.d", "/usr/local/lib/udev/rules.d", "/usr/lib/udev/rules.d", "/lib/udev/rules.d"}) {
         auto path = fmt::format("{}/{}", folder, name);
         const auto own = resolve(fs, path, {.most_links = 40, .follow_last = false});
         if (!own && own.error().unreadable()) return std::nullopt;
         if (!own) continue;
-        if (own->file.type == FileType::Symlink) {
-            const auto target = fs.link_target(own->file.id);
-            if (!target || *target != "/dev/null") return std::nullopt;
-            return path;
-        }
-        return own->file.size == 0 ? std::optional(path) : std::nullopt;
+        const bool link = own->file.type == FileType::Symlink;
+        const auto target = link ? fs.link_target(own->file.id) : Result<std::string>();
+        const bool empty = link ? target && *target == "/dev/null" : own->file.size == 0;
+        return empty ? std::optional(std::pair(std::move(path), "empty")) : std::nullopt;
     }
-    return fmt::format("/usr/lib/udev/rules.d/{}", name);
+    return std::pair(fmt::format("/usr/lib/udev/rules.d/{}", name), "not there");
 }
 
 }  // namespace
@@ -42,14 +40,11 @@ std::optional<NoDevices> no_devices(const Volume& root, const InitChoice& init, 
             return NoDevices{fmt::format("{} cannot run ({})", path, program.why), program.evidence};
         break;
     }
-    const auto is_there = [&](const std::string& path) {
-        return resolve(fs, path, {.most_links = 40, .follow_last = false}).has_value();
-    };
     const auto without = [&](const char* rules, const char* what, bool names) -> std::optional<NoDevices> {
-        const auto path = without_rules(fs, rules);
-        if (!path) return std::nullopt;
+        const auto lacking = without_rules(fs, rules);
+        if (!lacking) return std::nullopt;
         return NoDevices{fmt::format("udev lacks its rules {}, {}", rules, what),
-                         {evidence_place(at(*path), "rules", is_there(*path) ? "empty" : "not there")},
+                         {evidence_place(at(lacking->first), "rules", lacking->second)},
                          names};
     };
     if (!resolve(fs, "/usr/lib/udev/rules.d") && !resolve(fs, "/lib/udev/rules.d")) return std::nullopt;
