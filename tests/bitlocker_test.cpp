@@ -114,6 +114,65 @@ TEST(Bitlocker, WhatIsNotReadIsSaid) {
     EXPECT_EQ(describe_bitlocker(*support::source_of(large, "d1p3"))->damaged_copies.size(), 1U);
 }
 
+/// One copy with other bytes in it, counted from its head; the other copies are gone.
+BitlockerDescription with_head(const std::vector<std::tuple<std::size_t, std::uint64_t, std::size_t>>& changes) {
+    auto bytes = volume();
+    for (const auto& [at, value, size] : changes) put(bytes, copies[0] + 64 + at, value, size);
+    for (const auto at : {copies[1], copies[2]}) bytes[at] = 0;
+    const auto told = describe_bitlocker(*support::source_of(bytes, "d1p3"));
+    EXPECT_TRUE(told) << told.error().text();
+    return told.value_or(BitlockerDescription{});
+}
+
+TEST(Bitlocker, EveryKindHasItsName) {
+    const std::pair<unsigned, const char*> ciphers[] = {{0x8000, "AES-CBC with diffuser, 128 bits"},
+                                                        {0x8001, "AES-CBC with diffuser, 256 bits"},
+                                                        {0x8002, "AES-CBC, 128 bits"},
+                                                        {0x8003, "AES-CBC, 256 bits"},
+                                                        {0x8004, "AES-XTS, 128 bits"},
+                                                        {0x8005, "AES-XTS, 256 bits"},
+                                                        {0x8006, "cipher 8006"}};
+    for (const auto& [number, name] : ciphers) EXPECT_EQ(with_head({{36, number, 2}}).cipher, name);
+    const struct {
+        unsigned number;
+        const char* name;
+        bool alone;
+    } protectors[] = {{0x0000, "a key that lies open beside it (protection is suspended)", true},
+                      {0x0100, "this machine's TPM", true},
+                      {0x0200, "a start-up key on another medium", false},
+                      {0x0300, "TPM and start-up key", false},
+                      {0x0500, "TPM and PIN", false},
+                      {0x0800, "a recovery password", false},
+                      {0x2000, "a password", false},
+                      {0x2100, "protector 2100", false}};
+    for (const auto& row : protectors) {
+        const auto told = with_head({{68 + 34, row.number, 2}});
+        ASSERT_EQ(told.protectors.size(), 2U);
+        EXPECT_EQ(told.protectors[0].kind, row.name);
+        EXPECT_EQ(told.protectors[0].opens_by_itself, row.alone) << row.name;
+    }
+}
+
+TEST(Bitlocker, OnlyWholeProtectorsCount) {
+    // Another type, another value, and one that is too short for what it should hold by a byte.
+    EXPECT_EQ(with_head({{68 + 2, 3, 2}}).protectors.size(), 1U);
+    EXPECT_EQ(with_head({{68 + 4, 7, 2}}).protectors.size(), 1U);
+    // The last entry is 36 bytes or 35: the metadata ends with it.
+    const std::size_t last = 68 + 44;
+    EXPECT_EQ(with_head({{last, 36, 2}, {0, last + 36, 4}}).protectors.size(), 2U);
+    EXPECT_EQ(with_head({{last, 35, 2}, {0, last + 35, 4}}).protectors.size(), 1U);
+    // What is too short for a head of its own at the end is none, whatever it says.
+    const std::size_t end = last + 44;
+    EXPECT_EQ(with_head({{end, 0xFFFF, 2}, {0, end + 7, 4}}).protectors.size(), 2U);
+    auto bytes = volume();
+    for (const auto at : copies) {
+        put(bytes, at + 64 + end, 0xFFFF, 2);
+        put(bytes, at + 64, end + 8, 4);
+    }
+    EXPECT_EQ(describe_bitlocker(*support::source_of(bytes, "d1p3")).error().what,
+              "an entry in the metadata of BitLocker is damaged");
+}
+
 TEST(Bitlocker, LayoutTellsWhatOpensIt) {
     const support::Folder folder;
     const auto image = folder.write("safe.img", volume());

@@ -1,6 +1,7 @@
 // SPDX-License-Identifier: MIT
 // Encrypted volumes: headers made and judged by cryptsetup itself, contents enciphered by another library, and the way
 // of a machine whose root lies in one.
+#include <fmt/format.h>
 #include <openssl/evp.h>
 #include <algorithm>
 #include <nlohmann/json.hpp>
@@ -329,6 +330,9 @@ TEST(Luks, WhatIsNotKnownIsNotBroken) {
         {R"("digests":{"0":{"type":"pbkdf2")", R"("digests":{"0":{"type":"blake9")",
          "its key is recognised by a digest that is not known"},
         {R"("keyslots":{"0":{"type":"luks2")", R"("keyslots":{"0":{"type":"luks7")", ""},
+        {R"("sector_size":512)", R"("sector_size":8192)", "sectors of 8192 bytes"},
+        {R"("sector_size":512)", R"("sector_size":256)", "sectors of 256 bytes"},
+        {R"("sector_size":512)", R"("sector_size":0)", "sectors of 0 bytes"},
     };
     for (const auto& one : cases) {
         const auto bytes = with_text([&](std::string& text) {
@@ -347,6 +351,25 @@ TEST(Luks, WhatIsNotKnownIsNotBroken) {
         const auto opened = open_luks(support::source_of(bytes, "d1"), secret_of(passphrase), "x");
         ASSERT_FALSE(opened);
         EXPECT_EQ(opened.error().lack(), Lack::Unsupported) << opened.error().text();
+    }
+}
+
+TEST(Luks, SectorsOfEachSizeAndTheirFirstNumber) {
+    for (const unsigned size : {512U, 1024U, 2048U, 4096U}) {
+        const auto bytes = with_text([&](std::string& text) {
+            const auto replace = [&](const std::string& from, const std::string& to) {
+                const auto at = text.find(from);
+                ASSERT_NE(at, std::string::npos) << from;
+                text.replace(at, from.size(), to);
+            };
+            replace(R"("sector_size":512)", fmt::format(R"("sector_size":{})", size));
+            replace(R"("iv_tweak":"0")", R"("iv_tweak":"70000000000")");
+        });
+        const auto told = describe_luks(*support::source_of(bytes, "d1"));
+        ASSERT_TRUE(told);
+        EXPECT_FALSE(told->beyond) << told->beyond->text();
+        EXPECT_EQ(told->sector, size);
+        EXPECT_EQ(told->first_number, 70'000'000'000U);
     }
 }
 
