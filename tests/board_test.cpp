@@ -408,7 +408,7 @@ TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
         {"for i in 9 a; do itest $i == a && echo e$i; itest $i -eq a && echo e$i; done", "ea|ea|"},
         {"for i in 9 a; do itest $i != a && echo $i; itest $i -ne a && echo $i; itest $i <> a && echo $i; done",
          "9|9|9|"},
-        {"itest.s a == a && echo 1; itest.s a == 0xa || echo 2; itest.s a != b && echo 3; itest.s a < b || echo 4",
+        {"itest.s a == a && echo 1; itest.s a == 0xa || echo 2; itest.s a != b && echo 3; itest.s a < b && echo 4",
          "1|2|3|4|"},
         {"fdt resize 100 || echo no tree", "no tree|"},
         {"itest a ~ a || echo no; itest a == || echo short", "no|short|"},
@@ -416,7 +416,8 @@ TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
         {"setenv x 'echo inner'; run x; echo $?", "inner|0|"},
         {"false; echo $?; true; echo $?", "1|0|"},
         {"# nothing\necho a # b\necho a#b", "a|a#b|"},
-        {"echo a\\ b \\$x \"a\\\"b\"", "a b $x a\"b|"},
+        // An escape within quotes keeps its backslash; the next time that the value is read it goes.
+        {"echo a\\ b \\$x \"a\\\"b\"; setenv x \"a\\\"b\"; echo \"$x\"", "a b $x a\\\"b|a\"b|"},
         {"setenv x; echo -${x}-; test -n \"$x\" || echo empty", "--|empty|"},
         {"test -n ${gone} || echo absent", "absent|"},
         {"test 5 -lt 10 && test 0x10 -eq 16 && test a = a && test a != b && echo all", "all|"},
@@ -427,7 +428,7 @@ TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
          "1c|Failed to load 'b.txt'|1c|"},
         {"load mmc 0:1 1000 a.txt; env import -t 1000 $filesize; echo $one; printenv", "1|"},
         {"part list mmc 0 -bootable x; echo $x; part number mmc 0 1 y; echo $y; part start mmc 0 1 z; echo $z",
-         "1|1|800|"},
+         "1|0x1|800|"},
         {"fstype mmc 0:1 t; echo $t; fstype mmc 0:2 || echo none", "fat|** Invalid partition 2 **|none|"},
         {"mmc dev 0 && echo first; mmc dev 1 || echo second; dhcp || echo net",
          "first|MMC: no card present|second|No ethernet found.|net|"},
@@ -436,7 +437,7 @@ TEST(UbootCommands, AreCarriedOutAsItsShellDoes) {
         {"setenv ver U-Boot 2023.01+x; load mmc 0:1 200 leave.scr; source 200; echo on", "in|never|on|"},
         {"setenv ver U-Boot 2024.01; load mmc 0:1 200 leave.scr; source 200; echo on", "in|on|"},
         {"for i in 1 2; do for j in a b; do echo $i$j; done; done", "1a|1b|2a|2b|"},
-        {"echo ${a:-b}$", "$|"},
+        {"echo ${a:-b}$", "b$|"},
     };
     for (const auto& [commands, expected] : rows) EXPECT_EQ(Typed(commands).printed(), expected) << commands;
 }

@@ -381,6 +381,46 @@ TEST(LiloMap, StaleListsOfEveryEntryAreToldAndWhoseSectorsTheyAre) {
     EXPECT_EQ(entries[1].messages.size(), 1U);
 }
 
+/// Without “lba32” and “linear”, addresses are cylinder, head and sector, as the BIOS takes them.
+std::uint32_t linear_at(const Bytes& disk, std::size_t at) {
+    return disk[at] | std::uint32_t{disk[at + 1]} << 8U | std::uint32_t{disk[at + 3]} << 16U;
+}
+void in_cylinders(Bytes& disk, std::size_t at) {
+    const std::uint32_t lba = linear_at(disk, at);
+    const auto cylinder = lba / (255 * 63);
+    disk[at] = static_cast<std::uint8_t>((lba % 63 + 1) | (cylinder >> 8U) << 6U);
+    disk[at + 1] = static_cast<std::uint8_t>(cylinder);
+    disk[at + 2] = 0x80;
+    disk[at + 3] = static_cast<std::uint8_t>(lba / 63 % 255);
+}
+
+TEST(LiloMap, AddressesMayBeCylinderHeadAndSector) {
+    LiloDesk lilo(desk_entry());
+    auto disk = with_map(lilo, {{"desk", kernel, ramdisk}});
+    const auto map = static_cast<std::size_t>(sectors_of(support::machine_of(disk), "/boot/map").front().first) * 512;
+    std::vector<std::size_t> changed;
+    for (const std::size_t start : {map + 512 + 36, map + 512 + 41}) {
+        for (std::size_t at = std::size_t{linear_at(disk, start)} * 512; disk[at + 4] != 0; at += 5)
+            changed.push_back(at);
+        changed.push_back(start);
+    }
+    for (const auto at : changed) in_cylinders(disk, at);
+    const support::Checked checked(disk);
+    EXPECT_EQ(checked.stage(), "yes") << checked.system().symptom;
+    EXPECT_FALSE(checked.has(Code::LiloListStale));
+    ASSERT_GT(changed.size(), 4U);
+    // One sector, one head or one cylinder away it is another file's, or nobody's.
+    for (const std::size_t byte : {0U, 1U, 3U}) {
+        auto wrong = disk;
+        wrong[changed.front() + byte] ^= 1U;
+        EXPECT_TRUE(support::Checked(wrong).has(Code::LiloListStale)) << byte;
+    }
+    // Sectors count from 1: a list that begins with 0 names none, and nothing is held against the file.
+    auto none = disk;
+    none[changed.front()] &= 0xC0U;
+    EXPECT_FALSE(support::Checked(none).has(Code::LiloListStale));
+}
+
 TEST(LiloMap, AWildMapIsBounded) {
     LiloDesk lilo(desk_entry());
     const auto disk = with_map(lilo, {{"desk", kernel, ramdisk}});

@@ -322,6 +322,7 @@ struct AndroidCase {
         return {card.build(), "uboot-arm64"};
     }
 };
+constexpr std::uint8_t fdt_magic[] = {0xD0, 0x0D, 0xFE, 0xED};
 const std::string load_android = "load mmc 0:1 0x50000000 /boot.img\n";
 
 TEST(AndroidImages, OfEachVersionAreStarted) {
@@ -355,6 +356,26 @@ TEST(AndroidImages, WithAPartOfTheVendors) {
         EXPECT_EQ(board.stage(), "yes") << version << board.system().at(Stage::Entry).text
                                         << board.system().at(Stage::Ramdisk).text;
     }
+}
+
+/// The address is kept in variables, which the other words of the command go by.
+TEST(AndroidImages, LieWhereTheVariablesSay) {
+    const auto printed = [](const std::string& commands) { return support::Typed(commands).printed(); };
+    EXPECT_EQ(printed("abootimg addr 1000 && echo $abootimg_addr -$vendor_boot_comp_addr_r-"), "1000 --|");
+    EXPECT_EQ(printed("abootimg addr 1000 2000 && echo $abootimg_addr $vendor_boot_comp_addr_r"), "1000 2000|");
+    EXPECT_EQ(printed("abootimg addr snow || echo no"), "no|");
+    EXPECT_EQ(printed("abootimg addr || echo short; abootimg get ver || echo nothing there"), "short|nothing there|");
+    EXPECT_EQ(printed("load mmc 0:1 1000 a.txt; abootimg addr 1000; abootimg get ver x || echo none"), "none|");
+    AndroidCase made("--header_version 2 --pagesize 2048 --dtb tree",
+                     load_android +
+                         "abootimg addr 0x50000000\nabootimg get ver v\nabootimg get dtb --index=0 a s\n"
+                         "if test $v = 2 -a $a = 5000d800; then bootm 0x50000000; fi");
+    // The tree lies behind the head, the kernel and the RAM disk, each of whole pages.
+    const auto at =
+        std::search(made.image.begin() + 2048, made.image.end(), std::begin(fdt_magic), std::end(fdt_magic)) -
+        made.image.begin();
+    made.card.script.replace(made.card.script.find("5000d800"), 8, fmt::format("{:x}", 0x50000000 + at));
+    EXPECT_EQ(made.board().stage(), "yes");
 }
 
 TEST(AndroidImages, DamagedOnesAreToldApart) {

@@ -411,6 +411,52 @@ TEST(EfiFiles, AreListedWithWhoPointsAtThem) {
     EXPECT_FALSE(at("d1p1:/EFI/old/other.efi").problem.empty());
 }
 
+TEST(EfiFiles, AreLookedForBelowEfiAndAtTheTop) {
+    auto kiosk = demo::kiosk();
+    const auto application = forge::make_efi_application({});
+    kiosk.esp.file("/shell.efi", application)
+        .file("/tools/hidden.efi", application)
+        .file("/EFI/1/2/3/4/deep.efi", application)
+        .file("/EFI/1/2/3/4/5/deeper.efi", application);
+    const auto machine = support::machine_of(kiosk.build());
+    std::set<std::string> places;
+    for (const auto& file : find_efi_files(machine, {}, EfiMachine::X64)) places.insert(file.place);
+    EXPECT_TRUE(places.contains("d1p1:/shell.efi"));
+    EXPECT_FALSE(places.contains("d1p1:/tools/hidden.efi")) << "no firmware and no loader looks there by itself";
+    EXPECT_TRUE(places.contains("d1p1:/EFI/1/2/3/4/deep.efi"));
+    EXPECT_FALSE(places.contains("d1p1:/EFI/1/2/3/4/5/deeper.efi"));
+}
+
+TEST(Uefi, TheTableIsShownThatLeadsToTheVolume) {
+    CheckOptions options;
+    options.firmware = FirmwareKind::Uefi;
+    const auto machine = support::machine_of(demo::kiosk().build());
+    const auto verdict = check(machine, options);
+    const auto& rung = verdict.systems.at(0).at(Stage::PartitionTable);
+    EXPECT_EQ(rung.state, State::Holds);
+    EXPECT_EQ(rung.text, "the GPT leads to d1p1");
+    ASSERT_EQ(rung.evidence.size(), 1U);
+    EXPECT_EQ(rung.evidence[0].range, (DiskRange{1, 446, 64}));
+}
+
+/// shim lets an allowed digest count before any signature is looked at; the firmware behind them.
+TEST(SecureBoot, AnAllowedDigestCountsBeforeOrBehindTheSignatures) {
+    const forge::SigningKey key("Almhof short-lived");
+    const auto image = key.sign(forge::make_efi_application());
+    ImageTrust trust;
+    trust.allowed.sha256.push_back(hex(*authenticode_digest(*support::source_of(image), "SHA256"), ""));
+    const auto refused = [&] { return trust.refuse(*support::source_of(image)).value_or("runs"); };
+    EXPECT_EQ(refused(), "runs");
+    trust.denied.certificates.push_back(key.certificate());
+    EXPECT_EQ(refused(), "its signer is on the deny list (dbx)");
+    trust.digests_first = true;
+    EXPECT_EQ(refused(), "runs");
+    trust.allowed.sha256.front()[0] ^= 1;
+    EXPECT_EQ(refused(), "its signer is on the deny list (dbx)");
+    trust.denied.certificates.clear();
+    EXPECT_EQ(refused(), "its signer (CN = Almhof short-lived) is not allowed");
+}
+
 TEST(Uefi, ThirtyTwoBitFirmwareTakesItsOwnFilesOnly) {
     auto kiosk = demo::kiosk();
     CheckOptions options;

@@ -285,6 +285,30 @@ TEST(WornLegacy, TakesALossForAMistakeOfTheFileSystemWhereListsOfBlocksFollow) {
     EXPECT_EQ(error(699'999), "Error 25");
 }
 
+TEST(WornLegacy, ChainsToNothingThatCannotBeRead) {
+    auto image = support::legacy_desk_with(
+        "default 0\ntimeout 5\n\ntitle Next\nrootnoverify (hd0,0)\nchainloader +1\n\ntitle Ledger\n" +
+        support::ledger_commands);
+    const auto first = support::machine_of(image).volume(1, 1)->source->locate(0, 1).front().offset;
+    const auto entry = [](const Worn& worn) {
+        const auto menu = std::ranges::find_if(worn.verdict.menus, [](const Menu& m) { return !m.entries.empty(); });
+        EXPECT_NE(menu, worn.verdict.menus.end());
+        return menu->entries.at(0);
+    };
+    const auto lost = entry(Worn(image, {first}));
+    ASSERT_TRUE(lost.stop);
+    EXPECT_EQ(lost.stop->code, Code::ChainUnreadable);
+    EXPECT_EQ(lost.stop->text, "the sector to chain to cannot be read");
+    const auto unmarked = entry(Worn(image, {}));
+    ASSERT_TRUE(unmarked.stop);
+    EXPECT_EQ(unmarked.stop->code, Code::ChainNoSignature);
+    image[first + 510] = 0x55;
+    image[first + 511] = 0xAA;
+    const auto sound = entry(Worn(image, {}));
+    EXPECT_FALSE(sound.stop &&
+                 (sound.stop->code == Code::ChainNoSignature || sound.stop->code == Code::ChainUnreadable));
+}
+
 TEST(WornLegacy, AFurtherStageIsNamed) {
     const auto image = support::legacy_desk();
     const Worn worn(image, {3 * sector});

@@ -325,9 +325,9 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
 void Console::take_tree(const BootWords& words, const std::string& word, MenuEntry& entry) {
     if (word.empty() || word == "-") {
         // Before 2023.07 it did not go by its own tree then.
-        const auto version = value("ver");
-        const bool old = version.find(" 2023.01") != std::string::npos || version.find(" 2022.") != std::string::npos ||
-                         version.find(" 2021.") != std::string::npos;
+        const auto own = version();
+        const bool old = own.find(" 2023.01") != std::string::npos || own.find(" 2022.") != std::string::npos ||
+                         own.find(" 2021.") != std::string::npos;
         if (old && board_.processor == Processor::Arm64 && entry.devicetree.empty())
             refuse(entry, Code::UbootTreeRefused,
                    "no device tree is named for the kernel, and this U-Boot starts none without", {here()},
@@ -446,7 +446,7 @@ MenuEntry Console::prepare(const BootWords& words) {
     MenuEntry out;
     out.kind = EntryKind::Linux;
     out.started_by = KernelEntry::Board;
-    out.arguments = with_variables(value("bootargs"));
+    out.arguments = value("bootargs");
     std::string ramdisk = words.ramdisk;
     std::string tree = words.tree;
     take_kernel(words, out, ramdisk, tree);

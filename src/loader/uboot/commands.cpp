@@ -18,7 +18,6 @@ const std::vector<Console::Command>& Console::commands() {
         {"env", &Console::do_env},
         {"run", &Console::do_run},
         {"test", &Console::do_test},
-        {"[", &Console::do_test},
         {"itest", &Console::do_itest},
         {"itest.b", &Console::do_itest},
         {"itest.w", &Console::do_itest},
@@ -66,6 +65,11 @@ const std::vector<Console::Command>& Console::commands() {
         {"cp.w", &Console::do_copy},
         {"cp.l", &Console::do_copy},
         {"cp.q", &Console::do_copy},
+        {"cmp", &Console::do_compare},
+        {"cmp.b", &Console::do_compare},
+        {"cmp.w", &Console::do_compare},
+        {"cmp.l", &Console::do_compare},
+        {"cmp.q", &Console::do_compare},
         {"crc32", &Console::do_checksum},
         {"md5sum", &Console::do_checksum},
         {"sha1sum", &Console::do_checksum},
@@ -75,10 +79,10 @@ const std::vector<Console::Command>& Console::commands() {
         {"unlz4", &Console::do_unpack},
         {"imxtract", &Console::do_extract},
         {"iminfo", &Console::do_image_info},
-        {"md", &Console::do_true},
-        {"md.b", &Console::do_true},
-        {"md.w", &Console::do_true},
-        {"md.l", &Console::do_true},
+        {"md", &Console::do_with_words},
+        {"md.b", &Console::do_with_words},
+        {"md.w", &Console::do_with_words},
+        {"md.l", &Console::do_with_words},
         // Media below the files, and flash.
         {"read", &Console::do_read},
         {"sf", &Console::do_flash},
@@ -104,6 +108,13 @@ const std::vector<Console::Command>& Console::commands() {
         {"ext2ls", &Console::do_list},
         {"ext4ls", &Console::do_list},
         {"size", &Console::do_list},
+        {"fatsize", &Console::do_list},
+        {"ext4size", &Console::do_list},
+        {"fatinfo", &Console::do_list},
+        {"fatwrite", &Console::do_with_words},
+        {"ext4write", &Console::do_with_words},
+        {"save", &Console::do_with_words},
+        {"fatmkdir", &Console::do_with_words},
         {"part", &Console::do_part},
         {"fstype", &Console::do_fstype},
         {"source", &Console::do_source},
@@ -114,9 +125,12 @@ const std::vector<Console::Command>& Console::commands() {
         {"sysboot", &Console::do_sysboot},
         {"bootflow", &Console::do_bootflow},
         // What changes nothing that is looked at here.
-        {"saveenv", &Console::do_true},
-        {"printenv", &Console::do_true},
-        {"sleep", &Console::do_true},
+        {"saveenv", &Console::do_save},
+        {"printenv", &Console::do_printenv},
+        {"sleep", &Console::do_with_words},
+        {"help", &Console::do_true},
+        {"?", &Console::do_true},
+        {"fstypes", &Console::do_true},
         {"gpio", &Console::do_true},
         {"led", &Console::do_true},
         {"pci", &Console::do_true},
@@ -140,11 +154,16 @@ int Console::do_echo(const Words& words) {
 int Console::do_true(const Words& /*words*/) { return 0; }
 int Console::do_false(const Words& /*words*/) { return 1; }
 
-int Console::do_exit(const Words& /*words*/) {
-    // Two releases pass over it.
-    const auto version = value("ver");
-    leaving_ = version.find(" 2023.01") == std::string::npos && version.find(" 2022.10") == std::string::npos;
-    return 0;
+/// What only works with an argument, and changes nothing that is looked at here.
+int Console::do_with_words(const Words& words) { return words.size() > 1 ? 0 : 1; }
+
+int Console::do_exit(const Words& words) {
+    // Two releases pass over it, but for what it comes to.
+    const auto own = version();
+    leaving_ = own.find(" 2023.01") == std::string::npos && own.find(" 2022.10") == std::string::npos;
+    const bool failure = words.size() > 1 && words[1].find_first_of("123456789") != std::string::npos &&
+                         words[1].find_first_not_of("0123456789") == std::string::npos;
+    return failure ? 1 : 0;
 }
 
 int Console::do_reset(const Words& words) {
@@ -155,51 +174,113 @@ int Console::do_reset(const Words& words) {
 }
 
 int Console::do_setenv(const Words& words) {
+    // setenv [-f] name [value ...]
+    std::size_t at = 1;
+    for (; at < words.size() && words[at].starts_with('-'); ++at)
+        if (words[at].find_first_not_of('f', 1) != std::string::npos) return 1;
     if (words.size() < 2) return 1;
-    set(words[1], fmt::format("{}", fmt::join(words.begin() + 2, words.end(), " ")));
+    if (at >= words.size()) return 0;
+    if (words[at].find('=') != std::string::npos) {
+        say(fmt::format("## Error: illegal character '='in variable name \"{}\"", words[at]));
+        return 1;
+    }
+    set(words[at], fmt::format("{}", fmt::join(words.begin() + static_cast<std::ptrdiff_t>(at) + 1, words.end(), " ")));
     return 0;
 }
 
+/// The emulated boards have no place for it that may be written.
+int Console::do_save(const Words& /*words*/) { return build_.emulated ? 1 : 0; }
+
+int Console::do_printenv(const Words& words) {
+    const auto missing = [&](const std::string& name) { return !name.starts_with('-') && !variables_.contains(name); };
+    return std::any_of(words.begin() + 1, words.end(), missing) ? 1 : 0;
+}
+
+/// himport_r: of a text or a list; with names behind it, those alone.
 int Console::import_variables(const Words& words) {
     // env import [-d] [-t [-r] | -b | -c] addr [size] [var ...]
-    bool text = false;
+    bool text = false, deletes = false, no_returns = false;
     std::size_t i = 2;
-    for (; i < words.size() && words[i].starts_with('-'); ++i) text = text || words[i] == "-t";
+    for (; i < words.size() && words[i].starts_with('-'); ++i) {
+        text = text || words[i] == "-t";
+        deletes = deletes || words[i] == "-d";
+        no_returns = no_returns || words[i] == "-r";
+        if (words[i] == "-c") return unfollowed("env import -c");
+    }
     const auto address = i < words.size() ? number_of(words[i]) : std::nullopt;
     if (!address) return 1;
     std::uint64_t size = std::uint64_t{1} << 20U;
     if (i + 1 < words.size())
         if (const auto given = number_of(words[i + 1])) size = std::min(size, *given);
+    if (size == 0) return 0;
     const auto bytes = peek(*address, size);
     if (bytes.empty()) return blind_at(*address).empty() ? 1 : unfollowed("env import");
-    if (!text) {
-        for (auto& [name, one] : parse_variables(bytes)) set(name, one);
-        return 0;
-    }
-    std::string_view rest(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-    while (!rest.empty() && rest.front() != '\0') {
+    // Of a text, lines that are empty or remarks are left out.
+    std::string lines;
+    for (std::string_view rest(reinterpret_cast<const char*>(bytes.data()), text ? bytes.size() : 0);
+         !rest.empty() && rest.front() != '\0';) {
         const auto end = std::min(rest.find('\n'), rest.size());
         auto line = rest.substr(0, end);
         rest.remove_prefix(std::min(end + 1, rest.size()));
-        while (!line.empty() && (line.front() == ' ' || line.front() == '\t')) line.remove_prefix(1);
-        if (line.empty() || line.front() == '#') continue;
-        if (const auto equals = line.find('='); equals != std::string_view::npos)
-            set(std::string(line.substr(0, equals)), std::string(line.substr(equals + 1)));
+        line.remove_prefix(std::min(line.find_first_not_of(" \t"), line.size()));
+        if (no_returns && line.ends_with('\r')) line.remove_suffix(1);
+        if (!line.empty() && line.front() != '#') lines += fmt::format("{}\n", line);
     }
+    const auto found = text ? parse_variables({reinterpret_cast<const std::uint8_t*>(lines.data()), lines.size()}, '\n')
+                            : parse_variables(bytes);
+    const Words wanted(words.begin() + static_cast<std::ptrdiff_t>(std::min(i + 2, words.size())), words.end());
+    if (deletes && wanted.empty()) variables_.clear();
+    for (const auto& name : wanted)
+        if (deletes && !found.contains(name)) variables_.erase(name);
+    for (const auto& [name, one] : found)
+        if (wanted.empty() || std::ranges::find(wanted, name) != wanted.end()) set(name, one);
+    return 0;
+}
+
+/// env export -t | -b addr name ...: the named ones in memory, in their order, up to a zero.
+int Console::export_variables(const Words& words) {
+    if (words.size() < 4) return 1;
+    const auto address = number_of(words[3]);
+    if (!address) return 1;
+    if ((words[2] != "-t" && words[2] != "-b") || words.size() < 5) {
+        forget(*address, "its commands write their variables there in a form that is not followed");
+        return 0;
+    }
+    std::vector<std::uint8_t> bytes;
+    for (const auto& [name, held] : variables_) {
+        if (std::find(words.begin() + 4, words.end(), name) == words.end()) continue;
+        const char separator = words[2] == "-t" ? '\n' : '\0';
+        bytes.insert(bytes.end(), name.begin(), name.end());
+        bytes.push_back('=');
+        for (const char c : held) {
+            if (c == separator || c == '\\') bytes.push_back('\\');
+            bytes.push_back(static_cast<std::uint8_t>(c));
+        }
+        bytes.push_back(static_cast<std::uint8_t>(separator));
+    }
+    bytes.push_back(0);
+    set("filesize", fmt::format("{:x}", bytes.size()));
+    put(*address, std::move(bytes), "env export");
     return 0;
 }
 
 int Console::do_env(const Words& words) {
     if (words.size() < 2) return 1;
+    const Words behind(words.begin() + 1, words.end());
     if (words[1] == "exists") return words.size() > 2 && variables_.contains(words[2]) ? 0 : 1;
-    if (words[1] == "set") return do_setenv({words.begin() + 1, words.end()});
-    if (words[1] == "run") return do_run({words.begin() + 1, words.end()});
+    if (words[1] == "set") return do_setenv(behind);
+    if (words[1] == "run") return do_run(behind);
+    if (words[1] == "print") return do_printenv(behind);
+    if (words[1] == "save") return do_save(behind);
     if (words[1] == "import") return import_variables(words);
+    if (words[1] == "export") return export_variables(words);
     if (words[1] == "delete") {
         for (std::size_t i = 2; i < words.size(); ++i) variables_.erase(words[i]);
         return 0;
     }
-    return 0;  // print, save, default, export: nothing that is looked at here
+    if (words[1] == "default") return 0;
+    // Others are built in seldom.
+    return build_.emulated ? 1 : unfollowed("env " + words[1]);
 }
 
 int Console::do_run(const Words& words) {
@@ -209,89 +290,6 @@ int Console::do_run(const Words& words) {
         if (came != 0) return 1;
     }
     return words.size() > 1 ? 0 : 1;
-}
-
-/// cmd/test.c: operators from the left; -a and -o join what stands beside them.
-int Console::do_test(const Words& words) {
-    std::size_t count = words.size();
-    if (words[0] == "[" && count > 1 && words.back() == "]") --count;
-    if (count < 3) return 1;
-    bool out = false;
-    bool negated = false;
-    enum class Join { None, And, Or } join = Join::None;
-    const auto signed_of = [](const std::string& text) {
-        long long value = 0;
-        std::string_view rest(text);
-        int base = 10;
-        if (rest.starts_with("0x")) {
-            rest.remove_prefix(2);
-            base = 16;
-        }
-        std::from_chars(rest.data(), rest.data() + rest.size(), value, base);
-        return value;
-    };
-    for (std::size_t i = 1; i < count;) {
-        if (words[i] == "!") {
-            negated = !negated;
-            ++i;
-            continue;
-        }
-        if (words[i] == "-a" || words[i] == "-o") {
-            join = words[i] == "-a" ? Join::And : Join::Or;
-            ++i;
-            continue;
-        }
-        bool one = false;
-        if ((words[i] == "-n" || words[i] == "-z") && i + 1 < count) {
-            one = words[i + 1].empty() == (words[i] == "-z");
-            i += 2;
-        } else if (words[i] == "-e" && i + 3 < count) {
-            one = exists(words, i + 1);
-            i += 4;
-        } else if (i + 2 < count) {
-            const auto& a = words[i];
-            const auto& b = words[i + 2];
-            const auto& op = words[i + 1];
-            if (op == "=" || op == "==") one = a == b;
-            else if (op == "!=") one = a != b;
-            else if (op == "<") one = a < b;
-            else if (op == ">") one = a > b;
-            else if (op == "-eq") one = signed_of(a) == signed_of(b);
-            else if (op == "-ne") one = signed_of(a) != signed_of(b);
-            else if (op == "-lt") one = signed_of(a) < signed_of(b);
-            else if (op == "-le") one = signed_of(a) <= signed_of(b);
-            else if (op == "-gt") one = signed_of(a) > signed_of(b);
-            else if (op == "-ge") one = signed_of(a) >= signed_of(b);
-            else return 1;
-            i += 3;
-        } else {
-            return 1;
-        }
-        one = one != negated;
-        negated = false;
-        out = join == Join::And ? out && one : join == Join::Or ? out || one : one;
-        join = Join::None;
-    }
-    return out ? 0 : 1;
-}
-
-int Console::do_itest(const Words& words) {
-    if (words.size() < 4) return 1;
-    const auto& op = words[2];
-    if (words[0].ends_with(".s")) {
-        if (op == "==" || op == "-eq") return words[1] == words[3] ? 0 : 1;
-        if (op == "!=" || op == "-ne" || op == "<>") return words[1] != words[3] ? 0 : 1;
-        return 1;
-    }
-    const auto a = number_of(words[1]).value_or(0);
-    const auto b = number_of(words[3]).value_or(0);
-    if (op == "==" || op == "-eq") return a == b ? 0 : 1;
-    if (op == "!=" || op == "<>" || op == "-ne") return a != b ? 0 : 1;
-    if (op == "<" || op == "-lt") return a < b ? 0 : 1;
-    if (op == ">" || op == "-gt") return a > b ? 0 : 1;
-    if (op == "<=" || op == "-le") return a <= b ? 0 : 1;
-    if (op == ">=" || op == "-ge") return a >= b ? 0 : 1;
-    return 1;
 }
 
 int Console::do_device(const Words& words) {
@@ -307,9 +305,11 @@ int Console::do_device(const Words& words) {
         return 0;
     }
     if (words.size() > 1 && words[1] == "read") return read_blocks(words);
-    static constexpr std::string_view harmless[] = {"start",   "scan", "rescan",   "info",    "list",        "reset",
-                                                    "init",    "stop", "part",     "write",   "erase",       "tree",
-                                                    "storage", "wp",   "partconf", "bootbus", "rst-function"};
+    if (words.size() > 1 && words[1] == "write") return write_blocks(words);
+    static constexpr std::string_view harmless[] = {"start",   "scan",         "rescan",   "info",   "list", "reset",
+                                                    "init",    "stop",         "part",     "erase",  "tree", "wp",
+                                                    "storage", "rst-function", "partconf", "bootbus"};
+    if (words[0] == "usb" && words.size() > 1 && words[1] == "storage" && board_.medium != "usb") return 1;
     return words.size() > 1 && std::ranges::find(harmless, words[1]) != std::end(harmless) ? 0 : 1;
 }
 

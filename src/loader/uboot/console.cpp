@@ -38,10 +38,33 @@ Outcome Console::boot(const std::string& variable) {
 }
 
 std::string Console::value(std::string_view name) const {
-    if (name == "?") return std::to_string(last_);
-    if (const auto found = local_.find(name); found != local_.end()) return found->second;
     const auto found = variables_.find(name);
     return found != variables_.end() ? found->second : std::string{};
+}
+
+/// lookup_param: the environment's before the shell's own; "name:-other", "name:=other", "name:+other".
+std::string Console::shell_value(std::string_view word) {
+    if (word == "?") return std::to_string(last_);
+    const auto colon = word.find(':');
+    const std::string name(word.substr(0, colon));
+    std::string held = value(name);
+    if (held.empty())
+        if (const auto own = local_.find(name); own != local_.end()) held = own->second;
+    const char what = colon + 1 < word.size() && colon != std::string_view::npos ? word[colon + 1] : '\0';
+    if (what != '-' && what != '=' && what != '+') return held;
+    std::string other(word.substr(colon + 2));
+    // The last is the wrong way round there.
+    if (!held.empty()) return what == '+' ? std::string{} : held;
+    if (what == '=') set_local(name, other);
+    return other;
+}
+
+/// set_local_var: an empty value changes nothing that is there.
+void Console::set_local(const std::string& name, std::string value) {
+    constexpr std::size_t most = 1000;
+    std::erase(value, '"');
+    if (value.empty()) local_.try_emplace(name);
+    else if (local_.size() < most || local_.contains(name)) local_.insert_or_assign(name, std::move(value));
 }
 
 void Console::set(const std::string& name, const std::string& value) {
@@ -89,36 +112,40 @@ void Console::trouble(Code code, std::string text, std::vector<Evidence> evidenc
         troubles_.push_back({make_finding(code, std::move(text), std::move(evidence), screen), std::move(menu)});
 }
 
-Console::Words Console::expand(const std::vector<Word>& words) const {
+/// insert_var_value: the values of its variables, in which a line's end becomes a blank.
+std::string Console::with_values(const Word& word) {
+    if (!word.has_variables()) return word.text;
+    constexpr std::size_t most = std::size_t{64} << 10U;
+    std::string out;
+    bool name = false;
+    for (std::string_view rest = word.text; !rest.empty() && out.size() < most; name = !name) {
+        const auto end = std::min(rest.find(Word::marker), rest.size());
+        out += name ? shell_value(rest.substr(0, end)) : std::string(rest.substr(0, end));
+        rest.remove_prefix(std::min(end + 1, rest.size()));
+    }
+    if (out.size() > most) out.resize(most);
+    std::ranges::replace(out, '\n', ' ');
+    return out;
+}
+
+/// What a command is given (run_pipe_real): with variables in it, it is put together anew and read once more. None:
+/// that cannot be read.
+std::optional<Console::Words> Console::expand(std::span<const Word> words) {
     constexpr std::size_t most = 4096;
     Words out;
-    for (const auto& word : words) {
-        std::string text;
-        bool any = word.quoted;
-        const auto end_word = [&] {
-            if ((any || !text.empty()) && out.size() < most) out.push_back(std::move(text));
-            text.clear();
-            any = false;
-        };
-        for (const auto& part : word.parts) {
-            if (!part.variable) {
-                text += part.text;
-                any = any || part.quoted || !part.text.empty();
-                continue;
-            }
-            const auto held = value(part.text);
-            if (part.quoted) {
-                text += held;
-                continue;
-            }
-            // A value outside quotes falls into words.
-            for (const char c : held) {
-                if (c == ' ' || c == '\t' || c == '\n') end_word();
-                else text += c;
-            }
-        }
-        end_word();
+    if (std::ranges::none_of(words, &Word::has_variables)) {
+        for (const auto& word : words) out.push_back(word.text);
+        return out;
     }
+    std::string all;
+    for (const auto& word : words) {
+        const char* quote = word.quoted ? "'" : "";
+        all += fmt::format("{}{}{}{}", all.empty() ? "" : " ", quote, with_values(word), quote);
+    }
+    const auto again = parse_again(all);
+    if (!again) return std::nullopt;
+    for (const auto& word : *again)
+        if (out.size() < most) out.push_back(word.text);
     return out;
 }
 
@@ -167,7 +194,7 @@ int Console::run_statement(const Statement& statement) {
     }
     line_ = statement.line;
     switch (statement.kind) {
-        case Statement::Kind::Simple: return run_words(expand(statement.words));
+        case Statement::Kind::Simple: return run_simple(statement.words);
         case Statement::Kind::If:
             for (const auto& [condition, body] : statement.branches) {
                 last_ = 0;
@@ -188,15 +215,14 @@ int Console::run_statement(const Statement& statement) {
 int Console::run_loop(const Statement& statement) {
     const auto& [condition, body] = statement.branches.front();
     if (statement.kind == Statement::Kind::For) {
-        for (const auto& word : expand(statement.words))
-            // Quotes do not keep a value together here.
-            for (const auto& one : words_of(word)) {
+        for (const auto& word : statement.words)
+            // Quotes do not keep a value together here (make_list_in).
+            for (const auto& one : words_of(with_values(word))) {
                 if (over()) break;
-                local_.insert_or_assign(statement.variable, one);
+                set_local(statement.variable, one);
                 last_ = 0;
                 run_block(body);
             }
-        local_.erase(statement.variable);
         return last_;
     }
     while (!over()) {
@@ -226,22 +252,45 @@ bool Build::has(std::string_view command) const {
         "mtd",   "mtdparts", "mw",       "net",      "nfs",      "nm",       "nvme",    "panic",   "part",
         "pci",   "ping",     "poweroff", "printenv", "protect",  "pxe",      "qfw",     "random",  "reset",
         "run",   "save",     "saveenv",  "scsi",     "scsiboot", "setenv",   "setexpr", "showvar", "size",
-        "sleep", "source",   "sysboot",  "test",     "[",        "tftpboot", "tpm",     "tpm2",    "true",
-        "unlz4", "unzip",    "usb",      "usbboot",  "version",  "virtio"};
+        "sleep", "source",   "sysboot",  "test",     "tftpboot", "tpm",      "tpm2",    "true",    "unlz4",
+        "unzip", "usb",      "usbboot",  "version",  "virtio"};
     const auto name = command.substr(0, command.find('.'));
     if (emulated) return std::ranges::find(of_the_emulated, name) != std::end(of_the_emulated);
     // A command's name stands in the program with a zero behind it, perhaps as the end of a longer text.
     return program.empty() || program.find(std::string(name) + '\0') != std::string::npos;
 }
 
+namespace {
+/// is_assignment: where the "=" of "name=value" stands; 0: it is none.
+std::size_t assignment(std::string_view word) {
+    const auto letter = [](char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z'); };
+    if (word.empty() || !letter(word.front())) return 0;
+    const auto end =
+        std::ranges::find_if_not(word, [&](char c) { return letter(c) || (c >= '0' && c <= '9') || c == '_'; });
+    return end != word.end() && *end == '=' ? static_cast<std::size_t>(end - word.begin()) : 0;
+}
+}  // namespace
+
+/// "name=value" sets a variable of the shell, also before a command.
+int Console::run_simple(std::span<const Word> words) {
+    while (!words.empty()) {
+        const auto equals = assignment(words.front().text);
+        if (equals == 0) break;
+        const auto value = with_values(words.front());
+        set_local(value.substr(0, equals), value.substr(equals + 1));
+        words = words.subspan(1);
+    }
+    if (words.empty()) return 0;
+    const auto given = expand(words);
+    if (!given) {
+        say("syntax error");
+        return last_;
+    }
+    return run_words(*given);
+}
+
 int Console::run_words(const Words& words) {
     if (words.empty()) return 0;
-    // "name=value" sets a variable of the shell.
-    if (const auto equals = words[0].find('='); words.size() == 1 && equals != std::string::npos && equals > 0) {
-        const std::string name = words[0].substr(0, equals);
-        if (local_.size() < 1000) local_.insert_or_assign(name, words[0].substr(equals + 1));
-        return 0;
-    }
     const auto& known = commands();
     const auto found = std::ranges::find(known, std::string_view(words[0]), &Command::name);
     // The program is searched once for each command that is known here, and for no other word.

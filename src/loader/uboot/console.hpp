@@ -3,6 +3,7 @@
 #pragma once
 
 #include <set>
+#include <span>
 
 #include <herberge/board.hpp>
 
@@ -61,6 +62,7 @@ struct Build {
     bool plain_names = false;  ///< refuses image trees with an @ in a node's name, since it verifies signatures
     ImageKeys keys;            ///< those that it demands signatures by
     std::string program;       ///< its bytes; empty: they are not at hand
+    std::string version;       ///< "U-Boot 2023.01"; empty: not known
     bool emulated = false;     ///< on one of the emulated boards: its commands are known
     /// Whether it was built with a command; true where nothing tells.
     [[nodiscard]] bool has(std::string_view command) const;
@@ -94,11 +96,17 @@ private:
     int run_block(const Block& block);
     int run_statement(const Statement& statement);
     int run_loop(const Statement& statement);
+    int run_simple(std::span<const Word> words);
     int run_words(const Words& words);
     int run_variable(const std::string& name);
-    [[nodiscard]] Words expand(const std::vector<Word>& words) const;
+    [[nodiscard]] std::optional<Words> expand(std::span<const Word> words);
+    [[nodiscard]] std::string with_values(const Word& word);
+    [[nodiscard]] std::string shell_value(std::string_view word);
+    void set_local(const std::string& name, std::string value);
     [[nodiscard]] bool over() const { return started_.has_value() || exiting_ || leaving_ || steps_ > most_steps; }
     [[nodiscard]] std::string value(std::string_view name) const;
+    /// "U-Boot 2023.01", by its program or by the variable that some set; empty: not known.
+    [[nodiscard]] std::string version() const { return build_.version.empty() ? value("ver") : build_.version; }
     [[nodiscard]] std::string with_variables(std::string_view text) const;
     void set(const std::string& name, const std::string& value);
     void say(std::string line);
@@ -113,8 +121,9 @@ private:
     int do_setenv(const Words& words);
     int do_env(const Words& words);
     int do_run(const Words& words);
-    int do_test(const Words& words);
-    int do_itest(const Words& words);
+    int do_printenv(const Words& words);
+    int do_save(const Words& words);
+    int do_with_words(const Words& words);
     int do_exit(const Words& words);
     int do_device(const Words& words);
     int do_network(const Words& words);
@@ -122,7 +131,13 @@ private:
     int do_reset(const Words& words);
     int do_start_again(const Words& words);
     int import_variables(const Words& words);
+    int export_variables(const Words& words);
+    int write_blocks(const Words& words);
     int unfollowed(const std::string& what);
+    // conditions.cpp
+    int do_test(const Words& words);
+    int do_itest(const Words& words);
+    int do_compare(const Words& words);
     // trees.cpp
     [[nodiscard]] const Loaded* working_tree() const;
     int tree_value(const Words& words);
@@ -153,6 +168,10 @@ private:
     // expressions.cpp
     int do_setexpr(const Words& words);
     [[nodiscard]] std::optional<std::uint64_t> operand(std::string_view word, unsigned width) const;
+    /// A text that lies in memory up to a zero; none: what lies there is not known.
+    [[nodiscard]] std::optional<std::string> text_at(std::string_view address) const;
+    int combine_texts(const Words& words);
+    [[nodiscard]] std::optional<std::uint64_t> divide(std::uint64_t a, std::uint64_t b, bool rest);
     int substitute(const Words& words);
 
     // raw.cpp: media below the files, and flash
@@ -281,6 +300,8 @@ void refuse(MenuEntry& entry, Finding why);
 [[nodiscard]] std::vector<std::string> words_of(std::string_view text);
 /// Bytes of what a command works on: by ".b", ".w", ".l", ".q" behind its name; 4 without.
 [[nodiscard]] unsigned width_of(const std::string& command);
+/// As many hexadecimal digits as a word begins with; none is 0 (hextoul).
+[[nodiscard]] std::uint64_t leading_number(std::string_view text);
 /// A number as U-Boot reads it: hexadecimal, with or without 0x. None: it is none.
 [[nodiscard]] std::optional<std::uint64_t> number_of(std::string_view text);
 

@@ -44,15 +44,24 @@ std::optional<StoredVariables> judge(std::span<const std::uint8_t> bytes) {
 
 }  // namespace
 
-Variables parse_variables(std::span<const std::uint8_t> bytes) {
+Variables parse_variables(std::span<const std::uint8_t> bytes, char separator) {
     Variables out;
     std::string_view rest(reinterpret_cast<const char*>(bytes.data()), bytes.size());
-    while (!rest.empty() && rest.front() != '\0' && out.size() < most_variables) {
-        const auto end = std::min(rest.find('\0'), rest.size());
-        const auto one = rest.substr(0, end);
-        if (const auto equals = one.find('='); equals != std::string_view::npos && equals > 0)
-            out.insert_or_assign(std::string(one.substr(0, equals)), std::string(one.substr(equals + 1)));
-        rest.remove_prefix(std::min(end + 1, rest.size()));
+    rest = rest.substr(0, rest.find(separator == '\0' ? std::string_view("\0\0", 2) : std::string_view("\0", 1)));
+    for (std::size_t at = 0; at < rest.size() && rest[at] != '\0' && out.size() < most_variables;) {
+        const auto equals = rest.find_first_of(std::string{'=', separator}, at);
+        const std::string name(rest.substr(at, equals - at));
+        at = std::min(equals, rest.size());
+        std::string value;
+        const bool given = at < rest.size() && rest[at] == '=';
+        if (given) ++at;
+        // Separators and backslashes in a value have a backslash before them.
+        while (at < rest.size() && rest[at] != separator) {
+            if (rest[at] == '\\' && at + 1 < rest.size()) ++at;
+            value += rest[at++];
+        }
+        ++at;
+        if (given && !name.empty()) out.insert_or_assign(name, std::move(value));
     }
     return out;
 }

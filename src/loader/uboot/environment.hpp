@@ -13,8 +13,10 @@ namespace herberge::loader::uboot {
 
 using Variables = std::map<std::string, std::string, std::less<>>;
 
-/// "name=value" with a zero behind each, up to an empty one. What has no "=" is left out.
-[[nodiscard]] Variables parse_variables(std::span<const std::uint8_t> bytes);
+/// "name=value" with a zero, or another separator, behind each, up to an empty one (lib/hashtable.c, himport_r). What
+/// has no
+/// "=" is left out.
+[[nodiscard]] Variables parse_variables(std::span<const std::uint8_t> bytes, char separator = '\0');
 
 /// An environment as it is stored: a CRC-32 over what follows, perhaps a byte that tells which of two copies is newer.
 struct StoredVariables {

@@ -22,6 +22,13 @@ bool fat_marks(const ByteSource& volume) {
     return text.substr(0x36, 3) == "FAT" || text.substr(0x52, 5) == "FAT32";
 }
 
+/// "fatload" and its kin take volumes of their own kind alone; the others any.
+bool takes(std::string_view command, const Volume& volume) {
+    const auto& info = volume.as(Observer::Loader);
+    if (command.starts_with("fat")) return info.is(Family::Fat);
+    return !command.starts_with("ext") || info.is(Family::Ext);
+}
+
 std::string absolute(const std::string& path) { return path.starts_with('/') ? path : "/" + path; }
 
 }  // namespace
@@ -36,8 +43,9 @@ const FileSystem* files_of(const Volume& volume) {
 }
 
 const Disk* Console::device(std::string_view interface, std::string_view number) const {
-    auto wanted = number_of(number.substr(0, number.find_first_of(":#.")));
-    if (interface != board_.medium || !wanted) return nullptr;
+    // What is no number is the first one.
+    auto wanted = std::optional(leading_number(number.substr(0, number.find_first_of(":#."))));
+    if (interface != board_.medium || number == "-") return nullptr;
     // Raw flash is no device with sectors.
     for (const auto& disk : machine_.disks)
         if (!is_divided_flash(disk) && (*wanted)-- == 0) return &disk;
@@ -64,6 +72,12 @@ Console::Medium Console::medium(std::string_view interface, std::string_view tex
         return out;
     }
     const auto& table = out.disk->table;
+    if (text.find('#') != std::string_view::npos) {
+        if (const auto* named = partition_of(*out.disk, std::string(text)))
+            out.volume = machine_.volume(out.disk->number, named->number);
+        out.problem = fmt::format("** Bad device specification {} {} **", interface, text);
+        return out;
+    }
     const auto colon = text.find(':');
     const auto asked = colon == std::string_view::npos ? std::string_view{} : text.substr(colon + 1);
     if (table.kind == TableKind::None) {
@@ -110,6 +124,8 @@ bool Console::load(const VolumeRef& volume, const std::string& path, std::uint64
     const bool flash_files = volume->kind == NodeKind::FlashVolume || (medium != nullptr && is_divided_flash(*medium));
     if (!flash_files && files_of(*volume) == nullptr) file.miss(Lack::Absent, "no file system that U-Boot reads");
     auto bytes = file.found() ? open_file(file) : nullptr;
+    // FAT gives nothing from behind the end (fs/fat/fat.c), and says so without an error.
+    if (bytes != nullptr && from > file.size && volume->as(Observer::Loader).is(Family::Fat)) from = file.size;
     if (bytes == nullptr || from > file.size) {
         auto evidence = std::vector<Evidence>{here(path)};
         if (!file.near_misses.empty())
@@ -147,7 +163,12 @@ int Console::do_load(const Words& words) {
         found.problem = "UBIFS not mounted, use ubifsmount to mount volume first!";
         return load_words(found, words, 3);
     }
-    return load_words(medium(words[1], words[2]), words, 3);
+    auto found = medium(words[1], words[2]);
+    if (found.volume != nullptr && !takes(words[0], *found.volume)) {
+        found.problem = fmt::format("** Unrecognized filesystem type **");
+        found.volume = nullptr;
+    }
+    return load_words(found, words, 3);
 }
 
 int Console::load_words(const Medium& found, const Words& words, std::size_t from) {
@@ -170,15 +191,17 @@ int Console::do_list(const Words& words) {
     // ls and size: whether the file is there.
     if (words.size() < 3) return 1;
     const auto found = medium(words[1], words[2]);
-    const FileSystem* fs = found.volume != nullptr ? files_of(*found.volume) : nullptr;
+    const FileSystem* fs =
+        found.volume != nullptr && takes(words[0], *found.volume) ? files_of(*found.volume) : nullptr;
     if (fs == nullptr) return 1;
     const auto file = resolve(*fs, words.size() > 3 ? absolute(words[3]) : "/");
     if (!file) return 1;
-    if (words[0] == "size") set("filesize", fmt::format("{:x}", file->file.size));
+    if (words[0].ends_with("size")) set("filesize", fmt::format("{:x}", file->file.size));
     return 0;
 }
 
 int Console::do_part(const Words& words) {
+    if (words.size() == 2 && words[1] == "types") return 0;
     if (words.size() < 4) return 1;
     const auto& what = words[1];
     if (what == "list") {
@@ -186,8 +209,10 @@ int Console::do_part(const Words& words) {
         std::string into;
         for (std::size_t i = 4; i < words.size(); ++i) {
             if (words[i] == "-bootable") marked_only = true;
-            else if (!words[i].starts_with('-')) into = words[i];
+            else if (words[i].starts_with('-')) return 1;
+            else into = words[i];
         }
+        if (marked_only && into.empty()) return 1;
         const Disk* disk = device(words[2], words[3]);
         if (disk == nullptr) return 1;
         std::vector<std::string> numbers;
@@ -206,15 +231,17 @@ int Console::do_part(const Words& words) {
         if (words.size() > 4) set(words[4], found.volume->partuuid);
         return 0;
     }
-    if (words.size() < 6) return 1;
+    if (words.size() < 5) return 1;
     const auto wanted = std::ranges::find_if(found.disk->table.partitions, [&](const Partition& p) {
         return p.name == words[4] || number_of(words[4]) == static_cast<std::uint64_t>(p.number);
     });
     if (wanted == found.disk->table.partitions.end()) return 1;
-    if (what == "start") set(words[5], fmt::format("{:x}", wanted->first_lba));
-    else if (what == "size") set(words[5], fmt::format("{:x}", wanted->sectors));
-    else if (what == "number") set(words[5], fmt::format("{:x}", wanted->number));
+    std::string told;
+    if (what == "start") told = fmt::format("{:x}", wanted->first_lba);
+    else if (what == "size") told = fmt::format("{:x}", wanted->sectors);
+    else if (what == "number") told = fmt::format("0x{:x}", wanted->number);
     else return 1;
+    if (words.size() > 5) set(words[5], told);
     return 0;
 }
 

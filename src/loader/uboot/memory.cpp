@@ -149,7 +149,8 @@ int Console::do_fill(const Words& words) {
     const auto what = number_of(words[2]);
     const auto count = words.size() > 3 ? number_of(words[3]) : std::optional<std::uint64_t>(1);
     const unsigned width = width_of(words[0]);
-    if (!address || !what || !count || *count == 0) return 1;
+    if (!address || !what || !count) return 1;
+    if (*count == 0) return 0;
     if (*count > most_made / width) {
         forget(*address, "its commands fill more memory than is followed");
         return 0;
@@ -196,6 +197,7 @@ int Console::do_checksum(const Words& words) {
     const auto address = number_of(words[first]);
     const auto length = number_of(words[first + 1]);
     if (!address || !length) return 1;
+    if (*length == 0 && words.size() <= first + 2) return 0;
     const Loaded* held = at(*address);
     if (held == nullptr || *address - held->address + *length > held->size || *length > most_unpacked)
         return unfollowed(words[0]);

@@ -99,7 +99,7 @@ int Console::do_read(const Words& words) {
 
 /// mmc read, usb read and their kin: address, block, count, of the device that was chosen last.
 int Console::read_blocks(const Words& words) {
-    if (words.size() < 5) return 1;
+    if (words.size() < 5) return words.size() == 4 ? 0 : 1;  // nothing is read without a count
     const auto chosen = chosen_.find(words[0]);
     const std::string number = chosen != chosen_.end() ? chosen->second : "0";
     if (const auto mark = number.find('.'); mark != std::string::npos) {
@@ -119,6 +119,17 @@ int Console::read_blocks(const Words& words) {
         return 0;
     }
     return do_read({"read", words[0], number, words[2], words[3], words[4]});
+}
+
+/// mmc write and its kin: nothing is written here; whether it would go in is told.
+int Console::write_blocks(const Words& words) {
+    if (words.size() < 5) return 1;
+    const auto chosen = chosen_.find(words[0]);
+    const Disk* disk = device(words[0], chosen != chosen_.end() ? chosen->second : "0");
+    const auto block = number_of(words[3]), count = number_of(words[4]);
+    if (disk == nullptr || !block || !count) return 1;
+    const std::uint64_t all = disk->source->size() / disk->table.sector_size;
+    return *block <= all && *count <= all - *block ? 0 : 1;
 }
 
 const Disk* Console::flash() const {

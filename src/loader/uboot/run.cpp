@@ -25,24 +25,67 @@ struct Environment {
     std::vector<Finding> findings;
 };
 
+/// What the emulated boards' U-Boot of Debian 12 (2023.01) has built in (include/configs/qemu-arm.h, qemu-riscv.h).
+Variables emulated_variables(const Board& board) {
+    Variables out = {{"board_name", "qemu-arm"},
+                     {"board", "qemu-arm"},
+                     {"arch", "arm"},
+                     {"vendor", "emulation"},
+                     {"baudrate", "115200"},
+                     {"bootdelay", "2"},
+                     {"fdt_addr", "0x40000000"},
+                     {"fdt_high", "0xffffffff"},
+                     {"initrd_high", "0xffffffff"},
+                     {"kernel_addr_r", "0x40400000"},
+                     {"loadaddr", "0x40200000"},
+                     {"pxefile_addr_r", "0x40300000"},
+                     {"ramdisk_addr_r", "0x44000000"},
+                     {"scriptaddr", "0x40200000"},
+                     {"cpu", "armv8"},
+                     {"boot_targets", "qfw usb0 scsi0 virtio0 nvme0 dhcp"}};
+    if (board.processor == Processor::Arm) out["cpu"] = "armv7";
+    if (board.processor != Processor::Riscv64) return out;
+    out.erase("fdt_addr");
+    const Variables risc_v = {{"board_name", "qemu-riscv"},
+                              {"board", "qemu-riscv"},
+                              {"arch", "riscv"},
+                              {"cpu", "generic"},
+                              {"fdt_high", "0xffffffffffffffff"},
+                              {"initrd_high", "0xffffffffffffffff"},
+                              {"kernel_addr_r", "0x84000000"},
+                              {"loadaddr", "0x80200000"},
+                              {"pxefile_addr_r", "0x8c200000"},
+                              {"ramdisk_addr_r", "0x8c300000"},
+                              {"scriptaddr", "0x8c100000"},
+                              {"fdt_addr_r", "0x8c000000"},
+                              {"kernel_comp_addr_r", "0x88000000"},
+                              {"kernel_comp_size", "0x4000000"},
+                              {"boot_targets", "qemu virtio0 scsi0 dhcp"}};
+    for (const auto& [name, value] : risc_v) out.insert_or_assign(name, value);
+    return out;
+}
+
 /// What a board's own U-Boot has, as far as distributions rely on it (doc/develop/distro.rst). Addresses only have to
 /// keep files apart: they lie where such boards have memory.
 Variables usual_variables(const Board& board) {
-    const std::uint64_t base = board.ram_at != 0 ? board.ram_at : 0x40000000;
-    const bool emulated = board.medium == "virtio";
-    const auto at = [&](std::uint64_t offset) { return fmt::format("{:#x}", base + offset); };
     Variables out = {{"bootcmd", "run distro_bootcmd"},
-                     {"boot_targets", emulated ? "qfw usb0 scsi0 virtio0 nvme0 dhcp" : "mmc0 mmc1 usb0 pxe dhcp"},
                      {"boot_prefixes", "/ /boot/"},
                      {"boot_scripts", "boot.scr.uimg boot.scr"},
-                     {"boot_syslinux_conf", "extlinux/extlinux.conf"},
-                     {"scriptaddr", at(0x200000)},
-                     {"pxefile_addr_r", at(0x300000)},
-                     {"kernel_addr_r", at(0x400000)},
-                     {"loadaddr", at(0x400000)},
-                     {"ramdisk_addr_r", at(0x10000000)}};
-    if (emulated) out.emplace("fdt_addr", fmt::format("{:#x}", base));
-    else out.emplace("fdt_addr_r", at(0xF000000));
+                     {"boot_script_dhcp", "boot.scr.uimg"},
+                     {"boot_syslinux_conf", "extlinux/extlinux.conf"}};
+    if (board.medium == "virtio") {
+        out.merge(emulated_variables(board));
+        return out;
+    }
+    const std::uint64_t base = board.ram_at != 0 ? board.ram_at : 0x40000000;
+    const auto at = [&](std::uint64_t offset) { return fmt::format("{:#x}", base + offset); };
+    out.merge(Variables{{"boot_targets", "mmc0 mmc1 usb0 pxe dhcp"},
+                        {"scriptaddr", at(0x200000)},
+                        {"pxefile_addr_r", at(0x300000)},
+                        {"kernel_addr_r", at(0x400000)},
+                        {"loadaddr", at(0x400000)},
+                        {"ramdisk_addr_r", at(0x10000000)},
+                        {"fdt_addr_r", at(0xF000000)}});
     return out;
 }
 
@@ -141,15 +184,12 @@ Environment environment_of(const Machine& machine, const Start& start) {
     const Board& board = *start.board;
     out.variables = usual_variables(board);
     out.text = "its environment is the one built into it, which is not at hand: the usual search is followed";
-    // U-Boot sets its version as a variable; the emulated boards are those of Debian 12.
-    if (board.medium == "virtio") out.variables.emplace("ver", "U-Boot 2023.01");
     const std::string head = start.program != nullptr ? head_of(*start.program) : std::string{};
     if (start.program != nullptr)
         if (auto own = find_built_in(*start.program, 0, start.program->size()); !own.empty()) {
             out.text = fmt::format("its environment is the one built into it ({} variables)", own.size());
             out.evidence = {evidence_bytes(*start.program, 0, std::min<std::uint64_t>(start.program->size(), 4096))};
             out.variables = std::move(own);
-            if (const auto version = version_of(head); !version.empty()) out.variables["ver"] = version;
         }
     if (start.flash != nullptr) {
         if (const auto stored = find_stored(*start.flash))
@@ -173,12 +213,14 @@ Build build_of(const Start& start) {
     Build out;
     if (start.program == nullptr) {
         out.emulated = start.board->medium == "virtio";
+        if (out.emulated) out.version = "U-Boot 2023.01";
         out.overlays = out.android = !out.emulated;
         out.plain_names = out.emulated;
         return out;
     }
     auto head = head_of(*start.program);
-    if (version_of(head).empty()) return out;  // packed
+    out.version = version_of(head);
+    if (out.version.empty()) return out;  // packed
     out.overlays = head.find("fdt_overlay_apply") != std::string::npos;
     out.android = head.find("ANDROID!") != std::string::npos;
     out.plain_names = head.find("Signature checking prevents use of unit addresses") != std::string::npos;

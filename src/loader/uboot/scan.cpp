@@ -80,8 +80,13 @@ int Console::scan_volume() {
 }
 
 int Console::do_bootflow(const Words& words) {
-    // bootflow scan -b: the first that starts is started.
-    if (words.size() < 2 || words[1] != "scan") return 0;
+    // bootflow scan -b: the first that starts is started; without it they are only looked for.
+    if (words.size() < 2 || (words[1] != "scan" && words[1] != "list")) return 1;
+    if (words[1] == "list") return 1;  // nothing was looked for yet
+    const bool starts = std::any_of(words.begin() + 2, words.end(), [](const std::string& word) {
+        return word.starts_with('-') && word.find('b') != std::string::npos;
+    });
+    if (!starts) return 0;
     auto targets = words_of(value("boot_targets"));
     std::ranges::replace(targets, board_.medium, std::string(board_.medium) + "0");
     return scan(targets);

@@ -3,7 +3,7 @@
 
 #include <algorithm>
 #include <array>
-#include <optional>
+#include <iterator>
 
 namespace herberge::loader::uboot {
 
@@ -18,51 +18,58 @@ struct Token {
     Kind kind = Kind::End;
     Word word;
     int line = 1;
+    bool line_end = false;  ///< of a separator
 };
 
-bool blank(char c) { return c == ' ' || c == '\t' || c == '\r'; }
-bool name_letter(char c) {
-    return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z') || (c >= '0' && c <= '9') || c == '_';
+bool blank(char c) { return c == ' ' || c == '\t'; }
+bool letter(char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z'); }
+bool name_letter(char c) { return letter(c) || (c >= '0' && c <= '9') || c == '_'; }
+
+/// One level of escapes less (globhack).
+std::string without_escapes(std::string_view text) {
+    std::string out;
+    for (std::size_t i = 0; i < text.size(); ++i) {
+        if (text[i] == '\\' && ++i == text.size()) break;
+        out += text[i];
+    }
+    return out;
 }
 
 class Lexer {
 public:
-    explicit Lexer(std::string_view text) : text_(text.substr(0, most_text)) {}
+    /// `again`: as parse_again.
+    explicit Lexer(std::string_view text, bool again = false) : text_(text.substr(0, most_text)), again_(again) {
+        // Behind the last line another line's end is laid, but for a text of one line that has its own.
+        text_ = text_.substr(0, text_.find('\0'));
+        if (text_.find('\n') + 1 != text_.size() || text_.empty()) text_ += '\n';
+    }
 
     std::string error;
 
     Token next() {
-        for (;;) {
-            while (at_ < text_.size() && blank(text_[at_])) ++at_;
-            if (at_ + 1 < text_.size() && text_[at_] == '\\' && text_[at_ + 1] == '\n') {
-                at_ += 2;
-                ++line_;
-                continue;
-            }
-            break;
-        }
+        while (at_ < text_.size() && blank(text_[at_])) ++at_;
         Token out;
         out.line = line_;
-        if (at_ >= text_.size() || text_[at_] == '\0') return out;
+        if (at_ >= text_.size() || !error.empty()) return out;
         const char c = text_[at_];
         if (c == '#') {
-            while (at_ < text_.size() && text_[at_] != '\n') ++at_;
+            at_ = std::min(text_.find('\n', at_), text_.size());
             return next();
         }
-        if (c == '\n' || c == ';') {
+        if (c == '\n' || (c == ';' && !again_)) {
             ++at_;
             if (c == '\n') ++line_;
             out.kind = Token::Kind::Separator;
+            out.line_end = c == '\n';
             return out;
         }
-        if ((c == '&' || c == '|') && at_ + 1 < text_.size() && text_[at_ + 1] == c) {
+        if ((c == '&' || c == '|') && !again_) {
+            if (at_ + 1 >= text_.size() || text_[at_ + 1] != c) {
+                error = c == '&' ? "one & alone is no word of this shell" : "one | alone is no word of this shell";
+                return out;
+            }
             at_ += 2;
             out.kind = c == '&' ? Token::Kind::And : Token::Kind::Or;
-            return out;
-        }
-        if (c == '&' || c == '|') {
-            ++at_;
-            out.kind = Token::Kind::Separator;
             return out;
         }
         out.kind = Token::Kind::Word;
@@ -71,72 +78,80 @@ public:
     }
 
 private:
+    [[nodiscard]] bool ends_word(char c) const {
+        return blank(c) || c == '\n' || (!again_ && (c == ';' || c == '&' || c == '|'));
+    }
+    /// parse_stream, up to the end of a word. A double quote that is not closed takes all that follows.
     Word word() {
         Word out;
         out.line = line_;
-        std::string literal;
+        std::string held;
         bool double_quoted = false;
-        const auto flush = [&](bool quoted) {
-            if (!literal.empty() || (quoted && out.parts.empty())) out.parts.push_back({literal, false, quoted});
-            literal.clear();
+        const auto add = [&](char c) {
+            // What has a meaning for names of files is kept from it within quotes.
+            if (double_quoted && std::string_view("*?[\\").find(c) != std::string_view::npos) held += '\\';
+            held += c;
         };
-        while (at_ < text_.size() && text_[at_] != '\0') {
-            const char c = text_[at_];
-            if (!double_quoted && (blank(c) || c == '\n' || c == ';' || c == '&' || c == '|')) break;
-            ++at_;
+        while (at_ < text_.size() && (double_quoted || !ends_word(text_[at_]))) {
+            const char c = text_[at_++];
             if (c == '\n') ++line_;
-            if (c == '\\' && at_ < text_.size()) {
+            if (c == '\\') {
+                add(c);
+                if (at_ >= text_.size()) break;
                 if (text_[at_] == '\n') ++line_;
-                else literal += text_[at_];
-                ++at_;
-            } else if (c == '\'' && !double_quoted) {
+                add(text_[at_++]);
+            } else if (c == '\'') {
                 out.quoted = true;
                 const auto end = text_.find('\'', at_);
-                if (end == std::string_view::npos) error = "a quote is not closed";
-                const auto inside = text_.substr(at_, end == std::string_view::npos ? end : end - at_);
+                if (end == std::string::npos) {
+                    error = "a quote is not closed";
+                    break;
+                }
+                const auto inside = std::string_view(text_).substr(at_, end - at_);
                 line_ += static_cast<int>(std::ranges::count(inside, '\n'));
-                literal += inside;
-                at_ = std::min(text_.size(), at_ + inside.size() + 1);
+                held += inside;
+                at_ = end + 1;
             } else if (c == '"') {
                 out.quoted = true;
                 double_quoted = !double_quoted;
-            } else if (c == '$') {
-                flush(double_quoted);
-                variable(out, double_quoted);
+            } else if (c == '$' && !again_) {
+                if (!variable(held)) add(c);
             } else {
-                literal += c;
+                add(c);
             }
         }
-        if (double_quoted) error = "a quote is not closed";
-        flush(out.quoted);
+        out.text = without_escapes(held);
         return out;
     }
 
-    void variable(Word& out, bool quoted) {
-        if (at_ < text_.size() && text_[at_] == '{') {
-            const auto end = text_.find('}', at_);
-            if (end == std::string_view::npos) {
+    /// handle_dollar: a name, or what stands in braces. False: a dollar sign.
+    bool variable(std::string& held) {
+        const char c = at_ < text_.size() ? text_[at_] : '\0';
+        std::size_t begin = at_, end = at_;
+        if (c == '{') {
+            begin = at_ + 1;
+            end = text_.find('}', begin);
+            if (end == std::string::npos) {
                 error = "a variable's name is not closed";
-                at_ = text_.size();
-                return;
+                return true;
             }
-            out.parts.push_back({std::string(text_.substr(at_ + 1, end - at_ - 1)), true, quoted});
             at_ = end + 1;
-            return;
-        }
-        std::size_t end = at_;
-        if (end < text_.size() && (text_[end] == '?' || text_[end] == '#' || text_[end] == '*')) ++end;
-        else
+        } else if (c == '?') {
+            at_ = ++end;
+        } else if (letter(c)) {
             while (end < text_.size() && name_letter(text_[end])) ++end;
-        if (end == at_) {
-            out.parts.push_back({"$", false, quoted});
-            return;
+            at_ = end;
+        } else {
+            return false;
         }
-        out.parts.push_back({std::string(text_.substr(at_, end - at_)), true, quoted});
-        at_ = end;
+        held += Word::marker;
+        held += std::string_view(text_).substr(begin, end - begin);
+        held += Word::marker;
+        return true;
     }
 
-    std::string_view text_;
+    std::string text_;
+    bool again_;
     std::size_t at_ = 0;
     int line_ = 1;
 };
@@ -147,16 +162,23 @@ public:
 
     Script run() {
         Script out;
-        out.block = block({}, 0);
-        if (error_.empty() && token_.kind != Token::Kind::End) mistake("a word stands where none may");
-        if (error_.empty() && !lexer_.error.empty()) mistake(lexer_.error);
+        while (error_.empty() && token_.kind != Token::Kind::End) {
+            // The shell runs a line before it reads the next one.
+            auto line = block({}, 0);
+            if (!error_.empty()) break;
+            std::ranges::move(line, std::back_inserter(out.block));
+            if (token_.kind == Token::Kind::Separator) advance();
+        }
         out.error = error_;
         out.error_line = error_line_;
         return out;
     }
 
 private:
-    void advance() { token_ = lexer_.next(); }
+    void advance() {
+        token_ = lexer_.next();
+        if (!lexer_.error.empty()) mistake(lexer_.error);
+    }
     void mistake(std::string what) {
         if (!error_.empty()) return;
         error_ = std::move(what);
@@ -165,8 +187,8 @@ private:
     [[nodiscard]] std::string_view reserved() const {
         static constexpr std::array<std::string_view, 11> words = {"if",    "then",  "elif", "else", "fi", "for",
                                                                    "while", "until", "do",   "done", "in"};
-        if (token_.kind != Token::Kind::Word) return {};
-        const auto text = token_.word.plain();
+        if (token_.kind != Token::Kind::Word || token_.word.quoted) return {};
+        const std::string_view text = token_.word.text;
         return std::ranges::find(words, text) != words.end() ? text : std::string_view{};
     }
     void separators() {
@@ -183,17 +205,22 @@ private:
         return true;
     }
 
+    /// At depth 0 one line, with the lines that belong to what it begins; else up to one of `ends`.
     Block block(const std::vector<std::string_view>& ends, int depth) {
         Block out;
         Statement::Link link = Statement::Link::Always;
+        bool follows = false;  // something that a link may join
         while (error_.empty()) {
             if (token_.kind == Token::Kind::Separator) {
+                if (token_.line_end && depth == 0) break;
+                link = Statement::Link::Always;
+                follows = false;
                 advance();
                 continue;
             }
             if (token_.kind == Token::Kind::End) break;
             if (token_.kind == Token::Kind::And || token_.kind == Token::Kind::Or) {
-                link = token_.kind == Token::Kind::And ? Statement::Link::And : Statement::Link::Or;
+                if (follows) link = token_.kind == Token::Kind::And ? Statement::Link::And : Statement::Link::Or;
                 advance();
                 continue;
             }
@@ -206,7 +233,8 @@ private:
             auto one = statement(depth);
             one.link = link;
             link = Statement::Link::Always;
-            if (error_.empty() || one.kind == Statement::Kind::Simple) out.push_back(std::move(one));
+            follows = true;
+            if (error_.empty()) out.push_back(std::move(one));
         }
         return out;
     }
@@ -221,7 +249,7 @@ private:
         } else if (word == "for") {
             out.kind = Statement::Kind::For;
             advance();
-            out.variable = token_.kind == Token::Kind::Word ? std::string(token_.word.plain()) : std::string{};
+            if (token_.kind == Token::Kind::Word && !token_.word.has_variables()) out.variable = token_.word.text;
             advance();
             if (!take("in")) return out;
             while (token_.kind == Token::Kind::Word) {
@@ -234,7 +262,12 @@ private:
             advance();
             auto condition = block({"do"}, depth + 1);
             body(out, std::move(condition), depth);
-        } else if (!word.empty() && word != "in") {
+        } else if (!word.empty()) {
+            // Alone before a ";" it is passed over.
+            const int line = token_.line;
+            advance();
+            if (token_.kind == Token::Kind::Separator && !token_.line_end) return out;
+            token_.line = line;
             mistake("\"" + word + "\" stands where it may not");
         } else {
             while (token_.kind == Token::Kind::Word) {
@@ -279,5 +312,15 @@ private:
 }  // namespace
 
 Script parse_script(std::string_view text) { return Parser(text).run(); }
+
+std::optional<std::vector<Word>> parse_again(std::string_view text) {
+    Lexer lexer(text, true);
+    std::vector<Word> out;
+    for (auto token = lexer.next(); token.kind == Token::Kind::Word; token = lexer.next()) {
+        if (!lexer.error.empty()) return std::nullopt;
+        out.push_back(std::move(token.word));
+    }
+    return out;
+}
 
 }  // namespace herberge::loader::uboot

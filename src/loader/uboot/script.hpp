@@ -3,6 +3,7 @@
 // until, quotes, variables.
 #pragma once
 
+#include <optional>
 #include <string>
 #include <string_view>
 #include <utility>
@@ -10,21 +11,13 @@
 
 namespace herberge::loader::uboot {
 
-/// A piece of a word: literal text, or the name of a variable.
-struct Part {
-    std::string text;
-    bool variable = false;
-    bool quoted = false;  ///< its value stays one word
-};
+/// A word as the shell keeps it: its escapes are taken, and the name of a variable stands between two `marker`s.
 struct Word {
-    std::vector<Part> parts;
+    static constexpr char marker = '\x03';
+    std::string text;
     int line = 1;
-    bool quoted = false;  ///< some part of it was: an empty value still is a word
-    /// The word's text, where nothing in it is quoted or a variable; else empty.
-    [[nodiscard]] std::string_view plain() const {
-        return parts.size() == 1 && !parts[0].variable && !quoted ? std::string_view(parts[0].text)
-                                                                  : std::string_view{};
-    }
+    bool quoted = false;  ///< some part of it was: empty, it still is a word, and a variable's value stays one
+    [[nodiscard]] bool has_variables() const { return text.find(marker) != std::string::npos; }
 };
 
 struct Statement;
@@ -48,7 +41,11 @@ struct Script {
     std::string error;  ///< empty: none
     int error_line = 0;
 };
-/// Bounds: 20,000 statements, 32 levels, 1 MiB of text.
+/// Lines before the one with the mistake are kept: the shell has run them by then. Bounds: 20,000 statements, 32
+/// levels, 1 MiB of text.
 [[nodiscard]] Script parse_script(std::string_view text);
+/// The words of one command, as the shell reads it once more with the values of its variables in place (make_string):
+/// blanks, quotes, escapes and remarks count, separators and variables do not. None: a quote is not closed.
+[[nodiscard]] std::optional<std::vector<Word>> parse_again(std::string_view text);
 
 }  // namespace herberge::loader::uboot

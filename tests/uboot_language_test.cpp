@@ -1,0 +1,106 @@
+// SPDX-License-Identifier: MIT
+// U-Boot's shell and commands, against what a real one answered (conformance/uboot.scripts).
+#include <fmt/format.h>
+#include <fstream>
+
+#include "board_support.hpp"
+
+using namespace herberge;
+
+namespace {
+
+struct Row {
+    std::string script, answer;
+    int line = 0;
+};
+
+std::vector<Row> table() {
+    std::ifstream in(std::string(SOURCE_DIR) + "/conformance/uboot.scripts");
+    std::vector<Row> out;
+    Row row;
+    int number = 0;
+    for (std::string line; std::getline(in, line);) {
+        ++number;
+        if (line.starts_with("script ")) {
+            if (row.script.empty()) row.line = number;
+            else row.script += '\n';
+            row.script += line.substr(7);
+            for (std::size_t at = 0; (at = row.script.find("<CR>", at)) != std::string::npos;)
+                row.script.replace(at, 4, "\r");
+        } else if (line.starts_with("leaves")) {
+            row.answer = line.size() > 7 ? line.substr(7) : std::string{};
+            out.push_back(std::move(row));
+            row = {};
+        }
+    }
+    return out;
+}
+
+/// What stands in the program of Debian 12's U-Boot for an emulated arm64 board (strings u-boot.bin).
+const loader::uboot::Variables usual = {{"arch", "arm"},
+                                        {"baudrate", "115200"},
+                                        {"board", "qemu-arm"},
+                                        {"board_name", "qemu-arm"},
+                                        {"boot_prefixes", "/ /boot/"},
+                                        {"boot_script_dhcp", "boot.scr.uimg"},
+                                        {"boot_scripts", "boot.scr.uimg boot.scr"},
+                                        {"boot_syslinux_conf", "extlinux/extlinux.conf"},
+                                        {"boot_targets", "qfw usb0 scsi0 virtio0 nvme0 dhcp"},
+                                        {"bootdelay", "2"},
+                                        {"cpu", "armv8"},
+                                        {"fdt_addr", "0x40000000"},
+                                        {"fdt_high", "0xffffffff"},
+                                        {"fdtcontroladdr", "0xfffff000"},
+                                        {"initrd_high", "0xffffffff"},
+                                        {"kernel_addr_r", "0x40400000"},
+                                        {"loadaddr", "0x40200000"},
+                                        {"pxefile_addr_r", "0x40300000"},
+                                        {"ramdisk_addr_r", "0x44000000"},
+                                        {"scriptaddr", "0x40200000"},
+                                        {"vendor", "emulation"}};
+
+/// As a terminal shows it, and a line of the table keeps it.
+std::string without_blanks_at_the_end(std::string text) {
+    std::erase(text, '\r');
+    text.erase(text.find_last_not_of(' ') + 1);
+    return text;
+}
+
+TEST(UbootLanguage, AnswersAsARealOneDid) {
+    const auto rows = table();
+    ASSERT_GT(rows.size(), 600U);
+    const auto image = [](const std::string& script) {
+        return forge::make_legacy_image(forge::to_bytes(script),
+                                        {.type = 6, .compression = 1});  // as mkimage says of all
+    };
+    forge::Tree files;
+    files.file("/files.txt", "one=1\n# a remark\ntwo=zwei\n").file("/s0.scr", image(rows.front().script));
+    for (const auto& row : rows) files.file(fmt::format("/all/{}.scr", row.line), image(row.script));
+    forge::FatOptions fat;
+    fat.size = 14U << 20U;
+    forge::DiskSpec disk;
+    disk.size = 20U << 20U;
+    disk.signature = 0xA1B0C0DE;
+    disk.partitions = {{2048, forge::make_fat(files, fat).bytes, 0x0C, true}};
+    const auto machine = support::machine_of(forge::make_disk(disk));
+    loader::uboot::Build build;
+    build.emulated = true;
+    build.version = "U-Boot 2023.01";
+    for (const auto& row : rows) {
+        auto variables = usual;
+        variables.insert_or_assign(
+            "bootcmd", fmt::format("load virtio 0:1 0x40200000 /all/{}.scr; setenv filesize; setenv fileaddr; "
+                                   "source 0x40200000\necho \"<<${{r}}>>\"",
+                                   row.line));
+        const auto outcome =
+            loader::uboot::Console(machine, *find_board("uboot-qemu-arm64"), variables, false, build).boot("bootcmd");
+        ASSERT_FALSE(outcome.screen.empty()) << row.line;
+        auto answer = outcome.screen.back();
+        ASSERT_TRUE(answer.starts_with("<<") && answer.ends_with(">>")) << row.line << ": " << answer;
+        answer = without_blanks_at_the_end(answer.substr(2, answer.size() - 4));
+        EXPECT_EQ(answer, without_blanks_at_the_end(row.answer))
+            << "uboot.scripts, line " << row.line << ": " << row.script;
+    }
+}
+
+}  // namespace
