@@ -105,7 +105,8 @@ INSTANTIATE_TEST_SUITE_P(
                "regexp --set=2:n '(x)(.)' x1\nregexp --set m '(z.)' z2\nif [ $n$m = 1z2 ]; then\n" E("a") "fi\n",
                {"a"}},
         Script{"PatternWithoutText", "if regexp a ; then\n" E("a") "else\n" E("b") "fi\n", {"b"}},
-        Script{"PatternThatIsNotFollowedEndsIt", E("a") "if regexp '(' a ; then\n" E("b") "fi\n" E("c"), {"a"}},
+        Script{"PatternThatIsNotFollowedEndsIt", E("a") "if regexp '(a)\\1' aa ; then\n" E("b") "fi\n" E("c"), {"a"}},
+        Script{"PatternThatIsNoneIsAnError", E("a") "if regexp '(' a ; then\n" E("b") "fi\n" E("c"), {"a", "c"}},
         Script{"MissingBracketIsNotMissed", "if [ a = a ; then\n" E("a") "else\n" E("b") "fi\n", {"a"}}),
     support::by_name);
 

@@ -1,40 +1,13 @@
 // SPDX-License-Identifier: MIT
 // U-Boot's shell and commands, against what a real one answered (conformance/uboot.scripts).
 #include <fmt/format.h>
-#include <fstream>
 
+#include "answer_table.hpp"
 #include "board_support.hpp"
 
 using namespace herberge;
 
 namespace {
-
-struct Row {
-    std::string script, answer;
-    int line = 0;
-};
-
-std::vector<Row> table() {
-    std::ifstream in(std::string(SOURCE_DIR) + "/conformance/uboot.scripts");
-    std::vector<Row> out;
-    Row row;
-    int number = 0;
-    for (std::string line; std::getline(in, line);) {
-        ++number;
-        if (line.starts_with("script ")) {
-            if (row.script.empty()) row.line = number;
-            else row.script += '\n';
-            row.script += line.substr(7);
-            for (std::size_t at = 0; (at = row.script.find("<CR>", at)) != std::string::npos;)
-                row.script.replace(at, 4, "\r");
-        } else if (line.starts_with("leaves")) {
-            row.answer = line.size() > 7 ? line.substr(7) : std::string{};
-            out.push_back(std::move(row));
-            row = {};
-        }
-    }
-    return out;
-}
 
 /// What stands in the program of Debian 12's U-Boot for an emulated arm64 board (strings u-boot.bin).
 const loader::uboot::Variables usual = {{"arch", "arm"},
@@ -59,15 +32,8 @@ const loader::uboot::Variables usual = {{"arch", "arm"},
                                         {"scriptaddr", "0x40200000"},
                                         {"vendor", "emulation"}};
 
-/// As a terminal shows it, and a line of the table keeps it.
-std::string without_blanks_at_the_end(std::string text) {
-    std::erase(text, '\r');
-    text.erase(text.find_last_not_of(' ') + 1);
-    return text;
-}
-
 TEST(UbootLanguage, AnswersAsARealOneDid) {
-    const auto rows = table();
+    const auto rows = support::answer_table("uboot.scripts");
     ASSERT_GT(rows.size(), 600U);
     const auto image = [](const std::string& script) {
         return forge::make_legacy_image(forge::to_bytes(script),
@@ -97,9 +63,8 @@ TEST(UbootLanguage, AnswersAsARealOneDid) {
         ASSERT_FALSE(outcome.screen.empty()) << row.line;
         auto answer = outcome.screen.back();
         ASSERT_TRUE(answer.starts_with("<<") && answer.ends_with(">>")) << row.line << ": " << answer;
-        answer = without_blanks_at_the_end(answer.substr(2, answer.size() - 4));
-        EXPECT_EQ(answer, without_blanks_at_the_end(row.answer))
-            << "uboot.scripts, line " << row.line << ": " << row.script;
+        answer = support::as_in_table(answer.substr(2, answer.size() - 4));
+        EXPECT_EQ(answer, support::as_in_table(row.answer)) << "uboot.scripts, line " << row.line << ": " << row.script;
     }
 }
 

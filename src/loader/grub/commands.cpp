@@ -6,8 +6,8 @@
 #include <array>
 #include <cctype>
 #include <charconv>
+#include <set>
 
-#include "bytes/pattern.hpp"
 #include "loader/grub/interpreter.hpp"
 
 namespace herberge::grub {
@@ -26,7 +26,7 @@ const std::map<std::string_view, Interpreter::Handler>& Interpreter::handlers() 
         {"echo", &I::cmd_echo},
         {"return", &I::cmd_return},
         {"break", &I::cmd_break},
-        {"continue", &I::cmd_continue},
+        {"continue", &I::cmd_break},
         {"shift", &I::cmd_shift},
         {"setparams", &I::cmd_setparams},
         {"eval", &I::cmd_eval},
@@ -63,7 +63,20 @@ const std::map<std::string_view, Interpreter::Handler>& Interpreter::handlers() 
         {"normal_exit", &I::cmd_leave},
         {"halt", &I::cmd_leave},
         {"reboot", &I::cmd_leave},
-        {"rmmod", &I::cmd_nothing},
+        {"rmmod", &I::cmd_rmmod},
+        {"tr", &I::cmd_tr},
+        {"loadfont", &I::cmd_loadfont},
+        {"cat", &I::cmd_reads_a_file},
+        {"cmp", &I::cmd_reads_a_file},
+        {"md5sum", &I::cmd_reads_a_file},
+        {"sha1sum", &I::cmd_reads_a_file},
+        {"sha256sum", &I::cmd_reads_a_file},
+        {"sha512sum", &I::cmd_reads_a_file},
+        {"loopback", &I::cmd_reads_a_file},
+        {"blocklist", &I::cmd_reads_a_file},
+        {"hexdump", &I::cmd_reads_a_file},
+        {"crc", &I::cmd_reads_a_file},
+        {"list_env", &I::cmd_reads_a_file},
         {"clear", &I::cmd_nothing},
     };
     return table;
@@ -76,12 +89,13 @@ int Interpreter::cmd_nothing(const Arguments& /*a*/, const Command& /*c*/) { ret
 int Interpreter::cmd_set(const Arguments& a, const Command& /*c*/) {
     if (a.size() < 2) return 0;
     const auto equals = a[1].find('=');
-    if (equals == std::string::npos) return error("not an assignment.");
+    if (equals == std::string::npos) return bad_argument("not an assignment.");
     set(a[1].substr(0, equals), a[1].substr(equals + 1));
     return 0;
 }
 
 int Interpreter::cmd_unset(const Arguments& a, const Command& /*c*/) {
+    if (a.size() < 2) return bad_argument("one argument expected.");
     for (std::size_t i = 1; i < a.size(); ++i)
         if (const auto found = context_.variables.find(a[i]); found != context_.variables.end()) {
             context_.variable_bytes -= std::min(context_.variable_bytes, found->first.size() + found->second.size());
@@ -92,6 +106,7 @@ int Interpreter::cmd_unset(const Arguments& a, const Command& /*c*/) {
 
 int Interpreter::cmd_export(const Arguments& a, const Command& /*c*/) {
     constexpr std::size_t most_exported = 2000;
+    if (a.size() < 2) return bad_argument("one argument expected.");
     for (std::size_t i = 1; i < a.size() && context_.exported.size() < most_exported; ++i)
         context_.exported.insert(a[i].substr(0, a[i].find('=')));
     return 0;
@@ -105,16 +120,31 @@ int Interpreter::cmd_echo(const Arguments& a, const Command& /*c*/) {
     return 0;
 }
 
+namespace {
+/// A number in decimal digits alone.
+std::optional<unsigned long> whole_number(const std::string& text) {
+    unsigned long value = 0;
+    const auto [end, problem] = std::from_chars(text.data(), text.data() + text.size(), value);
+    return problem == std::errc{} && end == text.data() + text.size() ? std::optional(value) : std::nullopt;
+}
+constexpr int bad_number = 10;
+}  // namespace
+
 int Interpreter::cmd_return(const Arguments& a, const Command& /*c*/) {
+    if (parameters_.empty() || a.size() > 2) return bad_argument("not in function body.");
+    const auto given = a.size() > 1 ? whole_number(a[1]) : std::optional<unsigned long>(0);
+    if (!given) return error("unrecognized number.", LoaderMessage::Kind::Other, bad_number);
     flow_ = Flow::Return;
-    return a.size() > 1 ? std::atoi(a[1].c_str()) : status_;
+    return a.size() > 1 ? static_cast<int>(*given) : status_;
 }
-int Interpreter::cmd_break(const Arguments& /*a*/, const Command& /*c*/) {
-    flow_ = Flow::Break;
-    return 0;
-}
-int Interpreter::cmd_continue(const Arguments& /*a*/, const Command& /*c*/) {
-    flow_ = Flow::Continue;
+/// Leaves as many loops as it is told, or goes on with the last of them; none where nothing loops.
+int Interpreter::cmd_break(const Arguments& a, const Command& /*c*/) {
+    if (a.size() > 2) return bad_argument("one argument expected.");
+    const auto given = a.size() > 1 ? whole_number(a[1]) : std::optional<unsigned long>(1);
+    if (!given) return error("unrecognized number.", LoaderMessage::Kind::Other, bad_number);
+    breaks_ = static_cast<int>(std::min<unsigned long>(*given, static_cast<unsigned long>(loops_)));
+    continues_ = a[0] == "continue";
+    if (breaks_ > 0) flow_ = Flow::Break;
     return 0;
 }
 int Interpreter::cmd_leave(const Arguments& a, const Command& /*c*/) {
@@ -124,15 +154,16 @@ int Interpreter::cmd_leave(const Arguments& a, const Command& /*c*/) {
 }
 
 int Interpreter::cmd_shift(const Arguments& a, const Command& /*c*/) {
-    if (parameters_.empty()) return 1;
+    if (parameters_.empty()) return 0;
     auto& args = parameters_.back();
-    const auto count = static_cast<std::size_t>(std::max(0, a.size() > 1 ? std::atoi(a[1].c_str()) : 1));
-    args.erase(args.begin(), args.begin() + static_cast<std::ptrdiff_t>(std::min(count, args.size())));
+    const auto count = a.size() > 1 ? whole_number(a[1]) : std::optional<unsigned long>(1);
+    if (a.size() > 2 || !count || *count > args.size()) return number_of::bad_argument;
+    args.erase(args.begin(), args.begin() + static_cast<std::ptrdiff_t>(*count));
     return 0;
 }
 
 int Interpreter::cmd_setparams(const Arguments& a, const Command& /*c*/) {
-    if (parameters_.empty()) parameters_.emplace_back();
+    if (parameters_.empty()) return number_of::invalid_command;
     parameters_.back().assign(a.begin() + 1, a.end());
     return 0;
 }
@@ -142,174 +173,16 @@ int Interpreter::cmd_eval(const Arguments& a, const Command& /*c*/) {
     return run_text(text, file_);
 }
 
-// --- tests (grub-core/commands/test.c) ----------------------------------------------------------------------------
-
-namespace {
-
-/// Evaluates the words between the brackets. File tests are answered by the caller.
-class Test {
-public:
-    using FileTest = std::function<bool(char, std::string_view)>;
-    Test(const std::vector<std::string>& words, std::size_t from, std::size_t to, FileTest files, int depth = 0)
-        : words_(words), at_(from), end_(to), files_(std::move(files)), depth_(depth) {}
-
-    bool run() {
-        bool result = false;
-        bool accumulated = true;
-        // -a binds tighter than -o; a missing operator ends the expression, as in GRUB.
-        while (at_ < end_) {
-            if (words_[at_] == ")") break;
-            if (words_[at_] == "-o") {
-                result = result || accumulated;
-                accumulated = true;
-                ++at_;
-                continue;
-            }
-            if (words_[at_] == "-a") {
-                ++at_;
-                continue;
-            }
-            // Evaluated in any case: it is what moves on.
-            const bool value = primary();
-            accumulated = accumulated && value;
-        }
-        return result || accumulated;  // of nothing: it holds (really started)
-    }
-
-private:
-    static std::optional<long long> number(std::string_view text) {
-        long long value = 0;
-        const auto [end, error] = std::from_chars(text.data(), text.data() + text.size(), value);
-        if (error != std::errc{} || text.empty() || end == text.data()) return std::nullopt;
-        return value;
-    }
-
-    bool primary() {
-        bool inverted = false;
-        while (at_ < end_ && words_[at_] == "!") {
-            inverted = !inverted;
-            ++at_;
-        }
-        if (at_ >= end_) return inverted;
-        return plain_primary() != inverted;
-    }
-
-    bool plain_primary() {
-        if (words_[at_] == "(") {
-            // GRUB's own stack would be long used up.
-            constexpr int most_depth = 200;
-            if (depth_ >= most_depth) {
-                at_ = end_;
-                return false;
-            }
-            ++at_;
-            Test inner(words_, at_, end_, files_, depth_ + 1);
-            const bool value = inner.run();
-            at_ = std::min(end_, inner.at_ + 1);
-            return value;
-        }
-        if (at_ + 2 < end_) {
-            const auto& left = words_[at_];
-            const auto& op = words_[at_ + 1];
-            const auto& right = words_[at_ + 2];
-            if (op == "=" || op == "==") return step(3, left == right);
-            if (op == "!=") return step(3, left != right);
-            if (op == "<") return step(3, left < right);
-            if (op == "<=") return step(3, left <= right);
-            if (op == ">") return step(3, left > right);
-            if (op == ">=") return step(3, left >= right);
-            static constexpr std::array<std::string_view, 8> numeric = {"-eq", "-ne", "-lt",  "-le",
-                                                                        "-gt", "-ge", "-pgt", "-plt"};
-            const auto which = std::ranges::find(numeric, op) - numeric.begin();
-            if (which < 8) {
-                const long long l = number(left).value_or(0);
-                const long long r = number(right).value_or(0);
-                const std::array<bool, 8> outcome = {l == r, l != r, l<r, l <= r, l> r, l >= r, l > r, l < r};
-                return step(3, outcome.at(static_cast<std::size_t>(which)));
-            }
-            // Times of files are not compared here: one that is there is newer than one that is not.
-            if (op == "-nt") return step(3, there(left) && !there(right));
-            if (op == "-ot") return step(3, !there(left) && there(right));
-        }
-        if (at_ + 1 < end_) {
-            const auto& op = words_[at_];
-            const auto& what = words_[at_ + 1];
-            if (op == "-n") return step(2, !what.empty());
-            if (op == "-z") return step(2, what.empty());
-            if (op == "-d" || op == "-e" || op == "-f" || op == "-s") return step(2, files_(op[1], what));
-        }
-        return step(1, !words_[at_].empty());
-    }
-    [[nodiscard]] bool there(std::string_view path) const { return files_('e', path); }
-    bool step(std::size_t count, bool value) {
-        at_ += count;
-        return value;
-    }
-
-    const std::vector<std::string>& words_;
-    std::size_t at_;
-    std::size_t end_;
-    FileTest files_;
-    int depth_;
-};
-
-}  // namespace
-
-int Interpreter::cmd_test(const Arguments& a, const Command& /*c*/) {
-    // The bracket that ends it may be missing (test.c, grub_cmd_test).
-    const std::size_t end = a.size() - (a.size() > 1 && a.back() == "]" ? 1 : 0);
-    auto files = [this](char kind, std::string_view path) {
-        const auto opened = open(path);
-        const bool directory =
-            opened.message == "not a regular file." && opened.resolved.file.type == FileType::Directory;
-        switch (kind) {
-            case 'd': return directory;
-            case 'e': return directory || opened.source != nullptr;
-            case 's': return opened.source != nullptr && opened.source->size() > 0;
-            default: return opened.source != nullptr;
-        }
-    };
-    return Test(a, 1, end, files).run() ? 0 : 1;
-}
-
-/// regexp [--set [NUMBER:]NAME]… PATTERN TEXT (grub-core/commands/regexp.c).
-int Interpreter::cmd_regexp(const Arguments& a, const Command& /*c*/) {
-    std::vector<std::pair<std::size_t, std::string>> wanted;
-    std::vector<std::string> words;
-    for (std::size_t i = 1; i < a.size(); ++i) {
-        std::string_view name;
-        if (a[i].starts_with("--set=")) name = std::string_view(a[i]).substr(6);
-        else if ((a[i] == "--set" || a[i] == "-s") && i + 1 < a.size()) name = a[++i];
-        else {
-            words.push_back(a[i]);
-            continue;
-        }
-        std::size_t group = 1;
-        if (const auto colon = name.find(':'); colon != std::string_view::npos) {
-            std::from_chars(name.data(), name.data() + colon, group);
-            name.remove_prefix(colon + 1);
-        }
-        wanted.emplace_back(group, name);
-    }
-    if (words.size() != 2) return error("two arguments expected.");
-    const auto pattern = Pattern::parse(words[0]);
-    const auto match = pattern ? pattern->match(words[1]) : Pattern::Match{Pattern::Outcome::Untold, {}};
-    if (match.outcome == Pattern::Outcome::Untold)
-        return goes_on_unread(fmt::format("whether the pattern {} fits {} is not told here", words[0], words[1]));
-    if (match.outcome == Pattern::Outcome::FitsNot) return error("false.");
-    for (const auto& [group, name] : wanted)
-        if (group < match.groups.size())
-            set(name, words[1].substr(match.groups[group].first, match.groups[group].second));
-    return 0;
-}
-
 // --- other files --------------------------------------------------------------------------------------------------
 
 int Interpreter::cmd_source(const Arguments& a, const Command& /*c*/) {
-    if (a.size() < 2) return error("filename expected.");
+    if (a.size() != 2) return bad_argument("filename expected.");
     Opened why;
     if (run_file(a[1], &why)) return status_;
-    return why.failure == Opened::Failure::Unread ? goes_on_unread(why.message) : error(why.message);
+    if (why.failure == Opened::Failure::Unread) return goes_on_unread(why.message);
+    // It is told, and counts as done (grub-core/normal/main.c, grub_cmd_source; really started).
+    error(why.message);
+    return 0;
 }
 
 /// `configfile` and `normal FILE` run in a context of their own: exported variables only, and a menu of their own.
@@ -321,8 +194,6 @@ int Interpreter::cmd_configfile(const Arguments& a, const Command& /*c*/) {
     if (!opened.source) return a[0] == "configfile" ? error(opened.message) : 0;
     std::erase_if(context_.variables, [&](const auto& item) { return !context_.exported.contains(item.first); });
     context_.menu.clear();
-    set("config_file", path);
-    set("config_directory", path.substr(0, path.rfind('/')));
     run_file(path);
     // What it leaves is a menu of its own; the caller's script does not go on before that menu is left.
     if (flow_ == Flow::Go) flow_ = Flow::Left;
@@ -366,8 +237,11 @@ int Interpreter::cmd_load_env(const Arguments& a, const Command& /*c*/) {
 
 int Interpreter::cmd_save_env(const Arguments& a, const Command& /*c*/) {
     std::string path = variable("prefix") + "/grubenv";
-    for (std::size_t i = 1; i + 1 < a.size(); ++i)
-        if (a[i] == "-f" || a[i] == "--file") path = a[i + 1];
+    std::size_t names = 0;
+    for (std::size_t i = 1; i < a.size(); ++i)
+        if ((a[i] == "-f" || a[i] == "--file") && i + 1 < a.size()) path = a[++i];
+        else ++names;
+    if (names == 0) return bad_argument("no variable is specified.");
     const auto opened = open(path);
     if (!opened.source) return error(opened.message);
     const auto start = opened.source->bytes(0, std::min<std::uint64_t>(25, opened.source->size()));
@@ -377,13 +251,52 @@ int Interpreter::cmd_save_env(const Arguments& a, const Command& /*c*/) {
 }
 
 int Interpreter::cmd_insmod(const Arguments& a, const Command& /*c*/) {
-    if (a.size() < 2) return error("one argument expected.");
+    if (a.size() < 2) return bad_argument("one argument expected.");
+    // What goes wrong is told, and counts as done (grub-core/kern/corecmd.c; really started).
     if (a[1].starts_with('/') || a[1].starts_with('(')) {
         const auto opened = open(a[1]);
-        return opened.source ? 0 : error(opened.message);
+        if (!opened.source) error(opened.message);
+        return 0;
     }
-    const auto problem = world_.load_module(a[1], variable("prefix"), context_.modules);
-    return problem ? error(problem->what, module_kind(*problem)) : 0;
+    if (const auto problem = world_.load_module(a[1], variable("prefix"), context_.modules))
+        error(problem->what, module_kind(*problem));
+    return 0;
+}
+
+int Interpreter::cmd_rmmod(const Arguments& a, const Command& /*c*/) {
+    if (a.size() < 2) return bad_argument("one argument expected.");
+    return context_.modules.loaded.contains(a[1]) ? 0 : bad_argument("no such module.");
+}
+
+/// Commands that print or remember what a file holds: whether it is there.
+int Interpreter::cmd_reads_a_file(const Arguments& a, const Command& /*c*/) {
+    const std::size_t wanted = a[0].ends_with("sum")                                                   ? 0
+                               : a[0] == "cmp" || (a[0] == "loopback" && a.size() > 1 && a[1] != "-d") ? 2
+                                                                                                       : 1;
+    std::vector<std::string> files;
+    for (std::size_t i = 1; i < a.size(); ++i)
+        if (a[i] == "-f" && i + 1 < a.size()) files.push_back(a[++i]);
+        else if (a[i].starts_with("--file=")) files.push_back(a[i].substr(7));
+        else if (!a[i].starts_with('-')) files.push_back(a[i]);
+    if (a[0] == "list_env" && files.empty()) files.push_back(variable("prefix") + "/grubenv");
+    if (a[0] == "loopback" && a.size() > 1 && a[1] == "-d") return 0;
+    if (files.size() < wanted) return bad_argument("filename expected.");
+    if (a[0] == "loopback") files.erase(files.begin());
+    for (const auto& file : files)
+        if (const auto opened = open(file); !opened.source && opened.failure != Opened::Failure::Unread)
+            return error(opened.message);
+    return 0;
+}
+
+/// A font, by its path or by its name among GRUB's own (grub-core/font/font.c, grub_font_load).
+int Interpreter::cmd_loadfont(const Arguments& a, const Command& /*c*/) {
+    if (a.size() < 2) return bad_argument("font file path expected.");
+    for (std::size_t i = 1; i < a.size(); ++i) {
+        const bool path = a[i].starts_with('/') || a[i].starts_with('(') || a[i].starts_with('+');
+        const auto opened = open(path ? a[i] : fmt::format("{}/fonts/{}.pf2", variable("prefix"), a[i]));
+        if (!opened.source && opened.failure != Opened::Failure::Unread) return error(opened.message);
+    }
+    return 0;
 }
 
 // --- devices --------------------------------------------------------------------------------------------------------
@@ -394,8 +307,10 @@ bool Interpreter::matches(const Device& device, std::string_view kind, std::stri
     if (!unread && !world_.readable(*device.volume, context_.modules)) return false;
     if (kind == "label") return device.volume->as(Observer::Grub).label == key;
     if (kind == "file" && unread) return false;
-    if (kind == "file")
-        return resolve(*device.volume->files(Observer::Grub), key, {.most_links = 8, .follow_last = true}).has_value();
+    if (kind == "file") {
+        const auto found = resolve(*device.volume->files(Observer::Grub), key, {.most_links = 8, .follow_last = true});
+        return key.starts_with('/') && found && found->file.type == FileType::Regular;
+    }
     return std::ranges::equal(device.volume->as(Observer::Grub).uuid, key, [](char x, char y) {
         return std::tolower(static_cast<unsigned char>(x)) == std::tolower(static_cast<unsigned char>(y));
     });
@@ -418,45 +333,76 @@ int Interpreter::search_for(std::string_view kind, std::string_view key, std::st
     return error(fmt::format("no such device: {}.", key));
 }
 
+/// search [--file | --label | --fs-uuid] [--set[=NAME]] [--hint…=DEVICE]… [--no-floppy] KEY [HINT]
+/// (grub-core/commands/search_wrap.c, grub-core/lib/arg.c).
 int Interpreter::cmd_search(const Arguments& a, const Command& /*c*/) {
-    std::string kind = "uuid";
-    std::string variable_name;
-    std::string key;
-    std::vector<std::string> hints;
     if (a[0] != "search") {
         // The small forms that embedded configurations use: search.fs_uuid KEY VARIABLE HINT…
-        kind = a[0] == "search.fs_label" ? "label" : a[0] == "search.file" ? "file" : "uuid";
-        if (a.size() < 2) return error("one argument expected.");
+        const char* kind = a[0] == "search.fs_label" ? "label" : a[0] == "search.file" ? "file" : "uuid";
         std::vector<std::string> rest(a.begin() + 1, a.end());
         std::erase(rest, "--no-floppy");
-        if (rest.empty()) return error("one argument expected.");
+        if (rest.empty()) return bad_argument("one argument expected.");
         return search_for(
             kind, rest[0], rest.size() > 1 ? rest[1] : "",
             {rest.begin() + std::min<std::ptrdiff_t>(2, static_cast<std::ptrdiff_t>(rest.size())), rest.end()});
     }
-    kind.clear();
+    struct Option {
+        std::string_view name;
+        char letter;
+        bool takes;  ///< a value
+    };
+    static constexpr Option options[] = {
+        {"file", 'f', false},        {"label", 'l', false}, {"fs-uuid", 'u', false},    {"set", 's', true},
+        {"no-floppy", 'n', false},   {"hint", 'h', true},   {"hint-ieee1275", 0, true}, {"hint-bios", 0, true},
+        {"hint-baremetal", 0, true}, {"hint-efi", 0, true}, {"hint-arc", 0, true},
+    };
+    std::set<char> given;
+    std::string variable_name;
+    std::vector<std::string> hints, words;
+    // An option's value stands behind "=", or is the next word if that is no option.
     for (std::size_t i = 1; i < a.size(); ++i) {
-        const auto& word = a[i];
-        if (word == "--fs-uuid" || word == "-u") kind = "uuid";
-        else if (word == "--label" || word == "--fs-label" || word == "-l") kind = "label";
-        else if (word == "--file" || word == "-f") kind = "file";
-        else if (word == "--set" || word == "-s") {
-            // The name is optional: `--set` alone means root. It takes the next word only in the form -s NAME.
-            variable_name = "root";
-            if (word == "-s" && i + 2 < a.size() && !a[i + 1].starts_with('-')) variable_name = a[++i];
-        } else if (word.starts_with("--set=")) variable_name = word.substr(6);
-        else if (word.starts_with("--hint-bios=")) hints.push_back(word.substr(12));
-        else if (word.starts_with("--hint-baremetal=")) hints.push_back(word.substr(17));
-        else if (word.starts_with("--hint=")) hints.push_back(word.substr(7));
-        else if (word == "--hint" || word == "-h") {
-            if (i + 1 < a.size()) hints.push_back(a[++i]);
-        } else if (word.starts_with("-") && key.empty()) continue;
-        else if (key.empty()) key = word;
-        else if (variable_name.empty() || variable_name == "root") hints.push_back(word);
+        if (a[i] == "--") {
+            words.insert(words.end(), a.begin() + static_cast<std::ptrdiff_t>(i) + 1, a.end());
+            break;
+        }
+        if (a[i].size() < 2 || a[i][0] != '-') {
+            words.push_back(a[i]);
+            continue;
+        }
+        const bool name = a[i].starts_with("--");
+        const auto equals = name ? a[i].find('=') : std::string::npos;
+        for (std::size_t at = name ? 2 : 1; at < a[i].size(); at = name ? a[i].size() : at + 1) {
+            const auto* option = std::ranges::find_if(options, [&](const Option& o) {
+                return name ? o.name == std::string_view(a[i]).substr(2, equals - 2) : o.letter == a[i][at];
+            });
+            // What is no option counts as a word, but for hints to platforms that are yet to come.
+            if (option == std::end(options)) {
+                if (!a[i].starts_with("--hint-")) words.push_back(a[i]);
+                break;
+            }
+            std::optional<std::string> value;
+            if (option->takes && equals != std::string::npos) value = a[i].substr(equals + 1);
+            else if (option->takes && i + 1 < a.size() && (a[i + 1].size() < 2 || a[i + 1][0] != '-')) value = a[++i];
+            given.insert(option->letter);
+            if (option->letter == 's') variable_name = value.value_or("root");
+            // Those of other platforms do not count.
+            const bool own = option->name == "hint" || option->name == "hint-baremetal" ||
+                             option->name == (world_.platform() == "i386-pc" ? "hint-bios" : "hint-efi");
+            if (option->takes && option->letter != 's' && own && value) hints.push_back(*value);
+            if (option->takes) break;
+        }
     }
-    if (kind.empty()) kind = "file";
-    if (key.empty()) return error("one argument expected.");
-    return search_for(kind, key, variable_name, hints);
+    const char* kind = given.contains('l')   ? "label"
+                       : given.contains('u') ? "uuid"
+                       : given.contains('f') ? "file"
+                                             : nullptr;
+    if (words.empty() && !given.contains('s')) return bad_argument("one argument expected.");
+    // The older form: the name of the variable stands for what is searched.
+    if (words.empty()) words.push_back(std::exchange(variable_name, "root"));
+    if (kind == nullptr)
+        return error("unspecified search type.", LoaderMessage::Kind::Other, number_of::invalid_command);
+    hints.insert(hints.end(), words.begin() + 1, words.end());
+    return search_for(kind, words[0], variable_name, hints);
 }
 
 int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
@@ -481,6 +427,12 @@ int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
     else if (what == "-l" || what == "--label") value = info.label;
     else if (what == "-f" || what == "--fs") value = traits_of(info.format).grub_module;
     else if (what == "--part-uuid") value = device->volume->partuuid;
+    else if (what == "-d" || what == "--driver") value = world_.platform() == "i386-pc" ? "biosdisk" : "efidisk";
+    else if (what == "-p" || what == "--partmap")
+        value = device_name.find(",msdos") != std::string::npos ? "msdos"
+                : device_name.find(",gpt") != std::string::npos ? "gpt"
+                                                                : "none";
+    else return bad_argument(fmt::format("unknown argument `{}'.", what));
     if (!variable_name.empty()) set(variable_name, value);
     return 0;
 }
@@ -514,7 +466,7 @@ int Interpreter::cmd_menuentry(const Arguments& a, const Command& c) {
     }
     // Words behind the title become $1, $2 … of the body; the title is $1's predecessor
     // (grub-core/commands/menuentry.c).
-    if (rest.empty()) return error("no title.");
+    if (rest.empty()) return bad_argument("no title.");
     entry.title = rest[0];
     entry.place = file_;
     entry.line = c.line;
@@ -522,7 +474,7 @@ int Interpreter::cmd_menuentry(const Arguments& a, const Command& c) {
     entry.restricted = (superusers || users) && !unrestricted && superusers;
     definition.arguments.assign(rest.begin(), rest.end());
     definition.body = c.block;
-    if (!c.block) return error("no menuentry definition.");
+    if (!c.block) return bad_argument("no menuentry definition.");
     constexpr std::size_t most_definitions = 5000;
     if (context_.menu.size() >= most_definitions) return error("out of memory.");
     context_.menu.push_back(std::move(definition));

@@ -55,11 +55,21 @@ int Interpreter::goes_on_unread(std::string why) {
     return 0;
 }
 
-int Interpreter::error(std::string message, LoaderMessage::Kind kind) {
+int Interpreter::error(std::string message, LoaderMessage::Kind kind, int number) {
+    // By what is said, where nothing else is told.
+    if (number == 0 && (message.starts_with("file `") || message.starts_with("no such device: ")))
+        number = number_of::file_not_found;
+    if (number == 0 && (message.starts_with("disk `") || message == "no such device.")) number = number_of::device;
+    if (number == 0 && (message == "filename expected." || message == "one argument expected." ||
+                        message.starts_with("you need to load the kernel first")))
+        number = number_of::bad_argument;
+    if (number == 0 && (message == "not a regular file." || message == "invalid environment block."))
+        number = number_of::bad_file_type;
+    if (number == 0) number = 1;
     message.resize(std::min(message.size(), most_message));
     if (context_.messages.size() < most_messages)
         context_.messages.push_back({"error: " + std::move(message), file_, line_, kind});
-    return 1;
+    return number;
 }
 
 void Interpreter::stop(Code code, std::string reason) {
@@ -69,14 +79,16 @@ void Interpreter::stop(Code code, std::string reason) {
 
 std::string Interpreter::variable(std::string_view name) const {
     if (name == "?") return fmt::format("{}", status_);
-    if (!parameters_.empty()) {
+    // Outside of functions and entries there are none, whatever was set.
+    const bool positional = name == "#" || name == "@" || name == "*" ||
+                            (!name.empty() && std::ranges::all_of(name, [](char c) { return c >= '0' && c <= '9'; }));
+    if (positional && parameters_.empty()) return {};
+    if (positional) {
         const auto& args = parameters_.back();
         if (name == "#") return fmt::format("{}", args.size());
         if (name == "@" || name == "*") return fmt::format("{}", fmt::join(args, " "));
-        if (!name.empty() && std::ranges::all_of(name, [](char c) { return c >= '0' && c <= '9'; })) {
-            const auto index = name.size() < 6 ? std::stoul(std::string(name)) : 0;
-            return index >= 1 && index <= args.size() ? args[index - 1] : std::string{};
-        }
+        const auto index = name.size() < 6 ? std::stoul(std::string(name)) : 0;
+        return index >= 1 && index <= args.size() ? args[index - 1] : std::string{};
     }
     const auto found = context_.variables.find(name);
     return found != context_.variables.end() ? found->second : std::string{};
@@ -156,11 +168,31 @@ void Interpreter::run_block(const Block& block) {
     }
 }
 
-/// After a loop's body: `continue` is done with, and `break` leaves the loop.
+/// After a loop's body: whether it is left; further loops around it may be left as well.
 bool Interpreter::loop_ends() {
-    const bool broken = flow_ == Flow::Break;
-    if (broken || flow_ == Flow::Continue) flow_ = Flow::Go;
-    return broken;
+    if (flow_ != Flow::Break) return flow_ != Flow::Go;
+    const bool goes_on = continues_ && breaks_ == 1;
+    if (--breaks_ == 0) flow_ = Flow::Go;
+    return !goes_on;
+}
+
+void Interpreter::run_loop(const Command& command) {
+    ++loops_;
+    if (command.kind == Command::Kind::For) {
+        for (const auto& value : expand(command.words)) {
+            if (!may_go_on()) break;
+            set(command.name, value);
+            run_block(*command.block);
+            if (loop_ends()) break;
+        }
+    } else {
+        while (may_go_on() && condition(command.conditions[0]) == (command.kind == Command::Kind::While)) {
+            if (!may_go_on()) break;
+            run_block(*command.block);
+            if (loop_ends()) break;
+        }
+    }
+    --loops_;
 }
 
 void Interpreter::run_command(const Command& command) {
@@ -191,21 +223,8 @@ void Interpreter::run_command(const Command& command) {
             break;
         }
         case Command::Kind::For:
-            for (const auto& value : expand(command.words)) {
-                if (!may_go_on()) break;
-                set(command.name, value);
-                run_block(*command.block);
-                if (loop_ends()) break;
-            }
-            break;
         case Command::Kind::While:
-        case Command::Kind::Until:
-            while (may_go_on() && condition(command.conditions[0]) == (command.kind == Command::Kind::While)) {
-                if (!may_go_on()) break;
-                run_block(*command.block);
-                if (loop_ends()) break;
-            }
-            break;
+        case Command::Kind::Until: run_loop(command); break;
     }
     --depth_;
 }
@@ -225,10 +244,9 @@ void Interpreter::run_simple(const Command& command) {
         }
         invert = true;
     }
-    // NAME=VALUE at the start is an assignment.
+    // NAME=VALUE at the start is an assignment, whatever follows.
     const auto equals = arguments[0].find('=');
-    if (arguments.size() == 1 && equals != std::string::npos && equals > 0 &&
-        !context_.functions.contains(arguments[0])) {
+    if (equals != std::string::npos && equals > 0 && !context_.functions.contains(arguments[0])) {
         set(arguments[0].substr(0, equals), arguments[0].substr(equals + 1));
         status_ = 0;
         return;
@@ -239,8 +257,6 @@ void Interpreter::run_simple(const Command& command) {
 
 int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     const auto& name = arguments[0];
-    if (const auto function = context_.functions.find(name); function != context_.functions.end())
-        return call_function(function->second, arguments);
     static constexpr std::array<std::string_view, 24> in_normal = {"set",
                                                                    "unset",
                                                                    "export",
@@ -268,9 +284,13 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     const auto& known = handlers();
     const auto handler = known.find(name);
     const bool native = std::ranges::find(in_normal, name) != in_normal.end();
+    // A command comes before a function of its name (grub_script_execute_cmdline).
+    const std::string module = native ? std::string{} : world_.module_of_command(name);
+    if (!native && module.empty())
+        if (const auto function = context_.functions.find(name); function != context_.functions.end())
+            return call_function(function->second, arguments);
     if (!native) {
         // Commands of other modules are loaded when first used (grub_dyncmd_dispatcher).
-        const std::string module = world_.module_of_command(name);
         if (!module.empty()) {
             if (const auto problem = world_.load_module(module, variable("prefix"), context_.modules)) {
                 error(problem->what, module_kind(*problem));
@@ -317,7 +337,9 @@ int Interpreter::call_function(const SharedBlock& body, const Arguments& argumen
     parameters_.emplace_back(arguments.begin() + 1, arguments.end());
     status_ = 0;
     ++functions_;
+    const int loops = std::exchange(loops_, 0);
     run_block(*body);
+    loops_ = loops;
     --functions_;
     if (flow_ == Flow::Return) flow_ = Flow::Go;
     parameters_.pop_back();
@@ -360,7 +382,14 @@ bool Interpreter::run_file(std::string_view path, Opened* why) {
                 return true;
             }
             ++depth_;
+            const auto file = variable("config_file"), directory = variable("config_directory");
+            const auto full = path.starts_with('(') ? std::string(path) : fmt::format("({}){}", variable("root"), path);
+            set("config_file", full);
+            set("config_directory", full.substr(0, full.rfind('/')));
+            context_.exported.insert({"config_file", "config_directory"});
             run_text(*text, opened.place);
+            set("config_file", file);
+            set("config_directory", directory);
             --depth_;
             return true;
         }

@@ -51,7 +51,12 @@ struct Context {
 };
 
 /// Ends that stop the running of a script.
-enum class Flow : std::uint8_t { Go, Break, Continue, Return, Booted, Left };
+enum class Flow : std::uint8_t { Go, Break, Return, Booted, Left };
+
+/// What failing commands leave in $? (include/grub/err.h).
+namespace number_of {
+inline constexpr int bad_file_type = 4, file_not_found = 5, device = 13, invalid_command = 17, bad_argument = 18;
+}
 
 class Interpreter {
 public:
@@ -79,6 +84,7 @@ private:
 
     void run_block(const Block& block);
     void run_command(const Command& command);
+    void run_loop(const Command& command);
     bool loop_ends();
     void run_simple(const Command& command);
     int dispatch(const Arguments& arguments, const Command& command);
@@ -89,7 +95,10 @@ private:
     void set(std::string_view name, std::string value);
     [[nodiscard]] bool condition(const SharedBlock& block);
     /// Prints "error: …" and gives the failing status.
-    int error(std::string message, LoaderMessage::Kind kind = LoaderMessage::Kind::Other);
+    int error(std::string message, LoaderMessage::Kind kind = LoaderMessage::Kind::Other, int number = 0);
+    int bad_argument(std::string message) {
+        return error(std::move(message), LoaderMessage::Kind::Other, number_of::bad_argument);
+    }
     [[nodiscard]] FileReference reference(const Opened& opened, std::string_view written) const;
     Opened open(std::string_view path, bool as_stored = false) const {
         return world_.open(path, variable("root"), context_.modules, as_stored);
@@ -111,7 +120,6 @@ private:
     int cmd_echo(const Arguments& a, const Command& c);
     int cmd_return(const Arguments& a, const Command& c);
     int cmd_break(const Arguments& a, const Command& c);
-    int cmd_continue(const Arguments& a, const Command& c);
     int cmd_shift(const Arguments& a, const Command& c);
     int cmd_setparams(const Arguments& a, const Command& c);
     int cmd_eval(const Arguments& a, const Command& c);
@@ -133,6 +141,17 @@ private:
     int cmd_boot(const Arguments& a, const Command& c);
     int cmd_leave(const Arguments& a, const Command& c);
     int cmd_nothing(const Arguments& a, const Command& c);
+    int cmd_rmmod(const Arguments& a, const Command& c);
+    int cmd_tr(const Arguments& a, const Command& c);
+    int cmd_loadfont(const Arguments& a, const Command& c);
+    int cmd_reads_a_file(const Arguments& a, const Command& c);
+
+    /// What `test` learns of a file: its own entry in its directory, a link not followed.
+    struct FileInfo {
+        bool exists = false, directory = false;
+        std::optional<std::int64_t> modified;  ///< none: GRUB's driver tells no times
+    };
+    [[nodiscard]] FileInfo look_at(std::string_view path) const;
 
     std::optional<std::string> refuses_to_open(const Volume& volume);
     int run_text(std::string_view text, const std::string& name);
@@ -149,7 +168,10 @@ private:
     std::string file_;  ///< place of the file being run
     int line_ = 0;
     int depth_ = 0;
-    int functions_ = 0;  ///< that are being run, one within the other
+    int functions_ = 0;       ///< that are being run, one within the other
+    int loops_ = 0;           ///< that are being run in the function
+    int breaks_ = 0;          ///< how many of them are being left
+    bool continues_ = false;  ///< the last of them goes on
 };
 
 }  // namespace herberge::grub

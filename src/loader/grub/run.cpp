@@ -248,6 +248,8 @@ void rescue(GrubRun& out, const std::string& message) {
 
 /// Reads the configuration and fills the menu; tells when nothing is left to start.
 void read_menu(World& world, Interpreter& interpreter, const std::string& config, GrubRun& out) {
+    interpreter.context().variables["color_normal"] = "light-gray/black";
+    interpreter.context().variables["color_highlight"] = "black/light-gray";
     interpreter.context().variables["config_file"] = config;
     interpreter.context().variables["config_directory"] = config.substr(0, config.rfind('/'));
     interpreter.context().exported.insert({"config_file", "config_directory"});

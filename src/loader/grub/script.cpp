@@ -85,7 +85,9 @@ public:
             default: break;
         }
         out.kind = Token::Kind::Word;
+        bad_ = false;
         out.word = word();
+        if (bad_) out.kind = Token::Kind::Bad;
         if (hit_end_) out.kind = Token::Kind::End;
         return out;
     }
@@ -109,7 +111,7 @@ private:
         else word.parts.push_back({Part::Kind::Text, std::string(text), quoted});
     }
 
-    /// A variable at `$`; without a name the sign stands for itself.
+    /// A variable at `$`; without a name it is a mistake, but for who only splits words.
     void variable(Word& word, bool quoted) {
         std::size_t at = at_ + 1;
         const bool braces = at < text_.size() && text_[at] == '{';
@@ -124,6 +126,7 @@ private:
         }
         const bool closed = !braces || (at < text_.size() && text_[at] == '}');
         if (at == from || !closed) {
+            bad_ = true;
             append(word, "$", quoted);
             ++at_;
             return;
@@ -208,6 +211,7 @@ private:
     Lines& more_;
     int line_;
     bool hit_end_ = false;
+    bool bad_ = false;  ///< a "$" with no name behind it
 };
 
 class Parser {
@@ -497,7 +501,7 @@ std::vector<Word> split_words(const std::string& line) {
     for (;;) {
         auto token = lexer.next();
         if (token.kind == Token::Kind::End || token.kind == Token::Kind::Newline) return out;
-        if (token.kind == Token::Kind::Word) out.push_back(std::move(token.word));
+        if (token.kind == Token::Kind::Word || !token.word.parts.empty()) out.push_back(std::move(token.word));
     }
 }
 
