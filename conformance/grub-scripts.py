@@ -10,6 +10,7 @@ fdisk. --write puts the real answers into the table. Prints one line per script 
 none does.
 """
 import argparse, json, os, pathlib, re, shutil, subprocess, sys, tempfile, time
+from really import answers
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 TABLE = pathlib.Path(__file__).resolve().parent / "grub.scripts"
@@ -19,35 +20,6 @@ RESET = "".join(f"unset {name}; " for name in ("r", "x", "y", "i", "j", "saved",
 FILES = {"a": b"aaa\n", "b": b"bb\n", "empty": b"", "a.txt": b"t\n", "set.cfg": b"set r=a\n", "bad.cfg": b"set r=b\nif\n",
          "env": b"# GRUB Environment Block\nsaved=one\nnext=two\n".ljust(1024, b"#"), "entries.cfg": b"menuentry q { true }\n"}
 LINKS = {"link": "a", "dlink": ".", "bad": "none"}
-
-
-def plain(text):
-    return text.replace("<CR>", "\r").replace("<LF>", "\n")
-
-
-def marked(text):
-    return text.replace("\r", "<CR>").replace("\n", "<LF>")
-
-
-def rows():
-    """[script, answer] of each; a script's lines stand one below the other."""
-    out, lines = [], []
-    for line in TABLE.read_text().split("\n"):
-        if line.startswith("script "):
-            lines.append(plain(line[7:]))
-        elif line.startswith("leaves"):
-            out.append(["\n".join(lines), plain(line[7:])])
-            lines = []
-    return out
-
-
-def write(answers):
-    head = TABLE.read_text().split("\nscript ", 1)[0]
-    with open(TABLE, "w") as file:
-        file.write(head.rstrip("\n") + "\n")
-        for script, answer in answers:
-            file.write("\n" + "".join("script " + marked(line) + "\n" for line in script.split("\n")))
-            file.write(("leaves " + marked(answer)).rstrip() + "\n")
 
 
 def run(*command, **more):
@@ -117,7 +89,7 @@ def real(scripts, folder):
 
 def ours(scripts, folder, tool):
     """A menu of ours has at most 500 entries: some hundreds at a time."""
-    answers, some = {}, 400
+    found, some = {}, 400
     disk = os.path.join(folder, "ours.img")
     for first in range(0, len(scripts), some):
         lines = [f'{RESET}source /s/{number}.cfg\nmenuentry "<<{number}|$r|>>" {{ true; }}\n'
@@ -125,9 +97,9 @@ def ours(scripts, folder, tool):
         make_disk(disk, "".join(lines), scripts)
         done = subprocess.run([tool, "entries", "--format", "json", disk], capture_output=True, text=True)
         for entry in (entry for menu in json.loads(done.stdout)["menus"] for entry in menu["entries"]):
-            if found := re.fullmatch(r"<<(\d+)\|(.*)\|>>", entry["title"], re.S):
-                answers[int(found[1])] = found[2].replace("\\x0d", "")
-    return answers
+            if one := re.fullmatch(r"<<(\d+)\|(.*)\|>>", entry["title"], re.S):
+                found[int(one[1])] = one[2].replace("\\x0d", "")
+    return found
 
 
 def main():
@@ -135,20 +107,14 @@ def main():
     options.add_argument("--tool", default=str(ROOT / "build/release/tool/herberge"))
     options.add_argument("--write", action="store_true")
     given = options.parse_args()
-    table, differ = rows(), 0
+    table = answers.read(TABLE)
     with tempfile.TemporaryDirectory() as folder:
         scripts = [script for script, _ in table]
-        answers, mine = real(scripts, folder), ours(scripts, folder, given.tool)
-    for number, (script, known) in enumerate(table):
-        one = answers.get(number, "(no answer)")
-        # Blanks at its end are no part of a line of the table.
-        if mine.get(number, "(no answer)").rstrip() != one.rstrip() or (known.rstrip() != one.rstrip() and not given.write):
-            differ += 1
-            print(f"{script!r}: really {one!r}, ours {mine.get(number)!r}, in the table {known!r}")
+        told, own = real(scripts, folder), ours(scripts, folder, given.tool)
+    told, own = ([all.get(number, "(no answer)") for number in range(len(table))] for all in (told, own))
     if given.write:
-        write([[script, answers.get(number, "")] for number, script in enumerate(scripts)])
-    print(f"{len(table) - differ} of {len(table)} scripts agree")
-    return 1 if differ else 0
+        answers.write(TABLE, zip(scripts, told))
+    return answers.differ(table, told, own, given.write)
 
 
 if __name__ == "__main__":

@@ -10,32 +10,12 @@ qemu-system-aarch64, u-boot-qemu, u-boot-tools, dosfstools, mtools, fdisk. --wri
 Prints one line per script that differs, then the count; exit status 0: none does.
 """
 import argparse, json, os, pathlib, re, select, subprocess, sys, tempfile, time
+from really import answers
 
 ROOT = pathlib.Path(__file__).resolve().parent.parent
 TABLE = pathlib.Path(__file__).resolve().parent / "uboot.scripts"
 # What the shell keeps for itself from one script to the next.
 LEAVES_TRACES = re.compile(r"(^|[;\s])[A-Za-z]\w*=|for \w+ in|:=")
-
-
-def rows():
-    """The table's scripts, each with what it leaves in the variable r: [text, answer]."""
-    out, lines = [], []
-    for line in TABLE.read_text().split("\n"):
-        if line.startswith("script "):
-            lines.append(line[7:].replace("<CR>", "\r"))
-        elif line.startswith("leaves"):
-            out.append(["\n".join(lines), line[7:]])
-            lines = []
-    return out
-
-
-def write(answers):
-    head = TABLE.read_text().split("\nscript ", 1)[0]
-    with open(TABLE, "w") as file:
-        file.write(head.rstrip("\n") + "\n")
-        for script, answer in answers:
-            file.write("\n" + "".join("script " + line.replace("\r", "<CR>") + "\n" for line in script.split("\n")))
-            file.write(("leaves " + answer).rstrip() + "\n")
 
 
 def run(*command, **more):
@@ -134,13 +114,13 @@ def main():
     options.add_argument("--uboot", default="/usr/lib/u-boot/qemu_arm64/u-boot.bin")
     options.add_argument("--write", action="store_true")
     given = options.parse_args()
-    table, answers, differ = rows(), [], 0
+    table, told, own = answers.read(TABLE), [], []
     with tempfile.TemporaryDirectory() as folder:
         disk = os.path.join(folder, "real.img")
         text = b"one=1\n# a remark\ntwo=zwei\n"
         make_disk(disk, {"files.txt": text, "s0.scr": image(table[0][0]), **{f"all/s{i}.scr": image(s) for i, (s, _) in enumerate(table)}})
         console = None
-        for number, (script, known) in enumerate(table):
+        for number, (script, _) in enumerate(table):
             console = console or Console(given.uboot, disk)
             real = console.ask(number)
             if LEAVES_TRACES.search(script):
@@ -152,17 +132,13 @@ def main():
             make_disk(mine_disk, {"files.txt": text, "s0.scr": image(table[0][0]), "kernel": kernel(),
                                   "inner.scr": image(script), "boot.scr": image(outer)})
             mine = ours(given.tool, mine_disk)
-            answers.append([script, real])
-            # Blanks at its end are no part of a line of the table.
-            if mine.rstrip() != real.rstrip() or (known.rstrip() != real.rstrip() and not given.write):
-                differ += 1
-                print(f"{script!r}: really {real!r}, ours {mine!r}, in the table {known!r}", flush=True)
+            told.append(real)
+            own.append(mine)
         if console:
             console.close()
     if given.write:
-        write(answers)
-    print(f"{len(table) - differ} of {len(table)} scripts agree")
-    return 1 if differ else 0
+        answers.write(TABLE, zip((script for script, _ in table), told))
+    return answers.differ(table, told, own, given.write)
 
 
 if __name__ == "__main__":
