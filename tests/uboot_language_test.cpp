@@ -68,4 +68,36 @@ TEST(UbootLanguage, AnswersAsARealOneDid) {
     }
 }
 
+/// Those that stand in the programs of the package u-boot-qemu, for each of its boards.
+TEST(UbootVariables, OfTheEmulatedBoardsAreThoseOfTheirPrograms) {
+    const auto told = [](const std::string& board) {
+        support::ScriptCard card("");
+        card.files.file(
+            "/boot.scr",
+            forge::make_legacy_image(
+                forge::to_bytes(
+                    "setenv bootargs \"$arch $cpu $board $kernel_addr_r $ramdisk_addr_r $loadaddr $scriptaddr "
+                    "$fdt_addr-$fdt_addr_r $initrd_high $boot_targets\"\n"
+                    "load virtio 0:1 $kernel_addr_r /Image\nbooti $kernel_addr_r\n"),
+                {.type = 6}));
+        const support::BoardVerdict verdict(card.build(), board);
+        for (const auto& menu : verdict.verdict.menus)
+            for (const auto* list : {&menu.entries, &menu.direct})
+                if (!list->empty()) return list->front().arguments;
+        return std::string("no entry");
+    };
+    EXPECT_EQ(
+        told("uboot-qemu-arm64"),
+        "arm armv8 qemu-arm 0x40400000 0x44000000 0x40200000 0x40200000 0x40000000- 0xffffffff qfw usb0 scsi0 virtio0 "
+        "nvme0 dhcp");
+    EXPECT_EQ(
+        told("uboot-qemu-arm"),
+        "arm armv7 qemu-arm 0x40400000 0x44000000 0x40200000 0x40200000 0x40000000- 0xffffffff qfw usb0 scsi0 virtio0 "
+        "nvme0 dhcp");
+    EXPECT_EQ(
+        told("uboot-qemu-riscv64"),
+        "riscv generic qemu-riscv 0x84000000 0x8c300000 0x80200000 0x8c100000 -0x8c000000 0xffffffffffffffff qemu "
+        "virtio0 scsi0 dhcp");
+}
+
 }  // namespace
