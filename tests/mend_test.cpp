@@ -12,6 +12,7 @@
 #include "office_pc.hpp"
 #include "reception.hpp"
 #include "remedy/edits.hpp"
+#include "remedy/tables.hpp"
 #include "support.hpp"
 #include "weather_station.hpp"
 
@@ -300,6 +301,54 @@ TEST(Mend, AControllersDriverMayBeTurnedOn) {
             std::ranges::any_of(found[0].proposals, [&](const Proposal& one) { return one.title == title; });
         EXPECT_EQ(is, offered) << name << group
                                << (found[0].proposals.empty() ? found[0].bring : found[0].proposals[0].title);
+    }
+}
+
+/// Cylinder, head and sector of an entry: those of 255 heads and 63 sectors, and the last ones from cylinder 1024 on.
+TEST(MendTables, EntriesHaveTheirCylinders) {
+    const auto machine = machine_of(Bytes(1U << 20U));
+    const auto written = [&](const remedy::EntryValues& values, std::uint64_t base = 0) {
+        Workshop shop(machine);
+        EXPECT_TRUE(remedy::write_entry(shop, 1, 446, values, base));
+        return *shop.disk(1)->bytes(446, 16);
+    };
+    // Sector 63 is head 1; the last of 16065 sectors is the last one of its cylinder.
+    EXPECT_EQ(written({0x80, 0x83, 63, 16065 - 63}),
+              (Bytes{0x80, 1, 1, 0, 0x83, 254, 63, 0, 63, 0, 0, 0, 0x82, 0x3E, 0, 0}));
+    // Cylinder 300: its two highest bits stand beside the sector.
+    constexpr std::uint32_t far = 300 * 16065;
+    const auto at_300 = written({0, 0x07, far, 1});
+    EXPECT_EQ(Bytes(at_300.begin() + 1, at_300.begin() + 8), (Bytes{0, 0x41, 0x2C, 0x07, 0, 0x41, 0x2C}));
+    constexpr std::uint32_t last = 1024 * 16065 - 1;
+    const auto at_end = written({0, 0x83, last, 1});
+    EXPECT_EQ(Bytes(at_end.begin() + 1, at_end.begin() + 4), (Bytes{254, 0xFF, 0xFF}));
+    const auto behind = written({0, 0x83, last + 1, 0});
+    EXPECT_EQ(Bytes(behind.begin() + 1, behind.begin() + 8), (Bytes{0xFE, 0xFF, 0xFF, 0x83, 0xFE, 0xFF, 0xFF}));
+    // A logical partition counts from its own table, and lies where both together say.
+    const auto logical = written({0, 0x83, 63, 63}, 16065);
+    EXPECT_EQ(Bytes(logical.begin() + 1, logical.begin() + 12), (Bytes{1, 1, 1, 0x83, 1, 63, 1, 63, 0, 0, 0}));
+}
+
+/// Beside a partition's begin, up to 64 sectors, a volume is looked for; further away only where volumes usually begin.
+TEST(MendTables, VolumesBesideTheirEntryAreFound) {
+    forge::ExtOptions options;
+    options.size = 4U << 20U;
+    options.label = "barn";
+    const auto volume = forge::make_ext(forge::Tree().file("/hay", "x"), options);
+    for (const auto& [distance, found] :
+         {std::pair<int, bool>{-64, true}, {64, true}, {-65, false}, {65, false}, {1, true}}) {
+        forge::DiskSpec disk;
+        disk.size = 12U << 20U;
+        disk.partitions = {{5000, volume, 0x83, true}};
+        auto image = forge::make_disk(disk);
+        forge::put32(image, 446 + 8, static_cast<std::uint32_t>(5000 + distance));
+        const auto machine = machine_of(image);
+        const auto unlisted = remedy::find_unlisted(machine.disks[0]);
+        EXPECT_EQ(!unlisted.empty(), found) << distance;
+        if (!found || unlisted.empty()) continue;
+        EXPECT_EQ(unlisted[0].lba, 5000U);
+        EXPECT_EQ(unlisted[0].sectors, 8192U);
+        EXPECT_EQ(remedy::volume_words(unlisted[0]), "ext4 “barn”");
     }
 }
 

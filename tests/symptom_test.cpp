@@ -232,6 +232,27 @@ TEST(SymptomTool, SaysTheStageFirstAndWhatTheImageHas) {
     EXPECT_EQ(tool(folder.file("nothing") + " --seen x").status, 3);
 }
 
+TEST(SymptomTool, ShowsTheLastMilestones) {
+    const support::Folder folder;
+    const auto file = folder.write(
+        "screen.txt",
+        forge::to_bytes("Booting from Hard Disk...\nBoot failed: not a bootable disk\nBooting from Hard Disk...\n"
+                        "GRUB loading.\nWelcome to GRUB!\n\nerror: file `/boot/grub/i386-pc/normal.mod' not found.\n"
+                        "grub rescue> "));
+    const auto out = support::shell(std::string(TOOL_PATH) + " symptom --seen-in " + file).out;
+    const auto count = [&](const std::string& what) {
+        std::size_t times = 0;
+        for (std::size_t at = 0; (at = out.find(what, at)) != std::string::npos; at += what.size()) ++times;
+        return times;
+    };
+    // Of six the last four.
+    EXPECT_EQ(count("“Booting from Hard Disk...”: "), 1U) << out;
+    EXPECT_EQ(count("“Boot failed: not a bootable disk”: "), 0U) << out;
+    EXPECT_EQ(count("“GRUB loading.”: "), 1U) << out;
+    EXPECT_EQ(count("“Welcome to GRUB!”: "), 1U) << out;
+    EXPECT_EQ(count("“grub rescue> ”: "), 1U) << out;
+}
+
 TEST(SymptomTool, TakesLinesFromAFileOrAPipeAndGivesJson) {
     const support::Folder folder;
     const auto file = folder.write("screen.txt", forge::to_bytes("Welcome to GRUB!\nerror: unknown filesystem.\n"));

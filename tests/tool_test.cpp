@@ -539,6 +539,18 @@ TEST_F(Tool, OutputThatIsNotWrittenIsAnError) {
               3);
 }
 
+/// The number of a stream that is closed goes to the next file that is opened: none of ours may get it.
+TEST_F(Tool, ClosedStreamsChangeNothing) {
+    const auto command = std::string(TOOL_PATH) + " check " + disk("healthy.img");
+    const auto usual = shell(command);
+    EXPECT_EQ(usual.status, 0) << usual.out;
+    for (const char* closed : {" <&-", " 2>&-", " <&- 2>&-"}) {
+        const auto ran = shell("(" + command + closed + ")");
+        EXPECT_EQ(ran.status, 0) << closed;
+        EXPECT_EQ(ran.out, usual.out) << closed;
+    }
+}
+
 TEST_F(Tool, InputsWithoutAnEndAreRefused) {
     const auto image = disk("healthy.img");
     const auto pipe = folder_.file("pipe");
