@@ -333,6 +333,62 @@ int Interpreter::search_for(std::string_view kind, std::string_view key, std::st
     return error(fmt::format("no such device: {}.", key));
 }
 
+namespace {
+/// The words of `search`, sorted out.
+struct SearchWords {
+    std::set<char> given;  ///< letters of options
+    std::string variable;
+    std::vector<std::string> hints, words;
+};
+/// An option's value stands behind "=", or is the next word if that is no option (grub-core/lib/arg.c). `own_hint`: the
+/// option of the platform.
+SearchWords search_words(const std::vector<std::string>& a, std::string_view own_hint) {
+    struct Option {
+        std::string_view name;
+        char letter;
+        bool takes;  ///< a value
+    };
+    static constexpr Option options[] = {
+        {"file", 'f', false},        {"label", 'l', false}, {"fs-uuid", 'u', false},    {"set", 's', true},
+        {"no-floppy", 'n', false},   {"hint", 'h', true},   {"hint-ieee1275", 0, true}, {"hint-bios", 0, true},
+        {"hint-baremetal", 0, true}, {"hint-efi", 0, true}, {"hint-arc", 0, true},
+    };
+    SearchWords out;
+    for (std::size_t i = 1; i < a.size(); ++i) {
+        if (a[i] == "--") {
+            out.words.insert(out.words.end(), a.begin() + static_cast<std::ptrdiff_t>(i) + 1, a.end());
+            break;
+        }
+        if (a[i].size() < 2 || a[i][0] != '-') {
+            out.words.push_back(a[i]);
+            continue;
+        }
+        const bool name = a[i].starts_with("--");
+        const auto equals = name ? a[i].find('=') : std::string::npos;
+        for (std::size_t at = name ? 2 : 1; at < a[i].size(); at = name ? a[i].size() : at + 1) {
+            const auto* option = std::ranges::find_if(options, [&](const Option& o) {
+                return name ? o.name == std::string_view(a[i]).substr(2, equals - 2) : o.letter == a[i][at];
+            });
+            // What is no option counts as a word, but for hints to platforms that are yet to come.
+            if (option == std::end(options)) {
+                if (!a[i].starts_with("--hint-")) out.words.push_back(a[i]);
+                break;
+            }
+            std::optional<std::string> value;
+            if (option->takes && equals != std::string::npos) value = a[i].substr(equals + 1);
+            else if (option->takes && i + 1 < a.size() && (a[i + 1].size() < 2 || a[i + 1][0] != '-')) value = a[++i];
+            out.given.insert(option->letter);
+            if (option->letter == 's') out.variable = value.value_or("root");
+            // Those of other platforms do not count.
+            const bool own = option->name == "hint" || option->name == "hint-baremetal" || option->name == own_hint;
+            if (option->takes && option->letter != 's' && own && value) out.hints.push_back(*value);
+            if (option->takes) break;
+        }
+    }
+    return out;
+}
+}  // namespace
+
 /// search [--file | --label | --fs-uuid] [--set[=NAME]] [--hint…=DEVICE]… [--no-floppy] KEY [HINT]
 /// (grub-core/commands/search_wrap.c, grub-core/lib/arg.c).
 int Interpreter::cmd_search(const Arguments& a, const Command& /*c*/) {
@@ -346,63 +402,18 @@ int Interpreter::cmd_search(const Arguments& a, const Command& /*c*/) {
             kind, rest[0], rest.size() > 1 ? rest[1] : "",
             {rest.begin() + std::min<std::ptrdiff_t>(2, static_cast<std::ptrdiff_t>(rest.size())), rest.end()});
     }
-    struct Option {
-        std::string_view name;
-        char letter;
-        bool takes;  ///< a value
-    };
-    static constexpr Option options[] = {
-        {"file", 'f', false},        {"label", 'l', false}, {"fs-uuid", 'u', false},    {"set", 's', true},
-        {"no-floppy", 'n', false},   {"hint", 'h', true},   {"hint-ieee1275", 0, true}, {"hint-bios", 0, true},
-        {"hint-baremetal", 0, true}, {"hint-efi", 0, true}, {"hint-arc", 0, true},
-    };
-    std::set<char> given;
-    std::string variable_name;
-    std::vector<std::string> hints, words;
-    // An option's value stands behind "=", or is the next word if that is no option.
-    for (std::size_t i = 1; i < a.size(); ++i) {
-        if (a[i] == "--") {
-            words.insert(words.end(), a.begin() + static_cast<std::ptrdiff_t>(i) + 1, a.end());
-            break;
-        }
-        if (a[i].size() < 2 || a[i][0] != '-') {
-            words.push_back(a[i]);
-            continue;
-        }
-        const bool name = a[i].starts_with("--");
-        const auto equals = name ? a[i].find('=') : std::string::npos;
-        for (std::size_t at = name ? 2 : 1; at < a[i].size(); at = name ? a[i].size() : at + 1) {
-            const auto* option = std::ranges::find_if(options, [&](const Option& o) {
-                return name ? o.name == std::string_view(a[i]).substr(2, equals - 2) : o.letter == a[i][at];
-            });
-            // What is no option counts as a word, but for hints to platforms that are yet to come.
-            if (option == std::end(options)) {
-                if (!a[i].starts_with("--hint-")) words.push_back(a[i]);
-                break;
-            }
-            std::optional<std::string> value;
-            if (option->takes && equals != std::string::npos) value = a[i].substr(equals + 1);
-            else if (option->takes && i + 1 < a.size() && (a[i + 1].size() < 2 || a[i + 1][0] != '-')) value = a[++i];
-            given.insert(option->letter);
-            if (option->letter == 's') variable_name = value.value_or("root");
-            // Those of other platforms do not count.
-            const bool own = option->name == "hint" || option->name == "hint-baremetal" ||
-                             option->name == (world_.platform() == "i386-pc" ? "hint-bios" : "hint-efi");
-            if (option->takes && option->letter != 's' && own && value) hints.push_back(*value);
-            if (option->takes) break;
-        }
-    }
-    const char* kind = given.contains('l')   ? "label"
-                       : given.contains('u') ? "uuid"
-                       : given.contains('f') ? "file"
-                                             : nullptr;
-    if (words.empty() && !given.contains('s')) return bad_argument("one argument expected.");
+    auto asked = search_words(a, world_.platform() == "i386-pc" ? "hint-bios" : "hint-efi");
+    const char* kind = asked.given.contains('l')   ? "label"
+                       : asked.given.contains('u') ? "uuid"
+                       : asked.given.contains('f') ? "file"
+                                                   : nullptr;
+    if (asked.words.empty() && !asked.given.contains('s')) return bad_argument("one argument expected.");
     // The older form: the name of the variable stands for what is searched.
-    if (words.empty()) words.push_back(std::exchange(variable_name, "root"));
+    if (asked.words.empty()) asked.words.push_back(std::exchange(asked.variable, "root"));
     if (kind == nullptr)
         return error("unspecified search type.", LoaderMessage::Kind::Other, number_of::invalid_command);
-    hints.insert(hints.end(), words.begin() + 1, words.end());
-    return search_for(kind, words[0], variable_name, hints);
+    asked.hints.insert(asked.hints.end(), asked.words.begin() + 1, asked.words.end());
+    return search_for(kind, asked.words[0], asked.variable, asked.hints);
 }
 
 int Interpreter::cmd_probe(const Arguments& a, const Command& /*c*/) {
