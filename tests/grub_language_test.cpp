@@ -54,6 +54,10 @@ TEST(GrubLanguage, AnswersAsARealOneDid) {
     });
     const auto tree = volume(rows);
     std::size_t answered = 0;
+    forge::DiskSpec disk;
+    disk.size = 26U << 20U;
+    disk.signature = 0xA1B0C0DE;
+    put_grub(disk);
     constexpr std::size_t some = 400;  // a menu has at most 500 entries
     for (std::size_t first = 0; first < rows.size(); first += some) {
         auto all = tree;
@@ -67,10 +71,6 @@ TEST(GrubLanguage, AnswersAsARealOneDid) {
         options.size = 24U << 20U;
         options.uuid = forge::uuid_from(volume_uuid);
         options.label = "INNFS";
-        forge::DiskSpec disk;
-        disk.size = 26U << 20U;
-        disk.signature = 0xA1B0C0DE;
-        put_grub(disk);
         disk.partitions = {{2048, forge::make_ext(all, options), 0x83, true}};
         const auto machine = support::machine_of(forge::make_disk(disk));
         const auto menus = read_menus(machine);

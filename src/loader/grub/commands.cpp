@@ -270,18 +270,17 @@ int Interpreter::cmd_rmmod(const Arguments& a, const Command& /*c*/) {
 
 /// Commands that print or remember what a file holds: whether it is there.
 int Interpreter::cmd_reads_a_file(const Arguments& a, const Command& /*c*/) {
-    const std::size_t wanted = a[0].ends_with("sum")                                                   ? 0
-                               : a[0] == "cmp" || (a[0] == "loopback" && a.size() > 1 && a[1] != "-d") ? 2
-                                                                                                       : 1;
+    const bool loopback = a[0] == "loopback";
+    if (loopback && a.size() > 1 && a[1] == "-d") return 0;
+    const std::size_t wanted = a[0].ends_with("sum") ? 0 : a[0] == "cmp" || loopback ? 2 : 1;
     std::vector<std::string> files;
     for (std::size_t i = 1; i < a.size(); ++i)
         if (a[i] == "-f" && i + 1 < a.size()) files.push_back(a[++i]);
         else if (a[i].starts_with("--file=")) files.push_back(a[i].substr(7));
         else if (!a[i].starts_with('-')) files.push_back(a[i]);
     if (a[0] == "list_env" && files.empty()) files.push_back(variable("prefix") + "/grubenv");
-    if (a[0] == "loopback" && a.size() > 1 && a[1] == "-d") return 0;
     if (files.size() < wanted) return bad_argument("filename expected.");
-    if (a[0] == "loopback") files.erase(files.begin());
+    if (loopback) files.erase(files.begin());
     for (const auto& file : files)
         if (const auto opened = open(file); !opened.source && opened.failure != Opened::Failure::Unread)
             return error(opened.message);

@@ -284,13 +284,13 @@ int Interpreter::dispatch(const Arguments& arguments, const Command& command) {
     const auto& known = handlers();
     const auto handler = known.find(name);
     const bool native = std::ranges::find(in_normal, name) != in_normal.end();
-    // A command comes before a function of its name (grub_script_execute_cmdline).
-    const std::string module = native ? std::string{} : world_.module_of_command(name);
-    if (!native && module.empty())
-        if (const auto function = context_.functions.find(name); function != context_.functions.end())
-            return call_function(function->second, arguments);
     if (!native) {
-        // Commands of other modules are loaded when first used (grub_dyncmd_dispatcher).
+        // Commands of other modules are loaded when first used (grub_dyncmd_dispatcher), and come before functions of
+        // their names (grub_script_execute_cmdline).
+        const std::string module = world_.module_of_command(name);
+        if (module.empty())
+            if (const auto function = context_.functions.find(name); function != context_.functions.end())
+                return call_function(function->second, arguments);
         if (!module.empty()) {
             if (const auto problem = world_.load_module(module, variable("prefix"), context_.modules)) {
                 error(problem->what, module_kind(*problem));

@@ -32,25 +32,21 @@ long long number_in(std::string_view text) {
 
 /// -pgt and -plt: the numbers behind what both begin with.
 std::pair<long long, long long> behind_prefix(std::string_view a, std::string_view b) {
-    const auto same = static_cast<std::size_t>(std::ranges::mismatch(a, b).in1 - a.begin());
     const auto digit = [](char c) { return c >= '0' && c <= '9'; };
-    std::size_t at = same;
-    while (at > 0 && at - 1 < a.size() && digit(a[at - 1]) && at - 1 > 0) --at;
-    return {number_in(a.substr(std::min(at, a.size()))), number_in(b.substr(std::min(at, b.size())))};
+    auto at = static_cast<std::size_t>(std::ranges::mismatch(a, b).in1 - a.begin());
+    while (at > 1 && digit(a[at - 1])) --at;
+    return {number_in(a.substr(at)), number_in(b.substr(at))};
 }
 
 }  // namespace
 
 Interpreter::FileInfo Interpreter::look_at(std::string_view path) const {
     FileInfo out;
-    std::string_view device_name = path;
+    std::string device_name = variable("root");
     std::string_view name = path;
-    const std::string root = variable("root");
-    if (path.starts_with('(') && path.find(')') != std::string_view::npos) {
-        device_name = path.substr(1, path.find(')') - 1);
-        name = path.substr(path.find(')') + 1);
-    } else {
-        device_name = root;
+    if (const auto end = path.find(')'); path.starts_with('(') && end != std::string_view::npos) {
+        device_name = path.substr(1, end - 1);
+        name = path.substr(end + 1);
     }
     if (device_name == "memdisk") {
         const auto opened = open(path);

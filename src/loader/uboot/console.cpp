@@ -260,21 +260,10 @@ bool Build::has(std::string_view command) const {
     return program.empty() || program.find(std::string(name) + '\0') != std::string::npos;
 }
 
-namespace {
-/// is_assignment: where the "=" of "name=value" stands; 0: it is none.
-std::size_t assignment(std::string_view word) {
-    const auto letter = [](char c) { return (c >= 'a' && c <= 'z') || (c >= 'A' && c <= 'Z'); };
-    if (word.empty() || !letter(word.front())) return 0;
-    const auto end =
-        std::ranges::find_if_not(word, [&](char c) { return letter(c) || (c >= '0' && c <= '9') || c == '_'; });
-    return end != word.end() && *end == '=' ? static_cast<std::size_t>(end - word.begin()) : 0;
-}
-}  // namespace
-
 /// "name=value" sets a variable of the shell, also before a command.
 int Console::run_simple(std::span<const Word> words) {
     while (!words.empty()) {
-        const auto equals = assignment(words.front().text);
+        const auto equals = assignment_in(words.front().text);
         if (equals == 0) break;
         const auto value = with_values(words.front());
         set_local(value.substr(0, equals), value.substr(equals + 1));

@@ -165,7 +165,7 @@ int Console::do_load(const Words& words) {
     }
     auto found = medium(words[1], words[2]);
     if (found.volume != nullptr && !takes(words[0], *found.volume)) {
-        found.problem = fmt::format("** Unrecognized filesystem type **");
+        found.problem = "** Unrecognized filesystem type **";
         found.volume = nullptr;
     }
     return load_words(found, words, 3);

@@ -80,9 +80,8 @@ int Console::scan_volume() {
 }
 
 int Console::do_bootflow(const Words& words) {
-    // bootflow scan -b: the first that starts is started; without it they are only looked for.
-    if (words.size() < 2 || (words[1] != "scan" && words[1] != "list")) return 1;
-    if (words[1] == "list") return 1;  // nothing was looked for yet
+    // bootflow scan -b: the first that starts is started; without it they are only looked for. For `list` nothing was.
+    if (words.size() < 2 || words[1] != "scan") return 1;
     const bool starts = std::any_of(words.begin() + 2, words.end(), [](const std::string& word) {
         return word.starts_with('-') && word.find('b') != std::string::npos;
     });

@@ -313,6 +313,12 @@ private:
 
 Script parse_script(std::string_view text) { return Parser(text).run(); }
 
+std::size_t assignment_in(std::string_view word) {
+    if (word.empty() || !letter(word.front())) return 0;
+    const auto end = std::ranges::find_if_not(word, name_letter);
+    return end != word.end() && *end == '=' ? static_cast<std::size_t>(end - word.begin()) : 0;
+}
+
 std::optional<std::vector<Word>> parse_again(std::string_view text) {
     Lexer lexer(text, true);
     std::vector<Word> out;

@@ -48,4 +48,8 @@ struct Script {
 /// blanks, quotes, escapes and remarks count, separators and variables do not. None: a quote is not closed.
 [[nodiscard]] std::optional<std::vector<Word>> parse_again(std::string_view text);
 
+/// Where the "=" of a word "name=value" stands, of letters, digits and "_" behind a letter (is_assignment); 0: it is
+/// none.
+[[nodiscard]] std::size_t assignment_in(std::string_view word);
+
 }  // namespace herberge::loader::uboot
