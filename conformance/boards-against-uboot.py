@@ -98,9 +98,82 @@ def script(text, **more):
     return {"boot.scr": image(text), "Image": KERNEL, **more}
 
 
+def packed():
+    """A kernel in each packing that an image can name, and damaged in each."""
+    out = {}
+    for kind, command in {"gzip": ["gzip", "-n"], "bzip2": ["bzip2"], "lzma": ["xz", "--format=lzma"], "lzo": ["lzop"], "lz4": ["lz4"],
+                          "zstd": ["zstd"]}.items():
+        whole = subprocess.run([*command, "-c"], input=KERNEL, capture_output=True, check=True).stdout
+        place = f'compression = "{kind}"; load = <0x48000000>; entry = <0x48000000>;'
+        options = ("-A", "arm64", "-O", "linux", "-T", "kernel", "-C", kind, "-a", "0x48000000", "-e", "0x48000000")
+        load_u = "load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}"
+        room = "setenv kernel_comp_addr_r 0x58000000\nsetenv kernel_comp_size 0x100000\n"
+        for name, content in {"": whole, "-cut": whole[:-40], "-flipped": changed(whole, len(whole) // 2, 0x55)}.items():
+            out[f"packed-fit-{kind}{name}"] = then(FIT + " - ${fdt_addr}", **{"x.itb": fit(content, place)})
+            out[f"packed-leg-{kind}{name}"] = then(load_u, u=legacy(content, *options))
+            out[f"packed-booti-{kind}{name}"] = then(room + LOAD + "booti 0x44000000 - ${fdt_addr}", **{"Image": content})
+    return out
+
+
+def then(text, **more):
+    """A start that fails, and a sound one behind it: does the first come back to the commands?"""
+    return script(text + "\nload virtio 0:1 0x42000000 /Good\nbooti 0x42000000 - ${fdt_addr}\n", **{"Good": KERNEL, **more})
+
+
+def ended():
+    """What becomes of the commands behind a start that fails."""
+    at_48 = ("-C", "none", "-a", "0x48000000", "-e", "0x48000000")
+    load_u, load_t = "load virtio 0:1 0x50000000 /u\nbootm 0x50000000 - ${fdt_addr}", "load virtio 0:1 0x46000000 /t.dtb\n"
+    parts, words_ = TREE_PART + RAM_PART, 'default = "a"; a { kernel = "k"; fdt = "t"; };'
+    behind = "label b\n\tkernel /Image\n"
+    linux = lambda *more, content=KERNEL: legacy(content, "-A", "arm64", "-O", "linux", "-T", *more)
+    out = {
+        "then-alone": then("booti"),
+        "then-alone-bootz": then("bootz"),
+        "then-missing": then("load virtio 0:1 0x44000000 /none\nbooti 0x44000000 - ${fdt_addr}"),
+        "then-magic": then(LOAD + "mw.b 0x44000038 0 4\nbooti 0x44000000 - ${fdt_addr}"),
+        "then-no-tree": then(LOAD + "booti 0x44000000"),
+        "then-tree-missing": then(LOAD + "booti 0x44000000 - 0x46000000"),
+        "then-tree-magic": then(LOAD + load_t + "booti 0x44000000 - 0x46000000", **{"t.dtb": changed(tree(), 0, 1)}),
+        "then-tree-cut": then(LOAD + load_t + "booti 0x44000000 - 0x46000000", **{"t.dtb": tree()[:100]}),
+        "then-tree-overwritten": then(LOAD + load_t + "load virtio 0:1 0x46000000 /r.gz\nbooti 0x44000000 - 0x46000000", **{"t.dtb": tree(), "r.gz": RAMDISK}),
+        "then-tree-overwritten-behind": then(LOAD + load_t + "load virtio 0:1 0x46000040 /r.gz\nbooti 0x44000000 - 0x46000000", **{"t.dtb": tree(), "r.gz": RAMDISK}),
+        "then-overwritten": then(LOAD + "load virtio 0:1 0x44000020 /r.gz\nbooti 0x44000000 - ${fdt_addr}", **{"r.gz": RAMDISK}),
+        "then-overwritten-behind": then(LOAD + "load virtio 0:1 0x44000040 /r.gz\nbooti 0x44000000 - ${fdt_addr}", **{"r.gz": RAMDISK}),
+        "then-ramdisk-size": then(LOAD + "load virtio 0:1 0x46000000 /r.gz\nbooti 0x44000000 0x46000000 ${fdt_addr}", **{"r.gz": RAMDISK}),
+        "then-leg-gzip-not": then(load_u, u=linux("kernel", "-C", "gzip", "-a", "0x48000000", "-e", "0x48000000")),
+        "then-leg-gzip-cut": then(load_u, u=linux("kernel", "-C", "gzip", "-a", "0x48000000", "-e", "0x48000000", content=gzip.compress(KERNEL)[:-30])),
+        "then-leg-data": then(load_u, u=changed(linux("kernel", *at_48), 900, 1)),
+        "then-leg-data-unverified": then("setenv verify n\n" + load_u, u=changed(linux("kernel", *at_48), 900, 1)),
+        "then-leg-overwritten": then("load virtio 0:1 0x50000000 /u\nload virtio 0:1 0x50000900 /r.gz\nbootm 0x50000000 - ${fdt_addr}", u=linux("kernel", *at_48), **{"r.gz": RAMDISK}),
+        "then-leg-arch": then(load_u, u=legacy(KERNEL, "-A", "x86", "-O", "linux", "-T", "kernel", *at_48)),
+        "then-leg-type": then(load_u, u=linux("firmware", *at_48)),
+        "then-leg-entry": then(load_u, u=linux("kernel", "-C", "none", "-a", "0x48000000", "-e", "0x4f000000")),
+        "then-leg-load": then(load_u, u=linux("kernel", "-C", "none", "-a", "0x1000", "-e", "0x1000")),
+        "then-leg-noload": then(load_u, u=linux("kernel_noload", "-C", "none", "-a", "0", "-e", "0")),
+        "then-fit-hash": then(FIT + " - ${fdt_addr}", **{"x.itb": changed(fit(), 3000, 1)}),
+        "then-fit-gzip-cut": then(FIT + " - ${fdt_addr}", **{"x.itb": fit(gzip.compress(KERNEL)[:-30], 'compression = "gzip"; load = <0x48000000>; entry = <0x48000000>;')}),
+        "then-fit-lz4-word": then(FIT + " - ${fdt_addr}", **{"x.itb": fit(KERNEL, 'compression = "lz4"; load = <0x48000000>; entry = <0x48000000>;')}),
+        "then-fit-entry": then(FIT + " - ${fdt_addr}", **{"x.itb": fit(properties='compression = "none"; load = <0x48000000>; entry = <0x4f000000>;')}),
+        "then-fit-load": then(FIT + " - ${fdt_addr}", **{"x.itb": fit(properties='compression = "none"; load = <0>; entry = <0>;')}),
+        "then-fit-tree-missing": then(FIT, **{"x.itb": fit(configurations=words_.replace('"t"', '"z"'), more=TREE_PART)}),
+        "then-fit-tree-arch": then(FIT, **{"x.itb": fit(configurations=words_, more=TREE_PART.replace('"arm64"', '"x86"', 1))}),
+        "then-fit-ramdisk-os": then(FIT, **{"x.itb": fit(configurations='default = "a"; a { kernel = "k"; fdt = "t"; ramdisk = "r"; };', more=parts.replace('"linux"', '"netbsd"'))}),
+        "then-fit-no-tree": then(FIT, **{"x.itb": fit()}),
+        "then-ext-refused": ext("label a\n\tkernel /u\n" + behind, u=changed(KERNEL, 56, 1)),
+        "then-ext-tree-cut": ext("label a\n\tkernel /Image\n\tfdt /t.dtb\n" + behind, **{"t.dtb": tree()[:100]}),
+        "then-ext-tree-magic": ext("label a\n\tkernel /Image\n\tfdt /t.dtb\n" + behind, **{"t.dtb": changed(tree(), 0, 1)}),
+        "then-ext-leg-load": ext("label a\n\tkernel /u\n" + behind, u=linux("kernel", "-C", "none", "-a", "0x1000", "-e", "0x1000")),
+        "then-ext-third": ext("label a\n\tkernel /none\nlabel b\n\tkernel /u\nlabel c\n\tkernel /Image\n", u=linux("kernel", "-C", "none", "-a", "0x1000", "-e", "0x1000")),
+    }
+    for system in ("netbsd", "vxworks", "u-boot", "rtems", "plan9", "efi", "qnx", "ose", "freebsd", "openbsd", "solaris", "tee", "integrity", "openrtos", "arm-trusted-firmware", "dell"):
+        out[f"then-leg-os-{system}"] = then(load_u, u=legacy(words(0x14000000) * 1024, "-A", "arm64", "-O", system, "-T", "kernel", *at_48))
+    return out
+
+
 def cases():
     """name -> files, or files and how the disk is made."""
-    out = {
+    out = ended() | packed() | {
         "ext-plain": ext(EXT),
         "ext-no-default": ext(EXT.replace("default a\n", "")),
         "ext-default-unknown": ext(EXT.replace("default a", "default z")),

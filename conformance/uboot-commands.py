@@ -68,13 +68,17 @@ class Console:
         self.until("\n=> ", 30)
 
     def until(self, words, seconds):
+        return self.until_any([words], seconds)
+
+    def until_any(self, several, seconds):
+        """What it says up to the first of these, and with it."""
         end = time.time() + seconds
-        while words not in self.seen:
+        while not any(words in self.seen for words in several):
             ready, _, _ = select.select([self.process.stdout], [], [], max(0.0, end - time.time()))
             if not ready:
-                raise TimeoutError(f"no “{words}” in: {self.seen[-400:]}")
+                raise TimeoutError(f"none of {several} in: {self.seen[-400:]}")
             self.seen += os.read(self.process.stdout.fileno(), 65536).decode(errors="replace")
-        at = self.seen.index(words) + len(words)
+        at = min(self.seen.index(words) + len(words) for words in several if words in self.seen)
         before, self.seen = self.seen[:at], self.seen[at:]
         return before
 
@@ -127,7 +131,7 @@ def main():
                 console.close()
                 console = None
             mine_disk = os.path.join(folder, "mine.img")
-            start = 'setenv bootargs "<<${r}>>"\nload virtio 0:1 0x44000000 /kernel\nbooti 0x44000000\n'
+            start = 'setenv bootargs "<<${r}>>"\nload virtio 0:1 0x44000000 /kernel\nbooti 0x44000000 - ${fdt_addr}\n'
             outer = f"load virtio 0:1 0x40300000 /inner.scr; setenv filesize; setenv fileaddr; source 0x40300000\n{start}"
             make_disk(mine_disk, {"files.txt": text, "s0.scr": image(table[0][0]), "kernel": kernel(),
                                   "inner.scr": image(script), "boot.scr": image(outer)})

@@ -999,7 +999,8 @@ TEST(UbootImages, LegacyOnesAreChecked) {
     EXPECT_EQ(of(sound, [](Bytes& b) { b[40] ^= 1; }), Pair("kernel", "Bad Header Checksum"));
     EXPECT_EQ(of({.arch = 2}, whole), Pair("kernel", "Unsupported Architecture 0x2"));
     EXPECT_EQ(of({.type = 5, .arch = 22}, whole), Pair("kernel", "Wrong Image Type for bootm command"));
-    EXPECT_EQ(of({.arch = 22, .os = 2}, whole), Pair("kernel", "(nothing)"));
+    EXPECT_EQ(of({.arch = 22, .os = 2}, whole), Pair("kernel", "## Transferring control to NetBSD stage-2 loader"));
+    EXPECT_EQ(of({.arch = 22, .os = 8}, whole), Pair("kernel", "ERROR: booting os … (8) is not supported"));
     EXPECT_EQ(of({.arch = 22, .compression = 1}, whole), Pair("kernel", "gzip compressed: uncompress error -1"));
     EXPECT_EQ(of({.arch = 22, .compression = 77}, whole), Pair("kernel", "unknown compressed: uncompress error -1"));
     EXPECT_EQ(of({.arch = 22, .entry = 0x4F000000}, whole), Pair("kernel", "\"Synchronous Abort\" handler"));

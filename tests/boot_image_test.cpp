@@ -99,10 +99,15 @@ TEST(LegacyImages, AreWholeToTheirLastByteWhereverTheyBegin) {
 
 TEST(LegacyImages, NumbersOfWhatPacksThem) {
     const std::optional<Compression> kinds[] = {Compression::None, Compression::Gzip, Compression::Bzip2,
-                                                Compression::Lzma, Compression::Lzop, Compression::Lz4Legacy,
+                                                Compression::Lzma, Compression::Lzop, Compression::Lz4Frame,
                                                 Compression::Zstd, std::nullopt,      std::nullopt};
     for (std::uint8_t i = 0; i < std::size(kinds); ++i) EXPECT_EQ(legacy_compression(i), kinds[i]) << int{i};
     EXPECT_EQ(legacy_compression(255), std::nullopt);
+    const std::pair<const char*, Compression> names[] = {
+        {"none", Compression::None}, {"gzip", Compression::Gzip},   {"bzip2", Compression::Bzip2},
+        {"lzma", Compression::Lzma}, {"lzo", Compression::Lzop},    {"lz4", Compression::Lz4Frame},
+        {"zstd", Compression::Zstd}, {"brotli", Compression::None}, {"", Compression::None}};
+    for (const auto& [name, kind] : names) EXPECT_EQ(fit_compression(name), kind) << name;
 }
 
 /// A tree of one image, "k", with these properties besides; its data behind the tree, at byte `at` of the file.

@@ -207,7 +207,10 @@ Result<Unpacked> run(Compression kind, const Bytes& packed, Bytes& out, std::uin
 TEST_P(Codecs, UnpackWholeAndTellWhatWasUsed) {
     const auto plain = plain_text();
     auto packed = GetParam().pack(plain);
-    EXPECT_EQ(recognise_compression(packed), GetParam().kind);
+    const bool frame = GetParam().kind == Compression::Lz4Frame;
+    EXPECT_EQ(recognise_compression(packed), frame ? Compression::None : GetParam().kind);
+    const bool linux_alone = GetParam().kind == Compression::Lz4Legacy || GetParam().kind == Compression::Xz;
+    EXPECT_EQ(recognise_board_compression(packed), linux_alone ? Compression::None : GetParam().kind);
     const std::size_t length = packed.size();
     if (GetParam().kind != Compression::Lz4Legacy)
         packed.insert(packed.end(), 37, 0xAB);  // what follows belongs to somebody else
@@ -270,8 +273,27 @@ INSTANTIATE_TEST_SUITE_P(All, Codecs,
                                          Codec{"zstd", Compression::Zstd, forge::zstd, true},
                                          Codec{"bzip2", Compression::Bzip2, forge::bzip2, true},
                                          Codec{"lz4", Compression::Lz4Legacy, forge::lz4_legacy, false},
+                                         Codec{"lz4_frame", Compression::Lz4Frame, forge::lz4_frame, true},
                                          Codec{"lzo", Compression::Lzop, support::lzop, false}),
                          support::by_name);
+
+/// What is damaged behind the data alone is a checksum's error: some loaders look no further.
+TEST(Unpacking, AWrongSumBehindTheDataIsToldApart) {
+    const std::pair<Compression, Bytes> rows[] = {{Compression::Gzip, forge::gzip(plain_text())},
+                                                  {Compression::Lz4Frame, forge::lz4_frame(plain_text())}};
+    for (auto [kind, packed] : rows) {
+        packed[packed.size() - (kind == Compression::Gzip ? 8 : 4)] ^= 1;
+        Bytes out;
+        const auto done = run(kind, packed, out);
+        ASSERT_FALSE(done) << compression_name(kind);
+        EXPECT_EQ(done.error().kind, ErrorKind::Checksum) << done.error().text();
+        if (kind == Compression::Gzip) EXPECT_EQ(out, plain_text());
+        packed[packed.size() / 2] ^= 0x5A;
+        packed[packed.size() / 2 + 1] ^= 0x5A;
+        packed.resize(packed.size() - 9);
+        EXPECT_NE(run(kind, packed, out).error().kind, ErrorKind::Checksum);
+    }
+}
 
 /// Which checksums stand before a block depends on the flags, and on whether it is packed at all.
 TEST(Unpacking, LzopWithEachOfItsFlags) {

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 #include <bzlib.h>
+#include <lz4frame.h>
 #include <lz4hc.h>
 #include <lzma.h>
 #include <zlib.h>
@@ -108,6 +109,16 @@ Bytes lz4_legacy(const Bytes& plain) {
         put32(out, out.size(), static_cast<std::uint32_t>(size));
         out.insert(out.end(), packed.begin(), packed.begin() + size);
     }
+    return out;
+}
+
+Bytes lz4_frame(const Bytes& plain) {
+    LZ4F_preferences_t how{};
+    how.frameInfo.contentChecksumFlag = LZ4F_contentChecksumEnabled;
+    Bytes out(LZ4F_compressFrameBound(plain.size(), &how));
+    const std::size_t size = LZ4F_compressFrame(out.data(), out.size(), plain.data(), plain.size(), &how);
+    if (LZ4F_isError(size) != 0U) broken("lz4");
+    out.resize(size);
     return out;
 }
 

@@ -127,6 +127,8 @@ Bytes xz(const Bytes& plain);
 Bytes zstd(const Bytes& plain);
 Bytes bzip2(const Bytes& plain);
 Bytes lz4_legacy(const Bytes& plain);
+/// In the frame format, with a checksum of all behind it.
+Bytes lz4_frame(const Bytes& plain);
 Bytes raw_lzma(const Bytes& plain);
 
 struct KernelOptions {

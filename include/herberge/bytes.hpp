@@ -132,13 +132,15 @@ public:
 // --- compression ------------------------------------------------------------------------------------------
 
 /// The compressed containers that kernels, RAM disks and loaders use.
-enum class Compression : std::uint8_t { None, Gzip, Xz, Lzma, Zstd, Lz4Legacy, Bzip2, Lzop };
+enum class Compression : std::uint8_t { None, Gzip, Xz, Lzma, Zstd, Lz4Legacy, Bzip2, Lzop, Lz4Frame };
 
 /// The name people use: "gzip", "xz" …
 [[nodiscard]] std::string_view compression_name(Compression kind);
 
 /// Judges by the first bytes (at least 6 are needed), as the Linux kernel does (lib/decompress.c).
 [[nodiscard]] Compression recognise_compression(std::span<const std::uint8_t> start);
+/// The same as U-Boot does (boot/image.c, image_comp): its lz4 is the frame format, not Linux' own.
+[[nodiscard]] Compression recognise_board_compression(std::span<const std::uint8_t> start);
 
 /// Receives unpacked bytes; returning false ends the unpacking early without an error.
 using ByteSink = std::function<bool(std::span<const std::uint8_t>)>;

@@ -60,10 +60,16 @@ std::optional<Compression> legacy_compression(std::uint8_t number) {
         case 2: return Compression::Bzip2;
         case 3: return Compression::Lzma;
         case 4: return Compression::Lzop;
-        case 5: return Compression::Lz4Legacy;
+        case 5: return Compression::Lz4Frame;
         case 6: return Compression::Zstd;
         default: return std::nullopt;
     }
+}
+
+Compression fit_compression(std::string_view name) {
+    for (std::uint8_t number = 1; number <= 6; ++number)
+        if (const auto kind = *legacy_compression(number); compression_name(kind) == name) return kind;
+    return Compression::None;
 }
 
 std::optional<LegacyImage> inspect_legacy_image(const ByteSource& source, std::uint64_t at) {

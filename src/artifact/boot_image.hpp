@@ -14,7 +14,7 @@ namespace herberge {
 
 /// U-Boot's numbers (include/image.h).
 namespace uboot_id {
-inline constexpr std::uint8_t linux_os = 5, kernel = 2, ramdisk = 3, several = 4, script = 6, tree = 8,
+inline constexpr std::uint8_t linux_os = 5, efi_os = 28, kernel = 2, ramdisk = 3, several = 4, script = 6, tree = 8,
                               kernel_anywhere = 14;
 }
 
@@ -31,6 +31,8 @@ struct LegacyImage {
 [[nodiscard]] std::optional<LegacyImage> inspect_legacy_image(const ByteSource& source, std::uint64_t at = 0);
 /// 0 none, 1 gzip …; none: a number without a meaning here.
 [[nodiscard]] std::optional<Compression> legacy_compression(std::uint8_t number);
+/// By the names that a FIT uses; None as well for one without a meaning here.
+[[nodiscard]] Compression fit_compression(std::string_view name);
 
 /// A component of a FIT (doc/usage/fit/source_file_format.rst).
 struct FitImage {

@@ -37,7 +37,7 @@ namespace {
 std::optional<Result<KernelImage>> inspect_packed(const ByteSource& file, Processor processor) {
     constexpr std::uint64_t most = std::uint64_t{256} << 20U;
     const auto head = file.bytes(0, std::min<std::uint64_t>(8, file.size()));
-    const auto kind = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
+    const auto kind = head && head->size() >= 6 ? recognise_board_compression(*head) : Compression::None;
     if (kind == Compression::None) return std::nullopt;
     std::vector<std::uint8_t> bytes;
     const auto done = unpack(kind, file, 0, file.size(), most, [&](std::span<const std::uint8_t> piece) {

@@ -3,6 +3,7 @@
 #include <bzlib.h>
 #include <fmt/format.h>
 #include <lz4.h>
+#include <lz4frame.h>
 #include <lzma.h>
 #include <zlib.h>
 #include <zstd.h>
@@ -25,7 +26,8 @@ std::string_view compression_name(Compression kind) {
         case Compression::Xz: return "xz";
         case Compression::Lzma: return "lzma";
         case Compression::Zstd: return "zstd";
-        case Compression::Lz4Legacy: return "lz4";
+        case Compression::Lz4Legacy:
+        case Compression::Lz4Frame: return "lz4";
         case Compression::Bzip2: return "bzip2";
         case Compression::Lzop: return "lzo";
     }
@@ -55,6 +57,14 @@ Compression recognise_compression(std::span<const std::uint8_t> start) {
                        start.begin()))
             return mark.kind;
     return Compression::None;
+}
+
+Compression recognise_board_compression(std::span<const std::uint8_t> start) {
+    static constexpr std::array<std::uint8_t, 4> frame = {0x04, 0x22, 0x4D, 0x18};
+    if (start.size() >= frame.size() && std::ranges::equal(start.first(frame.size()), frame))
+        return Compression::Lz4Frame;
+    const auto kind = recognise_compression(start);
+    return kind == Compression::Lz4Legacy || kind == Compression::Xz ? Compression::None : kind;
 }
 
 namespace {
@@ -286,6 +296,26 @@ Result<Unpacked> unlz4(Feed& feed, Drain& drain) {
     return Unpacked{feed.given(), drain.produced()};
 }
 
+Result<Unpacked> unlz4_frame(Feed& feed, Drain& drain) {
+    LZ4F_dctx* made = nullptr;
+    if (LZ4F_isError(LZ4F_createDecompressionContext(&made, LZ4F_VERSION)) != 0U)
+        return damaged(feed, Compression::Lz4Frame, "no decoder");
+    const Held<LZ4F_dctx, LZ4F_freeDecompressionContext> context(made);
+    return stream(
+        [&context](std::span<std::uint8_t> in, std::span<std::uint8_t> out) {
+            std::size_t used = in.size();
+            std::size_t given = out.size();
+            const std::size_t code = LZ4F_decompress(context.get(), out.data(), &given, in.data(), &used, nullptr);
+            // It does not say how far it came with an error.
+            if (LZ4F_isError(code) == 0U) return Step{used, given, code == 0, nullptr};
+            Step step;
+            step.problem = LZ4F_getErrorName(code);
+            step.only_sum = LZ4F_getErrorName(code) == std::string_view("ERROR_contentChecksum_invalid");
+            return step;
+        },
+        Compression::Lz4Frame, feed, drain);
+}
+
 /// lzop files; header layout as read by Linux lib/decompress_unlzo.c.
 Result<Unpacked> unlzop(Feed& feed, Drain& drain) {
     constexpr std::uint32_t block_most = 64U << 20U;
@@ -343,6 +373,7 @@ Result<Unpacked> unpack(Compression kind, const ByteSource& source, std::uint64_
         case Compression::Lzma: return unlzma(kind, feed, drain);
         case Compression::Zstd: return unzstd(feed, drain);
         case Compression::Lz4Legacy: return unlz4(feed, drain);
+        case Compression::Lz4Frame: return unlz4_frame(feed, drain);
         case Compression::Bzip2: return unbzip2(feed, drain);
         case Compression::Lzop: return unlzop(feed, drain);
         case Compression::None: break;

@@ -17,19 +17,18 @@ void refuse(MenuEntry& entry, Finding why) {
     entry.stop = std::move(why);
 }
 
+void refuse(MenuEntry& entry, Code code, std::string text, std::vector<Evidence> evidence, std::string screen) {
+    refuse(entry, make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
+}
+
+Evidence bytes_of(const Loaded& held, std::uint64_t at, std::uint64_t length, std::string expected, std::string found) {
+    return evidence_bytes(*held.bytes, at, std::min(length, held.size - std::min(at, held.size)), std::move(expected),
+                          std::move(found));
+}
+
 namespace {
 
 constexpr std::uint64_t most_script = std::uint64_t{1} << 20U;
-
-std::uint8_t legacy_arch(Processor processor) {
-    switch (processor) {
-        case Processor::Arm: return 2;
-        case Processor::Arm64: return 22;
-        case Processor::Riscv64: return 26;
-        case Processor::X86: break;
-    }
-    return 3;
-}
 
 /// "addr#conf:sub" in its parts.
 struct Address {
@@ -50,8 +49,11 @@ Address split(std::string_view word) {
     return out;
 }
 
-void refuse(MenuEntry& entry, Code code, std::string text, std::vector<Evidence> evidence, std::string screen) {
-    uboot::refuse(entry, make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
+/// Where the mark lies that a boot command looks for: first byte and size.
+std::pair<std::uint64_t, std::uint64_t> mark_of(std::string_view command) {
+    if (command == "bootz") return {36, 4};
+    return command == "booti" ? std::pair<std::uint64_t, std::uint64_t>{56, 4}
+                              : std::pair<std::uint64_t, std::uint64_t>{0, 4};
 }
 
 bool marked(const Loaded& held, std::uint64_t offset, std::uint64_t at, std::string_view mark) {
@@ -63,12 +65,13 @@ bool marked(const Loaded& held, std::uint64_t offset, std::uint64_t at, std::str
 constexpr std::string_view tree_mark("\xD0\x0D\xFE\xED", 4);
 constexpr std::string_view legacy_mark("\x27\x05\x19\x56", 4);
 
-Evidence bytes_of(const Loaded& held, std::uint64_t at, std::uint64_t length, std::string expected, std::string found) {
-    return evidence_bytes(*held.bytes, at, std::min(length, held.size - std::min(at, held.size)), std::move(expected),
-                          std::move(found));
-}
-
 }  // namespace
+
+void Console::take_down(MenuEntry& entry, Finding why) {
+    if (entry.stop) return;
+    dead_ = true;
+    refuse(entry, std::move(why));
+}
 
 bool Console::verifies() const {
     const auto set = value("verify");
@@ -172,64 +175,6 @@ void Console::nothing_at(std::uint64_t address, const BootWords& words, MenuEntr
            {here(words.kernel)}, screen);
 }
 
-void Console::take_legacy(const Loaded& held, MenuEntry& entry) {
-    const auto image = inspect_legacy_image(*held.bytes);
-    const auto& header = image->header;
-    const std::string about = fmt::format("the legacy image {}", held.file.place);
-    if (!image->header_sound)
-        return refuse(entry, Code::UbootImageRefused, fmt::format("the header of {} fails its checksum", about),
-                      {bytes_of(held, 0, 64, "a matching CRC-32", "another")}, "Bad Header Checksum");
-    if (verifies() && !image->data_sound)
-        return refuse(entry, Code::UbootImageRefused,
-                      fmt::format("{} {}", about, image->whole ? "fails its checksum" : "is cut short"),
-                      {bytes_of(held, 24, 4, "the CRC-32 of its content", "another")},
-                      "Verifying Checksum ... Bad Data CRC");
-    if (header.arch != legacy_arch(board_.processor))
-        return refuse(
-            entry, Code::UbootImageRefused, fmt::format("{} is for another processor", about),
-            {bytes_of(held, 29, 1, fmt::format("{}", legacy_arch(board_.processor)), fmt::format("{}", header.arch))},
-            fmt::format("Unsupported Architecture {:#x}", header.arch));
-    if (header.type != uboot_id::kernel && header.type != uboot_id::several && header.type != uboot_id::kernel_anywhere)
-        return refuse(entry, Code::UbootImageRefused, fmt::format("{} holds no kernel", about),
-                      {bytes_of(held, 30, 1, "type 2", fmt::format("type {}", header.type))},
-                      "Wrong Image Type for bootm command");
-    if (header.os != uboot_id::linux_os)
-        return refuse(entry, Code::UbootImageRefused,
-                      fmt::format("{} says that it is no Linux: it is started without what a Linux needs", about),
-                      {bytes_of(held, 28, 1, "5", fmt::format("{}", header.os))}, "(nothing)");
-    const bool anywhere = header.type == uboot_id::kernel_anywhere;
-    if (!anywhere && (!in_memory(header.load) || !in_memory(header.entry)))
-        return refuse(entry, Code::UbootImageRefused,
-                      fmt::format("{} is to be put where the board has no memory", about),
-                      {bytes_of(held, 16, 8, fmt::format("from {:#x} on", board_.ram_at),
-                                fmt::format("{:#x}", static_cast<std::uint32_t>(header.load)))},
-                      "\"Synchronous Abort\" handler");
-    const auto packing = legacy_compression(header.compression);
-    const auto head = held.bytes->bytes(LegacyImage::data_at, std::min<std::uint64_t>(8, header.size));
-    const bool packed = packing && *packing != Compression::None;
-    if (!packing || (packed && head && head->size() >= 6 && recognise_compression(*head) != *packing))
-        return refuse(entry, Code::UbootImageRefused,
-                      fmt::format("{} says that its kernel is packed by {}, and it is not", about,
-                                  packing ? std::string(compression_name(*packing))
-                                          : fmt::format("number {}", header.compression)),
-                      {bytes_of(held, 31, 1, "the packing of its content", fmt::format("{}", header.compression))},
-                      fmt::format("{} compressed: uncompress error -1\nMust RESET board to recover",
-                                  packing ? compression_name(*packing) : std::string_view("unknown")));
-    const std::uint64_t room = packed ? std::uint64_t{256} << 20U : std::uint64_t{header.size};
-    if (!anywhere && (header.entry < header.load || header.entry - header.load >= room))
-        return refuse(entry, Code::UbootImageRefused, fmt::format("{} is entered where it does not lie", about),
-                      {bytes_of(held, 20, 4, fmt::format("from {:#x} on", static_cast<std::uint32_t>(header.load)),
-                                fmt::format("{:#x}", static_cast<std::uint32_t>(header.entry)))},
-                      "\"Synchronous Abort\" handler");
-    if (image->parts.size() > 1) {
-        entry.kernel.push_back(part_of(held, image->parts[0].first, image->parts[0].second));
-        if (entry.ramdisks.empty())
-            entry.ramdisks.push_back(part_of(held, image->parts[1].first, image->parts[1].second));
-        return;
-    }
-    entry.kernel.push_back(part_of(held, LegacyImage::data_at, header.size));
-}
-
 void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string& ramdisk, std::string& tree) {
     const auto address = split(words.kernel);
     if (!address.number)
@@ -241,11 +186,17 @@ void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string&
         return refuse(entry, Code::UbootImageRefused,
                       fmt::format("{} begins in the middle of {}", words.command, held->file.place),
                       {here(words.kernel)}, "Wrong Image Format for bootm command");
-    if (!held->overwritten_by.empty())
-        return refuse(entry, Code::UbootOverwritten,
-                      fmt::format("{} lies at {:#x}, and {} was loaded over a part of it", held->file.place,
-                                  held->address, held->overwritten_by),
-                      {here(words.kernel)}, "(nothing)");
+    if (!held->overwritten_by.empty()) {
+        auto why = make_finding(Code::UbootOverwritten,
+                                fmt::format("{} lies at {:#x}, and {} was loaded over a part of it", held->file.place,
+                                            held->address, held->overwritten_by),
+                                {here(words.kernel)}, "(nothing)");
+        // bootm finds that out by a checksum; the others by nothing, as long as the mark is whole.
+        const auto [offset, size] = mark_of(words.command);
+        const bool noticed = (words.command == "bootm" && verifies()) ||
+                             peek(*address.number + offset, size) != held->bytes->bytes(offset, size);
+        return noticed ? refuse(entry, std::move(why)) : take_down(entry, std::move(why));
+    }
     if (words.command == "bootm") {
         if (marked(*held, 0, 0, legacy_mark)) return take_legacy(*held, entry);
         if (marked(*held, 0, 0, tree_mark)) return take_fit(*held, address.configuration, entry, ramdisk, tree);
@@ -270,14 +221,33 @@ void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string&
         return;
     }
     const auto head = held->bytes->bytes(0, std::min<std::uint64_t>(64, held->size));
-    const bool packed = head && head->size() >= 6 && recognise_compression(*head) != Compression::None;
-    if (packed && !value("kernel_comp_addr_r").empty()) return;
+    const auto packing = head && head->size() >= 6 ? recognise_board_compression(*head) : Compression::None;
+    if (packing != Compression::None) {
+        for (const char* name : {"kernel_comp_addr_r", "kernel_comp_size"})
+            if (number_of(value(name)).value_or(0) == 0)
+                return refuse(entry, Code::UbootImageRefused,
+                              fmt::format("{} is packed by {}, and the variable {} is not set: U-Boot has no place to "
+                                          "unpack it to",
+                                          held->file.place, compression_name(packing), name),
+                              {bytes_of(*held, 0, 6, "a kernel image that is not packed", hex(*head)), here()},
+                              "kernel_comp_addr_r or kernel_comp_size is not provided!");
+        if (auto why = cannot_unpack(*held, 0, held->size, packing)) refuse(entry, std::move(*why));
+        return;
+    }
     const bool riscv = board_.processor == Processor::Riscv64;
     if (!marked(*held, 0, 56, riscv ? std::string_view("RSC\x05", 4) : std::string_view("ARM\x64", 4)))
         refuse(entry, Code::UbootImageRefused, fmt::format("{} lacks the mark of a kernel image", held->file.place),
                {bytes_of(*held, 56, 4, riscv ? "52 53 43 05" : "41 52 4d 64",
                          head && head->size() >= 60 ? hex(std::span(*head).subspan(56, 4)) : std::string("too short"))},
                riscv ? "Bad Linux RISCV Image magic!" : "Bad Linux ARM64 Image magic!");
+}
+
+/// Before 2023.07, an arm64 one did not go by its own tree where none is named.
+bool Console::dies_without_tree() const {
+    const auto own = version();
+    const bool old = own.find(" 2023.01") != std::string::npos || own.find(" 2022.") != std::string::npos ||
+                     own.find(" 2021.") != std::string::npos;
+    return old && board_.processor == Processor::Arm64;
 }
 
 void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
@@ -300,10 +270,10 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
         return;
     }
     if (!held->overwritten_by.empty())
-        refuse(entry, Code::UbootOverwritten,
-               fmt::format("the RAM disk {} lies at {:#x}, and {} was loaded over a part of it", held->file.place,
-                           held->address, held->overwritten_by),
-               {here(word)}, "(nothing)");
+        take_down(entry, make_finding(Code::UbootOverwritten,
+                                      fmt::format("the RAM disk {} lies at {:#x}, and {} was loaded over a part of it",
+                                                  held->file.place, held->address, held->overwritten_by),
+                                      {here(word)}, "(nothing)"));
     if (const auto image = inspect_legacy_image(*held->bytes)) {
         if (!image->header_sound || (verifies() && !image->data_sound))
             refuse(entry, Code::UbootRamdiskRefused,
@@ -324,14 +294,10 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
 
 void Console::take_tree(const BootWords& words, const std::string& word, MenuEntry& entry) {
     if (word.empty() || word == "-") {
-        // Before 2023.07 it did not go by its own tree then.
-        const auto own = version();
-        const bool old = own.find(" 2023.01") != std::string::npos || own.find(" 2022.") != std::string::npos ||
-                         own.find(" 2021.") != std::string::npos;
-        if (old && board_.processor == Processor::Arm64 && entry.devicetree.empty())
-            refuse(entry, Code::UbootTreeRefused,
-                   "no device tree is named for the kernel, and this U-Boot starts none without", {here()},
-                   "FDT and ATAGS support not compiled in\nresetting ...");
+        if (dies_without_tree() && entry.devicetree.empty())
+            take_down(entry, make_finding(Code::UbootTreeRefused,
+                                          "no device tree is named for the kernel, and this U-Boot starts none without",
+                                          {here()}, "FDT and ATAGS support not compiled in\nresetting ..."));
         return;
     }
     const auto address = split(word);
@@ -351,11 +317,18 @@ void Console::take_tree(const BootWords& words, const std::string& word, MenuEnt
                       {here(word)}, "ERROR: Did not find a cmdline Flattened Device Tree");
     }
     entry.devicetree.push_back(held->file);
-    if (!held->overwritten_by.empty())
-        return refuse(entry, Code::UbootOverwritten,
-                      fmt::format("the device tree {} lies at {:#x}, and {} was loaded over a part of it",
-                                  held->file.place, held->address, held->overwritten_by),
-                      {here(word)}, "ERROR: Did not find a cmdline Flattened Device Tree");
+    if (!held->overwritten_by.empty()) {
+        const auto why = [&](const char* screen) {
+            return make_finding(Code::UbootOverwritten,
+                                fmt::format("the device tree {} lies at {:#x}, and {} was loaded over a part of it",
+                                            held->file.place, held->address, held->overwritten_by),
+                                {here(word)}, screen);
+        };
+        const std::vector<std::uint8_t> mark(tree_mark.begin(), tree_mark.end());
+        if (peek(*address.number, mark.size()) == mark)
+            return take_down(entry, why("FDT_ERR_BADSTRUCTURE\nFDT creation failed!"));
+        return refuse(entry, why("ERROR: Did not find a cmdline Flattened Device Tree"));
+    }
     if (marked(*held, 0, 0, legacy_mark)) return;
     const auto tree = DeviceTree::open(*held->bytes);
     if (tree) {
@@ -366,11 +339,14 @@ void Console::take_tree(const BootWords& words, const std::string& word, MenuEnt
         return look_at_reservations(*tree, held->file.place, parts);
     }
     const bool mark = marked(*held, 0, 0, tree_mark);
-    refuse(entry, Code::UbootTreeRefused,
-           fmt::format("the device tree {} is damaged: {}", held->file.place, tree.error().what),
-           {evidence_error(tree.error())},
-           mark ? "FDT_ERR_BADSTRUCTURE\nFDT creation failed!"
-                : "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
+    auto why = make_finding(
+        Code::UbootTreeRefused, fmt::format("the device tree {} is damaged: {}", held->file.place, tree.error().what),
+        {evidence_error(tree.error())},
+        mark ? "FDT_ERR_BADSTRUCTURE\nFDT creation failed!"
+             : "ERROR: Did not find a cmdline Flattened Device Tree\nCould not find a valid device tree");
+    // Without its mark it is looked at before, the rest only on the way into the kernel.
+    if (mark) take_down(entry, std::move(why));
+    else refuse(entry, std::move(why));
 }
 
 /// arch/arm/lib/image.c, booti_setup: to a multiple of 2 MiB, and to the begin of memory where its header asks for
@@ -431,11 +407,13 @@ void Console::look_at_move(const BootWords& words, const std::string& ramdisk, c
         return where && *where < begin + size && begin < *where + length;
     };
     const auto lost = [&](std::string_view what, const std::string& word, const std::string& screen) {
-        refuse(entry, Code::UbootOverwritten,
-               fmt::format("U-Boot moves the kernel to {:#x}, up to {:#x}, over the {} at {}", begin, begin + size,
-                           what, word),
-               {bytes_of(*held, 0, 64, "a kernel that stays where it is", fmt::format("{:#x}", begin)), here(word)},
-               screen);
+        take_down(entry,
+                  make_finding(Code::UbootOverwritten,
+                               fmt::format("U-Boot moves the kernel to {:#x}, up to {:#x}, over the {} at {}", begin,
+                                           begin + size, what, word),
+                               {bytes_of(*held, 0, 64, "a kernel that stays where it is", fmt::format("{:#x}", begin)),
+                                here(word)},
+                               screen));
     };
     if (lies_there(tree))
         lost("device tree", tree, "ERROR: image is not a fdt - must RESET the board to recover.\nFDT creation failed!");

@@ -33,8 +33,13 @@ Console::Console(const Machine& machine, const Board& board, Variables variables
 
 Outcome Console::boot(const std::string& variable) {
     run_variable(variable);
-    return {std::move(started_),   std::move(troubles_), std::move(unfollowed_),
-            std::move(looked_at_), std::move(screen_),   std::move(findings_)};
+    return {std::move(started_),
+            std::move(troubles_),
+            std::move(unfollowed_),
+            std::move(looked_at_),
+            std::move(screen_),
+            std::move(findings_),
+            dead_};
 }
 
 std::string Console::value(std::string_view name) const {
@@ -108,8 +113,9 @@ void Console::trouble(Code code, std::string text, std::vector<Evidence> evidenc
                       std::optional<Menu> menu) {
     constexpr std::size_t most = 64;
     for (auto& line : lines_of(screen)) say(std::move(line));
-    if (troubles_.size() < most)
-        troubles_.push_back({make_finding(code, std::move(text), std::move(evidence), screen), std::move(menu)});
+    if (troubles_.size() >= most && !dead_) return;
+    if (troubles_.size() >= most) troubles_.pop_back();
+    troubles_.push_back({make_finding(code, std::move(text), std::move(evidence), screen), std::move(menu)});
 }
 
 /// insert_var_value: the values of its variables, in which a line's end becomes a blank.

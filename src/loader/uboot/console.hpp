@@ -53,6 +53,7 @@ struct Outcome {
     std::vector<Evidence> looked_at;      ///< files and partitions that were asked for
     std::vector<std::string> screen;
     std::vector<Finding> findings;  ///< what may go wrong with what was started
+    bool dead = false;              ///< the last of the troubles took the machine with it
 };
 
 /// What a U-Boot was built with, as far as its program tells.
@@ -103,7 +104,9 @@ private:
     [[nodiscard]] std::string with_values(const Word& word);
     [[nodiscard]] std::string shell_value(std::string_view word);
     void set_local(const std::string& name, std::string value);
-    [[nodiscard]] bool over() const { return started_.has_value() || exiting_ || leaving_ || steps_ > most_steps; }
+    [[nodiscard]] bool over() const {
+        return started_.has_value() || dead_ || exiting_ || leaving_ || steps_ > most_steps;
+    }
     [[nodiscard]] std::string value(std::string_view name) const;
     /// "U-Boot 2023.01", by its program or by the variable that some set; empty: not known.
     [[nodiscard]] std::string version() const { return build_.version.empty() ? value("ver") : build_.version; }
@@ -161,7 +164,8 @@ private:
     int do_copy(const Words& words);
     int do_checksum(const Words& words);
     int do_unpack(const Words& words);
-    bool unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t length, Compression kind, std::uint64_t to);
+    Result<void> unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t length, Compression kind,
+                           std::uint64_t to);
     int do_extract(const Words& words);
     int do_image_info(const Words& words);
 
@@ -224,8 +228,10 @@ private:
     void take_fit(const Loaded& held, const std::string& configuration, MenuEntry& entry, std::string& ramdisk,
                   std::string& tree);
 
-    // boot.cpp
+    // legacy.cpp
     void take_legacy(const Loaded& held, MenuEntry& entry);
+    [[nodiscard]] std::optional<Finding> cannot_unpack(const Loaded& held, std::uint64_t offset, std::uint64_t length,
+                                                       Compression kind) const;
     // android.cpp
     void take_android(const Loaded& held, MenuEntry& entry, std::string& ramdisk, std::string& tree);
     int do_android(const Words& words);
@@ -235,6 +241,9 @@ private:
     void take_ramdisk(const std::string& word, MenuEntry& entry);
     void take_tree(const BootWords& words, const std::string& word, MenuEntry& entry);
     void nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry);
+    /// Stops an entry, if nothing has before, by what does not come back to the command line.
+    void take_down(MenuEntry& entry, Finding why);
+    [[nodiscard]] bool dies_without_tree() const;
     /// Where an arm64 kernel is moved to before it is started: first byte and size; none: it stays, or that is not
     /// known.
     [[nodiscard]] std::optional<std::pair<std::uint64_t, std::uint64_t>> moved_to(const ByteSource& kernel,
@@ -282,6 +291,7 @@ private:
     std::size_t steps_ = 0;
     bool exiting_ = false;  ///< nothing goes on
     bool leaving_ = false;  ///< the script that is run ends here
+    bool dead_ = false;     ///< what was started last took the machine with it: it hangs, or starts anew
     std::optional<Menu> started_;
     std::vector<Trouble> troubles_;
     std::vector<std::string> unfollowed_;
@@ -296,6 +306,10 @@ private:
 [[nodiscard]] std::vector<int> bootable(const Disk& disk);
 /// Stops an entry, if nothing has before; what the screen shows becomes the entry's messages.
 void refuse(MenuEntry& entry, Finding why);
+void refuse(MenuEntry& entry, Code code, std::string text, std::vector<Evidence> evidence, std::string screen);
+/// Bytes of what lies in memory as evidence, as far as it goes.
+[[nodiscard]] Evidence bytes_of(const Loaded& held, std::uint64_t at, std::uint64_t length, std::string expected,
+                                std::string found);
 /// The words of a value, blanks between them.
 [[nodiscard]] std::vector<std::string> words_of(std::string_view text);
 /// Bytes of what a command works on: by ".b", ".w", ".l", ".q" behind its name; 4 without.

@@ -185,8 +185,10 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
     const auto full = [&](const std::string& name) { return name.starts_with('/') ? name : folder + name; };
     const auto variables = variables_;
     const auto memory = memory_;
+    std::vector<bool> deadly;  // by label
     for (const auto& label : configuration.labels) {
         variables_ = variables;
+        dead_ = false;
         memory_ = memory;
         not_loaded_.clear();
         MenuEntry entry;
@@ -261,7 +263,9 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
         entry.index = static_cast<int>(menu.entries.size());
         entry.path = {entry.index};
         menu.entries.push_back(std::move(entry));
+        deadly.push_back(dead_);
     }
+    dead_ = false;
     variables_ = variables;
     memory_ = memory;
     if (menu.entries.empty()) {
@@ -273,14 +277,22 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
     // One that is named and not there: the first, without a message.
     menu.default_matches = configuration.chosen.empty() || chosen != menu.entries.end();
     menu.default_entry = chosen != menu.entries.end() ? static_cast<int>(chosen - menu.entries.begin()) : 0;
+    std::vector<int> order = {menu.default_entry};
     for (int i = 0; i < static_cast<int>(menu.entries.size()); ++i)
-        if (i != menu.default_entry) menu.fallback.push_back(i);
-    const bool any = std::ranges::any_of(menu.entries, &MenuEntry::kernel_loaded);
-    if (any) {
+        if (i != menu.default_entry) order.push_back(i);
+    // Up to the first that does not come back.
+    const auto last = std::ranges::find_if(order, [&](int i) {
+        return deadly[static_cast<std::size_t>(i)] || menu.entries[static_cast<std::size_t>(i)].kernel_loaded;
+    });
+    if (last != order.end() && menu.entries[static_cast<std::size_t>(*last)].kernel_loaded) {
+        menu.fallback.assign(order.begin() + 1, order.end());
         started_ = std::move(menu);
         return 0;
     }
-    const Finding why = *menu.entries[static_cast<std::size_t>(menu.default_entry)].stop;
+    dead_ = last != order.end();
+    if (dead_) order.erase(last + 1, order.end());
+    menu.fallback.assign(order.begin() + 1, order.end());
+    const Finding why = *menu.entries[static_cast<std::size_t>(order.front())].stop;
     trouble(why.code, why.text, why.evidence, why.symptom, std::move(menu));
     return 1;
 }

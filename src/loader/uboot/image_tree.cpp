@@ -32,6 +32,8 @@ public:
         : held_(held), fit_(fit), build_(build), verifies_(verifies), entry_(entry), place_(held.file.place) {}
 
     [[nodiscard]] bool stopped() const { return entry_.stop.has_value(); }
+    /// What stopped it is no refusal: U-Boot starts that, and does not come back.
+    [[nodiscard]] bool dead() const { return dead_; }
 
     void refused(Code code, std::string text, std::vector<Evidence> evidence, std::string screen) {
         refuse(entry_, make_finding(code, std::move(text), std::move(evidence), std::move(screen)));
@@ -81,7 +83,7 @@ public:
                          "Can't get image compression!");
         const bool packed = kernel.compression != "none";
         const auto head = held_.bytes->bytes(kernel.offset, std::min<std::uint64_t>(8, kernel.length));
-        const auto found = head && head->size() >= 6 ? recognise_compression(*head) : Compression::None;
+        const auto found = head && head->size() >= 6 ? recognise_board_compression(*head) : Compression::None;
         if (packed && found == Compression::None)
             return wrong(
                 fmt::format("is said to be packed by {}, and is not", kernel.compression), kernel.compression,
@@ -95,11 +97,14 @@ public:
         if (!kernel.load || !kernel.entry)
             return wrong("does not say where it is to be put", "load and entry", "absent", "Can't get load address");
         const char* abort = "\"Synchronous Abort\" handler\nResetting CPU ...";
-        if (ram_at != 0 && *kernel.load < ram_at)
+        const std::uint64_t room = packed ? std::uint64_t{256} << 20U : kernel.length;
+        const bool outside = ram_at != 0 && *kernel.load < ram_at;
+        const bool beside = *kernel.entry < *kernel.load || *kernel.entry - *kernel.load >= room;
+        dead_ = !stopped() && (outside || beside);
+        if (outside)
             return wrong("is to be put where the board has no memory", fmt::format("from {:#x} on", ram_at),
                          fmt::format("load {:#x}", *kernel.load), abort);
-        const std::uint64_t room = packed ? std::uint64_t{256} << 20U : kernel.length;
-        if (*kernel.entry < *kernel.load || *kernel.entry - *kernel.load >= room)
+        if (beside)
             return wrong("is entered where it does not lie",
                          fmt::format("between {:#x} and {:#x}", *kernel.load, *kernel.load + room),
                          fmt::format("entry {:#x}", *kernel.entry), abort);
@@ -217,6 +222,7 @@ private:
     const Fit& fit_;
     const Build& build_;
     bool verifies_;
+    bool dead_ = false;
     MenuEntry& entry_;
     const std::string& place_;
 };
@@ -277,6 +283,10 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
     if (!kernel) return;
     entry.kernel.push_back(part_of(held, kernel->offset, kernel->length));
     reader.kernel(*kernel, board_.ram_at, board_.processor == Processor::Arm64);
+    dead_ = reader.dead();
+    if (const auto packing = fit_compression(kernel->compression); !reader.stopped() && packing != Compression::None)
+        if (auto why = cannot_unpack(held, kernel->offset, kernel->length, packing))
+            return refuse(entry, std::move(*why));
     for (const auto& name : chosen->loadables)
         if (!reader.stopped()) (void)reader.component(*chosen, name, "loadable", Code::UbootImageRefused);
     if (!reader.stopped() && !chosen->ramdisk.empty() && ramdisk.empty()) {
@@ -285,6 +295,14 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
     }
     if (reader.stopped() || !tree.empty()) return;
     if (!chosen->trees.empty()) tree = "-";
+    // One that is named and absent is passed over, and none is left then.
+    if (!chosen->trees.empty() && !fit->image(chosen->trees.front()) && dies_without_tree())
+        return take_down(
+            entry, make_finding(Code::UbootPartMissing,
+                                fmt::format("the configuration {} of {} names the device tree {}, and there is none",
+                                            chosen->name, place, printable(chosen->trees.front())),
+                                {evidence_place(place, "/images/" + printable(chosen->trees.front()), "absent")},
+                                "FDT and ATAGS support not compiled in\nresetting ..."));
     reader.trees(*chosen);
 }
 

@@ -239,19 +239,29 @@ int Console::do_unpack(const Words& words) {
     }
     const auto kind = words[0] == "unzip"     ? Compression::Gzip
                       : words[0] == "lzmadec" ? Compression::Lzma
-                                              : Compression::None;
-    if (kind == Compression::None) return unfollowed(words[0]);
+                                              : Compression::Lz4Frame;
     const std::uint64_t begin = *from - held->address;
-    return unpack_to(*held, begin, held->size - begin, kind, *to) ? 0 : 1;
+    const auto done = unpack_to(*held, begin, held->size - begin, kind, *to);
+    if (!done && done.error().kind == ErrorKind::OutOfRange) {
+        // How long they are it is not told, and reads on in what lies behind.
+        dead_ = true;
+        Trouble why;
+        why.blind = fmt::format("{} reads on behind {}, which is cut off", words[0], held->file.place);
+        why.why =
+            make_finding(Code::UbootCommandsEnd, fmt::format("how the commands go on is not known: {}", why.blind),
+                         {evidence_error(done.error()), here(words[0])}, "(nothing)");
+        troubles_.push_back(std::move(why));
+    }
+    return done ? 0 : 1;
 }
 
 /// Unpacks a part of what lies in memory to an address, and says so in the variable filesize.
-bool Console::unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t length, Compression kind,
-                        std::uint64_t to) {
+Result<void> Console::unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t length, Compression kind,
+                                std::uint64_t to) {
     const auto head = held.bytes->bytes(begin, std::min<std::uint64_t>(8, length));
     if (kind == Compression::Gzip && (!head || head->size() < 6 || recognise_compression(*head) != kind)) {
         say("Error: Bad gzipped data");
-        return false;
+        return fail(ErrorKind::Malformed, "it is no gzip data", held.bytes->place());
     }
     std::vector<std::uint8_t> out;
     const auto done = unpack(kind, *held.bytes, begin, length, most_unpacked, [&](std::span<const std::uint8_t> more) {
@@ -261,13 +271,13 @@ bool Console::unpack_to(const Loaded& held, std::uint64_t begin, std::uint64_t l
     if (!done) {
         if (done.error().kind == ErrorKind::TooLarge) (void)unfollowed("unzip");
         say(fmt::format("Error: {}", done.error().what));
-        return false;
+        return tl::unexpected(done.error());
     }
     set("filesize", fmt::format("{:x}", out.size()));
     Loaded fresh = remade(held, std::move(out), held.file.place + " (unpacked)");
     fresh.address = to;
     put(std::move(fresh));
-    return true;
+    return {};
 }
 
 /// imxtract: a part of an image to a place of its own, unpacked where the image says that it is packed.

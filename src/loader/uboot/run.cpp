@@ -369,10 +369,11 @@ LoaderRun run(const Machine& machine, const Start& asked) {
         out.configuration_text = fmt::format("U-Boot starts from {}", out.menu.place);
         return out;
     }
-    // What went furthest tells why.
+    // What went furthest tells why, but for what ended the machine.
     const Trouble* furthest = nullptr;
     for (const auto& trouble : outcome.troubles)
         if (furthest == nullptr || trouble.why.stage > furthest->why.stage) furthest = &trouble;
+    if (outcome.dead) furthest = &outcome.troubles.back();
     if (furthest != nullptr && !furthest->blind.empty()) {
         out.stop = untold(Stage::Configuration, furthest->why.text, furthest->why.evidence);
         return out;
