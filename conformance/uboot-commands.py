@@ -75,7 +75,7 @@ class Console:
         end = time.time() + seconds
         while not any(words in self.seen for words in several):
             ready, _, _ = select.select([self.process.stdout], [], [], max(0.0, end - time.time()))
-            if not ready:
+            if not ready or time.time() > end:
                 raise TimeoutError(f"none of {several} in: {self.seen[-400:]}")
             self.seen += os.read(self.process.stdout.fileno(), 65536).decode(errors="replace")
         at = min(self.seen.index(words) + len(words) for words in several if words in self.seen)

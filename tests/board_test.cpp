@@ -687,7 +687,7 @@ TEST(Extlinux, IsFollowedAsUbootReadsIt) {
          "kernel", "Station", Code::UbootImageRefused},
         {"an included file that is not there",
          [](Card& c) { c.configuration = "include gone.conf\n" + c.configuration; }, "configuration", "",
-         Code::UbootNothingFound},
+         Code::UbootMenuRefused},
         {"no label", [](Card& c) { c.configuration = "timeout 3\n"; }, "configuration", "", Code::UbootNothingFound},
         {"no configuration", [](Card& c) { c.configuration.clear(); }, "configuration", "", Code::UbootNothingFound},
         {"a word that is none of a label's ends it", replaced("\tlinux /Image\n", "\ttext help\n\tlinux /Image\n"),

@@ -199,4 +199,86 @@ TEST(UbootAfterAFailedStart, MenusGoOnUpToTheFirstThatIsGone) {
     EXPECT_EQ(at_once.why(), Code::UbootImageRefused);
 }
 
+// --- menus that are given up, or wait -------------------------------------------------------------------------------
+
+BoardVerdict with_menu(const std::string& configuration) {
+    support::Card card;
+    card.configuration = configuration;
+    return BoardVerdict(card.build(), "uboot-arm64");
+}
+const std::string root = "root=UUID=" + std::string(demo::station_root_uuid) + " ro";
+const std::string station = "label station\n\tkernel /Image\n\tinitrd /disk.img\n\tappend " + root + "\n";
+
+TEST(UbootMenus, ThatLackAValueAreGivenUpWhole) {
+    const struct {
+        std::string configuration, text;
+        int line;
+        const char* screen;
+    } rows[] = {
+        {station + "label other\n\tkernel /Image\n\tappend\n", "“append” stands there without a value", 7,
+         "Error parsing config file"},
+        {"timeout\n" + station, "“timeout” stands there without a value", 1, "Error parsing config file"},
+        {station + "label other\n\tkernel # none\n", "“kernel” stands there without a value", 6,
+         "Error parsing config file"},
+        {"include /none.conf\n" + station, "/none.conf is not there", 1, "Error parsing config file"},
+        {"default\n" + station, "“default” stands there without a value", 1, "\"Synchronous Abort\" handler"},
+        {"label station\n\tkernel /Image\n\tappend " + root + " initrd=/disk.img\n",
+         "“initrd=” is the last word for the kernel, and U-Boot looks for a blank behind it", 3,
+         "\"Synchronous Abort\" handler"},
+    };
+    for (const auto& row : rows) {
+        const auto board = with_menu(row.configuration);
+        ASSERT_EQ(board.stage(), "configuration") << row.text;
+        EXPECT_EQ(board.why(), Code::UbootMenuRefused);
+        const auto& rung = board.system().at(Stage::Configuration);
+        EXPECT_EQ(rung.text, "U-Boot gives d1p1:/extlinux/extlinux.conf up: " + row.text);
+        ASSERT_EQ(rung.evidence.size(), 1U) << row.text;
+        EXPECT_EQ(rung.evidence[0].place, "d1p1:/extlinux/extlinux.conf") << row.text;
+        EXPECT_EQ(rung.evidence[0].line, row.line) << row.text;
+        EXPECT_NE(board.system().symptom.find(row.screen), std::string::npos) << board.system().symptom;
+        for (const auto stage : {Stage::Entry, Stage::Kernel, Stage::Root})
+            EXPECT_EQ(board.system().at(stage).state, State::NotReached) << row.text;
+    }
+}
+
+TEST(UbootMenus, TakeARamdiskOutOfTheKernelsWords) {
+    const auto board = with_menu("label station\n\tkernel /Image\n\tappend initrd=/disk.img " + root + "\n");
+    EXPECT_EQ(board.stage(), "yes") << board.system().at(Stage::Ramdisk).text;
+    const auto missing = with_menu("label station\n\tkernel /Image\n\tappend initrd=/none.img " + root + "\n");
+    EXPECT_EQ(missing.stage(), "entry") << missing.system().at(Stage::Entry).text;
+    EXPECT_NE(missing.system().symptom.find("Skipping station for failure retrieving initrd"), std::string::npos)
+        << missing.system().symptom;
+}
+
+/// Any word for the menu's look shows it, and without a time it waits.
+TEST(UbootMenus, ThatAreShownWaitWithoutATime) {
+    EXPECT_EQ(with_menu(station).system().waits_for, "");
+    for (const auto* title : {"menu title The inn\n", "menu hidden\n", "prompt 1\n"}) {
+        EXPECT_NE(with_menu(title + station).system().waits_for, "") << title;
+        EXPECT_EQ(with_menu(title + std::string("timeout 20\n") + station).system().waits_for, "") << title;
+        EXPECT_EQ(with_menu(title + std::string("prompt 0\n") + station).system().waits_for, "") << title;
+    }
+}
+
+/// Of a folder of trees: the variable's file, or one by the names of the processor and the board.
+TEST(UbootMenus, NameATreeByTheVariables) {
+    const auto said = [](const std::string& variables) {
+        ScriptCard card(
+            "setenv kernel_addr_r 0x42000000\nsetenv ramdisk_addr_r 0x48000000\nsetenv fdt_addr_r 0x4a000000\n" +
+            variables + "sysboot mmc 0:1 any 0x40300000 /menu.conf\n");
+        card.files.file("/menu.conf", station + "\tfdtdir /trees\n");
+        for (const auto* name : {"own.dtb", "rock-inn.dtb", "rock.dtb", "inn.dtb"})
+            card.files.file(std::string("/trees/") + name, tree());
+        const auto board = card.board();
+        const auto& menu = board.verdict.menus.at(0);
+        const auto& trees = menu.entries.at(0).devicetree;
+        return trees.empty() ? std::string{} : trees[0].place;
+    };
+    EXPECT_EQ(said("setenv fdtfile own.dtb\nsetenv soc rock\n"), "d1p1:/trees/own.dtb");
+    EXPECT_EQ(said("setenv soc rock\nsetenv board inn\n"), "d1p1:/trees/rock-inn.dtb");
+    EXPECT_EQ(said("setenv soc rock\nsetenv board\n"), "d1p1:/trees/rock.dtb");
+    EXPECT_EQ(said("setenv soc\nsetenv board inn\n"), "d1p1:/trees/inn.dtb");
+    EXPECT_EQ(said("setenv soc\nsetenv board none\n"), "");
+}
+
 }  // namespace

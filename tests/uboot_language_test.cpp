@@ -68,6 +68,70 @@ TEST(UbootLanguage, AnswersAsARealOneDid) {
     }
 }
 
+/// What was tried of a menu, as conformance/uboot-menus.py tells it of a real one.
+std::string tried(const loader::uboot::Outcome& outcome) {
+    if (outcome.troubles.empty() || !outcome.troubles.back().menu) return outcome.dead ? "gone" : "";
+    const auto& menu = *outcome.troubles.back().menu;
+    if (!menu.timeout) return "asks";
+    std::string out;
+    const auto add = [&](const MenuEntry& entry) {
+        // Of which label it does not say.
+        if (entry.stop && entry.stop->symptom.starts_with("missing environment variable: localcmd")) return;
+        if (!out.empty()) out += ' ';
+        const auto symptom = entry.stop ? entry.stop->symptom : std::string{};
+        constexpr std::string_view skipped = " for failure retrieving ";
+        if (entry.stop && entry.stop->code == Code::EntryLoadsNothing) {
+            out += "n:" + entry.id;
+        } else if (const auto at = symptom.find(skipped); at != std::string::npos) {
+            out += fmt::format("x:{}:{}", entry.id, symptom.substr(at + skipped.size()));
+        } else {
+            std::vector<std::string> files;
+            for (const auto* list : {&entry.ramdisks, &entry.kernel, &entry.devicetree})
+                for (const auto& file : *list) files.push_back(file.place.substr(file.place.find(':') + 1));
+            out += fmt::format("b:{} [{}]", fmt::join(files, ","), entry.arguments);
+        }
+    };
+    add(menu.entries.at(static_cast<std::size_t>(menu.default_entry)));
+    for (const int index : menu.fallback) add(menu.entries.at(static_cast<std::size_t>(index)));
+    return out;
+}
+
+TEST(UbootMenus, AreTriedAsARealOneDid) {
+    const auto rows = support::answer_table("uboot.menus");
+    ASSERT_GT(rows.size(), 150U);
+    forge::Tree files;
+    for (const auto* name : {"/k1", "/k2", "/k3", "/c/k", "/d/k", "/k 4"}) files.file(name, "no kernel\n");
+    for (const auto* name : {"/r1", "/c/r"}) files.file(name, forge::gzip(forge::to_bytes("no cpio")));
+    for (const auto* name : {"/t1.dtb", "/d/b.dtb", "/c/t.dtb"})
+        files.file(name, forge::make_device_tree({"", {}, {}}));
+    files.file("/more.conf", "label more\n\tkernel /k3\n\tappend of=more\n")
+        .file("/c/more.conf", "label near\n\tkernel /k3\n\tappend of=near\n")
+        .file("/words.conf", "\tappend of=words\n")
+        .file("/loop.conf", "include /loop.conf\n")
+        .file("/deep.conf", "include /more.conf\nlabel deep\n\tkernel /k2\n");
+    for (const auto& row : rows) files.file(fmt::format("/c/{}.conf", row.line), row.script);
+    forge::FatOptions fat;
+    fat.size = 14U << 20U;
+    forge::DiskSpec disk;
+    disk.size = 20U << 20U;
+    disk.partitions = {{2048, forge::make_fat(files, fat).bytes, 0x0C, true}};
+    const auto machine = support::machine_of(forge::make_disk(disk));
+    loader::uboot::Build build;
+    build.emulated = true;
+    build.version = "U-Boot 2023.01";
+    auto variables = usual;
+    for (const auto& [name, value] : {std::pair("x", "drei"), {"fdtfile", "b.dtb"}, {"fdt_addr_r", "0x46000000"}})
+        variables.insert_or_assign(name, value);
+    for (const auto& row : rows) {
+        variables.insert_or_assign("bootcmd", fmt::format("sysboot virtio 0:1 any 0x40300000 /c/{}.conf", row.line));
+        const auto outcome =
+            loader::uboot::Console(machine, *find_board("uboot-qemu-arm64"), variables, false, build).boot("bootcmd");
+        EXPECT_FALSE(outcome.started) << row.line;
+        EXPECT_EQ(support::as_in_table(tried(outcome)), support::as_in_table(row.answer))
+            << "uboot.menus, line " << row.line << ": " << row.script;
+    }
+}
+
 /// Those that stand in the programs of the package u-boot-qemu, for each of its boards.
 TEST(UbootVariables, OfTheEmulatedBoardsAreThoseOfTheirPrograms) {
     const auto told = [](const std::string& board) {

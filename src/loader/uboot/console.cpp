@@ -78,20 +78,47 @@ void Console::set(const std::string& name, const std::string& value) {
     else if (variables_.size() < most) variables_.insert_or_assign(name, value.substr(0, std::size_t{64} << 10U));
 }
 
-/// "${name}" and "$(name)" in a text that no shell reads (common/cli_simple.c).
+/// "${name}" and "$(name)" in a text that no shell reads; within single quotes none, and a backslash takes the meaning
+/// from what follows it (common/cli_simple.c, cli_simple_process_macros).
 std::string Console::with_variables(std::string_view text) const {
     constexpr std::size_t most = std::size_t{64} << 10U;
     std::string out;
-    while (!text.empty() && out.size() < most) {
-        const bool opens = text.size() > 2 && text[0] == '$' && (text[1] == '{' || text[1] == '(');
-        const auto end = opens ? text.find(text[1] == '{' ? '}' : ')') : std::string_view::npos;
-        if (end == std::string_view::npos) {
-            out += text.front();
-            text.remove_prefix(1);
-            continue;
+    std::string name;
+    enum class Within : std::uint8_t { Text, Dollar, Name, Quotes } within = Within::Text;
+    char before = '\0';
+    for (std::size_t i = 0; i < text.size() && out.size() < most; ++i) {
+        char c = text[i];
+        if (within != Within::Quotes && c == '\\' && before != '\\') {
+            if (++i == text.size()) break;
+            before = c;
+            c = text[i];
         }
-        out += value(text.substr(2, end - 2));
-        text.remove_prefix(end + 1);
+        const bool plain = before == '\\';
+        switch (within) {
+            case Within::Text:
+                if (c == '\'' && !plain) within = Within::Quotes;
+                else if (c == '$' && !plain) within = Within::Dollar;
+                else out += c;
+                break;
+            case Within::Dollar:
+                if (c != '(' && c != '{') out += {'$', c};
+                name.clear();
+                within = c == '(' || c == '{' ? Within::Name : Within::Text;
+                break;
+            case Within::Name:
+                if (c != ')' && c != '}') {
+                    name += c;
+                    break;
+                }
+                out += value(name);
+                within = Within::Text;
+                break;
+            case Within::Quotes:
+                if (c == '\'' && !plain) within = Within::Text;
+                else out += c;
+                break;
+        }
+        before = c;
     }
     return out;
 }

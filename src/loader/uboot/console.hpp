@@ -69,6 +69,8 @@ struct Build {
     [[nodiscard]] bool has(std::string_view command) const;
 };
 
+struct ExtlinuxLabel;
+
 class Console {
 public:
     /// `native`: the environment is the board's own, which is not at hand: its usual commands are carried out without
@@ -259,6 +261,8 @@ private:
     // extlinux.cpp
     int do_sysboot(const Words& words);
     int sysboot(const VolumeRef& volume, const std::string& path);
+    MenuEntry try_label(const VolumeRef& volume, const std::string& folder, const ExtlinuxLabel& label);
+    [[nodiscard]] std::string tree_name() const;
 
     // scan.cpp: what distribution-style variables do
     int scan(const std::vector<std::string>& targets);

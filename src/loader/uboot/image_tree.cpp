@@ -298,7 +298,7 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
     // One that is named and absent is passed over, and none is left then.
     if (!chosen->trees.empty() && !fit->image(chosen->trees.front()) && dies_without_tree())
         return take_down(
-            entry, make_finding(Code::UbootPartMissing,
+            entry, make_finding(Code::UbootTreeRefused,
                                 fmt::format("the configuration {} of {} names the device tree {}, and there is none",
                                             chosen->name, place, printable(chosen->trees.front())),
                                 {evidence_place(place, "/images/" + printable(chosen->trees.front()), "absent")},
