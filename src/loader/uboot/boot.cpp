@@ -242,14 +242,6 @@ void Console::take_kernel(const BootWords& words, MenuEntry& entry, std::string&
                riscv ? "Bad Linux RISCV Image magic!" : "Bad Linux ARM64 Image magic!");
 }
 
-/// Before 2023.07, an arm64 one did not go by its own tree where none is named.
-bool Console::dies_without_tree() const {
-    const auto own = version();
-    const bool old = own.find(" 2023.01") != std::string::npos || own.find(" 2022.") != std::string::npos ||
-                     own.find(" 2021.") != std::string::npos;
-    return old && board_.processor == Processor::Arm64;
-}
-
 void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
     if (word.empty() || word == "-") return;
     const auto address = split(word);

@@ -78,6 +78,12 @@ void Console::set(const std::string& name, const std::string& value) {
     else if (variables_.size() < most) variables_.insert_or_assign(name, value.substr(0, std::size_t{64} << 10U));
 }
 
+bool Console::is_early() const {
+    const auto own = version();
+    return own.find(" 2023.01") != std::string::npos || own.find(" 2022.") != std::string::npos ||
+           own.find(" 2021.") != std::string::npos;
+}
+
 /// "${name}" and "$(name)" in a text that no shell reads; within single quotes none, and a backslash takes the meaning
 /// from what follows it (common/cli_simple.c, cli_simple_process_macros).
 std::string Console::with_variables(std::string_view text) const {

@@ -70,6 +70,7 @@ struct Build {
 };
 
 struct ExtlinuxLabel;
+struct ExtlinuxMenu;
 
 class Console {
 public:
@@ -112,6 +113,9 @@ private:
     [[nodiscard]] std::string value(std::string_view name) const;
     /// "U-Boot 2023.01", by its program or by the variable that some set; empty: not known.
     [[nodiscard]] std::string version() const { return build_.version.empty() ? value("ver") : build_.version; }
+    /// A release up to 2023.01: an arm64 one does not go by its own device tree where none is named; `fit` is no word
+    /// of its menus.
+    [[nodiscard]] bool is_early() const;
     [[nodiscard]] std::string with_variables(std::string_view text) const;
     void set(const std::string& name, const std::string& value);
     void say(std::string line);
@@ -245,7 +249,7 @@ private:
     void nothing_at(std::uint64_t address, const BootWords& words, MenuEntry& entry);
     /// Stops an entry, if nothing has before, by what does not come back to the command line.
     void take_down(MenuEntry& entry, Finding why);
-    [[nodiscard]] bool dies_without_tree() const;
+    [[nodiscard]] bool dies_without_tree() const { return is_early() && board_.processor == Processor::Arm64; }
     /// Where an arm64 kernel is moved to before it is started: first byte and size; none: it stays, or that is not
     /// known.
     [[nodiscard]] std::optional<std::pair<std::uint64_t, std::uint64_t>> moved_to(const ByteSource& kernel,
@@ -262,6 +266,12 @@ private:
     int do_sysboot(const Words& words);
     int sysboot(const VolumeRef& volume, const std::string& path);
     MenuEntry try_label(const VolumeRef& volume, const std::string& folder, const ExtlinuxLabel& label);
+    std::optional<BootWords> load_label(const VolumeRef& volume, const std::string& folder, const ExtlinuxLabel& label,
+                                        MenuEntry& entry);
+    bool retrieve(const VolumeRef& volume, const ExtlinuxLabel& label, const std::string& file, std::string_view to,
+                  const char* what, MenuEntry& entry);
+    bool names_a_kernel(const ExtlinuxLabel& label, MenuEntry& entry) const;
+    bool is_given_up(const ExtlinuxMenu& menu, const std::string& place);
     [[nodiscard]] std::string tree_name() const;
 
     // scan.cpp: what distribution-style variables do
