@@ -123,4 +123,25 @@ TEST(Graph, TheSourceFormKeepsEveryStep) {
     EXPECT_EQ(count, 1U);
 }
 
+/// The order in which the edges were found does not move a box.
+TEST(Graph, StandsInTheSameColumnsWhateverComesFirst) {
+    const auto columns = [](const Verdict& verdict) {
+        std::map<std::string, std::string> out;
+        for (const auto& text : Drawn(verdict).texts) {
+            const auto comma = text.find(',');
+            out[text.substr(text.find(' ') + 1)] = text.substr(0, comma);
+        }
+        return out;
+    };
+    auto verdict = three_systems();
+    const auto forward = columns(verdict);
+    ASSERT_GT(forward.size(), 5U);
+    std::ranges::reverse(verdict.graph);
+    auto backward = columns(verdict);
+    for (const char* box : {"firmware", "GRUB 2", "Inn", "Hut", "Cellar"}) {
+        ASSERT_TRUE(forward.contains(box)) << box;
+        EXPECT_EQ(backward[box], forward.at(box)) << box;
+    }
+}
+
 }  // namespace
