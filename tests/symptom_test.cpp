@@ -28,6 +28,97 @@ const SeenNumber* number(const SymptomReading& reading, NumberKind kind) {
     return found != reading.numbers.end() ? &*found : nullptr;
 }
 
+// --- weighed by an image, one rule at a time ---------------------------------------------------------------------
+
+SystemVerdict with_root(const std::string& name, State state, std::vector<Code> codes, const std::string& text) {
+    SystemVerdict out;
+    out.name = name;
+    out.place = "d1p2";
+    auto& rung = out.stages[static_cast<std::size_t>(Stage::Root)];
+    rung.state = state;
+    rung.text = text;
+    rung.findings = std::move(codes);
+    if (state == State::Breaks) out.stops_at = Stage::Root;
+    return out;
+}
+
+Cause weighed(const Verdict& verdict) {
+    SymptomReading reading;
+    reading.answers.push_back({Stage::Root, 1, {}, {{.code = Code::RootNotOpened, .stage = Stage::Root}}});
+    weigh_by_image(reading, verdict);
+    return reading.answers.at(0).causes.at(0);
+}
+
+TEST(WeighedSymptoms, ACauseIsRealWhereThatStageBreaksForIt) {
+    const std::string nothing = "nothing on the image shows it, and that stage was not reached or not told";
+    const struct {
+        State state;
+        std::vector<Code> codes;
+        Borne borne;
+        std::string text;
+    } rows[] = {
+        {State::Breaks, {Code::RootNotOpened}, Borne::Real, "Inn (d1p2): no root"},
+        {State::Breaks, {Code::KernelNotVerified, Code::RootNotOpened}, Borne::Real, "Inn (d1p2): no root"},
+        {State::Breaks, {}, Borne::Possible, "that stage breaks for another reason: no root"},
+        {State::Breaks, {Code::KernelNotVerified}, Borne::Possible, "that stage breaks for another reason: no root"},
+        // A remark upon a stage that goes on is no break.
+        {State::Doubtful, {Code::RootNotOpened}, Borne::Possible, nothing},
+        {State::Unknown, {Code::RootNotOpened}, Borne::Possible, nothing},
+        {State::NotReached, {}, Borne::Possible, nothing},
+        {State::Holds, {}, Borne::Excluded, "that stage holds for every system on the image"},
+        {State::NotNeeded, {}, Borne::Excluded, "that stage holds for every system on the image"},
+    };
+    for (const auto& row : rows) {
+        Verdict verdict;
+        verdict.systems = {with_root("Inn", row.state, row.codes, "no root")};
+        const auto cause = weighed(verdict);
+        EXPECT_EQ(cause.borne, row.borne) << static_cast<int>(row.state);
+        EXPECT_EQ(cause.borne_text, row.text);
+    }
+}
+
+TEST(WeighedSymptoms, AllSystemsAndTheImageItselfCount) {
+    Verdict verdict;
+    EXPECT_EQ(weighed(verdict).borne, Borne::Possible) << "no system";
+    verdict.systems = {with_root("Inn", State::Holds, {}, "held"), with_root("Hut", State::NotReached, {}, "")};
+    EXPECT_EQ(weighed(verdict).borne, Borne::Possible) << "one holds, one is not known";
+    verdict.systems[1] = with_root("Hut", State::Breaks, {Code::RootNotOpened}, "gone");
+    verdict.systems[1].place.reset();
+    EXPECT_EQ(weighed(verdict).borne, Borne::Real);
+    EXPECT_EQ(weighed(verdict).borne_text, "Hut: gone");
+    // A finding that belongs to no system.
+    verdict.systems.pop_back();
+    verdict.findings.push_back(make_finding(Code::RootNotOpened, "found besides", {}));
+    EXPECT_EQ(weighed(verdict).borne, Borne::Real);
+    EXPECT_EQ(weighed(verdict).borne_text, "found besides");
+}
+
+/// Real causes first, excluded ones last; of stages, those with a real cause, then those that a system stops at.
+TEST(WeighedSymptoms, TheOrderIsByWhatTheImageHas) {
+    Verdict verdict;
+    verdict.systems = {with_root("Inn", State::Breaks, {Code::RootNotOpened}, "no root")};
+    verdict.systems[0].stages[static_cast<std::size_t>(Stage::Kernel)].state = State::Holds;
+    SymptomReading reading;
+    const auto cause = [](Code code, Stage stage) { return Cause{.code = code, .stage = stage}; };
+    reading.answers.push_back({Stage::Kernel, 1, {}, {cause(Code::KernelNotVerified, Stage::Kernel)}});
+    reading.answers.push_back({Stage::Services, 0.9, {}, {cause(Code::UbootTreeRefused, Stage::Services)}});
+    reading.answers.push_back({Stage::Root, 0.8, "told by a milestone", {}});
+    reading.answers.push_back({Stage::Init,
+                               0.7,
+                               {},
+                               {cause(Code::KernelNotVerified, Stage::Kernel),
+                                cause(Code::UbootTreeRefused, Stage::Init), cause(Code::RootNotOpened, Stage::Root)}});
+    weigh_by_image(reading, verdict);
+    std::vector<Stage> order;
+    for (const auto& answer : reading.answers) order.push_back(answer.stage);
+    EXPECT_EQ(order, (std::vector<Stage>{Stage::Init, Stage::Root, Stage::Services, Stage::Kernel}));
+    const auto& causes = reading.answers.front().causes;
+    ASSERT_EQ(causes.size(), 3U);
+    EXPECT_EQ(causes[0].borne, Borne::Real);
+    EXPECT_EQ(causes[1].borne, Borne::Possible);
+    EXPECT_EQ(causes[2].borne, Borne::Excluded);
+}
+
 }  // namespace
 
 TEST(Symptom, TextsAsPeopleTypeThem) {
