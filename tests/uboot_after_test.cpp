@@ -65,6 +65,10 @@ TEST(UbootAfterAFailedStart, TheCommandsGoOn) {
         {"the tree's mark is overwritten",
          image_tree + "load mmc 0:1 0x4a000000 /disk.img\nbooti 0x42000000 - 0x4a000000",
          {{"/t.dtb", tree()}}},
+        {"a legacy RAM disk is overwritten",
+         image + "load mmc 0:1 0x50000000 /r\nload mmc 0:1 0x50000100 /boot.scr\nbooti 0x42000000 0x50000000 "
+                 "${fdtcontroladdr}",
+         {{"/r", legacy(Bytes(4096, 7), {.type = 3})}}},
         {"legacy: its sum", legacy_image, {{"/u", flipped(legacy(kernel()), 900)}}},
         {"legacy: a firmware", legacy_image, {{"/u", legacy(kernel(), {.type = 5})}}},
         {"legacy: Solaris", legacy_image, {{"/u", legacy(kernel(), {.os = 8})}}},

@@ -261,11 +261,16 @@ void Console::take_ramdisk(const std::string& word, MenuEntry& entry) {
         entry.ramdisks.push_back(std::move(missing));
         return;
     }
-    if (!held->overwritten_by.empty())
-        take_down(entry, make_finding(Code::UbootOverwritten,
-                                      fmt::format("the RAM disk {} lies at {:#x}, and {} was loaded over a part of it",
-                                                  held->file.place, held->address, held->overwritten_by),
-                                      {here(word)}, "(nothing)"));
+    if (!held->overwritten_by.empty()) {
+        // Only an image of U-Boot's has a checksum that tells.
+        const bool noticed = marked(*held, 0, 0, legacy_mark) && verifies();
+        auto why = make_finding(noticed ? Code::UbootRamdiskRefused : Code::UbootOverwritten,
+                                fmt::format("the RAM disk {} lies at {:#x}, and {} was loaded over a part of it",
+                                            held->file.place, held->address, held->overwritten_by),
+                                {here(word)}, noticed ? "Ramdisk image is corrupt or invalid" : "(nothing)");
+        if (noticed) refuse(entry, std::move(why));
+        else take_down(entry, std::move(why));
+    }
     if (const auto image = inspect_legacy_image(*held->bytes)) {
         if (!image->header_sound || (verifies() && !image->data_sound))
             refuse(entry, Code::UbootRamdiskRefused,
