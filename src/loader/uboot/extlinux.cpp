@@ -41,7 +41,7 @@ bool Console::retrieve(const VolumeRef& volume, const ExtlinuxLabel& label, cons
 
 /// The device tree's file in a folder: as the variables say, or of the board's own names.
 std::string Console::tree_name() const {
-    if (const auto name = value("fdtfile"); !name.empty()) return name;
+    if (auto name = value("fdtfile"); !name.empty()) return name;
     const auto soc = value("soc");
     const auto board = value("board");
     if (board.empty()) return soc.empty() ? std::string{} : soc + ".dtb";

@@ -33,12 +33,12 @@ public:
     /// The rest of the line; a remark cannot begin it. None: there is nothing, and the line's end is read.
     std::optional<std::string> value() {
         if (skip() != Token::Word) return std::nullopt;
-        const auto stop = std::min(text_.find_first_of("\n", at_), text_.size());
+        const auto stop = std::min(text_.find('\n', at_), text_.size());
         std::string out = text_.substr(at_, stop - at_);
         at_ = stop;
         return out;
     }
-    void to_line_end() { at_ = std::min(text_.find_first_of("\n", at_), text_.size()); }
+    void to_line_end() { at_ = std::min(text_.find('\n', at_), text_.size()); }
     [[nodiscard]] std::size_t at() const { return at_; }
     /// Only within what has been read.
     void back_to(std::size_t at) {
@@ -186,7 +186,7 @@ private:
     bool kernel(Text& text, std::string_view word, ExtlinuxLabel& label) {
         if (!take(text, word, label.kernel)) return false;
         label.fit = word == "fit";
-        if (const auto mark = label.kernel.find_first_of("#"); mark != std::string::npos) {
+        if (const auto mark = label.kernel.find('#'); mark != std::string::npos) {
             label.configuration = label.kernel.substr(mark);
             label.kernel.resize(mark);
         }
@@ -200,7 +200,7 @@ private:
         constexpr std::string_view mark = "initrd=";
         const auto at = value.find(mark);
         if (!label.ramdisk.empty() || at == std::string::npos) return true;
-        const auto end = value.find_first_of(" ", at);
+        const auto end = value.find(' ', at);
         if (end == std::string::npos) {
             // It takes the name up to a blank, and there is none.
             out_.refusal = {"“initrd=” is the last word for the kernel, and U-Boot looks for a blank behind it",
