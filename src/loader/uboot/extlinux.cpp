@@ -70,9 +70,8 @@ bool Console::names_a_kernel(const ExtlinuxLabel& label, MenuEntry& entry) const
 std::optional<BootWords> Console::load_label(const VolumeRef& volume, const std::string& folder,
                                              const ExtlinuxLabel& label, MenuEntry& entry) {
     BootWords words;
-    const auto full = [&](const std::string& name) { return name.starts_with('/') ? name : folder + name; };
     const auto bring = [&](const std::string& name, std::string_view to, const char* what) {
-        return retrieve(volume, label, full(name), to, what, entry);
+        return retrieve(volume, label, beside(folder, name), to, what, entry);
     };
     if (!names_a_kernel(label, entry)) return std::nullopt;
     if (!label.ramdisk.empty()) {
@@ -89,7 +88,7 @@ std::optional<BootWords> Console::load_label(const VolumeRef& volume, const std:
     } else if (const auto name = tree_name(); !at.empty() && !label.tree_folder.empty() && !name.empty()) {
         const auto address = number_of(at);
         const std::string file = label.tree_folder + (label.tree_folder.ends_with('/') ? "" : "/") + name;
-        if (address && load(volume, full(file), *address)) words.tree = at;
+        if (address && load(volume, beside(folder, file), *address)) words.tree = at;
     }
     const auto address = number_of(value("kernel_addr_r"));
     const Loaded* held = address ? at(*address) : nullptr;
@@ -114,8 +113,8 @@ MenuEntry Console::try_label(const VolumeRef& volume, const std::string& folder,
         entry.kind = EntryKind::Linux;
         entry.started_by = KernelEntry::Board;
         entry.arguments = label.arguments ? with_variables(*label.arguments) : value("bootargs");
-        const auto path = label.kernel.starts_with('/') ? label.kernel : folder + label.kernel;
-        if (!label.kernel.empty()) entry.kernel = {refer(*volume, label.kernel, path, label.line)};
+        if (!label.kernel.empty())
+            entry.kernel = {refer(*volume, label.kernel, beside(folder, label.kernel), label.line)};
     }
     for (auto* list : {&entry.kernel, &entry.ramdisks, &entry.devicetree})
         for (auto& file : *list) file.line = label.line;
@@ -177,6 +176,7 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
     menu.default_matches = !read.chosen || read.labels[order.front()].name == *read.chosen;
     menu.default_entry = static_cast<int>(order.front());
     menu.entries.resize(read.labels.size());
+    const auto folder = path.substr(0, path.rfind('/') + 1);
     const auto variables = variables_;
     const auto memory = memory_;
     // One is tried behind the other, up to the first that does not come back; those behind it somebody may choose.
@@ -187,7 +187,7 @@ int Console::sysboot(const VolumeRef& volume, const std::string& path) {
             variables_ = variables;
             memory_ = memory;
         }
-        auto& entry = menu.entries[i] = try_label(volume, path.substr(0, path.rfind('/') + 1), read.labels[i]);
+        auto& entry = menu.entries[i] = try_label(volume, folder, read.labels[i]);
         entry.index = static_cast<int>(i);
         entry.path = {entry.index};
         if (i != order.front() && !gone) menu.fallback.push_back(entry.index);

@@ -79,7 +79,7 @@ public:
     Reader(const VolumeRef& volume, const std::string& path, bool knows_fit, ExtlinuxMenu& out)
         : volume_(volume), folder_(path.substr(0, path.rfind('/') + 1)), knows_fit_(knows_fit), out_(out) {}
 
-    /// False: it is not there.
+    /// None: it is not there.
     std::optional<Text> open(const std::string& path) {
         const auto reference = refer(*volume_, path, path, 0);
         const auto source = files_of(*volume_) != nullptr ? open_file(reference) : nullptr;
@@ -90,7 +90,8 @@ public:
 
     /// parse_pxefile_top. False: the whole is given up.
     bool file(Text& text, int depth) {
-        if (depth > most_depth || ++files_ > most_files) return refuse(text, "its files include one another too deep");
+        if (depth > most_depth || ++files_ > most_files)
+            return refuse(text, text.line(), "its files include one another too deep");
         for (std::string word;;) {
             const int line = text.line();
             const auto token = text.word(word);
@@ -109,14 +110,12 @@ public:
     }
 
 private:
-    bool refuse(const Text& text, std::string why, bool deadly = false) {
-        if (!out_.refusal) out_.refusal = {std::move(why), text.place(), text.line(), deadly};
+    bool refuse(const Text& text, int line, std::string why, bool deadly = false) {
+        if (!out_.refusal) out_.refusal = {std::move(why), text.place(), line, deadly};
         return false;
     }
     bool without_value(const Text& text, std::string_view word, int line, bool deadly = false) {
-        if (!out_.refusal)
-            out_.refusal = {fmt::format("“{}” stands there without a value", word), text.place(), line, deadly};
-        return false;
+        return refuse(text, line, fmt::format("“{}” stands there without a value", word), deadly);
     }
     bool take(Text& text, std::string_view word, std::string& to) {
         const int line = text.line();
@@ -153,9 +152,9 @@ private:
     bool include(Text& text, std::string_view word, int depth) {
         std::string name;
         if (!take(text, word, name)) return false;
-        const auto path = name.starts_with('/') ? name : folder_ + name;
+        const auto path = beside(folder_, name);
         auto next = open(path);
-        if (!next) return refuse(text, fmt::format("{} is not there", path));
+        if (!next) return refuse(text, text.line(), fmt::format("{} is not there", path));
         const std::string read = next->text();
         if (!file(*next, depth + 1)) return false;
         text.included(read);
@@ -203,9 +202,8 @@ private:
         const auto end = value.find(' ', at);
         if (end == std::string::npos) {
             // It takes the name up to a blank, and there is none.
-            out_.refusal = {"“initrd=” is the last word for the kernel, and U-Boot looks for a blank behind it",
-                            text.place(), line, true};
-            return false;
+            return refuse(text, line,
+                          "“initrd=” is the last word for the kernel, and U-Boot looks for a blank behind it", true);
         }
         label.ramdisk = value.substr(at + mark.size(), end - at - mark.size());
         return true;
@@ -216,7 +214,7 @@ private:
         if (!take(text, "label", fresh.name)) return false;
         fresh.place = text.place();
         fresh.line = line;
-        if (out_.labels.size() >= most_labels) return refuse(text, "it has more labels than are followed");
+        if (out_.labels.size() >= most_labels) return refuse(text, text.line(), "it has more labels than are followed");
         out_.labels.push_back(std::move(fresh));
         auto& label = out_.labels.back();
         long ignored = 0;
@@ -261,6 +259,10 @@ private:
 };
 
 }  // namespace
+
+std::string beside(const std::string& folder, const std::string& name) {
+    return name.starts_with('/') ? name : folder + name;
+}
 
 ExtlinuxMenu read_extlinux(const VolumeRef& volume, const std::string& path, bool knows_fit) {
     ExtlinuxMenu out;

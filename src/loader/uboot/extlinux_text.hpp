@@ -30,6 +30,9 @@ struct ExtlinuxMenu {
     std::optional<Refusal> refusal;
 };
 
+/// A file that a menu names, from the menu's folder (which ends with a stroke) unless it begins at the top.
+[[nodiscard]] std::string beside(const std::string& folder, const std::string& name);
+
 /// `knows_fit`: the word is one of this version's.
 [[nodiscard]] ExtlinuxMenu read_extlinux(const VolumeRef& volume, const std::string& path, bool knows_fit);
 

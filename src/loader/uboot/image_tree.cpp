@@ -296,7 +296,7 @@ void Console::take_fit(const Loaded& held, const std::string& configuration, Men
     if (reader.stopped() || !tree.empty()) return;
     if (!chosen->trees.empty()) tree = "-";
     // One that is named and absent is passed over, and none is left then.
-    if (!chosen->trees.empty() && !fit->image(chosen->trees.front()) && dies_without_tree())
+    if (dies_without_tree() && !chosen->trees.empty() && !fit->image(chosen->trees.front()))
         return take_down(
             entry, make_finding(Code::UbootTreeRefused,
                                 fmt::format("the configuration {} of {} names the device tree {}, and there is none",
