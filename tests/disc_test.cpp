@@ -336,6 +336,198 @@ TEST(Disc, StartsByUefiFromItsBootCatalogue) {
     }
 }
 
+/// The help disc in a drive with one byte changed, started by UEFI firmware: its catalogue's validation entry must be
+/// whole, and neither platforms nor the sections' counts matter (EDK II; really started,
+/// conformance/faults/discs.faults).
+struct UefiByte {
+    const char* name;
+    bool in_catalogue;
+    std::size_t offset;
+    std::uint8_t value;
+    const char* why;  ///< empty: it starts
+};
+class CatalogueForUefi : public testing::TestWithParam<UefiByte> {};
+TEST_P(CatalogueForUefi, CountsWhereItIsWhole) {
+    const auto& [name, in_catalogue, offset, value, why] = GetParam();
+    auto bytes = demo::help_disc().build().bytes;
+    const auto catalogue = read_boot_catalogue(*support::source_of(bytes));
+    ASSERT_TRUE(catalogue);
+    const std::size_t at = (in_catalogue ? catalogue->offset : 0) + offset;
+    ASSERT_NE(bytes[at], value) << "the byte is to be another";
+    bytes[at] = value;
+    auto machine = support::machine_of(bytes);
+    into_optical_drive(machine.disks.front());
+    CheckOptions options;
+    options.firmware = FirmwareKind::Uefi;
+    const auto verdict = check(machine, options);
+    const auto& system = verdict.systems.front();
+    if (*why == 0) {
+        EXPECT_EQ(system.starts, Starts::Yes) << system.symptom;
+        EXPECT_NE(system.at(Stage::Firmware).text.find("d1c2:/EFI/BOOT/BOOTX64.EFI"), std::string::npos);
+        return;
+    }
+    ASSERT_TRUE(system.stops_at);
+    EXPECT_LE(*system.stops_at, Stage::PartitionTable);
+    const auto& rung = system.at(*system.stops_at);
+    EXPECT_NE(rung.text.find(why), std::string::npos) << rung.text;
+    EXPECT_EQ(rung.findings, std::vector<Code>{*system.stops_at == Stage::PartitionTable ? Code::UefiCatalogueRefused
+                                                                                         : Code::UefiNothingToStart});
+    EXPECT_TRUE(
+        std::ranges::any_of(rung.evidence, [](const Evidence& e) { return !e.expected.empty() && !e.found.empty(); }));
+    EXPECT_EQ(system.at(Stage::Kernel).state, State::NotReached);
+    EXPECT_NE(system.symptom.find("Not Found"), std::string::npos) << system.symptom;
+}
+constexpr std::size_t boot_record = 17 * block;
+INSTANTIATE_TEST_SUITE_P(
+    Disc, CatalogueForUefi,
+    testing::Values(
+        UefiByte{"Whole", true, 2047, 1, ""},
+        UefiByte{
+            "NoDescriptorsInFront", false, 16 * block + 1, 'X',
+            "the list of volume descriptors ends before the boot record: the firmware takes nothing from d1's boot "
+            "catalogue"},
+        UefiByte{"RecordOfAnotherKind", false, boot_record, 1,
+                 "sector 17 is not a boot record: the firmware takes nothing from d1's boot catalogue"},
+        UefiByte{"RecordWithoutItsName", false, boot_record + 3, 'X', "sector 17 is not a boot record"},
+        UefiByte{"NoRecord", false, boot_record + 9, 'X', "the disc has no boot record"},
+        UefiByte{"NoHeader", true, 0, 2, "the boot catalogue does not begin with a validation entry"},
+        UefiByte{"NoKey", true, 30, 0, "the boot catalogue's validation entry lacks its mark"},
+        UefiByte{"AnotherSum", true, 6, 1, "the boot catalogue's validation entry fails its checksum"},
+        UefiByte{"FirstIsNotForStarting", true, 32, 0, ""}, UefiByte{"SectionForAnotherPlatform", true, 65, 0, ""},
+        UefiByte{"SectionWithoutEntries", true, 66, 0, ""},
+        UefiByte{"ImageNotForStarting", true, 96, 0, "no FAT volume"}),
+    support::by_name);
+
+TEST(Disc, WithoutABootRecordABiosSaysSo) {
+    auto image = demo::help_disc().build().bytes;
+    struct Row {
+        std::size_t at;
+        std::uint8_t value;
+        std::string screen, why;
+    };
+    for (const auto& [at, value, screen, why] : std::initializer_list<Row>{
+             {17 * block + 7, 'X', "0005", "no medium is one that a BIOS would start: the disc has no boot record"},
+             {17 * block, 1, "0004", "no medium is one that a BIOS would start: sector 17 is not a boot record"},
+             {17 * block + 2, 'X', "0005",
+              "no medium is one that a BIOS would start: the boot record lacks the mark of a volume descriptor"},
+             {17 * block + 6, 2, "0005",
+              "no medium is one that a BIOS would start: the boot record lacks the mark of a volume descriptor"}}) {
+        auto bytes = image;
+        bytes[at] = value;
+        // As a stick it starts: nothing there asks for the boot record.
+        EXPECT_EQ(Checked(bytes).stage(), "yes") << at;
+        auto machine = support::machine_of(bytes);
+        into_optical_drive(machine.disks.front());
+        ASSERT_TRUE(machine.disks.front().optical) << at;
+        CheckOptions options;
+        options.firmware = FirmwareKind::Bios;
+        const auto verdict = check(machine, options);
+        const auto& system = verdict.systems.front();
+        EXPECT_EQ(system.stops_at, Stage::Firmware) << at;
+        EXPECT_EQ(system.at(Stage::Firmware).text, why);
+        EXPECT_EQ(system.at(Stage::Firmware).findings, std::vector<Code>{Code::FirmwareNothingToStart});
+        EXPECT_EQ(system.symptom, "Boot failed: Could not read from CDROM (code " + screen + ")\nNo bootable device.");
+        EXPECT_EQ(system.name, "Almhof Help 4 (Murmeltier)");
+    }
+    // Both at once: the first byte is looked at first.
+    image[17 * block] = 1;
+    image[17 * block + 9] = 'X';
+    const auto none = no_boot_catalogue(*support::source_of(image));
+    EXPECT_EQ(none.refusal_code, 4);
+    EXPECT_EQ(none.refused->place, "d1p1:/file byte 34823");
+    // A medium that ends before it.
+    EXPECT_EQ(no_boot_catalogue(*support::source_of(Bytes(17 * block))).refusal_code, 3);
+    // What is no disc stays where it is.
+    auto desk = support::machine_of(demo::front_desk().build());
+    into_optical_drive(desk.disks.front());
+    EXPECT_FALSE(desk.disks.front().optical);
+    EXPECT_FALSE(desk.disks.front().catalogue);
+}
+
+/// How much of the boot image the catalogue has loaded, and to which segment.
+TEST(Disc, TheBootImageIsLoadedAsTheCatalogueSays) {
+    auto help = demo::help_disc();
+    help.options.hybrid = false;
+    const auto image = help.build().bytes;
+    const auto at = read_boot_catalogue(*support::source_of(image))->offset + 32;
+    struct Row {
+        std::size_t offset;
+        std::uint16_t value;
+        std::string why, expected, found;
+    };
+    for (const auto& [offset, value, why, expected, found] : std::initializer_list<Row>{
+             {6, 0, "the boot catalogue has the firmware load no sector of d1 boot image 1", "4 sectors, as usual",
+              "0"},
+             {6, 1, "", "", ""},
+             {2, 0x07C0, "", "", ""},
+             {2, 0x2000,
+              "the boot catalogue has ISOLINUX put to segment 2000, and its code is made for 07c0: it jumps to where "
+              "nothing lies",
+              "0000 or 07c0", "2000"},
+             {2, 0x07C1,
+              "the boot catalogue has ISOLINUX put to segment 07c1, and its code is made for 07c0: it jumps to where "
+              "nothing lies",
+              "0000 or 07c0", "07c1"}}) {
+        auto bytes = image;
+        forge::put16(bytes, at + offset, value);
+        const Checked checked(bytes);
+        if (why.empty()) {
+            EXPECT_EQ(checked.stage(), "yes") << offset << " " << value;
+            continue;
+        }
+        ASSERT_EQ(checked.stage(), "boot-code") << why;
+        const auto& rung = checked.system().at(Stage::BootCode);
+        EXPECT_EQ(rung.text, why);
+        EXPECT_EQ(rung.findings, std::vector<Code>{Code::DiscImageMisloaded});
+        ASSERT_EQ(rung.evidence.size(), 1U);
+        EXPECT_EQ(rung.evidence[0].range, (DiskRange{1, at + offset, 2}));
+        EXPECT_EQ(rung.evidence[0].expected, expected);
+        EXPECT_EQ(rung.evidence[0].found, found);
+        EXPECT_EQ(checked.system().at(Stage::Firmware).state, State::Holds);
+        EXPECT_EQ(checked.system().at(Stage::Loader).state, State::NotReached);
+        EXPECT_EQ(checked.system().symptom, "(nothing: the screen stays as the firmware left it)");
+    }
+}
+
+/// A stick whose first sector lost its mark is a disk that does not start, not a disc in a drive.
+TEST(Disc, AHybridWithoutItsMarkIsStillADisk) {
+    auto image = demo::help_disc().build().bytes;
+    image[511] = 0;
+    const Checked checked(image);
+    EXPECT_FALSE(checked.machine.disks.front().optical);
+    EXPECT_EQ(checked.stage(), "firmware");
+    EXPECT_EQ(checked.system().at(Stage::Firmware).findings, std::vector<Code>{Code::FirmwareNothingToStart});
+    // Without code, or without a first entry, it was never made for a disk.
+    auto bare = image;
+    std::fill_n(bare.begin(), 440, std::uint8_t{0});
+    EXPECT_TRUE(Checked(bare).machine.disks.front().optical);
+    bare = image;
+    std::fill_n(bare.begin() + 446, 64, std::uint8_t{0});
+    EXPECT_TRUE(Checked(bare).machine.disks.front().optical);
+    bare = image;
+    bare[446] = 7;
+    EXPECT_TRUE(Checked(bare).machine.disks.front().optical);
+}
+
+TEST(Disc, WhatAnEarlierImageLeftIsNoDisc) {
+    // A stick that held a disc's image, with partitions made anew that go on behind its end.
+    auto image = demo::help_disc().build().bytes;
+    image[17 * block + 9] = 'X';
+    image.resize(image.size() + (2U << 20U));
+    const auto sectors = static_cast<std::uint32_t>(image.size() / 512 - 4096);
+    forge::put32(image, 446 + 8, 4096);
+    forge::put32(image, 446 + 12, sectors);
+    image[446 + 4] = 0x83;
+    const auto whole = [](const Bytes& bytes) { return support::machine_of(bytes).volume(1, 0) != nullptr; };
+    EXPECT_FALSE(whole(image));
+    // One that ends with it lies within.
+    const auto end = forge::get32(image, 16 * block + 80) * 4;
+    forge::put32(image, 446 + 12, end - 4096);
+    EXPECT_TRUE(whole(image));
+    forge::put32(image, 446 + 12, end - 4096 + 1);
+    EXPECT_FALSE(whole(image));
+}
+
 TEST(Disc, MenusOfItsBootImagesCanBeReadWithoutAWalk) {
     const auto machine = support::machine_of(demo::help_disc().build().bytes);
     const auto menus = read_menus(machine);

@@ -49,7 +49,7 @@ void add_images(CLI::App& command, Options& options) {
         ->allow_extra_args(false)
         ->type_name("dN=FILE");
     command.add_flag("--optical", options.optical,
-                     "Media with a boot catalogue lie in an optical drive, also those that could start as a disk");
+                     "Discs (ISO 9660) lie in an optical drive, also those that could start as a disk");
     command.add_flag("--stats", options.stats, "Tell on standard error how much was read");
 }
 

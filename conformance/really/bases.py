@@ -83,6 +83,13 @@ class Base:
         self.entries, self.volumes, self.parts = entries, volumes, parts
 
 
+class Found:
+    """A place of so many bytes whose beginning a disk tells itself."""
+
+    def __init__(self, length, find):
+        self.length, self.find = length, find
+
+
 class Maker:
     """Makes the bases in a folder; what they share (kernel, RAM disk, system) is made once."""
 
@@ -91,7 +98,7 @@ class Maker:
         self.folder.mkdir(parents=True, exist_ok=True)
         os.environ.update(SOURCE_DATE_EPOCH=EPOCH, E2FSPROGS_FAKE_TIME=EPOCH, TZ="UTC", LC_ALL="C")
         self.kernel = self.tree / f"boot/vmlinuz-{release}"
-        self.ramdisk = self.folder / "initrd.img"
+        self.ramdisk, self.disc_ramdisk = self.folder / "initrd.img", self.folder / "initrd-disc.img"
         # What is made here counts for the images as much as the packages do.
         seed = hashlib.sha256(pathlib.Path(__file__).read_bytes() + release.encode()).hexdigest()
         stamp = self.folder / "made-of"
@@ -99,6 +106,7 @@ class Maker:
             for old in self.folder.glob("*.img"):
                 old.unlink()
             self.pack_ramdisk(self.ramdisk, INIT)
+            self.pack_ramdisk(self.disc_ramdisk, INIT, drivers=("virtio_pci", "virtio_blk", "ata_piix", "sr_mod", "isofs"))
             stamp.write_text(seed)
 
     def temporary(self, name):
@@ -113,8 +121,8 @@ class Maker:
             for name in folders + files:
                 os.utime(os.path.join(base, name), (int(EPOCH), int(EPOCH)), follow_symlinks=False)
 
-    def pack_ramdisk(self, to, init, more=()):
-        """Packs a RAM disk with what a disk on virtio needs, and with that init; `more`: further programs, whose libraries come along."""
+    def pack_ramdisk(self, to, init, more=(), drivers=("virtio_pci", "virtio_blk")):
+        """Packs a RAM disk with drivers and with that init; `more`: further programs, whose libraries come along."""
         root = self.temporary("ramdisk")
         for d in ("bin", "etc", "lib/modules"):
             (root / d).mkdir(parents=True)
@@ -126,7 +134,7 @@ class Maker:
         shutil.copy(self.tree / "bin/busybox", root / "bin/busybox")
         os.symlink("busybox", root / "bin/sh")
         order = []
-        for wanted in ("virtio_pci", "virtio_blk"):
+        for wanted in drivers:
             for line in output("modprobe", "-d", self.tree, "-S", self.release, "--show-depends", wanted).splitlines():
                 if line.startswith("insmod"):
                     path = line.split()[1]
@@ -444,6 +452,36 @@ def uefi_unified(maker, disk):
         left.unlink()
 
 
+DISC = SYSLINUX.replace(f"UUID={ROOT}", "LABEL=ALMHOF")
+DISC_MENU = """set timeout=0
+set default=0
+menuentry 'Almhof' {
+  linux /vmlinuz root=LABEL=ALMHOF ro console=ttyS0 panic=-1 inn=first
+  initrd /initrd.img
+}
+menuentry 'Almhof, for repairs' {
+  linux /vmlinuz root=LABEL=ALMHOF ro console=ttyS0 panic=-1 inn=second
+  initrd /initrd.img
+}
+"""
+
+
+def medium(maker, disc):
+    """A disc whose root is the disc: ISOLINUX for a BIOS, GRUB in an image of the ESP for UEFI, and a first sector for who starts it as a disk."""
+    root = maker.system("disc", [("/vmlinuz", maker.kernel), ("/initrd.img", maker.disc_ramdisk), ("/isolinux/isolinux.bin", maker.tree / "usr/lib/ISOLINUX/isolinux.bin"),
+                                 ("/isolinux/ldlinux.c32", maker.tree / "usr/lib/syslinux/modules/bios/ldlinux.c32"), ("/isolinux/isolinux.cfg", DISC),
+                                 ("/etc/fstab", "LABEL=ALMHOF / iso9660 ro 0 0\n"), *maker.grub_files("x86_64-efi", DISC_MENU)])
+    program, esp = maker.folder / "tmp-grub.efi", root / "boot/esp.img"
+    maker.grub_core("x86_64-efi", "/boot/grub", ["iso9660", "fat", "part_msdos", "search_fs_file"], program, "search.file /boot/grub/x86_64-efi/normal.mod root\nset prefix=($root)/boot/grub\n")
+    maker.empty(esp, 4)
+    maker.fat(esp, 0, 4 * 2048, [("/EFI/BOOT/BOOTX64.EFI", program)], 12)
+    program.unlink()
+    maker.stamp_times(root)
+    output("xorriso", "-as", "mkisofs", "-quiet", "-R", "-V", "ALMHOF", "--modification-date=2023111422132000", "-b", "isolinux/isolinux.bin", "-c", "isolinux/boot.cat", "-no-emul-boot", "-boot-load-size", 4,
+           "-boot-info-table", "-eltorito-alt-boot", "-e", "boot/esp.img", "-no-emul-boot", "-isohybrid-mbr", maker.tree / "usr/lib/ISOLINUX/isohdpfx.bin", "-isohybrid-gpt-basdat", "-o", disc, root)
+    shutil.rmtree(root)
+
+
 def root_parts(target=None, boot="root:/boot"):
     """The parts of a chain from the kernel on, where a menu of GRUB's leads to them in `boot`; and of the installed system."""
     out = {"init": "root:/bin/busybox", "inittab": "root:/etc/inittab", "script": "root:/etc/init.d/rcS", "mounts": "root:/etc/fstab"}
@@ -471,7 +509,13 @@ def volumes(esp_mib=34):
 PLAIN, SEPARATE, LOGICAL = {"root": ("ext", 2048)}, {"boot": ("ext", 4096), "root": ("ext", 69632)}, {"root": ("ext", 10240)}
 FAT_FIRST = {"fat": ("fat", 2048), "root": ("ext", 71680)}
 
-# `parts` of a chain, by the names that faults and chance use: a file ("volume:/path"), or a place of the disk (first byte, length).
+# The boot record tells where the catalogue is (El Torito 1.0, figure 7).
+CATALOGUE = Found(2048, lambda disk: struct.unpack("<I", disk.bytes(17 * 2048 + 71, 4))[0] * 2048)
+WHOLE, ISO = {"root": ("iso", 0)}, {"descriptor": (16 * 2048, 2048), "boot-record": (17 * 2048, 2048), "catalogue": CATALOGUE}
+ISOLINUX = {"program": "root:/isolinux/isolinux.bin", "library": "root:/isolinux/ldlinux.c32", "menu": "root:/isolinux/isolinux.cfg", "kernel": "root:/vmlinuz", "ramdisk": "root:/initrd.img"}
+
+# `parts` of a chain, by the names that faults and chance use: a file ("volume:/path"), a place of the disk (first byte, length), or one
+# that is found.
 BASES = [
     Base("bios-grub", "bios", "d1p1", bios_grub, ENTRIES, PLAIN, MBR | {"core": (512, 40 * 512)} | superblock(PLAIN) | root_parts("i386-pc")),
     Base("bios-grub-gpt", "bios", "d1p3", bios_grub_gpt, ENTRIES, SEPARATE, GPT | {"core": (2048 * 512, 40 * 512)} | superblock(SEPARATE, "boot") | superblock(SEPARATE) | root_parts("i386-pc", "boot:")),
@@ -490,4 +534,8 @@ BASES = [
     Base("uefi-systemd-boot", "uefi", "d1p2", uefi_systemd_boot, ENTRIES | {"almhof.conf": "first"}, volumes(40), GPT | ESP | {"menu": "esp:/loader/loader.conf", "entry": "esp:/loader/entries/almhof.conf", "kernel": "esp:/almhof/vmlinuz",
          "ramdisk": "esp:/almhof/initrd.img"} | superblock(volumes(40)) | root_parts(boot=None)),
     Base("uefi-unified", "uefi", "d1p2", uefi_unified, {"Almhof 3": "first", "Talhof 3": "first"}, volumes(40), GPT | ESP | superblock(volumes(40)) | root_parts(boot=None)),
+    Base("disc-isolinux", "bios-disc", "d1", medium, {"almhof": "first", "repairs": "second"}, WHOLE, ISO | ISOLINUX | root_parts(boot=None)),
+    Base("disc-grub", "uefi-disc", "d1", medium, ENTRIES, WHOLE, ISO | {"program": "root:/boot/esp.img", "kernel": "root:/vmlinuz", "ramdisk": "root:/initrd.img", "menu": "root:/boot/grub/grub.cfg",
+         "normal": "root:/boot/grub/x86_64-efi/normal.mod", "linux-module": "root:/boot/grub/x86_64-efi/linux.mod"} | root_parts(boot=None)),
+    Base("stick-isolinux", "bios", "d1", medium, {"almhof": "first", "repairs": "second"}, WHOLE, MBR | ISO | ISOLINUX | root_parts(boot=None)),
 ]

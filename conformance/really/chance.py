@@ -5,6 +5,7 @@ Half of them go into bytes that a healthy start of that machine was seen to read
 its size, so the kernel's megabytes do not drown the rest); the other half into named parts, by ways that
 a person or a failing medium has. A third changes nothing that the start reads."""
 import collections, os, random, re, tempfile
+from . import bases
 
 WAYS = ("flip", "flip", "zero", "delete", "rename", "truncate", "swap", "move", "grow", "garble")
 
@@ -74,7 +75,7 @@ class Chance:
         name = r.choice(sorted(self.base.parts))
         part, way = self.base.parts[name], r.choice(WAYS)
         if not isinstance(part, str):
-            offset, length = part
+            length = part.length if isinstance(part, bases.Found) else part[1]
             where = r.randrange(length)
             if way in ("zero", "delete", "truncate"):
                 return f"{name} zeroed from byte {where}", False, [["zero", name, str(where), str(length - where)]]

@@ -1,6 +1,7 @@
 # SPDX-License-Identifier: MIT
 """What `check` says of a disk, against how its start really ended."""
 import json, pathlib, re, subprocess
+from . import machine
 
 # Agreement, an honest "cannot be told", and the ways to differ.
 AGREES, UNKNOWN, MISS, FALSE_ALARM, WRONG_STAGE, WRONG_SCREEN, WRONG_ENTRY, FAILED = "agrees", "unknown", "miss", "false alarm", "wrong stage", "wrong screen", "wrong entry", "no answer"
@@ -26,8 +27,10 @@ class Said:
 
 def check(tool, image, firmware, variables, place, lost=()):
     """What the tool says; None and why, if it does not answer. `lost`: sectors that the disk refuses to give."""
-    command = [tool, "check", "--format", "json", str(image), "--firmware", "bios" if firmware == "bios" else "uefi"]
-    if firmware != "bios":
+    command = [tool, "check", "--format", "json", str(image), "--firmware", "bios" if firmware in machine.BIOS else "uefi"]
+    if firmware in machine.DISCS:
+        command.append("--optical")
+    if firmware not in machine.BIOS:
         command += ["--variables", variables]
     if lost:
         command += ["--unreadable", str(image) + ".lost"]

@@ -92,8 +92,10 @@ RULES = (
     (r"Booting from local disk", ("entry", "configuration")),
     (r"Failed to load COM32 file (?!ldlinux)", ("loader", "configuration", "entry")),
     (r"No configuration file found|No DEFAULT or UI|Loading [^\n]*failed|\nboot: ?$", ("configuration", "entry")),
+    (r"isolinux: (?:Image checksum error|Disk error)", ("loader",)),
     (r"Failed to load (?:COM32 file )?ldlinux\.c32|Failed to load libcom32|not a COM32R|Load error|Boot error|checksum error", ("loader", "boot-sector")),
-    (r"SYSLINUX \d", ("loader", "configuration", "kernel")),
+    (r"(?:SYS|ISO)LINUX \d", ("loader", "configuration", "kernel")),
+    (r"isolinux\.bin missing or corrupt", ("boot-code", "loader")),
     (r"Missing operating system|Operating system load error|Multiple active partitions|Invalid partition table|Error loading operating system", ("partition-table", "boot-sector", "boot-code")),
     (r"This is not a bootable disk", ("boot-sector", "partition-table")),
     # systemd-boot, unified images

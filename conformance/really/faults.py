@@ -22,6 +22,7 @@ either, or `disk` for all bytes; RELEASE in it stands for the version of an inst
 `lose` makes the disk refuse each reading of the sectors that hold these bytes, as a worn one does; `lose-record` the sector that
 tells where the file lies (its inode on ext; on FAT its folder's entry)."""
 import os, pathlib, re, shlex, struct, subprocess, tempfile, zlib
+from .bases import Found
 from .packages import output
 
 
@@ -71,6 +72,8 @@ class Disk:
         if name == "disk":
             return (0, os.path.getsize(self.path))
         part = self.base.parts.get(name, name.replace("RELEASE", self.base.release))
+        if isinstance(part, Found):
+            return (part.find(self), part.length)
         if isinstance(part, str):
             volume, found, path = part.partition(":")
             if not found or volume not in self.base.volumes:
@@ -91,6 +94,8 @@ class Disk:
             to = os.path.join(folder, "file")
             if kind == "ext":
                 self.debugfs(sector, f'dump "{path}" {to}')
+            elif kind == "iso":
+                return b"".join(self.bytes(o, l) for o, l in self.extents(name))
             else:
                 output("mcopy", "-i", f"{self.path}@@{sector * 512}", "::" + path, to)
             return pathlib.Path(to).read_bytes()
@@ -101,7 +106,9 @@ class Disk:
             source = os.path.join(folder, "file")
             pathlib.Path(source).write_bytes(data)
             os.utime(source, (1700000000, 1700000000))
-            if kind == "ext":
+            if kind == "iso":
+                self.master("-overwrite", "on", "-map", source, path)
+            elif kind == "ext":
                 old = self.debugfs(sector, f'stat "{path}"')
                 mode = re.search(r"Mode:\s+(\d+)", old)
                 removed = [f'rm "{path}"'] if mode else []
@@ -110,9 +117,18 @@ class Disk:
             else:
                 output("mcopy", "-o", "-m", "-i", f"{self.path}@@{sector * 512}", source, "::" + path)
 
+    def master(self, *orders):
+        """The disc made anew with changed content: what starts from it is put in its place again."""
+        fresh = self.path + ".fresh"
+        pathlib.Path(fresh).unlink(missing_ok=True)
+        output("xorriso", "-return_with", "SORRY", 32, "-indev", self.path, "-outdev", "stdio:" + fresh, "-boot_image", "any", "replay", "-volume_date", "uuid", "2023111422132000", *orders)
+        os.rename(fresh, self.path)
+
     def delete(self, name):
         kind, sector, path = self.locate(name)
-        if kind == "ext":
+        if kind == "iso":
+            self.master("-rm", path, "--")
+        elif kind == "ext":
             self.debugfs(sector, f'rm "{path}"', write=True)
         else:
             output("mdel", "-i", f"{self.path}@@{sector * 512}", "::" + path)
@@ -133,6 +149,10 @@ class Disk:
                     if i * block < size:
                         out.append((sector * 512 + (int(where) + i - int(first)) * block, min(block, size - i * block)))
             return out
+        if kind == "iso":
+            # "File data lba:  0 , startlba , blocks , filesize , path"
+            said = output("xorriso", "-indev", self.path, "-find", path, "-exec", "report_lba", "--")
+            return [(int(at) * 2048, int(size)) for at, size in re.findall(r"File data lba: *\d+ , *(\d+) , *\d+ , *(\d+) ,", said)]
         said = output("mshowfat", "-i", f"{self.path}@@{sector * 512}", "::" + path)
         head = self.bytes(sector * 512, 64)
         cluster, reserved, fats = head[13] * 512, struct.unpack_from("<H", head, 14)[0], head[16]
@@ -183,7 +203,9 @@ class Disk:
 
     def step_rename(self, name, path):
         kind, sector, old = self.locate(name)
-        if kind == "ext":
+        if kind == "iso":
+            self.master("-mv", old, path, "--")
+        elif kind == "ext":
             self.debugfs(sector, f'ln "{old}" "{path}"', f'unlink "{old}"', write=True)
         else:
             output("mren", "-i", f"{self.path}@@{sector * 512}", "::" + old, "::" + path)
@@ -213,19 +235,29 @@ class Disk:
         self.put(b, first)
 
     def step_link(self, name, target):
-        _, sector, path = self.locate(name)
+        kind, sector, path = self.locate(name)
+        if kind == "iso":
+            try:
+                self.delete(name)
+            except RuntimeError:
+                pass  # there is none yet
+            return self.master("-lns", target, path)
         there = "Inode:" in self.debugfs(sector, f'stat "{path}"')
         self.debugfs(sector, *([f'rm "{path}"'] if there else []), f'symlink "{path}" "{target}"', write=True)
 
     def step_folder(self, name):
         kind, sector, path = self.locate(name)
-        if kind != "ext":
+        if kind == "iso":
+            self.master("-mkdir", path, "--")
+        elif kind != "ext":
             output("mmd", "-i", f"{self.path}@@{sector * 512}", "::" + path)
         elif "Inode:" not in self.debugfs(sector, f'stat "{path}"'):
             self.debugfs(sector, f'mkdir "{path}"', write=True)
 
     def step_mode(self, name, mode):
-        _, sector, path = self.locate(name)
+        kind, sector, path = self.locate(name)
+        if kind == "iso":
+            return self.master("-chmod", mode.zfill(4), path, "--")
         self.debugfs(sector, f'sif "{path}" mode 010{int(mode, 8):04o}', write=True)
 
     def step_flip(self, name, offset, mask):

@@ -11,6 +11,8 @@ SILENT_WORK, SILENT_CLOCK = 12.0, 30.0
 WAITING = 6.0
 # A start that did not end as it was said to may have run on a host that was slow: it is made again, with so many times the bounds.
 PATIENT = 5
+# What the image is put into, besides a disk: a drive of discs; and which firmware is a BIOS.
+DISCS, BIOS = ("bios-disc", "uefi-disc"), ("bios", "bios-disc")
 
 
 class Machine:
@@ -41,14 +43,17 @@ class Machine:
 
     def command(self, image, firmware, folder, more, lost=()):
         out = ["qemu-system-x86_64", "-accel", "tcg", "-m", str(self.memory), "-display", "none", "-vga", "none", "-monitor", "none", "-serial", "stdio", "-net", "none", "-no-reboot", *more]
-        if firmware == "bios":
+        if firmware in BIOS:
             out += ["-machine", "pc,graphics=off"]
         else:
             variables = os.path.join(folder, "variables.fd")
             shutil.copy(self.variables(firmware), variables)
             code = os.path.join(self.tree, "usr/share/OVMF", f"OVMF_CODE_4M{'.ms' if firmware == 'secure' else ''}.fd")
-            out += ["-machine", "q35,smm=on" if firmware == "secure" else "q35", "-global", "ICH9-LPC.disable_s3=1", "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={code}",
+            # The kernel package knows the drive of discs of the older board only.
+            out += ["-machine", {"secure": "q35,smm=on", "uefi-disc": "pc"}.get(firmware, "q35"), *([] if firmware in DISCS else ["-global", "ICH9-LPC.disable_s3=1"]), "-drive", f"if=pflash,format=raw,unit=0,readonly=on,file={code}",
                     "-drive", f"if=pflash,format=raw,unit=1,file={variables}"]
+        if firmware in DISCS:
+            return out + ["-cdrom", str(image), "-boot", "d"]
         if not lost:
             return out + ["-drive", f"file={image},format=raw,if=virtio,snapshot=on"]
         rules = [{"event": "read_aio", "sector": sector, "errno": 5} for sector in sorted(lost)]

@@ -4,10 +4,10 @@ import os, pathlib, shutil, subprocess
 
 # Unpacked, not installed: loaders, kernels and firmware are files here.
 UNPACKED = ("grub-pc-bin", "grub-efi-amd64-bin", "grub-efi-amd64-signed", "shim-signed", "systemd-boot-efi", "syslinux", "syslinux-common", "extlinux",
-            "grub-legacy", "libc6-i386", "busybox-static", "ovmf")
+            "isolinux", "grub-legacy", "libc6-i386", "busybox-static", "ovmf")
 KERNEL = "linux-image-cloud-amd64"
 # Programs, and the packages that bring them.
-PROGRAMS = {"qemu-system-x86_64": "qemu-system-x86", "mke2fs": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk", "mkfs.vfat": "dosfstools", "mcopy": "mtools",
+PROGRAMS = {"qemu-system-x86_64": "qemu-system-x86", "mke2fs": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk", "mkfs.vfat": "dosfstools", "mcopy": "mtools", "xorriso": "xorriso",
             "mkswap": "util-linux", "grub-mkimage": "grub-common", "depmod": "kmod", "cpio": "cpio", "objcopy": "binutils", "apt-get": "apt", "dpkg-deb": "dpkg"}
 
 

@@ -19,7 +19,8 @@ enum class Emulation : std::uint8_t { None, Floppy1200, Floppy1440, Floppy2880, 
 /// One entry of the catalogue.
 struct CatalogueImage {
     int number = 0;             ///< from 1, in the catalogue's order
-    std::uint8_t platform = 0;  ///< 0: x86 BIOS, 0xEF: UEFI
+    std::uint8_t platform = 0;  ///< 0: x86 BIOS, 0xEF: UEFI; what its section says
+    bool listed = true;         ///< a section counts it; UEFI firmware takes it all the same where none does
     bool bootable = false;
     Emulation emulation = Emulation::None;
     std::uint16_t segment = 0x07C0;  ///< where a BIOS loads it to
@@ -35,10 +36,15 @@ struct BootCatalogue {
     std::optional<Error> refused;
     int refusal_code = 0;
     bool checksum_holds = true;  ///< of the validation entry; a BIOS of today does not look at it
+    /// Why UEFI firmware takes no image from it (EDK II, MdeModulePkg/Universal/Disk/PartitionDxe/ElTorito.c); none: it
+    /// does.
+    std::optional<Error> passed_over;
 };
 
 /// The catalogue that the boot record in sector 17 names; none: no such record.
 [[nodiscard]] std::optional<BootCatalogue> read_boot_catalogue(const ByteSource& medium);
+/// What stands for it where sector 17 of a disc has no boot record: refused by all firmware, without images.
+[[nodiscard]] BootCatalogue no_boot_catalogue(const ByteSource& medium);
 
 /// The table at byte 8 of a boot image: where the image itself lies, and a checksum over it.
 struct BootInformationTable {

@@ -228,7 +228,8 @@ void assemble_layers(Machine& machine);
 /// The machine as a BIOS presents it when discs among its media hold an image of a floppy or hard disk to start from:
 /// the image takes the disc's place. Null: there is none.
 [[nodiscard]] std::shared_ptr<const Machine> with_emulated_drives(const Machine& machine);
-/// Puts a medium that carries a boot catalogue into an optical drive, also one that could start as a disk.
+/// Puts a disc (a medium with ISO 9660 or a boot catalogue) into an optical drive, also one that could start as a disk;
+/// other media stay as they are.
 void into_optical_drive(Disk& disk);
 
 /// A file system that begins where no partition does: a table entry that points elsewhere, or is gone. Looks at the

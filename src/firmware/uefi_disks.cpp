@@ -86,9 +86,19 @@ UefiVolumes uefi_volumes(const Machine& machine) {
         }
         out.view.disks.push_back(std::move(seen));
     }
+    for (const auto& disk : out.view.disks)
+        if (disk.catalogue && disk.catalogue->passed_over && disk.table.kind != TableKind::Gpt) {
+            const auto& why = *disk.catalogue->passed_over;
+            out.findings.push_back(make_finding(
+                Code::UefiCatalogueRefused,
+                fmt::format("{}: the firmware takes nothing from d{}'s boot catalogue", why.what, disk.number),
+                {evidence_error(why)}));
+        }
     out.view.each_volume([&](const Volume& volume) {
         // A boot catalogue counts where there is no GPT.
-        const bool passed_over = volume.partition < 0 && out.view.disk(volume.disk)->table.kind == TableKind::Gpt;
+        const auto* disk = out.view.disk(volume.disk);
+        const bool passed_over = volume.partition < 0 && (disk->table.kind == TableKind::Gpt ||
+                                                          (disk->catalogue && disk->catalogue->passed_over));
         // The firmware knows of no layers: a mirror's member whose metadata lies at its end is a FAT to it.
         if (volume.as(Observer::Uefi).is(Family::Fat) && !passed_over) out.volumes.push_back(volume.shared_from_this());
     });

@@ -10,6 +10,8 @@
 
 #include "files/ext.hpp"
 #include "files/stored.hpp"
+#include "ondisk/iso9660.hpp"
+#include "ondisk/mbr.hpp"
 #include "storage/disk_letters.hpp"
 #include "storage/layers.hpp"
 
@@ -45,6 +47,15 @@ VolumeRef first_volume(const Machine& machine, bool layers, Match match) {
     return nullptr;
 }
 
+/// The first sector has code and a table of partitions, whether or not its mark is there: what was written with it was
+/// to start as a disk, and is no disc that only a drive of discs could start.
+bool made_for_disks(const ByteSource& disk) {
+    const auto first = disk.load<ondisk::Mbr>(0);
+    if (!first || std::ranges::all_of(first->code, [](std::uint8_t b) { return b == 0; })) return false;
+    const auto& entry = first->entries.front();
+    return (entry.status == 0 || entry.status == 0x80) && entry.sectors != 0;
+}
+
 }  // namespace
 
 Disk inspect_disk(Source source, int number, std::string path) {
@@ -59,7 +70,7 @@ Disk inspect_disk(Source source, int number, std::string path) {
     }
     disk.table = std::move(*table);
     disk.catalogue = read_boot_catalogue(*disk.source);
-    disk.optical = disk.catalogue && !disk.table.boot_signature;
+    disk.optical = disk.catalogue && !disk.table.boot_signature && !made_for_disks(*disk.source);
     // A disc needs neither signature nor table.
     if (disk.optical) disk.table.findings.clear();
     // A medium that is disc and disk in one has a partition over all of it, by design.
@@ -89,6 +100,23 @@ std::optional<Finding> bios_raid(const Disk& disk) {
     return std::nullopt;
 }
 
+namespace {
+
+/// The whole of a disk with a table is a file system of optical discs, and all partitions lie within it: the disk was
+/// written with the image of a disc. What an earlier image left in front of newer partitions does not reach as far.
+bool is_hybrid_disc(const Disk& disk) {
+    constexpr std::uint64_t block = 2048;
+    const auto descriptor = disk.source->load<ondisk::IsoVolumeDescriptor>(16 * block);
+    if (!descriptor || descriptor->type != 1 || !std::ranges::equal(descriptor->id, std::string_view("CD001")))
+        return false;
+    const std::uint64_t end = std::uint64_t{descriptor->blocks.little} * block;
+    return std::ranges::all_of(disk.table.partitions, [&](const Partition& p) {
+        return (p.first_lba + p.sectors) * disk.table.sector_size <= end;
+    });
+}
+
+}  // namespace
+
 Disk inspect_partitions(Disk disk) {
     const std::uint64_t sector = disk.table.sector_size;
     for (const auto& p : disk.table.partitions) {
@@ -102,7 +130,8 @@ Disk inspect_partitions(Disk disk) {
     // unless a partition begins there, too.
     const bool covered =
         std::ranges::any_of(disk.table.partitions, [](const Partition& p) { return p.first_lba == 0; });
-    if ((disk.table.partitions.empty() || (disk.catalogue && !covered)) && recognise_volume(*disk.source).known())
+    const bool whole = disk.table.partitions.empty() || (!covered && (disk.catalogue || is_hybrid_disc(disk)));
+    if (whole && recognise_volume(*disk.source).known())
         disk.volumes.push_back(std::make_shared<const Volume>(
             slice(disk.source, 0, disk.source->size(), fmt::format("d{}", disk.number)), disk.number, 0));
     // Boot images for UEFI are volumes of their own, where no partition shows the same.
@@ -111,14 +140,22 @@ Disk inspect_partitions(Disk disk) {
         for (const auto& image : disk.catalogue->images) {
             const bool shown = std::ranges::any_of(
                 disk.table.partitions, [&](const Partition& p) { return p.first_lba * sector == image.offset; });
-            if (image.platform == efi_platform && image.bootable && !shown)
-                disk.volumes.push_back(boot_image_volume(disk, image));
+            if (!image.bootable || shown || image.offset == 0) continue;
+            auto volume = boot_image_volume(disk, image);
+            // UEFI firmware does not ask for which platform an image is; what holds no FAT is none for it.
+            const bool other = image.platform != efi_platform || !image.listed;
+            if (other && (image.emulation != Emulation::None || !volume->as(Observer::Uefi).is(Family::Fat))) continue;
+            disk.volumes.push_back(std::move(volume));
         }
     return disk;
 }
 
 void into_optical_drive(Disk& disk) {
-    if (!disk.catalogue || disk.optical) return;
+    if (disk.optical) return;
+    if (!disk.catalogue) {
+        if (!recognise_volume(*disk.source).is(Family::Iso)) return;
+        disk.catalogue = no_boot_catalogue(*disk.source);
+    }
     disk.optical = true;
     // The table of a hybrid medium means nothing there.
     disk.table = PartitionTable{};

@@ -70,6 +70,10 @@ private:
                                own_));
             return;
         }
+        if (auto misloaded = place_.image != 0 ? misloaded_image(*sector) : std::nullopt) {
+            ladder_.set(broken(std::move(*misloaded), own_));
+            return;
+        }
         if (rehearsing_) rehearsal_ = rehearse_from(machine_, place_, RehearsalOptions::brief());
         auto run = run_loader(machine_, place_);
         if (run && run->stopped_by() != nullptr && run->stopped_by()->code == Code::BootCodeDamaged && rehearsal_ &&
@@ -97,6 +101,28 @@ private:
             return;
         }
         unnamed();
+    }
+
+    /// What the catalogue says of how the boot image is loaded makes it useless.
+    [[nodiscard]] std::optional<Finding> misloaded_image(std::span<const std::uint8_t> head) const {
+        const auto& image = place_.disk->catalogue->images.at(static_cast<std::size_t>(place_.image) - 1);
+        const auto& source = *place_.disk->source;
+        if (image.sectors == 0)
+            return make_finding(Code::DiscImageMisloaded,
+                                fmt::format("the boot catalogue has the firmware load no sector of {}", place_.text()),
+                                {evidence_bytes(source, image.entry_at + 6, 2, "4 sectors, as usual", "0")},
+                                std::string(silent));
+        // ISOLINUX begins with a jump to its own address (core/isolinux.asm, _start).
+        constexpr std::uint16_t usual_segment = 0x07C0;
+        if (image.segment != usual_segment && identify_loader(head) == "ISOLINUX")
+            return make_finding(
+                Code::DiscImageMisloaded,
+                fmt::format("the boot catalogue has ISOLINUX put to segment {:04x}, and its code is made for 07c0: it "
+                            "jumps to where nothing lies",
+                            image.segment),
+                {evidence_bytes(source, image.entry_at + 2, 2, "0000 or 07c0", fmt::format("{:04x}", image.segment))},
+                std::string(silent));
+        return std::nullopt;
     }
 
     /// Code of no loader that is decoded: what it does when it runs is what counts.

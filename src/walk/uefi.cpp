@@ -235,6 +235,11 @@ private:
         text += "; " + secure_.why;
         if (!variables_.given()) text += "; boot options were not given";
         std::vector<Evidence> evidence = missed_;
+        for (const auto& finding : seen_.findings) {
+            if (finding.code != Code::UefiCatalogueRefused) continue;
+            text += "; " + finding.text;
+            evidence.insert(evidence.end(), finding.evidence.begin(), finding.evidence.end());
+        }
         if (evidence.empty())
             for (const auto& disk : machine_.disks)
                 evidence.push_back(
