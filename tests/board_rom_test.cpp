@@ -60,21 +60,23 @@ struct Family {
 
 const Family families[] = {
     {"Rockchip3399", "rk3399-brom", "mkimage -n rk3399 -T rksd -d code first", 20000, 32768, "", 8 * mib, 0x200000,
-     "the ID block at byte 32768 deciphers, and its first program (", false},
+     "the ID block at byte 32768 deciphers, and its first program (20.0 KiB) fits into the chip's 184.0 KiB", false},
     {"Rockchip3288", "rk3288-brom", "mkimage -n rk3288 -T rksd -d code first", 20000, 32768, "", 8 * mib, 0x1000000,
-     "fits into the chip's 32.0 KiB", false},
+     "the ID block at byte 32768 deciphers, and its first program (20.0 KiB) fits into the chip's 32.0 KiB", false},
     {"Rockchip3568", "rk3568-brom", "mkimage -n rk3568 -T rksd -d code first", 20000, 32768, "", 8 * mib, 0xA00000,
-     "the ID block at byte 32768 names 2 programs (", true},
+     "the ID block at byte 32768 names 2 programs (22.0 KiB), and their SHA-256 match", true},
     {"Imx6", "imx6-brom", "mkimage -n list -T imximage -e 0x00908000 -d code first", 20000, 1024, "", 69 * 1024,
-     0x17800000, "the image vector table at byte 1024 leads to a program of ", false},
+     0x17800000, "the image vector table at byte 1024 leads to a program of 23.0 KiB for 0x907000", false},
     {"Am335x", "am335x-brom", "mkimage -T omapimage -a 0x402F0400 -d code first", 20000, 131072, "", 384 * 1024,
-     0x80800000, "the first program at byte 131072 (", false},
+     0x80800000, "the first program at byte 131072 (19.5 KiB) fits into the chip's 109.0 KiB", false},
     {"Omap3File", "omap3-brom", "mkimage -T omapimage -a 0x40200000 -d code first", 20000, 0, "MLO", 0, 0x80100000,
-     "the first program d1p1:/MLO (", false},
+     "the first program d1p1:/MLO (19.5 KiB) fits into the chip's 60.0 KiB", false},
     {"ZynqFile", "zynq7000-brom", "mkimage -T zynqimage -a 0 -e 0 -d code first", 20000, 0, "BOOT.BIN", 0, 0x4000000,
-     "the boot header of d1p1:/BOOT.BIN passes its checksum", false},
+     "the boot header of d1p1:/BOOT.BIN passes its checksum, and its first program fits into the chip's 192.0 KiB",
+     false},
     {"Stm32", "stm32mp1-brom", "mkimage -T stm32image -a 0x2FFC2500 -e 0x2FFC2500 -d code first", 20000, 65536, "", 0,
-     0xC0100000, "the first program at byte 65536 (", true},
+     0xC0100000, "the first program at byte 65536 (19.5 KiB) passes its checksum and fits into the chip's 247.0 KiB",
+     true},
 };
 
 /// The first program of a family; empty: mkimage is not here.
@@ -113,8 +115,7 @@ TEST_P(Rom, TakesWhatTheSystemsOwnMakerWrites) {
     const BoardVerdict board(with_first(family, first), family.board);
     EXPECT_EQ(rung(board, Stage::Firmware).state, State::Holds) << rung(board, Stage::Firmware).text;
     EXPECT_EQ(rung(board, Stage::BootCode).state, State::Holds) << rung(board, Stage::BootCode).text;
-    EXPECT_NE(rung(board, Stage::BootCode).text.find(family.words), std::string::npos)
-        << rung(board, Stage::BootCode).text;
+    EXPECT_EQ(rung(board, Stage::BootCode).text, family.words);
     EXPECT_FALSE(rung(board, Stage::BootCode).evidence.empty());
     if (family.name == "Stm32") return;  // its next program lies in a partition with a name
     EXPECT_EQ(rung(board, Stage::Loader).state, State::Holds) << rung(board, Stage::Loader).text;
@@ -219,6 +220,67 @@ TEST(RomImx, JudgesTheAddressesOfItsTable) {
         ASSERT_TRUE(rung(board, Stage::BootCode).evidence.at(0).range) << text;
         EXPECT_EQ(rung(board, Stage::BootCode).evidence[0].range->offset, 1024 + at) << text;
     }
+}
+
+/// An image for memory outside the chip is U-Boot as a whole: nothing further is looked for.
+TEST(RomImx, TakesUBootAsAWhole) {
+    const Folder folder;
+    auto uboot = forge::make_uboot(demo::weather_station().variables);
+    const auto words = forge::to_bytes("U-Boot 2023.01 (a stand-in)");
+    std::ranges::copy(words, uboot.begin() + 100);
+    folder.write("code", uboot);
+    folder.write("list", forge::to_bytes("IMAGE_VERSION 2\nBOOT_FROM sd\nDATA 4 0x020c4068 0x00C03F3F\n"));
+    const auto made =
+        support::shell("cd " + folder.file("") + " && mkimage -n list -T imximage -e 0x17800000 -d code first");
+    if (made.status != 0) GTEST_SKIP() << "mkimage is not here";
+    auto disk = card(false);
+    put(disk, 1024, support::file_bytes(folder.file("first")));
+    const BoardVerdict board(disk, "imx6-brom");
+    EXPECT_EQ(rung(board, Stage::BootCode).state, State::Holds) << rung(board, Stage::BootCode).text;
+    EXPECT_NE(rung(board, Stage::BootCode).text.find(" for 0x177ff000"), std::string::npos)
+        << rung(board, Stage::BootCode).text;
+    EXPECT_EQ(rung(board, Stage::Loader).state, State::Holds);
+    EXPECT_EQ(rung(board, Stage::Loader).text,
+              "the first program holds U-Boot itself; then its environment is the one built into it (7 variables)");
+    EXPECT_FALSE(board.has(Code::BoardNextMissing));
+}
+
+TEST(RomRockchip, WantsAProgramInItsList) {
+    const auto& family = families[2];
+    const auto good = first_program(family, family.size);
+    if (good.empty()) GTEST_SKIP() << "mkimage is not here";
+    // How many there are: bytes 10 and 11; the list from byte 120 on, each with 88 bytes: where, how long, its SHA-256
+    // at 24.
+    struct Row {
+        std::size_t at;
+        std::uint8_t value;
+        std::string text;
+        std::uint64_t place, length;
+    };
+    for (const auto& [at, value, text, place, length] : std::initializer_list<Row>{
+             {10, 0, "the ID block names no first program", 10, 2},
+             {120 + 24, static_cast<std::uint8_t>(good[120 + 24] ^ 1U),
+              "the first program fails its SHA-256: the ROM does not start it", 120 + 24, 32},
+         }) {
+        auto first = good;
+        first[at] = value;
+        const BoardVerdict board(with_first(family, first), family.board);
+        ASSERT_TRUE(board.system().stops_at) << text;
+        EXPECT_EQ(*board.system().stops_at, Stage::BootCode) << text;
+        EXPECT_EQ(board.why(), Code::BoardProgramDamaged) << text;
+        EXPECT_EQ(rung(board, Stage::BootCode).text, text);
+        const auto& range = rung(board, Stage::BootCode).evidence.at(0).range;
+        ASSERT_TRUE(range) << text;
+        EXPECT_EQ(range->offset, 32768 + place) << text;
+        EXPECT_EQ(range->length, length) << text;
+    }
+    // One program is taken as well as two.
+    auto first = good;
+    first[10] = 1;
+    const BoardVerdict board(with_first(family, first), family.board);
+    EXPECT_EQ(rung(board, Stage::BootCode).state, State::Holds);
+    EXPECT_NE(rung(board, Stage::BootCode).text.find(" names 1 program ("), std::string::npos)
+        << rung(board, Stage::BootCode).text;
 }
 
 TEST(RomStm32, TakesTheSecondCopyWhereTheFirstIsDamaged) {

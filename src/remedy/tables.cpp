@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <array>
 #include <cstring>
 #include <set>
 
@@ -170,6 +171,11 @@ Result<void> create_gpt(Workshop& shop, const Disk& disk, std::span<const NewPar
         header.alternate_lba = primary ? last : 1;
         header.entries_lba = primary ? 2 : last - array;
         if (auto wrote = write_copy(shop, disk.number, copy, size); !wrote) return wrote;
+    }
+    if (!disk.table.boot_signature) {
+        // Without it Linux does not look for the GPT (block/partitions/efi.c, is_pmbr_valid).
+        constexpr std::array<std::uint8_t, 2> mark = {0x55, 0xAA};
+        if (auto wrote = shop.write(disk.number, offsetof(ondisk::Mbr, signature), mark); !wrote) return wrote;
     }
     if (disk.table.protective) return {};
     return write_entry(shop, disk.number, offsetof(ondisk::Mbr, entries),
