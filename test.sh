@@ -10,10 +10,17 @@ case "${1:-}" in
     --both) quick=no optimised=ON ;;
     *) quick=no optimised=OFF ;;
 esac
-install_packages libgtest-dev liblzo2-dev libx86emu-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler mtd-utils mkbootimg openssl qemu-system-x86 cpio kmod clang-tidy clang-format git
-build release -DHERBERGE_BUILD_TESTS=$optimised
+install_packages libgtest-dev liblzo2-dev libx86emu-dev libwim-dev squashfs-tools lvm2 mdadm xfsprogs btrfs-progs libbenchmark-dev zstd python3 e2fsprogs dosfstools cryptsetup-bin clang lld libclang-rt-dev pkgconf libvalijson-dev exfatprogs mtools ntfs-3g grub-common grub-pc-bin nilfs-tools reiserfsprogs jfsutils erofs-utils bcache-tools f2fs-tools fdisk u-boot-tools device-tree-compiler mtd-utils mkbootimg openssl qemu-system-x86 xorriso cpio kmod clang-tidy clang-format git
 cd "$root"
 status=0
+# What took how long.
+part() {
+    echo "$1: $((SECONDS - ${began:-0})) s"
+    began=$SECONDS
+}
+part "packages"
+build release -DHERBERGE_BUILD_TESTS=$optimised
+part "the optimised build"
 
 corpus=${HERBERGE_CORPUS:-$root/../shared/corpus}
 if [ -x "$corpus/run" ]; then
@@ -23,13 +30,16 @@ if [ -x "$corpus/run" ]; then
 else
     echo "no corpus at $corpus: its cases were not compared"
 fi
+part "the corpus"
 
 # Whole disks of the distribution's loaders and kernels, broken and really started in a virtual PC: as many as six minutes allow,
 # the same ones each time (conformance/run without --seconds starts all).
 [ "$quick" = yes ] || conformance/run --tool build/release/tool/herberge --seconds 360 || status=1
+part "starts in a virtual PC"
 
 # What was changed last, as the tools read it that look for mistakes in the source.
 [ "$quick" = yes ] || [ ! -e .git ] || scripts/lint.sh --changed || status=1
+part "clang-tidy"
 
 # The library as others use it: installed, found by CMake and by pkg-config.
 stage=$(mktemp -d)
@@ -41,6 +51,7 @@ cmake --build "$stage/examples" | tail -n 1
 # shellcheck disable=SC2046
 c++ -std=c++20 examples/check_disk.cpp -o "$stage/check_disk" $(PKG_CONFIG_PATH=$(dirname "$(find "$stage" -name herberge.pc)") \
     pkg-config --static --cflags --libs herberge) || status=1
+part "the library as others use it"
 
 # Runs the tests of a build; of each process, how many passed, and of those that fail what they say.
 run_tests() {
@@ -53,9 +64,12 @@ run_tests() {
 }
 if [ "$quick" = no ]; then
     build sanitize -DHERBERGE_BUILD_TESTS=ON -DHERBERGE_BUILD_FUZZ=ON
+    part "the build with sanitizers"
     run_tests sanitize
+    part "its tests"
     # What decodes bytes, with bytes that nobody thought of: each target for a while, from the seeds on.
     fuzz/run --build build/sanitize --seconds 20 --corpus "$stage/fuzz" || status=1
+    part "bytes that nobody thought of"
 fi
 [ "$optimised" = OFF ] || run_tests release
 exit $status

@@ -111,13 +111,17 @@ def places(folder, texts):
     for path, text in texts.items():
         if not path.is_relative_to("tool" if folder == "tool" else pathlib.Path("src", folder)):
             continue
-        before = ""
+        before, depth = "", 0
         for number, line in enumerate(text.split("\n")):
             code, begins = line.split("//")[0].rstrip(), before.endswith((";", "{", "}", ":", ")", "else")) or not before
-            before = code.strip() or before
-            if not code.startswith("  ") or code.lstrip().startswith(("#", "case ", "static_assert", "template")) or "make_finding" in code or "constexpr" in code:
-                continue
             bare = re.sub(r'"(\\.|[^"\\])*"|\'(\\.|[^\'\\])\'', lambda m: '"' + "\1" * (len(m.group()) - 2) + '"', code)
+            before = code.strip() or before
+            # What begins with constexpr is worked out by the compiler, down to where its brackets close.
+            if depth or re.search(r"\bconst(expr|eval)\b", code):
+                depth += len(re.findall(r"[({[]", bare)) - len(re.findall(r"[)}\]]", bare))
+                continue
+            if not code.startswith("  ") or code.lstrip().startswith(("#", "case ", "static_assert", "template")) or "make_finding" in code:
+                continue
             for pattern, change in CHANGES:
                 if pattern == STATEMENT and not begins:
                     continue
