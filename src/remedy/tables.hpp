@@ -47,7 +47,8 @@ struct NewPartition {
     std::uint64_t lba = 0, sectors = 0;
 };
 /// Writes both copies of a GPT of 128 entries (UEFI 2.10, 5.3) with these partitions in its slots from `first_slot` on,
-/// and the protective entry and the mark where sector 0 has none. Errors: OutOfRange (one lies in the table's own sectors).
+/// and the protective entry and the mark where sector 0 has none. Errors: OutOfRange (one lies in the table's own
+/// sectors).
 Result<void> create_gpt(Workshop& shop, const Disk& disk, std::span<const NewPartition> partitions,
                         std::size_t first_slot);
 
