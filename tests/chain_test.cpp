@@ -2,6 +2,7 @@
 // The walk as a whole, on machines of the inn.
 #include "packers.hpp"
 #include "support.hpp"
+#include "told.hpp"
 
 using namespace herberge;
 using support::Checked;
@@ -98,6 +99,7 @@ TEST_P(Changes, LeadToThisStage) {
     EXPECT_EQ(checked.stage(), GetParam().stage)
         << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code));
+    support::expect_as_kept(support::told_briefly(checked.machine));
 }
 
 INSTANTIATE_TEST_SUITE_P(
@@ -505,6 +507,7 @@ TEST_P(GuidTables, AreJudgedAsLoaderAndKernelDo) {
     EXPECT_EQ(checked.stage(), GetParam().stage)
         << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code));
+    support::expect_as_kept(support::told_briefly(checked.machine));
 }
 const auto wipe_sector = [](forge::Bytes& b, std::size_t lba) {
     std::fill_n(b.begin() + static_cast<std::ptrdiff_t>(lba * 512), 512, std::uint8_t{0});

@@ -11,6 +11,7 @@
 #include "kiosk.hpp"
 #include "office_pc.hpp"
 #include "support.hpp"
+#include "told.hpp"
 #include "weather_station.hpp"
 
 using namespace herberge;
@@ -164,6 +165,7 @@ TEST_P(Findings, AreMade) {
     EXPECT_FALSE(one->text.empty());
     EXPECT_FALSE(one->evidence.empty());
     if (wanted.stage == "yes") EXPECT_NE(one->severity, Severity::Breaks);
+    support::expect_as_kept(support::told_briefly(checked.machine));
 }
 INSTANTIATE_TEST_SUITE_P(All, Findings, testing::Range<std::size_t>(0, met().size()), [](const auto& which) {
     std::string name(code_id(met()[which.param].code));

@@ -608,6 +608,25 @@ TEST(Cpu, EightBytesAreExchangedWhereBothHalvesFit) {
     }
 }
 
+/// ENTER (Intel SDM vol. 2A): the frame's pointer, those of the outer frames, its own, and room; 31 levels at most.
+TEST(Cpu, EntersFramesWithinFrames) {
+    for (const std::uint8_t level : {0, 1, 2, 3, 31, 32, 33, 63}) {
+        const unsigned counted = level % 32U;
+        Bench bench({0xC8, 0x06, 0x00, level, 0xF4});
+        bench.cpu.gpr[ESP] = 0x6000;
+        bench.cpu.gpr[EBP] = 0x5000;
+        for (std::uint32_t i = 1; i < 40; ++i)
+            bench.ram.store<std::uint16_t>(0x5000 - 2 * i, static_cast<std::uint16_t>(0x4000 + i));
+        EXPECT_EQ(bench.run(), -1);
+        EXPECT_EQ(bench.cpu.gpr[EBP], 0x5FFEU) << int{level};
+        EXPECT_EQ(bench.cpu.gpr[ESP], 0x6000U - 2 - 2 * counted - 6) << int{level};
+        EXPECT_EQ(bench.ram.load<std::uint16_t>(0x5FFE), 0x5000);
+        for (unsigned i = 1; i < counted; ++i)
+            EXPECT_EQ(bench.ram.load<std::uint16_t>(0x5FFE - 2 * i), 0x4000 + i) << int{level};
+        if (counted > 0) EXPECT_EQ(bench.ram.load<std::uint16_t>(0x5FFE - 2 * counted), 0x5FFE) << int{level};
+    }
+}
+
 TEST(Cpu, SoftwareInterruptsReturnBehindThem) {
     Bench bench({0xCD, 0x21, 0x40, 0xF4});
     bench.ram.store<std::uint8_t>(0x521, 0xCF);
@@ -1120,6 +1139,54 @@ TEST(CpuProtectedMode, CallsThroughGatesAndComesBack) {
     trap.run();
     EXPECT_EQ(trap.cpu.gpr[EBX], 1U);
     EXPECT_NE(trap.cpu.eflags() & flag::interrupt, 0U);
+}
+
+/// LTR and LLDT (Intel SDM vol. 2A): which descriptors each takes, and what it does with a task's.
+TEST(CpuProtectedMode, TasksAndLocalTablesAreLoadedFromTheirDescriptors) {
+    struct Row {
+        const char* name;
+        std::uint8_t access, selector;
+        bool task;
+        int vector;  ///< -1: it is loaded
+        std::uint8_t access_then;
+    };
+    constexpr std::uint8_t ltr = 0xD8, lldt = 0xD0;
+    for (const auto& row :
+         {Row{"a task", 0x89, 0x50, true, -1, 0x8B}, Row{"a task of 16 bits", 0x81, 0x50, true, -1, 0x83},
+          Row{"a task that runs", 0x8B, 0x50, true, 13, 0x8B},
+          Row{"a task of 16 bits that runs", 0x83, 0x50, true, 13, 0x83},
+          Row{"a task that is not present", 0x09, 0x50, true, 11, 0x09},
+          Row{"a local table as a task", 0x82, 0x50, true, 13, 0x82}, Row{"data as a task", 0x92, 0x50, true, 13, 0x92},
+          Row{"data of a task's number", 0x99, 0x50, true, 13, 0x99},
+          Row{"a task in the local table", 0x89, 0x54, true, 13, 0x89},
+          Row{"a local table", 0x82, 0x50, false, -1, 0x82},
+          Row{"a local table that is not present", 0x02, 0x50, false, 11, 0x02},
+          Row{"a task as a local table", 0x89, 0x50, false, 13, 0x89}}) {
+        Protected machine({0x66, 0xB8, row.selector, 0x00, 0x0F, 0x00, row.task ? ltr : lldt, 0xF4});
+        for (std::uint32_t n = 0; n < 32; ++n) machine.gate(n);
+        machine.cpu.gpr[ESP] = 0x7000;
+        machine.set(0x50, descriptor(0x123456, 0x0777, row.access, 0x0));
+        for (unsigned i = 0; i < 100 && machine.cpu.stopped() == CpuStop::None; ++i) machine.cpu.run();
+        ASSERT_EQ(machine.cpu.stopped(), CpuStop::Halted) << row.name << ": " << machine.cpu.why();
+        EXPECT_EQ(machine.ram.load<std::uint8_t>(gdt_at + 0x55), row.access_then) << row.name;
+        if (row.vector >= 0) {
+            EXPECT_EQ(static_cast<int>(machine.cpu.eip - 1 - 0xA000), row.vector) << row.name;
+            EXPECT_EQ(machine.ram.load<std::uint32_t>(machine.cpu.gpr[ESP] & 0xFFFFU), row.selector) << row.name;
+            continue;
+        }
+        EXPECT_EQ(machine.cpu.eip, 0x9008U) << row.name;
+        const auto& loaded = row.task ? machine.cpu.task : machine.cpu.ldt;
+        EXPECT_EQ(loaded.selector, 0x50) << row.name;
+        EXPECT_EQ(loaded.base, 0x123456U) << row.name;
+        EXPECT_EQ(loaded.limit, 0x0777U) << row.name;
+    }
+    // Nothing is a local table, and no task.
+    Protected none({0x31, 0xC0, 0x0F, 0x00, lldt, 0x43, 0x0F, 0x00, ltr, 0xF4});
+    for (std::uint32_t n = 0; n < 32; ++n) none.gate(n);
+    none.cpu.gpr[ESP] = 0x7000;
+    for (unsigned i = 0; i < 100 && none.cpu.stopped() == CpuStop::None; ++i) none.cpu.run();
+    EXPECT_EQ(none.cpu.gpr[EBX], 1U);
+    EXPECT_EQ(static_cast<int>(none.cpu.eip - 1 - 0xA000), 13);
 }
 
 TEST(CpuProtectedMode, AsksDescriptors) {

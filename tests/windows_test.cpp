@@ -7,6 +7,7 @@
 #include "office_pc.hpp"
 #include "packers.hpp"
 #include "support.hpp"
+#include "told.hpp"
 
 using namespace herberge;
 using support::Bytes;
@@ -361,6 +362,7 @@ TEST_P(OfficeChanges, LeadToThisStage) {
     EXPECT_EQ(checked.stage(), GetParam().stage)
         << (checked.system().stops_at ? checked.system().at(*checked.system().stops_at).text : "");
     if (GetParam().code) EXPECT_TRUE(checked.has(*GetParam().code));
+    support::expect_as_kept(support::told_briefly(checked.machine));
 }
 TEST(Windows, AWipedSystemVolumeIsListedAtItsPlace) {
     auto bytes = demo::office_pc().build();
