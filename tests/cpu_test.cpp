@@ -610,7 +610,7 @@ TEST(Cpu, EightBytesAreExchangedWhereBothHalvesFit) {
 
 /// ENTER (Intel SDM vol. 2A): the frame's pointer, those of the outer frames, its own, and room; 31 levels at most.
 TEST(Cpu, EntersFramesWithinFrames) {
-    for (const std::uint8_t level : {0, 1, 2, 3, 31, 32, 33, 63}) {
+    for (const std::uint8_t level : std::initializer_list<std::uint8_t>{0, 1, 2, 3, 31, 32, 33, 63}) {
         const unsigned counted = level % 32U;
         Bench bench({0xC8, 0x06, 0x00, level, 0xF4});
         bench.cpu.gpr[ESP] = 0x6000;
