@@ -2,6 +2,7 @@
 // Optical media: the file system, the boot catalogue, and what starts from them.
 #include <fmt/format.h>
 #include <algorithm>
+#include <nlohmann/json.hpp>
 
 #include "help_disc.hpp"
 #include "support.hpp"
@@ -490,6 +491,42 @@ TEST(Disc, TheBootImageIsLoadedAsTheCatalogueSays) {
 }
 
 /// A stick whose first sector lost its mark is a disk that does not start, not a disc in a drive.
+/// What the layout says of a catalogue that each kind of firmware refuses for a reason of its own.
+TEST(Disc, TheLayoutSaysWhoTakesNothingFromTheCatalogue) {
+    auto help = demo::help_disc();
+    help.options.hybrid = false;
+    auto image = help.build().bytes;
+    const support::Folder folder;
+    const auto layout = [&](const std::string& more) {
+        return support::shell("NO_COLOR=1 COLUMNS=160 " TOOL_PATH " layout " + folder.write("disc.iso", image) + more);
+    };
+    const auto catalogue = [&] {
+        return nlohmann::json::parse(layout(" --format json").out).at("disks").at(0).at("boot_catalogue");
+    };
+    EXPECT_EQ(catalogue().at("refused"), nullptr);
+    EXPECT_EQ(catalogue().at("passed_over"), nullptr);
+    EXPECT_EQ(layout("").out.find("takes nothing"), std::string::npos);
+    const auto at = read_boot_catalogue(*support::source_of(image))->offset;
+    image[at + 6] ^= 1U;
+    EXPECT_EQ(catalogue().at("refused"), nullptr);
+    EXPECT_EQ(catalogue().at("passed_over"), "the boot catalogue's validation entry fails its checksum");
+    EXPECT_NE(layout("").out.find(fmt::format("  UEFI firmware takes nothing from it: d1 byte {}: the boot catalogue's "
+                                              "validation entry fails its checksum",
+                                              at)),
+              std::string::npos);
+    EXPECT_EQ(layout("").out.find("a BIOS takes nothing"), std::string::npos);
+    image[at + 6] ^= 1U;
+    image[at + 32] = 0;
+    EXPECT_EQ(catalogue().at("refused"), "the boot catalogue's first entry is marked as not bootable");
+    EXPECT_EQ(catalogue().at("passed_over"), nullptr);
+    EXPECT_NE(
+        layout("").out.find(fmt::format(
+            "  a BIOS takes nothing from it: d1 byte {}: the boot catalogue's first entry is marked as not bootable",
+            at + 32)),
+        std::string::npos);
+    EXPECT_EQ(layout("").out.find("UEFI firmware takes nothing"), std::string::npos);
+}
+
 TEST(Disc, AHybridWithoutItsMarkIsStillADisk) {
     auto image = demo::help_disc().build().bytes;
     image[511] = 0;

@@ -134,7 +134,12 @@ void print_catalogue(std::string& out, const herberge::BootCatalogue& catalogue,
                                image.platform == 0xEF ? "—" : fmt::format("{:04x}:0000", image.segment)});
     out += "\n";
     images.print(out, terminal, 2);
-    if (catalogue.refused) out += fmt::format("  {}\n", terminal.ink(Ink::Bad, printable(catalogue.refused->text())));
+    const auto passed_over = [&](std::string_view who, const std::optional<herberge::Error>& why) {
+        if (why)
+            out += fmt::format("  {} takes nothing from it: {}\n", who, terminal.ink(Ink::Bad, printable(why->text())));
+    };
+    passed_over("a BIOS", catalogue.refused);
+    passed_over("UEFI firmware", catalogue.passed_over);
 }
 
 /// What each key slot of the encrypted volumes costs to try, and whether it is still whole.

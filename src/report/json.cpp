@@ -260,7 +260,9 @@ std::string layout_json(const Machine& machine) {
                 {"offset", disk.catalogue->offset},
                 {"images", std::move(images)},
                 {"refused",
-                 disk.catalogue->refused ? ordered_json(clean(disk.catalogue->refused->what)) : ordered_json(nullptr)}};
+                 disk.catalogue->refused ? ordered_json(clean(disk.catalogue->refused->what)) : ordered_json(nullptr)},
+                {"passed_over", disk.catalogue->passed_over ? ordered_json(clean(disk.catalogue->passed_over->what))
+                                                            : ordered_json(nullptr)}};
         }
         d["gaps"] = ordered_json::array();
         for (const auto& s : stretches(disk.table, disk.source->size()))
