@@ -20,12 +20,17 @@ void put(Bytes& disk, std::size_t at, const Bytes& bytes) {
     std::ranges::copy(bytes, disk.begin() + static_cast<std::ptrdiff_t>(at));
 }
 
-/// U-Boot as boards' second programs are: a legacy image, for `load`.
-Bytes second_program(std::uint32_t load) {
+Bytes uboot_with_its_words() {
     auto uboot = forge::make_uboot(demo::weather_station().variables);
     const auto words = forge::to_bytes("U-Boot 2023.01 (a stand-in)");
     std::ranges::copy(words, uboot.begin() + 100);
-    return forge::make_legacy_image(uboot, {.type = 5, .os = 17, .load = load, .entry = 0, .name = "U-Boot"});
+    return uboot;
+}
+
+/// U-Boot as boards' second programs are: a legacy image, for `load`.
+Bytes second_program(std::uint32_t load) {
+    return forge::make_legacy_image(uboot_with_its_words(),
+                                    {.type = 5, .os = 17, .load = load, .entry = 0, .name = "U-Boot"});
 }
 
 /// A card with a system on it from 16 MiB on, and room before it.
@@ -79,17 +84,22 @@ const Family families[] = {
      true},
 };
 
+/// What mkimage makes of `code`; empty: it is not here, or does not.
+Bytes image_of(const Bytes& code, const std::string& make) {
+    const Folder folder;
+    folder.write("code", code);
+    folder.write("list", forge::to_bytes("IMAGE_VERSION 2\nBOOT_FROM sd\nDATA 4 0x020c4068 0x00C03F3F\n"));
+    const auto made = support::shell("cd " + folder.file("") + " && " + make);
+    return made.status == 0 ? support::file_bytes(folder.file("first")) : Bytes{};
+}
+
 /// The first program of a family; empty: mkimage is not here.
 Bytes first_program(const Family& family, std::size_t size) {
-    const Folder folder;
     auto code = forge::noise(size, 5);
     // The names of files that it would load, as U-Boot's own first programs carry them.
     const auto words = forge::to_bytes("U-Boot SPL 2023.01 u-boot.img");
     std::ranges::copy(words, code.begin() + 4000);
-    folder.write("code", code);
-    folder.write("list", forge::to_bytes("IMAGE_VERSION 2\nBOOT_FROM sd\nDATA 4 0x020c4068 0x00C03F3F\n"));
-    const auto made = support::shell("cd " + folder.file("") + " && " + family.make);
-    return made.status == 0 ? support::file_bytes(folder.file("first")) : Bytes{};
+    return image_of(code, family.make);
 }
 
 /// A card with this first program, and the next one behind it.
@@ -224,17 +234,10 @@ TEST(RomImx, JudgesTheAddressesOfItsTable) {
 
 /// An image for memory outside the chip is U-Boot as a whole: nothing further is looked for.
 TEST(RomImx, TakesUBootAsAWhole) {
-    const Folder folder;
-    auto uboot = forge::make_uboot(demo::weather_station().variables);
-    const auto words = forge::to_bytes("U-Boot 2023.01 (a stand-in)");
-    std::ranges::copy(words, uboot.begin() + 100);
-    folder.write("code", uboot);
-    folder.write("list", forge::to_bytes("IMAGE_VERSION 2\nBOOT_FROM sd\nDATA 4 0x020c4068 0x00C03F3F\n"));
-    const auto made =
-        support::shell("cd " + folder.file("") + " && mkimage -n list -T imximage -e 0x17800000 -d code first");
-    if (made.status != 0) GTEST_SKIP() << "mkimage is not here";
+    const auto first = image_of(uboot_with_its_words(), "mkimage -n list -T imximage -e 0x17800000 -d code first");
+    if (first.empty()) GTEST_SKIP() << "mkimage is not here";
     auto disk = card(false);
-    put(disk, 1024, support::file_bytes(folder.file("first")));
+    put(disk, 1024, first);
     const BoardVerdict board(disk, "imx6-brom");
     EXPECT_EQ(rung(board, Stage::BootCode).state, State::Holds) << rung(board, Stage::BootCode).text;
     EXPECT_NE(rung(board, Stage::BootCode).text.find(" for 0x177ff000"), std::string::npos)

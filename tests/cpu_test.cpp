@@ -1166,7 +1166,7 @@ TEST(CpuProtectedMode, TasksAndLocalTablesAreLoadedFromTheirDescriptors) {
         for (std::uint32_t n = 0; n < 32; ++n) machine.gate(n);
         machine.cpu.gpr[ESP] = 0x7000;
         machine.set(0x50, descriptor(0x123456, 0x0777, row.access, 0x0));
-        for (unsigned i = 0; i < 100 && machine.cpu.stopped() == CpuStop::None; ++i) machine.cpu.run();
+        machine.run();
         ASSERT_EQ(machine.cpu.stopped(), CpuStop::Halted) << row.name << ": " << machine.cpu.why();
         EXPECT_EQ(machine.ram.load<std::uint8_t>(gdt_at + 0x55), row.access_then) << row.name;
         if (row.vector >= 0) {
@@ -1184,7 +1184,7 @@ TEST(CpuProtectedMode, TasksAndLocalTablesAreLoadedFromTheirDescriptors) {
     Protected none({0x31, 0xC0, 0x0F, 0x00, lldt, 0x43, 0x0F, 0x00, ltr, 0xF4});
     for (std::uint32_t n = 0; n < 32; ++n) none.gate(n);
     none.cpu.gpr[ESP] = 0x7000;
-    for (unsigned i = 0; i < 100 && none.cpu.stopped() == CpuStop::None; ++i) none.cpu.run();
+    none.run();
     EXPECT_EQ(none.cpu.gpr[EBX], 1U);
     EXPECT_EQ(static_cast<int>(none.cpu.eip - 1 - 0xA000), 13);
 }

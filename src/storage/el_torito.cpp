@@ -4,6 +4,7 @@
 
 #include <herberge/optical.hpp>
 
+#include "files/stored.hpp"
 #include "ondisk/iso9660.hpp"
 
 namespace herberge {
@@ -38,12 +39,7 @@ namespace {
 
 constexpr std::string_view record_mark = "EL TORITO SPECIFICATION";
 
-bool marked(const ondisk::IsoBootRecord& record) {
-    return std::ranges::equal(std::span(record.system).first(record_mark.size()), record_mark,
-                              [](std::uint8_t a, char b) { return a == static_cast<std::uint8_t>(b); });
-}
-
-bool has_volume_id(const ondisk::Bytes<5>& id) { return std::ranges::equal(id, std::string_view("CD001")); }
+bool has_volume_id(const ondisk::Bytes<5>& id) { return stored::begins(id, "CD001"); }
 
 class Catalogue {
 public:
@@ -181,7 +177,7 @@ private:
 
 std::optional<BootCatalogue> read_boot_catalogue(const ByteSource& medium) {
     const auto record = medium.load<ondisk::IsoBootRecord>(record_at);
-    if (!record || !marked(*record)) return std::nullopt;
+    if (!record || !stored::begins(record->system, record_mark)) return std::nullopt;
     return Catalogue(medium, *record).read();
 }
 

@@ -107,8 +107,7 @@ namespace {
 bool is_hybrid_disc(const Disk& disk) {
     constexpr std::uint64_t block = 2048;
     const auto descriptor = disk.source->load<ondisk::IsoVolumeDescriptor>(16 * block);
-    if (!descriptor || descriptor->type != 1 || !std::ranges::equal(descriptor->id, std::string_view("CD001")))
-        return false;
+    if (!descriptor || descriptor->type != 1 || !stored::begins(descriptor->id, "CD001")) return false;
     const std::uint64_t end = std::uint64_t{descriptor->blocks.little} * block;
     return std::ranges::all_of(disk.table.partitions, [&](const Partition& p) {
         return (p.first_lba + p.sectors) * disk.table.sector_size <= end;
