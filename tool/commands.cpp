@@ -24,11 +24,6 @@ using namespace herberge;
 constexpr const char* place_help =
     "a place is written d1, d1p2, lvm/inn/root, open/d1p2, d1p2:/boot/vmlinuz or d1@512+1024";
 
-int print(const std::string& text) {
-    std::fwrite(text.data(), 1, text.size(), stdout);
-    return Exit::all_start;
-}
-
 /// Which of the unreadable sectors a start asks for.
 std::string asked_text(const Inputs& opened) {
     constexpr std::size_t most = 12;

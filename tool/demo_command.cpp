@@ -27,8 +27,6 @@ using namespace herberge;
 
 namespace {
 
-void print(const std::string& text) { std::fwrite(text.data(), 1, text.size(), stdout); }
-
 /// One line, or a few, about a verdict.
 std::string said_of(const SystemVerdict& system, const Terminal& terminal) {
     std::string out;

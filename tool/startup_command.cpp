@@ -15,8 +15,6 @@ using namespace herberge;
 
 namespace {
 
-void print(const std::string& page) { std::fwrite(page.data(), 1, page.size(), stdout); }
-
 class Startup {
 public:
     Startup(const Options& options, Inputs& opened) : options_(options), opened_(opened) {}

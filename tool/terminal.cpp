@@ -5,6 +5,7 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 #include <algorithm>
+#include <cstdio>
 #include <cstdlib>
 
 namespace tool {
@@ -64,5 +65,7 @@ std::vector<std::string> wrap(std::string_view text, std::size_t width) {
     if (!line.empty() || out.empty()) out.push_back(line);
     return out;
 }
+
+void print(const std::string& text) { std::fwrite(text.data(), 1, text.size(), stdout); }
 
 }  // namespace tool

@@ -25,6 +25,9 @@ private:
     std::size_t width_ = 100;
 };
 
+/// Writes a text to the standard output.
+void print(const std::string& text);
+
 /// Columns a text takes: code points, none for combining marks (enough for what is printed here).
 std::size_t columns(std::string_view text);
 std::string pad(std::string text, std::size_t width);

@@ -19,9 +19,9 @@ std::uint32_t turned(std::uint32_t sum, std::uint8_t byte) { return (sum << 31U 
 
 char upper(char c) { return c >= 'a' && c <= 'z' ? static_cast<char>(c - 32) : c; }
 
-class Writer {
+class ExfatWriter {
 public:
-    Writer(const Tree& tree, const ExfatOptions& options) : tree_(tree), o_(options), image_(options.size) {
+    ExfatWriter(const Tree& tree, const ExfatOptions& options) : tree_(tree), o_(options), image_(options.size) {
         clusters_ = static_cast<std::uint32_t>((options.size - fat_at) / (options.cluster + 4)) - 2;
         heap_ = (fat_at + (std::size_t{clusters_} + 2) * 4 + o_.cluster - 1) / o_.cluster * o_.cluster;
         while (heap_ + std::size_t{clusters_} * o_.cluster > options.size) --clusters_;
@@ -172,6 +172,6 @@ private:
 
 }  // namespace
 
-Bytes make_exfat(const Tree& tree, const ExfatOptions& options) { return Writer(tree, options).make(); }
+Bytes make_exfat(const Tree& tree, const ExfatOptions& options) { return ExfatWriter(tree, options).make(); }
 
 }  // namespace forge

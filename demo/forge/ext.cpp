@@ -37,9 +37,9 @@ std::uint32_t chain(std::uint32_t seed, std::uint32_t value) {
     return herberge::crc32c(seed, raw);
 }
 
-class Writer {
+class ExtWriter {
 public:
-    Writer(const Tree& tree, const ExtOptions& options) : o_(options), bs_(options.block_size) {
+    ExtWriter(const Tree& tree, const ExtOptions& options) : o_(options), bs_(options.block_size) {
         blocks_ = static_cast<std::uint32_t>(options.size / bs_);
         first_data_ = bs_ == 1024 ? 1 : 0;
         per_group_ = std::min<std::uint32_t>(bs_ * 8, 65528);
@@ -472,6 +472,6 @@ private:
 
 }  // namespace
 
-Bytes make_ext(const Tree& tree, const ExtOptions& options) { return Writer(tree, options).run(); }
+Bytes make_ext(const Tree& tree, const ExtOptions& options) { return ExtWriter(tree, options).run(); }
 
 }  // namespace forge

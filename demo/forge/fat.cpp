@@ -68,9 +68,9 @@ std::string short_form(const std::string& name, std::size_t number) {
     return out;
 }
 
-class Writer {
+class FatWriter {
 public:
-    Writer(const Tree& tree, const FatOptions& options) : tree_(tree), o_(options) {}
+    FatWriter(const Tree& tree, const FatOptions& options) : tree_(tree), o_(options) {}
 
     FatImage write() {
         const std::size_t sectors = static_cast<std::size_t>(o_.size / sector);
@@ -242,6 +242,6 @@ private:
 
 }  // namespace
 
-FatImage make_fat(const Tree& tree, const FatOptions& options) { return Writer(tree, options).write(); }
+FatImage make_fat(const Tree& tree, const FatOptions& options) { return FatWriter(tree, options).write(); }
 
 }  // namespace forge

@@ -12,9 +12,9 @@ namespace {
 
 constexpr std::uint32_t none = 0xFFFFFFFF;
 
-class Writer {
+class HiveWriter {
 public:
-    explicit Writer(const HiveOptions& options) : o_(options) {}
+    explicit HiveWriter(const HiveOptions& options) : o_(options) {}
 
     Bytes write(const HiveNode& root) {
         const std::uint32_t security = put_cell(security_cell());
@@ -241,7 +241,7 @@ HiveNode& HiveNode::texts(const std::string& value, const std::vector<std::strin
     return bytes(value, data, 7);
 }
 
-Bytes make_hive(const HiveNode& root, const HiveOptions& options) { return Writer(options).write(root); }
+Bytes make_hive(const HiveNode& root, const HiveOptions& options) { return HiveWriter(options).write(root); }
 
 Bytes make_hive_log(const Bytes& hive, std::uint32_t sequence,
                     const std::vector<std::pair<std::uint32_t, Bytes>>& pages) {

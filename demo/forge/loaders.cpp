@@ -18,7 +18,7 @@ namespace forge {
 
 namespace {
 
-constexpr std::size_t sector = 512;
+constexpr std::size_t sector_size = 512;
 
 void put_text(Bytes& out, std::size_t at, std::string_view text) {
     grow(out, at + text.size() + 1);
@@ -35,12 +35,12 @@ Bytes make_legacy_boot() {
 
 Bytes make_legacy_gap(unsigned partition, std::string_view stage2) {
     Bytes out(forge_legacy_start, forge_legacy_start_end);
-    grow(out, sector);
+    grow(out, sector_size);
     put32(out, 0x1F8, 2);
     put16(out, 0x1FC, 4);
     put16(out, 0x1FE, 0x220);
     Bytes body(forge_legacy_stage15, forge_legacy_stage15_end);
-    grow(body, 4 * sector);
+    grow(body, 4 * sector_size);
     put32(body, 8, 0xFFFFFF);
     body[0x10] = 2;  // reads ext2
     put_text(body, 0x12, "0.97");
@@ -52,13 +52,13 @@ Bytes make_legacy_gap(unsigned partition, std::string_view stage2) {
 
 Bytes make_legacy_stage2(std::string_view config) {
     Bytes out = noise(24000, 97);
-    std::fill_n(out.begin() + sector, 0x100, std::uint8_t{0});
-    out[sector] = 0xEA;
-    out[sector + 6] = 3;
-    out[sector + 7] = 2;
-    put32(out, sector + 8, 0xFFFFFF);
-    put_text(out, sector + 0x12, "0.97");
-    put_text(out, sector + 0x17, config);
+    std::fill_n(out.begin() + sector_size, 0x100, std::uint8_t{0});
+    out[sector_size] = 0xEA;
+    out[sector_size + 6] = 3;
+    out[sector_size + 7] = 2;
+    put32(out, sector_size + 8, 0xFFFFFF);
+    put_text(out, sector_size + 0x12, "0.97");
+    put_text(out, sector_size + 0x17, config);
     return out;
 }
 
@@ -131,13 +131,13 @@ Bytes make_sector_list(const std::vector<std::pair<std::uint32_t, std::uint16_t>
         put32(out, at, first);
         put32(out, at + 4, count);
     }
-    grow(out, sector);
+    grow(out, sector_size);
     return out;
 }
 
 Bytes make_syslinux_stage2(std::string_view directory) {
     Bytes out(forge_syslinux_stage2, forge_syslinux_stage2_end);
-    grow(out, 8 * sector);
+    grow(out, 8 * sector_size);
     // The further fields, the list of extents behind them, the directory's name behind the code.
     put16(out, 0x182, 0x1E0);
     put16(out, 0x184, static_cast<std::uint16_t>(directory.size() + 1));
@@ -174,7 +174,7 @@ void install_syslinux(FatImage& volume, const std::string& directory) {
     std::copy(code.begin(), code.end(), volume.bytes.begin() + 0x5A);
     volume.bytes[1] = 0x58;
     Bytes stage = make_syslinux_stage2(directory);
-    const auto sectors = static_cast<std::uint16_t>(stage.size() / sector);
+    const auto sectors = static_cast<std::uint16_t>(stage.size() / sector_size);
     put16(stage, 0x20, sectors);
     put16(stage, 0x22, 0);
     put32(stage, 0x24, static_cast<std::uint32_t>(stage.size() / 4));
@@ -188,7 +188,7 @@ void install_syslinux(FatImage& volume, const std::string& directory) {
     for (std::size_t i = 0; i < stage.size(); i += 4) sum -= get32(stage, i);
     put32(stage, 0x28, sum);
     std::copy(stage.begin(), stage.end(),
-              volume.bytes.begin() + static_cast<std::ptrdiff_t>(std::size_t{first} * sector));
+              volume.bytes.begin() + static_cast<std::ptrdiff_t>(std::size_t{first} * sector_size));
 }
 
 }  // namespace forge

@@ -74,10 +74,10 @@ std::string base64(const Bytes& bytes) {
     return out;
 }
 
-void put(Bytes& out, std::size_t at, std::string_view text) {
+void place(Bytes& out, std::size_t at, std::string_view text) {
     std::copy(text.begin(), text.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
 }
-void put(Bytes& out, std::size_t at, const Bytes& bytes) {
+void place(Bytes& out, std::size_t at, const Bytes& bytes) {
     std::copy(bytes.begin(), bytes.end(), out.begin() + static_cast<std::ptrdiff_t>(at));
 }
 void put_big(Bytes& out, std::size_t at, std::uint64_t value, std::size_t size) {
@@ -94,17 +94,17 @@ struct Made {
 };
 
 void header_1(Bytes& out, const LuksOptions& o, const Made& made) {
-    put(out, 0, "LUKS\xBA\xBE");
+    place(out, 0, "LUKS\xBA\xBE");
     put_big(out, 6, 1, 2);
-    put(out, 8, "aes");
-    put(out, 40, "xts-plain64");
-    put(out, 72, "sha256");
+    place(out, 8, "aes");
+    place(out, 40, "xts-plain64");
+    place(out, 72, "sha256");
     put_big(out, 104, luks_data_at / 512, 4);
     put_big(out, 108, key_bytes, 4);
-    put(out, 112, Bytes(made.digest.begin(), made.digest.begin() + 20));
-    put(out, 132, made.digest_salt);
+    place(out, 112, Bytes(made.digest.begin(), made.digest.begin() + 20));
+    place(out, 132, made.digest_salt);
     put_big(out, 164, rounds, 4);
-    put(out, 168, o.uuid);
+    place(out, 168, o.uuid);
     for (std::size_t slot = 0; slot < 8; ++slot) {
         const std::size_t at = 208 + slot * 48;
         put_big(out, at, slot == 0 ? 0x00AC71F3 : 0x0000DEAD, 4);
@@ -112,21 +112,21 @@ void header_1(Bytes& out, const LuksOptions& o, const Made& made) {
         put_big(out, at + 44, stripes, 4);
         if (slot == 0) {
             put_big(out, at + 4, rounds, 4);
-            put(out, at + 8, made.slot_salt);
+            place(out, at + 8, made.slot_salt);
         }
     }
 }
 
 void header_2(Bytes& out, const LuksOptions& o, const Made& made, bool copy) {
     const std::size_t at = copy ? header_size : 0;
-    put(out, at, copy ? "SKUL\xBA\xBE" : "LUKS\xBA\xBE");
+    place(out, at, copy ? "SKUL\xBA\xBE" : "LUKS\xBA\xBE");
     put_big(out, at + 6, 2, 2);
     put_big(out, at + 8, header_size, 8);
     put_big(out, at + 16, 3, 8);
-    put(out, at + 24, o.label);
-    put(out, at + 72, "sha256");
-    put(out, at + 104, noise(64, copy ? 72 : 71));
-    put(out, at + 168, o.uuid);
+    place(out, at + 24, o.label);
+    place(out, at + 72, "sha256");
+    place(out, at + 104, noise(64, copy ? 72 : 71));
+    place(out, at + 168, o.uuid);
     put_big(out, at + 256, at, 8);
     const std::string text =
         R"({"keyslots":{"0":{"type":"luks2","key_size":64,"af":{"type":"luks1","stripes":4000,"hash":"sha256"},)"
@@ -138,9 +138,9 @@ void header_2(Bytes& out, const LuksOptions& o, const Made& made, bool copy) {
         R"({"type":"pbkdf2","keyslots":["0"],"segments":["0"],"hash":"sha256","iterations":)" +
         std::to_string(rounds) + R"(,"salt":")" + base64(made.digest_salt) + R"(","digest":")" + base64(made.digest) +
         R"("}},"config":{"json_size":"12288","keyslots_size":")" + std::to_string(luks_data_at - slot_2_at) + "\"}}";
-    put(out, at + 4096, text);
+    place(out, at + 4096, text);
     const auto sum = sha256(std::span(out).subspan(at, header_size));
-    put(out, at + 448, sum);
+    place(out, at + 448, sum);
 }
 
 }  // namespace
@@ -163,8 +163,8 @@ Bytes make_luks(const Bytes& content, const std::string& passphrase, const LuksO
         header_2(out, options, made, false);
         header_2(out, options, made, true);
     }
-    put(out, options.version == 1 ? slot_1_at : slot_2_at, made.material);
-    put(out, luks_data_at, inside);
+    place(out, options.version == 1 ? slot_1_at : slot_2_at, made.material);
+    place(out, luks_data_at, inside);
     return out;
 }
 

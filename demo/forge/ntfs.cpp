@@ -41,9 +41,9 @@ struct File {
     std::vector<std::size_t> children;
 };
 
-class Writer {
+class NtfsWriter {
 public:
-    Writer(const Tree& tree, const NtfsOptions& options) : o_(options) { collect(tree); }
+    NtfsWriter(const Tree& tree, const NtfsOptions& options) : o_(options) { collect(tree); }
 
     Bytes write() {
         const std::size_t clusters = static_cast<std::size_t>(o_.size / cluster);
@@ -427,7 +427,7 @@ private:
 
 }  // namespace
 
-Bytes make_ntfs(const Tree& tree, const NtfsOptions& options) { return Writer(tree, options).write(); }
+Bytes make_ntfs(const Tree& tree, const NtfsOptions& options) { return NtfsWriter(tree, options).write(); }
 
 Bytes make_boot_manager() {
     Bytes out(forge_nt_head, forge_nt_head_end);

@@ -47,9 +47,9 @@ private:
     Bytes done_, open_;
 };
 
-class Writer {
+class SquashfsWriter {
 public:
-    explicit Writer(const Tree& tree) : tree_(tree), out_(96) {}
+    explicit SquashfsWriter(const Tree& tree) : tree_(tree), out_(96) {}
 
     Bytes write() {
         const std::uint64_t root = directory("/");
@@ -184,6 +184,6 @@ private:
 
 }  // namespace
 
-Bytes make_squashfs(const Tree& tree) { return Writer(tree).write(); }
+Bytes make_squashfs(const Tree& tree) { return SquashfsWriter(tree).write(); }
 
 }  // namespace forge

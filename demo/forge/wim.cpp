@@ -32,9 +32,9 @@ void put_resource(Bytes& out, std::size_t at, const Resource& resource) {
     put64(out, at + 16, resource.plain);
 }
 
-class Writer {
+class WimWriter {
 public:
-    Writer(const Tree& tree, const WimOptions& options) : tree_(tree), options_(options), out_(208) {}
+    WimWriter(const Tree& tree, const WimOptions& options) : tree_(tree), options_(options), out_(208) {}
 
     Bytes write() {
         for (const auto& [path, node] : tree_.nodes())
@@ -158,7 +158,7 @@ private:
 
 }  // namespace
 
-Bytes make_wim(const Tree& tree, const WimOptions& options) { return Writer(tree, options).write(); }
+Bytes make_wim(const Tree& tree, const WimOptions& options) { return WimWriter(tree, options).write(); }
 
 Bytes make_ram_disk_head() {
     Bytes out(8192);

@@ -12,7 +12,7 @@ namespace forge {
 namespace {
 
 constexpr std::size_t block_size = 4096;
-constexpr std::size_t sector = 512;
+constexpr std::size_t sector_size = 512;
 constexpr std::size_t inode_size = 512;
 constexpr std::size_t inodes_per_block = block_size / inode_size;
 constexpr std::size_t inode_head = 176;
@@ -45,18 +45,18 @@ void seal(Bytes& out, std::size_t at, std::size_t size, std::size_t field) {
     put32(out, at + field, ~herberge::crc32c(0xFFFFFFFFU, std::span(out).subspan(at, size)));
 }
 
-std::uint32_t turned(std::uint32_t value, unsigned by) { return value << by | value >> (32U - by); }
+std::uint32_t rotated(std::uint32_t value, unsigned by) { return value << by | value >> (32U - by); }
 
 /// fs/xfs/libxfs/xfs_da_btree.c, xfs_da_hashname.
 std::uint32_t hash_of(std::string_view name) {
     std::uint32_t hash = 0;
     const auto at = [&](std::size_t i) { return std::uint32_t{static_cast<std::uint8_t>(name[i])}; };
     for (; name.size() >= 4; name.remove_prefix(4))
-        hash = (at(0) << 21U) ^ (at(1) << 14U) ^ (at(2) << 7U) ^ at(3) ^ turned(hash, 28);
+        hash = (at(0) << 21U) ^ (at(1) << 14U) ^ (at(2) << 7U) ^ at(3) ^ rotated(hash, 28);
     switch (name.size()) {
-        case 3: return (at(0) << 14U) ^ (at(1) << 7U) ^ at(2) ^ turned(hash, 21);
-        case 2: return (at(0) << 7U) ^ at(1) ^ turned(hash, 14);
-        case 1: return at(0) ^ turned(hash, 7);
+        case 3: return (at(0) << 14U) ^ (at(1) << 7U) ^ at(2) ^ rotated(hash, 21);
+        case 2: return (at(0) << 7U) ^ at(1) ^ rotated(hash, 14);
+        case 1: return at(0) ^ rotated(hash, 7);
         default: return hash;
     }
 }
@@ -74,9 +74,9 @@ std::uint8_t type_of(Node::Kind kind) {
 /// Bytes of an entry in a directory block: inode, length, name, type, and its own place at the end.
 std::size_t entry_size(std::string_view name) { return (8 + 1 + name.size() + 1 + 2 + 7) / 8 * 8; }
 
-class Writer {
+class XfsWriter {
 public:
-    Writer(const Tree& tree, const XfsOptions& options)
+    XfsWriter(const Tree& tree, const XfsOptions& options)
         : o_(options), blocks_(static_cast<std::uint32_t>(options.size / block_size)), image_(options.size) {
         for (const auto& [path, node] : tree.nodes())
             if (path != "/") paths_.push_back({path, &node});
@@ -260,7 +260,7 @@ private:
         }
         big32(image_, begin + block_size - 8, index.size());
         big32(image_, begin, 0x58444233);  // "XDB3"
-        big64(image_, begin + 8, block * (block_size / sector));
+        big64(image_, begin + 8, block * (block_size / sector_size));
         std::ranges::copy(o_.uuid, image_.begin() + static_cast<std::ptrdiff_t>(begin + 24));
         big64(image_, begin + 40, own);
         seal(image_, begin, block_size, 4);
@@ -273,7 +273,7 @@ private:
         big16(image_, at + 6, records);
         big32(image_, at + 8, none);
         big32(image_, at + 12, none);
-        big64(image_, at + 16, block * (block_size / sector));
+        big64(image_, at + 16, block * (block_size / sector_size));
         std::ranges::copy(o_.uuid, image_.begin() + static_cast<std::ptrdiff_t>(at + 32));
         for (std::size_t i = 0; i < words.size(); ++i) big32(image_, at + 56 + i * 4, words[i]);
         seal(image_, at, block_size, 52);
@@ -292,7 +292,7 @@ private:
                                          static_cast<std::uint32_t>(open >> 32U), static_cast<std::uint32_t>(open)});
         }
         tree(inode_tree, 0x49414233, chunks_, chunks);  // "IAB3"
-        const std::size_t space = sector;
+        const std::size_t space = sector_size;
         big32(image_, space, 0x58414746);  // "XAGF"
         big32(image_, space + 4, 1);
         big32(image_, space + 12, blocks_);
@@ -305,8 +305,8 @@ private:
         big32(image_, space + 52, free);
         big32(image_, space + 56, free);
         std::ranges::copy(o_.uuid, image_.begin() + static_cast<std::ptrdiff_t>(space + 64));
-        seal(image_, space, sector, 216);
-        const std::size_t inodes = 2 * sector;
+        seal(image_, space, sector_size, 216);
+        const std::size_t inodes = 2 * sector_size;
         big32(image_, inodes, 0x58414749);  // "XAGI"
         big32(image_, inodes + 4, 1);
         big32(image_, inodes + 12, blocks_);
@@ -318,13 +318,13 @@ private:
         big32(image_, inodes + 36, none);
         for (std::size_t i = 0; i < 64; ++i) big32(image_, inodes + 40 + i * 4, none);
         std::ranges::copy(o_.uuid, image_.begin() + static_cast<std::ptrdiff_t>(inodes + 296));
-        seal(image_, inodes, sector, 312);
-        const std::size_t spare = 3 * sector;
+        seal(image_, inodes, sector_size, 312);
+        const std::size_t spare = 3 * sector_size;
         big32(image_, spare, 0x5841464C);  // "XAFL"
         std::ranges::copy(o_.uuid, image_.begin() + static_cast<std::ptrdiff_t>(spare + 8));
-        for (std::size_t i = 0; i < (sector - 36) / 4; ++i)
+        for (std::size_t i = 0; i < (sector_size - 36) / 4; ++i)
             big32(image_, spare + 36 + i * 4, i < spare_blocks ? first_spare + i : none);
-        seal(image_, spare, sector, 32);
+        seal(image_, spare, sector_size, 32);
     }
 
     /// The log says only that it was left in order (fs/xfs/libxfs/xfs_log_format.h).
@@ -333,7 +333,7 @@ private:
         big32(image_, at, 0xFEEDBABE);
         big32(image_, at + 4, 1);
         big32(image_, at + 8, 2);
-        big32(image_, at + 12, sector);
+        big32(image_, at + 12, sector_size);
         big64(image_, at + 16, std::uint64_t{1} << 32U);
         big64(image_, at + 24, std::uint64_t{1} << 32U);
         big32(image_, at + 36, none);
@@ -342,11 +342,11 @@ private:
         big32(image_, at + 300, 1);
         std::ranges::copy(o_.uuid, image_.begin() + static_cast<std::ptrdiff_t>(at + 304));
         big32(image_, at + 320, 32768);
-        big32(image_, at + sector, 1);  // the round stands in place of the first word
-        big32(image_, at + sector + 4, 8);
-        image_[at + sector + 8] = 0xAA;
-        image_[at + sector + 9] = 0x20;
-        put16(image_, at + sector + 12, 0x556E);
+        big32(image_, at + sector_size, 1);  // the round stands in place of the first word
+        big32(image_, at + sector_size + 4, 8);
+        image_[at + sector_size + 8] = 0xAA;
+        image_[at + sector_size + 9] = 0x20;
+        put16(image_, at + sector_size + 12, 0x556E);
     }
 
     void super() {
@@ -363,7 +363,7 @@ private:
         big32(image_, 88, 1);
         big32(image_, 96, log_blocks);
         big16(image_, 100, 0xB4A5);
-        big16(image_, 102, sector);
+        big16(image_, 102, sector_size);
         big16(image_, 104, inode_size);
         big16(image_, 106, inodes_per_block);
         std::copy_n(o_.label.begin(), std::min<std::size_t>(12, o_.label.size()), image_.begin() + 108);
@@ -381,7 +381,7 @@ private:
         big32(image_, 200, 0x18A);
         big32(image_, 204, 0x18A);
         big32(image_, 216, 1);
-        seal(image_, 0, sector, 224);
+        seal(image_, 0, sector_size, 224);
     }
 
     XfsOptions o_;
@@ -396,6 +396,6 @@ private:
 
 }  // namespace
 
-Bytes make_xfs(const Tree& tree, const XfsOptions& options) { return Writer(tree, options).make(); }
+Bytes make_xfs(const Tree& tree, const XfsOptions& options) { return XfsWriter(tree, options).make(); }
 
 }  // namespace forge

@@ -13,12 +13,12 @@ namespace {
 
 constexpr std::uint32_t legacy_magic = 0x27051956;
 constexpr std::uint64_t most_content = std::uint64_t{1} << 30U;
-constexpr std::uint64_t step = std::uint64_t{1} << 20U;
+constexpr std::uint64_t most_at_once = std::uint64_t{1} << 20U;
 
 std::optional<std::uint32_t> crc_of(const ByteSource& source, std::uint64_t at, std::uint64_t length) {
     std::uint32_t sum = 0;
-    for (std::uint64_t done = 0; done < length; done += step) {
-        const auto part = source.bytes(at + done, std::min(step, length - done));
+    for (std::uint64_t done = 0; done < length; done += most_at_once) {
+        const auto part = source.bytes(at + done, std::min(most_at_once, length - done));
         if (!part) return std::nullopt;
         sum = crc32(sum, *part);
     }
@@ -39,8 +39,8 @@ std::string hash_of(const ByteSource& source, std::uint64_t at, std::uint64_t le
                                                  : nullptr;
     const std::unique_ptr<EVP_MD_CTX, decltype(&EVP_MD_CTX_free)> context(EVP_MD_CTX_new(), &EVP_MD_CTX_free);
     if (kind == nullptr || !context || EVP_DigestInit_ex(context.get(), kind, nullptr) != 1) return {};
-    for (std::uint64_t done = 0; done < length; done += step) {
-        const auto part = source.bytes(at + done, std::min(step, length - done));
+    for (std::uint64_t done = 0; done < length; done += most_at_once) {
+        const auto part = source.bytes(at + done, std::min(most_at_once, length - done));
         if (!part || EVP_DigestUpdate(context.get(), part->data(), part->size()) != 1) return {};
     }
     std::vector<std::uint8_t> digest(EVP_MAX_MD_SIZE);

@@ -14,11 +14,11 @@ namespace {
 
 using Bytes = std::vector<std::uint8_t>;
 
-constexpr std::uint32_t none = 0xFFFFFFFFU;
+constexpr std::uint32_t no_cell = 0xFFFFFFFFU;
 constexpr std::uint32_t inside = 0x80000000U;
 constexpr std::size_t base_size = 4096;
-constexpr std::size_t most_value = 16344;
-constexpr std::size_t most_keys = 20000;
+constexpr std::size_t most_inline_value = 16344;
+constexpr std::size_t most_written_keys = 20000;
 constexpr int deepest = 64;
 constexpr std::uint16_t one_byte_name = 0x20, root_flags = 0x2C;  // of the root: no deletion, the hive's entry
 
@@ -78,7 +78,7 @@ class Writer {
 public:
     Result<Bytes> write(const HiveTree& root) {
         const auto security = put(security_cell(count_keys(root)));
-        const auto top = key(root, none, security, true, 0);
+        const auto top = key(root, no_cell, security, true, 0);
         if (!top) return tl::unexpected(top.error());
         const std::size_t used = sizeof(ondisk::HiveBin) + cells_.size();
         const std::size_t bins = (used + 8 + base_size - 1) / base_size * base_size;
@@ -96,7 +96,7 @@ public:
         std::uint32_t sum = 0;
         for (std::size_t i = 0; i + 4 < sizeof(base); i += 4)
             sum ^= ondisk::from_bytes<ondisk::little_uint32_t>(head, i);
-        base.checksum = sum == 0 ? 1 : sum == none ? none - 1 : sum;
+        base.checksum = sum == 0 ? 1 : sum == 0xFFFFFFFFU ? 0xFFFFFFFEU : sum;
         Bytes out(base_size + bins);
         std::memcpy(out.data(), &base, sizeof(base));
         ondisk::HiveBin bin{};
@@ -124,7 +124,7 @@ private:
     Result<std::uint32_t> value(const HiveValue& told) {
         const auto name = narrow(told.name);
         if (!name) return fail(ErrorKind::Malformed, "a value's name has letters that are not written", told.name);
-        if (name->size() > 255 || told.data.size() > most_value)
+        if (name->size() > 255 || told.data.size() > most_inline_value)
             return fail(ErrorKind::TooLarge, "a value is too long to be written", told.name);
         ondisk::HiveValueCell cell{};
         cell.mark = {'v', 'k'};
@@ -157,7 +157,7 @@ private:
         cell.flags = root ? root_flags : one_byte_name;
         cell.parent = parent;
         cell.subkeys = static_cast<std::uint32_t>(tree.keys.size());
-        cell.subkey_list = cell.volatile_list = cell.value_list = cell.class_name = none;
+        cell.subkey_list = cell.volatile_list = cell.value_list = cell.class_name = no_cell;
         cell.values = static_cast<std::uint32_t>(tree.values.size());
         cell.security = security;
         cell.name_length = static_cast<std::uint16_t>(name->size());
@@ -226,7 +226,7 @@ private:
 };
 
 Result<void> read_below(const Hive& hive, HiveKeyId id, HiveTree& out, std::size_t& keys, int depth) {
-    if (++keys > most_keys || depth > deepest)
+    if (++keys > most_written_keys || depth > deepest)
         return fail(ErrorKind::TooLarge, "the hive has too many keys, or too many levels", out.name);
     auto values = hive.values(id);
     if (!values) return tl::unexpected(values.error());

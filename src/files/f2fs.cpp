@@ -20,7 +20,7 @@ using namespace stored;
 using ondisk::little_uint32_t;
 
 constexpr std::uint64_t super_at = 1024;
-constexpr std::uint32_t magic = 0xF2F52010;
+constexpr std::uint32_t f2fs_magic = 0xF2F52010;
 constexpr std::uint64_t block_size = 4096;
 constexpr std::size_t words_at = 360;  // of an inode's block: 923 words, then five nodes
 constexpr std::size_t inode_words = 923;
@@ -390,7 +390,7 @@ Result<Pack> read_pack(const Source& volume, Reader reader, const ondisk::F2fsSu
             return fail(ErrorKind::Malformed, "a checkpoint has its checksum where loaders do not look", place);
         if (offset < sizeof(head) || offset > block_size - 4)
             return fail(ErrorKind::Malformed, "a checkpoint contradicts itself", place);
-        std::uint32_t value = sum(magic, std::span(*bytes).first(offset));
+        std::uint32_t value = sum(f2fs_magic, std::span(*bytes).first(offset));
         if (offset < block_size - 4) value = sum(value, std::span(*bytes).subspan(offset + 4));
         if (value != ondisk::from_bytes<little_uint32_t>(*bytes, offset))
             return fail(ErrorKind::Checksum, "a checkpoint fails its checksum", place);
@@ -422,7 +422,7 @@ Result<Pack> read_pack(const Source& volume, Reader reader, const ondisk::F2fsSu
 std::optional<VolumeInfo> recognise_f2fs(const ByteSource& volume) {
     // By its second superblock alone nobody recognises it, though the driver would read that.
     const auto super = volume.load<ondisk::F2fsSuper>(super_at);
-    if (!super || super->magic != magic) return std::nullopt;
+    if (!super || super->magic != f2fs_magic) return std::nullopt;
     VolumeInfo info;
     info.format = Format::F2fs;
     info.uuid = uuid_text(super->uuid);

@@ -72,7 +72,7 @@ using fat::name_checksum;
 constexpr std::uint8_t attribute_label = 0x08;
 constexpr std::uint8_t attribute_directory = 0x10;
 constexpr std::uint8_t attribute_long = 0x0F;
-constexpr std::uint64_t most_directory = std::uint64_t{65536} * 32;  // the specification's limit
+constexpr std::uint64_t most_listing = std::uint64_t{65536} * 32;  // the specification's limit
 constexpr std::uint32_t bad_or_end_32 = 0x0FFFFFF7;
 
 std::string padded(std::span<const std::uint8_t> text) {
@@ -299,7 +299,7 @@ private:
         if (cluster < 2 || cluster >= g_.clusters + 2)
             return fail(ErrorKind::Malformed, "a file begins outside the volume", volume_->place(),
                         fmt::format("a cluster from 2 to {}", g_.clusters + 1), fmt::format("{}", cluster));
-        const std::uint64_t most = to_the_end ? most_directory : size;
+        const std::uint64_t most = to_the_end ? most_listing : size;
         while (cluster != 0 && done < most) {
             const std::uint64_t length = to_the_end ? g_.cluster : std::min<std::uint64_t>(g_.cluster, size - done);
             const std::uint64_t base = cluster_offset(cluster);
@@ -316,7 +316,7 @@ private:
                         size_text(size), size_text(done));
         if (to_the_end && cluster != 0)
             return fail(ErrorKind::Malformed, "a directory's cluster chain does not end", volume_->place(),
-                        size_text(most_directory));
+                        size_text(most_listing));
         return {};
     }
 

@@ -18,7 +18,7 @@ using stored::begins;
 constexpr std::uint64_t block = 2048;
 constexpr std::uint64_t first_descriptor = 16;
 constexpr std::uint64_t most_descriptors = 64;
-constexpr std::uint64_t most_directory = std::uint64_t{32} << 20U;
+constexpr std::uint64_t most_folder = std::uint64_t{32} << 20U;
 constexpr int most_continuations = 32;
 constexpr std::size_t most_pieces = 4096;
 constexpr std::uint8_t flag_hidden_end = 0x80;
@@ -26,7 +26,7 @@ constexpr std::uint8_t flag_directory = 0x02;
 
 enum class Names : std::uint8_t { RockRidge, Joliet, Plain };
 
-std::string padded(std::span<const std::uint8_t> bytes) {
+std::string text_of_field(std::span<const std::uint8_t> bytes) {
     std::string out(bytes.begin(), std::ranges::find(bytes, std::uint8_t{0}));
     while (out.ends_with(' ')) out.pop_back();
     return printable(out);
@@ -320,9 +320,9 @@ private:
             return fail(ErrorKind::OutOfRange, "a directory past the end of the medium",
                         fmt::format("{} byte {}", volume_->place(), directory));
         size = std::min(size, volume_->size() - begin);
-        if (size > most_directory)
+        if (size > most_folder)
             return fail(ErrorKind::TooLarge, fmt::format("a directory of {}", size_text(size)), volume_->place(),
-                        size_text(most_directory));
+                        size_text(most_folder));
         const auto bytes = volume_->bytes(begin, size);
         if (!bytes) return tl::unexpected(bytes.error());
         for (std::size_t next = 0; next < bytes->size();) {
@@ -387,7 +387,7 @@ std::optional<VolumeInfo> recognise_iso9660(const ByteSource& volume) {
     if (!found.primary) return std::nullopt;
     VolumeInfo info;
     info.format = Format::Iso9660;
-    info.label = padded(found.primary->label);
+    info.label = text_of_field(found.primary->label);
     info.block_size = found.primary->block_size;
     info.size = std::uint64_t{found.primary->blocks.little} * block;
     if (rock_ridge_skip(volume, *found.primary)) info.features.emplace_back("rock ridge");

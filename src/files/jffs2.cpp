@@ -14,7 +14,7 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint16_t magic = 0x1985;
+constexpr std::uint16_t jffs2_magic = 0x1985;
 constexpr std::uint16_t name_node = 0xE001;
 constexpr std::uint16_t inode_node = 0xE002;
 constexpr std::uint64_t most_bytes = std::uint64_t{256} << 20U;
@@ -145,7 +145,7 @@ public:
         std::size_t nodes = 0;
         for (std::size_t at = 0; at + sizeof(ondisk::Jffs2Head) <= bytes->size();) {
             const auto head = ondisk::from_bytes<ondisk::Jffs2Head>(*bytes, at);
-            const bool node = head.magic == magic && flash_crc(std::span(*bytes).subspan(at, 8)) == head.crc &&
+            const bool node = head.magic == jffs2_magic && flash_crc(std::span(*bytes).subspan(at, 8)) == head.crc &&
                               head.size >= sizeof(head) && head.size <= bytes->size() - at;
             if (!node) {
                 at += 4;
@@ -291,7 +291,7 @@ bool begins_with_node(const ByteSource& volume) {
         const auto head = volume.load<ondisk::Jffs2Head>(at);
         const auto bytes = head ? volume.bytes(at, 8) : tl::unexpected(head.error());
         if (!bytes) return false;
-        if (head->magic == magic && flash_crc(*bytes) == head->crc) return true;
+        if (head->magic == jffs2_magic && flash_crc(*bytes) == head->crc) return true;
         // Erased, or the rest of a larger block that begins erased.
         if (i == 0 && !std::ranges::all_of(*bytes, [](auto b) { return b == 0xFF; })) return false;
     }

@@ -12,6 +12,9 @@
 
 namespace herberge::ntfs {
 
+/// The index of a folder's names.
+inline constexpr std::u16string_view index_name = u"$I30";
+
 namespace attribute {
 inline constexpr std::uint32_t standard = 0x10, list = 0x20, file_name = 0x30, volume_name = 0x60,
                                volume_information = 0x70, data = 0x80, index_root = 0x90, index_allocation = 0xA0,

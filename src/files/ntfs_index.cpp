@@ -11,7 +11,6 @@ namespace herberge::ntfs {
 
 namespace {
 
-constexpr std::u16string_view index_name = u"$I30";
 constexpr std::size_t most_depth = 32;
 constexpr std::size_t most_names = 2'000'000;
 

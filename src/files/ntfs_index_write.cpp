@@ -8,11 +8,6 @@
 
 namespace herberge::ntfs {
 
-namespace {
-constexpr std::u16string_view index_name = u"$I30";
-constexpr std::uint32_t attributes_end = 0xFFFFFFFFU;
-}  // namespace
-
 std::optional<Place> find(const Bytes& record, std::uint32_t type, std::u16string_view name) {
     const auto head = ondisk::from_bytes<ondisk::NtfsRecord>(record);
     for (std::size_t at = head.first_attribute; at + sizeof(ondisk::NtfsAttribute) <= record.size();) {

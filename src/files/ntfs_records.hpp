@@ -13,6 +13,9 @@ namespace herberge::ntfs {
 
 using Bytes = std::vector<std::uint8_t>;
 
+/// Stands where an attribute's type would, behind the last one of a record.
+inline constexpr std::uint32_t attributes_end = 0xFFFFFFFFU;
+
 inline std::size_t padded(std::size_t size) { return (size + 7) / 8 * 8; }
 
 template <class T>

@@ -13,15 +13,14 @@ namespace herberge::ntfs {
 
 namespace {
 
-constexpr std::uint32_t security_descriptor = 0x50, attributes_end = 0xFFFFFFFFU;
+constexpr std::uint32_t security_descriptor = 0x50;
 constexpr std::uint64_t first_user_record = 24;
 constexpr std::size_t record_number_at = 0x2C;        ///< in the head of a record, since NTFS 3.1
 constexpr std::size_t security_id_at = 0x34;          ///< in the value of $STANDARD_INFORMATION, since NTFS 3.0
 constexpr std::uint32_t archived = 0x20;              ///< the DOS attribute
 constexpr std::uint32_t indexed_folder = 0x10000000;  ///< in a name: it is a folder
-constexpr std::size_t most_runs = 8;
+constexpr std::size_t most_pieces = 8;
 constexpr std::uint64_t most_bitmap = std::uint64_t{64} << 20U;
-constexpr std::u16string_view index_name = u"$I30";
 
 bool bit(const Bytes& map, std::uint64_t index) { return (map[index / 8] >> (index % 8) & 1U) != 0; }
 void set_bit(Bytes& map, std::uint64_t index, bool to) {
@@ -218,7 +217,7 @@ struct NtfsFs::Writing {
     /// Free clusters in at most eight runs, the first that fits alone preferred.
     Result<std::vector<Run>> take_clusters(std::uint64_t wanted) {
         const auto all = std::min<std::uint64_t>(clusters.size() * 8, fs.volume_->size() / fs.cluster_);
-        for (const std::size_t pieces : {std::size_t{1}, most_runs}) {
+        for (const std::size_t pieces : {std::size_t{1}, most_pieces}) {
             std::vector<Run> out;
             std::uint64_t left = wanted;
             const std::uint64_t least = (wanted + pieces - 1) / pieces;

@@ -15,7 +15,7 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint32_t magic = 0x73717368;
+constexpr std::uint32_t squashfs_magic = 0x73717368;
 constexpr std::size_t metadata_block = 8192;
 constexpr std::uint32_t no_fragment = 0xFFFFFFFF;
 constexpr std::uint32_t not_packed = 1U << 24U;
@@ -392,7 +392,7 @@ private:
 
 std::optional<VolumeInfo> recognise_squashfs(const ByteSource& volume) {
     const auto super = volume.load<ondisk::SquashfsSuper>(0);
-    if (!super || super->magic != magic) return std::nullopt;
+    if (!super || super->magic != squashfs_magic) return std::nullopt;
     VolumeInfo info;
     info.format = Format::Squashfs;
     info.size = super->bytes_used;

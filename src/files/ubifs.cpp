@@ -19,7 +19,7 @@ namespace {
 using namespace ubifs;  // NOLINT: its nodes
 
 constexpr int most_depth = 64;
-constexpr std::size_t most_entries = std::size_t{1} << 20U;
+constexpr std::size_t most_nodes = std::size_t{1} << 20U;
 constexpr std::uint32_t formats_read = 5;  // fmt_version
 
 class UbifsSource : public PieceSource {
@@ -108,7 +108,7 @@ public:
         std::map<std::uint64_t, Place> blocks;
         const auto done = each(key_of(file, data_kind), key_of(file, data_kind + 1) - 1, [&](const Place& found) {
             blocks[found.key & 0x1FFFFFFFU] = found;
-            return blocks.size() < most_entries;
+            return blocks.size() < most_nodes;
         });
         if (!done) return tl::unexpected(done.error());
         return std::make_shared<const UbifsSource>(media_, std::move(blocks), info->size, std::move(place));
@@ -121,7 +121,7 @@ public:
             const auto data = media_->volume->load<ondisk::UbifsData>(found.at);
             if (data && data->compression == 0 && data->size <= page)
                 out.push_back({(found.key & 0x1FFFFFFFU) * page, data->size, found.at + sizeof(*data)});
-            return out.size() < most_entries;
+            return out.size() < most_nodes;
         });
         if (!done) return tl::unexpected(done.error());
         return out;
@@ -192,7 +192,7 @@ private:
         std::vector<Place> known;
         const auto keep = [&](const Place& place) {
             known.push_back(place);
-            return known.size() < most_entries;
+            return known.size() < most_nodes;
         };
         if (auto done = descend(root_, from, to, keep, more, 0); !done) return done;
         for (const auto& place : journal_.after(*media_, inode, std::move(known)))

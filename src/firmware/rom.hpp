@@ -40,6 +40,8 @@ struct RomSearch {
 /// What the families share.
 namespace rom {
 
+inline constexpr std::uint64_t sector = 512;  ///< bytes; what the ROMs count in
+
 /// A first program of `size` bytes, with the place that says so.
 [[nodiscard]] Finding too_large(const Board& board, std::uint64_t size, Evidence evidence);
 [[nodiscard]] Finding damaged(std::string text, std::vector<Evidence> evidence);

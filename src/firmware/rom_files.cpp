@@ -10,8 +10,6 @@ namespace herberge::rom {
 
 namespace {
 
-constexpr std::uint64_t sector = 512;
-
 /// A file in the top folder of a FAT volume, as a program; none: it is not there, and `looked` says so.
 std::optional<RomProgram> file_on(const VolumeRef& volume, const std::string& name, std::vector<Evidence>& looked) {
     const std::string place = fmt::format("{}:/{}", volume->place, name);

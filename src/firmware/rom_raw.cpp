@@ -14,8 +14,6 @@ namespace herberge::rom {
 
 namespace {
 
-constexpr std::uint64_t sector = 512;
-
 /// The rest of the disk from `at` on; null: it ends before.
 Source rest_of(const Machine& machine, std::uint64_t at) {
     const auto& disk = machine.disks.front().source;

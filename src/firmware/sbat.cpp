@@ -7,13 +7,13 @@
 #include <herberge/pe.hpp>
 #include <herberge/signature.hpp>
 
+#include "firmware/shim_variables.hpp"
 #include "ondisk/uefi.hpp"
 
 namespace herberge {
 
 namespace {
 
-constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
 constexpr std::size_t most_lines = 200;
 
 std::string_view text_of(std::span<const std::uint8_t> bytes) {

@@ -8,6 +8,7 @@
 #include <herberge/pe.hpp>
 
 #include "artifact/pkcs7.hpp"
+#include "firmware/shim_variables.hpp"
 #include "ondisk/uefi.hpp"
 
 namespace herberge {
@@ -29,7 +30,6 @@ constexpr std::array<RevokedKind, 3> revoked_kinds = {{{"3bd2a492-96c0-4079-b420
                                                        {"7076876e-80c2-4ee6-aad2-28b349a6865b", "SHA384", 48},
                                                        {"446dbf63-2502-4cda-bcfa-2465d2b0fe9d", "SHA512", 64}}};
 constexpr std::string_view enable_guid = "f0a30bc7-af08-4556-99c4-001009c93a44";
-constexpr std::string_view shim_guid = "605dab50-e046-4300-abb6-3dd810dd8b23";
 
 }  // namespace
 

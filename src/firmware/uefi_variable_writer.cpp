@@ -15,7 +15,6 @@ namespace {
 
 using Bytes = std::vector<std::uint8_t>;
 
-constexpr std::uint16_t variable_mark = 0x55AA;
 constexpr std::uint8_t added = 0x3F, in_deletion = 0x3E, deleted_bit = 0xFD;
 constexpr std::size_t alignment = 4;
 
@@ -47,7 +46,7 @@ public:
         if (!room)
             return fail(ErrorKind::TooLarge, "the variable store has no room behind its last variable", variable.name);
         Head head{};
-        head.mark = variable_mark;
+        head.mark = uefi::variable_mark;
         head.state = added;
         head.attributes = variable.attributes;
         head.name_size = static_cast<std::uint32_t>(name.size());
@@ -67,7 +66,8 @@ private:
         while (at + sizeof(Head) <= bytes_.size()) {
             auto head = ondisk::from_bytes<Head>(bytes_, at);
             const std::size_t room = bytes_.size() - at - sizeof(Head);
-            if (head.mark != variable_mark || head.name_size > room || head.data_size > room - head.name_size) break;
+            if (head.mark != uefi::variable_mark || head.name_size > room || head.data_size > room - head.name_size)
+                break;
             const auto here = bytes_.subspan(at + sizeof(Head), head.name_size);
             if ((head.state == added || head.state == in_deletion) && head.vendor == vendor &&
                 std::ranges::equal(here, name)) {

@@ -15,7 +15,6 @@ namespace herberge {
 namespace {
 
 constexpr std::size_t most_flash = 64U << 20U;
-constexpr std::uint16_t variable_mark = 0x55AA;
 
 /// Variables lie one after another, four-byte aligned; state bits are cleared as a variable ages.
 template <class Head>
@@ -28,7 +27,7 @@ void read_store(std::span<const std::uint8_t> store, UefiVariables& out) {
     std::vector<UefiVariable> leaving;
     while (at + header <= store.size()) {
         const auto head = ondisk::from_bytes<Head>(store, at);
-        if (head.mark != variable_mark) break;
+        if (head.mark != uefi::variable_mark) break;
         const std::size_t name_size = head.name_size;
         const std::size_t data_size = head.data_size;
         const std::size_t room = store.size() - at - header;

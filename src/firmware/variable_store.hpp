@@ -7,6 +7,9 @@
 
 namespace herberge::uefi {
 
+/// Before each variable of a store.
+inline constexpr std::uint16_t variable_mark = 0x55AA;
+
 /// Where a variable store begins that is formatted.
 struct StorePlace {
     std::size_t at = 0;

@@ -34,6 +34,12 @@ T from_bytes(std::span<const std::uint8_t> bytes, std::size_t offset = 0) {
     return value;
 }
 
+/// The bytes of a structure; they live as long as it does.
+template <class T>
+std::span<const std::uint8_t> stored_bytes(const T& value) {
+    return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(value)};
+}
+
 /// A GUID as it is stored; empty when it does not fit.
 inline std::string guid_at(std::span<const std::uint8_t> bytes, std::size_t at) {
     if (bytes.size() < 16 || at > bytes.size() - 16) return {};

@@ -6,13 +6,13 @@
 namespace herberge::rehearsal {
 
 namespace {
-constexpr std::array<std::uint8_t, Memory::page_size> nothing{};
+constexpr std::array<std::uint8_t, Memory::page_size> empty_page{};
 constexpr std::uint64_t most_size = std::uint64_t{2} << 30U;
 }  // namespace
 
 Memory::Memory(std::uint64_t size, std::uint64_t most_touched) : most_touched_(most_touched) {
     const auto count = static_cast<std::size_t>(std::min(size, most_size) / page_size);
-    read_.resize(count, nothing.data());
+    read_.resize(count, empty_page.data());
     write_.resize(count * (page_size / piece_size));
     pages_.resize(count);
 }

@@ -16,11 +16,6 @@ namespace herberge::remedy {
 
 namespace {
 
-template <class T>
-std::span<const std::uint8_t> bytes_of(const T& value) {
-    return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(value)};
-}
-
 std::optional<std::vector<std::uint8_t>> hex_digits(std::string_view text, std::size_t bytes) {
     std::string digits;
     for (const char c : text)
@@ -59,8 +54,8 @@ Result<void> set_ext_uuid(Workshop& shop, const Volume& volume, std::string_view
     }
     std::ranges::copy(*uuid, super->uuid.begin());
     if ((super->feature_ro_compat & metadata_checksums) != 0)
-        super->checksum = crc32c(0xFFFFFFFFU, bytes_of(*super).first(offsetof(ondisk::ExtSuper, checksum)));
-    return shop.write(*volume.source, at, bytes_of(*super));
+        super->checksum = crc32c(0xFFFFFFFFU, ondisk::stored_bytes(*super).first(offsetof(ondisk::ExtSuper, checksum)));
+    return shop.write(*volume.source, at, ondisk::stored_bytes(*super));
 }
 
 Result<void> set_serial(Workshop& shop, const Volume& volume, std::string_view text, std::uint64_t at,

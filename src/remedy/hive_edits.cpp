@@ -50,11 +50,6 @@ Result<Record> find_record(const Machine& machine, const FilePlace& file, std::s
     return fail(ErrorKind::NotFound, "there is no such value", file.text(), {}, fmt::format("{}\\{}", key, name));
 }
 
-template <class T>
-std::span<const std::uint8_t> bytes_of(const T& value) {
-    return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(value)};
-}
-
 }  // namespace
 
 Result<std::shared_ptr<const Hive>> open_clean(const Machine& machine, const FilePlace& file) {
@@ -93,13 +88,13 @@ Result<void> set_value(Workshop& shop, const FilePlace& file, std::string_view k
         record->cell.size = size;
     }
     const ondisk::little_uint32_t stored = record->cell.size;
-    return shop.write(*record->file, record->at + offsetof(ondisk::HiveValueCell, size), bytes_of(stored));
+    return shop.write(*record->file, record->at + offsetof(ondisk::HiveValueCell, size), ondisk::stored_bytes(stored));
 }
 
 Result<void> set_number(Workshop& shop, const FilePlace& file, std::string_view key, std::string_view name,
                         std::uint32_t number) {
     const ondisk::little_uint32_t stored(number);
-    return set_value(shop, file, key, name, bytes_of(stored));
+    return set_value(shop, file, key, name, ondisk::stored_bytes(stored));
 }
 
 Result<void> set_text(Workshop& shop, const FilePlace& file, std::string_view key, std::string_view name,

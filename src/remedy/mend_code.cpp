@@ -8,6 +8,7 @@
 #include "ondisk/legacy.hpp"
 #include "ondisk/mbr.hpp"
 #include "remedy/remedy.hpp"
+#include "remedy/sector.hpp"
 
 extern "C" {
 /// first_sector.S
@@ -19,7 +20,6 @@ namespace herberge::remedy {
 
 namespace {
 
-constexpr std::uint64_t sector = 512;
 constexpr std::size_t code_size = offsetof(ondisk::Mbr, disk_signature);
 
 using Bytes = std::vector<std::uint8_t>;

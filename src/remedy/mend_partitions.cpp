@@ -8,13 +8,12 @@
 #include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
 #include "remedy/remedy.hpp"
+#include "remedy/sector.hpp"
 #include "remedy/tables.hpp"
 
 namespace herberge::remedy {
 
 namespace {
-
-constexpr std::uint64_t sector = 512;
 
 std::uint8_t mbr_type(const VolumeInfo& info) {
     if (info.is(Family::Fat)) return 0x0C;

@@ -8,12 +8,11 @@
 #include "ondisk/fat.hpp"
 #include "ondisk/marks.hpp"
 #include "remedy/remedy.hpp"
+#include "remedy/sector.hpp"
 
 namespace herberge::remedy {
 
 namespace {
-
-constexpr std::uint64_t sector = 512;
 
 /// What the sector at `at` says of itself, as a boot sector of NTFS, exFAT or FAT32 in a volume of `size` bytes.
 std::string_view boot_sector_kind(std::span<const std::uint8_t> bytes, std::uint64_t size) {

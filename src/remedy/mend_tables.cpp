@@ -7,13 +7,13 @@
 #include "ondisk/mbr.hpp"
 #include "remedy/edits.hpp"
 #include "remedy/remedy.hpp"
+#include "remedy/sector.hpp"
 #include "remedy/tables.hpp"
 
 namespace herberge::remedy {
 
 namespace {
 
-constexpr std::uint64_t sector = 512;
 constexpr std::uint64_t signature_at = 510;
 
 std::uint64_t entry_at(int slot) {

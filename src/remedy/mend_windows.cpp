@@ -24,7 +24,7 @@ std::optional<InstalledSystem> installed(const Case& stopped) {
     return std::nullopt;
 }
 
-bool there(const Volume& volume, const std::string& path) {
+bool is_there(const Volume& volume, const std::string& path) {
     const auto* fs = volume.files(Observer::Nt);
     return fs != nullptr && resolve(*fs, path).has_value();
 }
@@ -43,7 +43,7 @@ void start_values(const Case& stopped, const InstalledSystem& system, const File
         const bool always = std::ranges::find(needed, name) != needed.end();
         const bool controller = lower_text(service.group) == "scsi miniport" || name == "pciide" ||
                                 name == "intelide" || name == "stornvme" || name == "storvsc";
-        if (service.start == 0 || (!always && !controller) || !there(*system.volume, service.file)) continue;
+        if (service.start == 0 || (!always && !controller) || !is_there(*system.volume, service.file)) continue;
         const std::string key = fmt::format("ControlSet{:03}\\Services\\{}", registry->current, service.name);
         out.push_back({fmt::format("let the driver {} of {} start at boot (Start is {})", service.name,
                                    system.volume->place, service.start),
@@ -65,7 +65,7 @@ void filters(const Case& stopped, const InstalledSystem& system, const FilePlace
         const auto service = std::ranges::find_if(registry->services, [&](const WindowsService& one) {
             return lower_text(one.name) == lower_text(filter.service);
         });
-        if (service != registry->services.end() && there(*system.volume, service->file)) continue;
+        if (service != registry->services.end() && is_there(*system.volume, service->file)) continue;
         const std::string name = filter.upper ? "UpperFilters" : "LowerFilters";
         const auto key = (*open)->at(filter.key);
         const auto value = key ? (*open)->value(*key, name) : tl::unexpected(key.error());
@@ -96,8 +96,8 @@ void image_paths(const Case& stopped, const InstalledSystem& system, const FileP
     if (!registry) return;
     for (const auto& service : registry->services) {
         const std::string usual = fmt::format("{}/System32/drivers/{}.sys", system.directory, service.name);
-        if (service.start != 0 || service.image_path.empty() || there(*system.volume, service.file) ||
-            !there(*system.volume, usual))
+        if (service.start != 0 || service.image_path.empty() || is_there(*system.volume, service.file) ||
+            !is_there(*system.volume, usual))
             continue;
         const std::string key = fmt::format("ControlSet{:03}\\Services\\{}", registry->current, service.name);
         out.push_back(
@@ -230,7 +230,7 @@ void store_object(const Case& stopped, const InstalledSystem& system, const Obje
         const bool efi = stopped.verdict.firmware == FirmwareKind::Uefi;
         better.push_back(fmt::format("{}/system32/winload.{}", system.directory, efi ? "efi" : "exe"));
         for (auto& one : better) {
-            if (!there(*system.volume, one) || lower_text(one) == lower_text(written)) continue;
+            if (!is_there(*system.volume, one) || lower_text(one) == lower_text(written)) continue;
             std::ranges::replace(one, '/', '\\');
             object.set(path, "path", one, out);
         }

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 #include "remedy/tables.hpp"
+#include "remedy/sector.hpp"
 
 #include <fmt/format.h>
 #include <algorithm>
@@ -14,8 +15,6 @@ namespace herberge::remedy {
 
 namespace {
 
-constexpr std::uint64_t sector = 512;
-
 ondisk::Chs chs_of(std::uint64_t lba) {
     constexpr std::uint64_t heads = 255, per_track = 63;
     const std::uint64_t cylinder = lba / (heads * per_track);
@@ -23,11 +22,6 @@ ondisk::Chs chs_of(std::uint64_t lba) {
     return {static_cast<std::uint8_t>(lba / per_track % heads),
             static_cast<std::uint8_t>((lba % per_track + 1) | (cylinder >> 8U) << 6U),
             static_cast<std::uint8_t>(cylinder)};
-}
-
-template <class T>
-std::span<const std::uint8_t> bytes_of(const T& value) {
-    return {reinterpret_cast<const std::uint8_t*>(&value), sizeof(value)};
 }
 
 /// A header with its checksum set, in the sector that it lies in.
@@ -77,7 +71,7 @@ Result<void> write_entry(Workshop& shop, int disk, std::uint64_t at, const Entry
     entry.sectors = values.sectors;
     entry.first = chs_of(base + values.first);
     entry.last = chs_of(base + values.first + (values.sectors != 0 ? values.sectors - 1 : 0));
-    return shop.write(disk, at, bytes_of(entry));
+    return shop.write(disk, at, ondisk::stored_bytes(entry));
 }
 
 Result<void> rewrite_gpt(Workshop& shop, const Disk& disk,

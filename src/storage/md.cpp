@@ -17,7 +17,6 @@ namespace {
 constexpr std::uint64_t sector = 512;
 constexpr std::uint32_t spare = 0xFFFFU, faulty = 0xFFFEU, journal = 0xFFFDU;
 constexpr std::uint32_t most_roles = 1920;  // what fits into 4 KiB
-constexpr std::size_t most_members = 384;
 
 /// What one member says of itself and its array.
 struct Member {
@@ -146,7 +145,7 @@ public:
         const auto newest = std::ranges::max_element(all_, {}, &Member::events);
         told_ = *newest;
         const std::string place = name();
-        roles_.assign(std::min<std::size_t>(told_.count, most_members), nullptr);
+        roles_.assign(std::min<std::size_t>(told_.count, most_raid_members), nullptr);
         for (const auto& member : all_) place_member(member, place, out);
         auto made = content(place);
         std::vector<VolumeRef> used;

@@ -29,10 +29,10 @@ std::vector<std::size_t> code_places(const NandShape& shape) {
     return out;
 }
 
-using Code = std::array<std::uint8_t, code_size>;
+using Parity = std::array<std::uint8_t, code_size>;
 
 /// Parity over halves of the 256 bytes by their number, and over halves of each byte by its bits; stored inverted.
-Code code_of(std::span<const std::uint8_t> bytes) {
+Parity code_of(std::span<const std::uint8_t> bytes) {
     unsigned lines = 0;    // line parity: which byte numbers have an odd number of ones
     std::uint8_t all = 0;  // column parity
     for (unsigned i = 0; i < step; ++i) {
@@ -59,7 +59,7 @@ Code code_of(std::span<const std::uint8_t> bytes) {
 enum class Judged : std::uint8_t { Sound, Corrected, Lost };
 
 /// Puts one wrong bit of the bytes or of the code right.
-Judged correct(std::span<std::uint8_t> bytes, const Code& stored) {
+Judged correct(std::span<std::uint8_t> bytes, const Parity& stored) {
     const auto own = code_of(bytes);
     const std::array<unsigned, 3> differs = {static_cast<unsigned>(stored[0] ^ own[0]),
                                              static_cast<unsigned>(stored[1] ^ own[1]),
@@ -135,7 +135,7 @@ private:
         if (places_.empty() || is_erased(page)) return {};
         const auto spare = std::span(page).subspan(shape_.page);
         for (std::size_t i = 0; i < shape_.page / step; ++i) {
-            const Code stored = {spare[places_[3 * i]], spare[places_[3 * i + 1]], spare[places_[3 * i + 2]]};
+            const Parity stored = {spare[places_[3 * i]], spare[places_[3 * i + 1]], spare[places_[3 * i + 2]]};
             if (correct(std::span(page).subspan(i * step, step), stored) == Judged::Lost)
                 return fail(ErrorKind::Unreadable, "a page fails its Hamming code in more than one bit",
                             fmt::format("{}, byte {}", place(), number * shape_.page));
@@ -167,8 +167,8 @@ Result<bool> has_codes(const ByteSource& dump, const NandShape& shape) {
         bool all = true;
         bool blank = true;  // bytes that are all the same have the code that erased flash shows
         for (std::size_t i = 0; i < shape.page / step && all; ++i) {
-            const Code own = code_of(std::span(*page).subspan(i * step, step));
-            all = own == Code{spare[places[3 * i]], spare[places[3 * i + 1]], spare[places[3 * i + 2]]};
+            const Parity own = code_of(std::span(*page).subspan(i * step, step));
+            all = own == Parity{spare[places[3 * i]], spare[places[3 * i + 1]], spare[places[3 * i + 2]]};
             blank = blank && is_erased(own);
         }
         if (all && blank) continue;

@@ -13,8 +13,6 @@ namespace herberge {
 
 namespace {
 
-constexpr std::size_t most_members = 384;
-
 // --- arithmetic of RAID 6: bytes as polynomials modulo x^8 + x^4 + x^3 + x^2 + 1 -------------------------------------
 
 struct Tables {
@@ -289,7 +287,7 @@ Result<Source> raid_source(const RaidShape& shape, std::vector<Source> members, 
             fmt::format("{} of its {} members are there, which is too few", members.size() - missing, members.size()),
             place);
     };
-    if (members.empty() || members.size() > most_members)
+    if (members.empty() || members.size() > most_raid_members)
         return fail(ErrorKind::Malformed, "an array with an impossible number of members", place);
     if (shape.level == 1) {
         const auto first = std::ranges::find_if(members, [](const Source& m) { return m != nullptr; });

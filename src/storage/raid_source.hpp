@@ -8,6 +8,8 @@
 
 namespace herberge {
 
+inline constexpr std::size_t most_raid_members = 384;
+
 /// How the data goes round.
 struct RaidShape {
     static constexpr int linear = -1;

@@ -13,7 +13,7 @@ namespace herberge {
 
 namespace {
 
-constexpr std::uint64_t most_list = std::uint64_t{16} << 20U;
+constexpr std::uint64_t most_index = std::uint64_t{16} << 20U;
 constexpr std::size_t most_folders = 5000, most_named = 5;
 
 /// "kernel/fs/fat/vfat.ko.xz" → "vfat"; '-' is '_'.
@@ -24,9 +24,9 @@ std::string module_of(std::string_view path) {
     return out;
 }
 
-class Judge {
+class ModuleFiles {
 public:
-    Judge(const Volume& root, const std::string& release)
+    ModuleFiles(const Volume& root, const std::string& release)
         : root_(root), fs_(*root.files(Observer::Linux)), folder_("/lib/modules/" + release), release_(release) {}
 
     std::vector<Finding> run() {
@@ -34,12 +34,13 @@ public:
             no_folder();
             return std::move(out_);
         }
-        if (const auto text = read_text_file(fs_, folder_ + "/modules.dep", most_list)) {
+        if (const auto text = read_text_file(fs_, folder_ + "/modules.dep", most_index)) {
             listed_files(*text);
             // What is built in, and other names of modules, may be asked for as well.
             bool all = true;
             for (const char* list : {"modules.builtin", "modules.alias"})
-                if (const auto more = read_text_file(fs_, fmt::format("{}/{}", folder_, list), most_list)) names(*more);
+                if (const auto more = read_text_file(fs_, fmt::format("{}/{}", folder_, list), most_index))
+                    names(*more);
                 else all = false;
             if (all) wanted();
         }
@@ -158,7 +159,7 @@ private:
 }  // namespace
 
 std::vector<Finding> judge_module_files(const Volume& root, const std::string& release) {
-    return release.empty() ? std::vector<Finding>{} : Judge(root, release).run();
+    return release.empty() ? std::vector<Finding>{} : ModuleFiles(root, release).run();
 }
 
 }  // namespace herberge

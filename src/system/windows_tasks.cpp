@@ -10,7 +10,7 @@ namespace {
 
 constexpr std::size_t most_tasks = 5000;
 constexpr std::uint64_t most_text = 1U << 20U;
-constexpr int most_depth = 16;
+constexpr int most_folder_depth = 16;
 
 bool enabled(const pugi::xml_node& node) { return std::string_view(node.child_value("Enabled")) != "false"; }
 
@@ -78,7 +78,7 @@ std::vector<WindowsTask> windows_tasks(const FileSystem& fs, const std::string& 
             if (entry.name == "." || entry.name == ".." || ++looked > most_tasks) continue;
             const std::string path = folder.path + "/" + entry.name, name = folder.name + "\\" + entry.name;
             if (entry.type == FileType::Directory) {
-                if (folder.depth < most_depth) pending.push_back({entry.id, path, name, folder.depth + 1});
+                if (folder.depth < most_folder_depth) pending.push_back({entry.id, path, name, folder.depth + 1});
             } else {
                 read_task(fs, entry.id, path, name, out);
             }

@@ -34,9 +34,9 @@ struct Field {
 };
 constexpr Field gf;
 
-using Word = std::vector<std::uint8_t>;
+using CodeWord = std::vector<std::uint8_t>;
 
-std::uint8_t evaluate(const Word& polynomial_low_first, std::uint8_t x) {
+std::uint8_t evaluate(const CodeWord& polynomial_low_first, std::uint8_t x) {
     std::uint8_t sum = 0;
     for (std::size_t i = polynomial_low_first.size(); i-- > 0;)
         sum = static_cast<std::uint8_t>(gf.times(sum, x) ^ polynomial_low_first[i]);
@@ -44,8 +44,8 @@ std::uint8_t evaluate(const Word& polynomial_low_first, std::uint8_t x) {
 }
 
 /// Corrects one code word (first byte: highest power). Berlekamp-Massey, then Chien search and Forney's formula.
-std::optional<std::size_t> correct(Word& word, std::size_t redundancy) {
-    Word syndromes(redundancy);
+std::optional<std::size_t> correct(CodeWord& word, std::size_t redundancy) {
+    CodeWord syndromes(redundancy);
     bool clean = true;
     for (std::size_t j = 0; j < redundancy; ++j) {
         std::uint8_t sum = 0;
@@ -54,8 +54,8 @@ std::optional<std::size_t> correct(Word& word, std::size_t redundancy) {
         clean = clean && sum == 0;
     }
     if (clean) return 0;
-    Word locator{1};
-    Word previous{1};
+    CodeWord locator{1};
+    CodeWord previous{1};
     std::size_t errors = 0;
     std::size_t shift = 1;
     std::uint8_t last = 1;
@@ -67,7 +67,7 @@ std::optional<std::size_t> correct(Word& word, std::size_t redundancy) {
             ++shift;
             continue;
         }
-        const Word before = locator;
+        const CodeWord before = locator;
         const std::uint8_t factor = gf.over(gap, last);
         if (locator.size() < previous.size() + shift) locator.resize(previous.size() + shift);
         for (std::size_t i = 0; i < previous.size(); ++i)
@@ -84,7 +84,7 @@ std::optional<std::size_t> correct(Word& word, std::size_t redundancy) {
     if (errors * 2 > redundancy) return std::nullopt;
     locator.resize(std::max(locator.size(), errors + 1));
     // The evaluator: syndromes times locator, cut to `redundancy` terms.
-    Word evaluator(redundancy);
+    CodeWord evaluator(redundancy);
     for (std::size_t i = 0; i < redundancy; ++i)
         for (std::size_t j = 0; j <= i && j < locator.size(); ++j)
             evaluator[i] = static_cast<std::uint8_t>(evaluator[i] ^ gf.times(locator[j], syndromes[i - j]));
@@ -134,7 +134,7 @@ std::optional<std::size_t> repair(std::span<std::uint8_t> data, std::span<std::u
         for (std::size_t column = 0; column < row; ++column) {
             const std::size_t ds = rows(shape.data, column);
             const std::size_t rs = rows(shape.redundancy, column);
-            Word word;
+            CodeWord word;
             word.reserve(ds + rs);
             for (std::size_t j = 0; j < ds; ++j) word.push_back(data[row * j + column]);
             for (std::size_t j = 0; j < rs; ++j) word.push_back(redundancy[row * j + column]);

@@ -27,7 +27,7 @@ std::optional<std::string> Lines::next() {
 
 namespace {
 
-constexpr int most_depth = 64;
+constexpr int most_nesting = 64;
 
 bool is_name_start(char c) { return std::isalpha(static_cast<unsigned char>(c)) != 0 || c == '_'; }
 bool is_name(char c) { return std::isalnum(static_cast<unsigned char>(c)) != 0 || c == '_'; }
@@ -342,7 +342,7 @@ private:
     }
 
     Command command() {
-        if (++depth_ > most_depth) error();
+        if (++depth_ > most_nesting) error();
         Command out;
         out.line = token_.line;
         if (failed_) {
