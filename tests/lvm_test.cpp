@@ -271,27 +271,105 @@ TEST(Lvm, EachDamagedPartIsToldByItsPlace) {
     const auto text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 1))));
     const struct {
         std::uint64_t at;
-        const char* told;
-    } cases[] = {{512 + 70, "the label fails its checksum"},
-                 {4096 + 33, "the head of a metadata area fails its checksum"},
-                 {4096 + 512, "the group's description fails its checksum"}};
+        const char *told, *held;
+    } cases[] = {
+        {512 + 70, "the label fails its checksum", "Linux does not take the label of d1, which fails its checksum"},
+        {4096 + 33, "the head of a metadata area fails its checksum",
+         "Linux does not take its group: the head of a metadata area fails its checksum"},
+        {4096 + 512, "the group's description fails its checksum",
+         "Linux does not take its group: the group's description fails its checksum"}};
     for (const auto& one : cases) {
         auto bytes = Member{id_a, text}.bytes();
         bytes[one.at] ^= 0x10;
         const auto machine = support::machine_of_disks({bytes});
-        EXPECT_TRUE(machine.layered.empty()) << one.told;
-        ASSERT_EQ(machine.layer_findings.size(), 1U) << one.told;
+        // The group's other member is missing besides.
+        ASSERT_EQ(machine.layer_findings.size(), 2U) << one.told;
+        EXPECT_EQ(machine.layer_findings[0].code, Code::LayerMetadataDamaged);
         EXPECT_EQ(machine.layer_findings[0].text, fmt::format("on the physical volume d1: {}", one.told));
-        // Nothing was made of it: it may hold what somebody looks for.
-        EXPECT_EQ(machine.hiding_places(), "d1 (lvm physical volume)");
+        // A loader looks at no sums: the volume is there, and Linux does not open it.
+        ASSERT_EQ(machine.layered.size(), 1U) << one.told;
+        EXPECT_EQ(machine.layered[0]->names.held_back, one.held);
+        EXPECT_EQ(range_of(machine.layered[0], 0, 1), (DiskRange{1, mib + extent, 1}));
+        EXPECT_EQ(machine.hiding_places(), "");
     }
     // The last byte that the label's checksum covers, and the first one that it does not.
     auto edge = Member{id_a, text}.bytes();
     edge[1023] ^= 1;
-    EXPECT_TRUE(support::machine_of_disks({edge}).layered.empty());
+    EXPECT_NE(support::machine_of_disks({edge}).layered.at(0)->names.held_back, "");
     edge[1023] ^= 1;
     edge[1024] ^= 1;
-    EXPECT_EQ(support::machine_of_disks({edge}).layered.size(), 1U);
+    EXPECT_EQ(support::machine_of_disks({edge}).layered.at(0)->names.held_back, "");
+}
+
+/// What loaders look at, too, and whose absence leaves nothing to read.
+TEST(Lvm, MarkAndVersionOfAnAreaCountForEverybody) {
+    const auto text = group_text(volume("root", segment(1, 0, 1, linear("pv0", 1))));
+    const struct {
+        std::uint64_t at;
+        std::uint8_t value;
+        const char *told, *place, *expected, *found;
+    } cases[] = {{4096 + 5, 'l', "a metadata area has no mark", "d1@4100+16",
+                  "20 4c 56 4d 32 20 78 5b 35 41 25 72 30 4e 2a 3e", "20 6c 56 4d 32 20 78 5b 35 41 25 72 30 4e 2a 3e"},
+                 {4096 + 20, 2, "a metadata area is of a version that nobody reads", "d1@4116+4", "1", "2"}};
+    for (const auto& one : cases) {
+        auto bytes = Member{id_a, text}.bytes();
+        bytes[one.at] = one.value;
+        put(bytes, 4096, lvm_crc(std::span(bytes).subspan(4096 + 4, 508)), 4);
+        const auto machine = support::machine_of_disks({bytes});
+        EXPECT_TRUE(machine.layered.empty()) << one.told;
+        ASSERT_EQ(machine.layer_findings.size(), 1U) << one.told;
+        const auto& finding = machine.layer_findings[0];
+        EXPECT_EQ(finding.code, Code::LayerMetadataDamaged);
+        EXPECT_EQ(finding.text, fmt::format("on the physical volume d1: {}", one.told));
+        EXPECT_EQ(finding.evidence[0].place, one.place);
+        EXPECT_EQ(finding.evidence[0].expected, one.expected);
+        EXPECT_EQ(finding.evidence[0].found, fmt::format("{} ({})", one.told, one.found));
+        EXPECT_EQ(machine.hiding_places(), "d1 (lvm physical volume)");
+    }
+}
+
+/// The text is sound, and LVM does not take what it says; a loader reads the bytes all the same.
+TEST(Lvm, VolumesThatOnlyALoaderTakes) {
+    const auto held = [](const std::string& volumes) {
+        const auto machine = inn(volumes);
+        const auto root = machine.at("lvm/inn/root");
+        return root == nullptr ? "absent" : root->not_assembled ? root->not_assembled->what : root->names.held_back;
+    };
+    EXPECT_EQ(held(volume("root", segment(1, 0, 48, linear("pv0", 0)))), "");
+    EXPECT_EQ(held(volume("root", segment(1, 0, 49, linear("pv0", 0)))),
+              "Linux does not take its group: root lies on extents 0 to 48 of pv0, which has 48");
+    EXPECT_EQ(held(volume("root", segment(1, 0, 2, linear("pv0", 46)))), "");
+    EXPECT_EQ(held(volume("root", segment(1, 0, 2, linear("pv0", 47)))),
+              "Linux does not take its group: root lies on extents 47 to 48 of pv0, which has 48");
+    // Another volume of the group keeps this one closed.
+    EXPECT_EQ(
+        held(volume("root", segment(1, 0, 2, linear("pv0", 0))) + volume("srv", segment(1, 0, 1, linear("pv1", 48)))),
+        "Linux does not take its group: srv lies on extents 48 to 48 of pv1, which has 48");
+    EXPECT_EQ(held(volume("root", segment(1, 0, 2, linear("pv0", 0)), false)),
+              "Linux does not take it: it is not marked as visible");
+    // A part of another one is none by itself.
+    EXPECT_EQ(held(volume("root", segment(1, 0, 2, linear("pv0", 0)), false) +
+                   volume("srv", segment(1, 0, 2, linear("root", 0)))),
+              "absent");
+}
+
+TEST(Lvm, ADeviceThatEndsWithinAVolumeIsTooSmallForLinux) {
+    const auto text = group_text(volume("root", segment(1, 0, 3, linear("pv0", 40))));
+    auto bytes = Member{id_a, text}.bytes();
+    bytes.resize(mib + 43 * extent);
+    EXPECT_EQ(support::machine_of_disks({bytes}).at("lvm/inn/root")->names.held_back, "");
+    bytes.resize(bytes.size() - 512);
+    const auto cut = support::machine_of_disks({bytes}).at("lvm/inn/root");
+    EXPECT_EQ(cut->names.held_back, "Linux does not take it: it goes on past the end of d1");
+    EXPECT_EQ(cut->source->size(), 3 * extent);
+    EXPECT_TRUE(cut->source->bytes(3 * extent - 513, 1));
+    const auto behind = cut->source->bytes(3 * extent - 512, 1);
+    ASSERT_FALSE(behind);
+    EXPECT_EQ(behind.error().kind, ErrorKind::OutOfRange);
+    EXPECT_EQ(behind.error().what, "it goes on past the end of d1");
+    bytes.resize(mib + 40 * extent);
+    EXPECT_EQ(support::machine_of_disks({bytes}).at("lvm/inn/root")->not_assembled->what,
+              "it goes on past the end of d1");
 }
 
 TEST(Lvm, CopiesAndNamesakesAreTold) {
@@ -329,7 +407,6 @@ TEST(Lvm, HostileDescriptionsEndInAnError) {
          "its segments do not follow each other"},
         {volume("root", segment(1, 0, 1, linear("pv0", -1))), ErrorKind::Malformed, "an extent below 0"},
         {volume("root", segment(1, 0, 48, linear("pv0", 0))), ErrorKind::Malformed, nullptr},  // fits: 3 MiB
-        {volume("root", segment(1, 0, 49, linear("pv0", 0))), ErrorKind::OutOfRange, "it goes on past the end of d1"},
         {volume("root", segment(1, 0, 1, linear("pv9", 0))), ErrorKind::Malformed, "its part pv9 is described nowhere"},
         {volume("root", segment(1, 0, 3, "type = \"striped\" stripe_size = 8 stripes = [\"pv0\", 0, \"pv1\", 0]")),
          ErrorKind::Malformed, "a segment's stripes do not fit its extents"},
@@ -814,6 +891,33 @@ TEST(LvmGrub, ReadsItsFilesFromALogicalVolume) {
         support::Checked checked(forge::make_disk(disk));
         EXPECT_EQ(checked.stage(), modules ? "yes" : "loader") << checked.system().symptom;
         if (!modules) EXPECT_TRUE(checked.has(Code::GrubPrefixDisk) || checked.has(Code::GrubPrefixDevice));
+        if (!modules) continue;
+        // A partition that ends within the volume: GRUB reads on behind it, and device mapper does not.
+        auto shrunk = forge::make_disk(disk);
+        const std::uint32_t sectors = 12U << 11U;
+        for (unsigned i = 0; i < 4; ++i) shrunk[446 + 12 + i] = static_cast<std::uint8_t>(sectors >> 8 * i);
+        support::Checked ends(shrunk);
+        EXPECT_EQ(ends.stage(), "root");
+        EXPECT_EQ(ends.system().at(Stage::Kernel).state, State::Holds);
+        EXPECT_NE(ends.system().at(Stage::Root).text.find("Linux does not take it: it goes on past the end of d1p1"),
+                  std::string::npos)
+            << ends.system().at(Stage::Root).text;
+        // GRUB looks at no sums, and LVM in the RAM disk does.
+        for (const auto& [mark, byte, why] :
+             {std::tuple{"LABELONE", 16, "Linux does not take the label of d1p1, which fails its checksum"},
+              std::tuple{" LVM2 x[5A%r0N*>", -4,
+                         "Linux does not take its group: the head of a metadata area fails its checksum"}}) {
+            auto bytes = forge::make_disk(disk);
+            const auto at = std::ranges::search(bytes, std::string_view(mark)).begin();
+            ASSERT_NE(at, bytes.end());
+            at[byte] ^= 0xFF;
+            support::Checked refused(bytes);
+            EXPECT_EQ(refused.stage(), "root");
+            EXPECT_EQ(refused.system().at(Stage::Loader).state, State::Holds);
+            EXPECT_EQ(refused.system().at(Stage::Ramdisk).state, State::Holds);
+            EXPECT_NE(refused.system().at(Stage::Root).text.find(why), std::string::npos)
+                << refused.system().at(Stage::Root).text;
+        }
     }
 }
 

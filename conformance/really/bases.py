@@ -61,15 +61,58 @@ echo USERSPACE-UP
 }
 
 
-# A machine that lets one program work on the mounted first partition, and is switched off.
+# What LVM is told where no udev makes its nodes.
+LVM = "--config 'activation{udev_sync=0 udev_rules=0 monitoring=0} backup{backup=0 archive=0} devices{scan=\"/dev\" use_devicesfile=0}'"
+# The same RAM disk, which starts groups of volumes before it looks for the root.
+LAYERED = INIT.replace('[ -n "$ROOT" ] ||', f'lvm vgchange {LVM} --sysinit -ay\n[ -n "$ROOT" ] ||')
+
+# A machine that lets programs work, and is switched off.
 WORK = """#!/bin/busybox sh
 export PATH=/bin
-/bin/busybox mkdir -p /proc /dev /work
+/bin/busybox mkdir -p /proc /sys /dev /work /run /tmp
 /bin/busybox --install -s /bin
-mount -t devtmpfs devtmpfs /dev; mount -t proc proc /proc
+mount -t devtmpfs devtmpfs /dev; mount -t proc proc /proc; mount -t sysfs sysfs /sys
 while read m; do insmod "/lib/modules/$m"; done < /etc/modules
-mount -t ext4 -o noatime /dev/vda1 /work && {work} && umount /work && echo WORK-DONE
+{work} && echo WORK-DONE
 reboot -f
+"""
+MOUNTED = "mount -t ext4 -o noatime /dev/vda1 /work && {} && umount /work"
+
+# A group of one physical volume with one logical volume, as vgcfgrestore takes it.
+GROUP_ID, PHYSICAL_ID, LOGICAL_ID = (f"Almhof-0000-0000-0000-0000-0000-00000{n}" for n in (1, 2, 3))
+GROUP = f"""contents = "Text Format Volume Group"
+version = 1
+inn {{
+id = "{GROUP_ID}"
+seqno = 1
+status = ["RESIZEABLE", "READ", "WRITE"]
+extent_size = 2048
+max_lv = 0
+max_pv = 0
+physical_volumes {{
+pv0 {{
+id = "{PHYSICAL_ID}"
+device = "/dev/vda1"
+status = ["ALLOCATABLE"]
+pe_start = 2048
+pe_count = 44
+}}
+}}
+logical_volumes {{
+root {{
+id = "{LOGICAL_ID}"
+status = ["READ", "WRITE", "VISIBLE"]
+segment_count = 1
+segment1 {{
+start_extent = 0
+extent_count = 42
+type = "striped"
+stripe_count = 1
+stripes = ["pv0", 0]
+}}
+}}
+}}
+}}
 """
 
 
@@ -98,7 +141,7 @@ class Maker:
         self.folder.mkdir(parents=True, exist_ok=True)
         os.environ.update(SOURCE_DATE_EPOCH=EPOCH, E2FSPROGS_FAKE_TIME=EPOCH, TZ="UTC", LC_ALL="C")
         self.kernel = self.tree / f"boot/vmlinuz-{release}"
-        self.ramdisk, self.disc_ramdisk = self.folder / "initrd.img", self.folder / "initrd-disc.img"
+        self.ramdisk, self.disc_ramdisk, self.layers_ramdisk = (self.folder / f"initrd{which}.img" for which in ("", "-disc", "-layers"))
         # What is made here counts for the images as much as the packages do.
         seed = hashlib.sha256(pathlib.Path(__file__).read_bytes() + release.encode()).hexdigest()
         stamp = self.folder / "made-of"
@@ -107,6 +150,7 @@ class Maker:
                 old.unlink()
             self.pack_ramdisk(self.ramdisk, INIT)
             self.pack_ramdisk(self.disc_ramdisk, INIT, drivers=("virtio_pci", "virtio_blk", "ata_piix", "sr_mod", "isofs"))
+            self.pack_ramdisk(self.layers_ramdisk, LAYERED, [shutil.which("lvm")], ("virtio_pci", "virtio_blk", "dm_mod"))
             stamp.write_text(seed)
 
     def temporary(self, name):
@@ -121,8 +165,9 @@ class Maker:
             for name in folders + files:
                 os.utime(os.path.join(base, name), (int(EPOCH), int(EPOCH)), follow_symlinks=False)
 
-    def pack_ramdisk(self, to, init, more=(), drivers=("virtio_pci", "virtio_blk")):
-        """Packs a RAM disk with drivers and with that init; `more`: further programs, whose libraries come along."""
+    def pack_ramdisk(self, to, init, more=(), drivers=("virtio_pci", "virtio_blk"), files=()):
+        """Packs a RAM disk with drivers and with that init; `more`: further programs, whose libraries come along; `files`: (name,
+        text) in /etc."""
         root = self.temporary("ramdisk")
         for d in ("bin", "etc", "lib/modules"):
             (root / d).mkdir(parents=True)
@@ -143,6 +188,8 @@ class Maker:
                         order.append(name)
                         shutil.copy(path, root / "lib/modules" / name)
         (root / "etc/modules").write_text("".join(n + "\n" for n in order))
+        for name, text in files:
+            (root / "etc" / name).write_text(text)
         (root / "init").write_text(init)
         os.chmod(root / "init", 0o755)
         self.stamp_times(root)
@@ -247,11 +294,11 @@ class Maker:
         put(disk, 0, bytes(boot[:446]))
         put(disk, at * 512, bytes(image))
 
-    def work_on(self, disk, work, programs):
-        """Has a command line work on the disk's first partition, mounted at /work, in a virtual PC: what an installer needs that asks
-        the running system where a file lies."""
+    def work_on(self, disk, work, programs, files=(), drivers=("virtio_pci", "virtio_blk")):
+        """Has a command line work on the disk in a virtual PC: what an installer needs that asks the running system where a file
+        lies, and what is made by programs that want devices. `files`: (name, text), which it finds in /etc."""
         ramdisk = self.folder / "tmp-work.part"
-        self.pack_ramdisk(ramdisk, WORK.format(work=work), programs)
+        self.pack_ramdisk(ramdisk, WORK.format(work=work), programs, drivers, files)
         said = output("qemu-system-x86_64", "-accel", "tcg", "-m", 512, "-display", "none", "-vga", "none", "-monitor", "none", "-serial", "stdio", "-net", "none", "-no-reboot", "-rtc", "base=2023-11-14T22:13:20",
                       "-kernel", self.kernel, "-initrd", ramdisk, "-append", "console=ttyS0 panic=-1 quiet", "-drive", f"file={disk},format=raw,if=virtio", timeout=600)
         ramdisk.unlink()
@@ -322,6 +369,20 @@ def bios_grub_logical(maker, disk):
     grub_on_mbr(maker, disk, 48, "label: dos\nlabel-id: 0xb0a7d002\nstart=2048, size=2048, type=da\nstart=4096, type=5\nstart=6144, size=2048, type=83\nstart=10240, type=83\n", 10240, 6)
 
 
+def bios_grub_lvm(maker, disk):
+    """The loader's files, the kernel and the root on a logical volume."""
+    maker.empty(disk, 46)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d006\nstart=2048, type=8e, bootable\n")
+    maker.work_on(disk, f"lvm pvcreate {LVM} -u {PHYSICAL_ID} --restorefile /etc/group /dev/vda1 && date -s @{EPOCH} && lvm vgcfgrestore {LVM} -f /etc/group inn", [shutil.which("lvm")],
+                  [("group", GROUP)], ("virtio_pci", "virtio_blk", "dm_mod"))
+    core = maker.folder / "tmp-core.img.part"
+    maker.grub_core("i386-pc", "(lvm/inn-root)/boot/grub", ["biosdisk", "part_msdos", "lvm", "ext2"], core)
+    menu = grub_menu().replace("insmod ext2", "insmod lvm\ninsmod ext2").replace(f"root=UUID={ROOT}", "root=/dev/mapper/inn-root", 1)
+    maker.ext(disk, 4096, 84 * 1024, maker.system("system", [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.layers_ramdisk), ("/boot/initrd-plain.img", maker.ramdisk), *maker.grub_files("i386-pc", menu)]), ROOT)
+    maker.install_grub(disk, core, 1)
+    core.unlink()
+
+
 def bios_grub_gpt(maker, disk):
     maker.empty(disk, 64)
     maker.table(disk, f"label: gpt\nlabel-id: {DISK}\nfirst-lba: 34\nstart=2048, size=2048, type={TYPES['bios']}, uuid={PART.format(1)}\n"
@@ -371,7 +432,7 @@ def bios_extlinux(maker, disk):
     files = [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.ramdisk), ("/boot/extlinux/extlinux.conf", EXTLINUX)]
     maker.ext(disk, 2048, 42 * 2048, maker.system("system", files), ROOT, without=("64bit", "metadata_csum"))
     # The loader cannot read files with holes, which those of mke2fs have.
-    maker.work_on(disk, "cp /work/boot/vmlinuz /work/boot/whole && mv /work/boot/whole /work/boot/vmlinuz && extlinux --install /work/boot/extlinux", [maker.tree / "usr/bin/extlinux"])
+    maker.work_on(disk, MOUNTED.format("cp /work/boot/vmlinuz /work/boot/whole && mv /work/boot/whole /work/boot/vmlinuz && extlinux --install /work/boot/extlinux"), [maker.tree / "usr/bin/extlinux"])
     put(disk, 0, (maker.tree / "usr/lib/syslinux/mbr/mbr.bin").read_bytes()[:440])
 
 
@@ -507,6 +568,9 @@ def volumes(esp_mib=34):
 
 
 PLAIN, SEPARATE, LOGICAL = {"root": ("ext", 2048)}, {"boot": ("ext", 4096), "root": ("ext", 69632)}, {"root": ("ext", 10240)}
+LOGICAL_VOLUME = {"root": ("ext", 4096)}
+# The label in the second sector of the partition; behind the sector of the metadata's area, the text that it names.
+LVM_PARTS = {"label": (2049 * 512, 512), "area": (2056 * 512, 512), "group": (2057 * 512, 1536)}
 FAT_FIRST = {"fat": ("fat", 2048), "root": ("ext", 71680)}
 
 # The boot record tells where the catalogue is (El Torito 1.0, figure 7).
@@ -520,6 +584,7 @@ BASES = [
     Base("bios-grub", "bios", "d1p1", bios_grub, ENTRIES, PLAIN, MBR | {"core": (512, 40 * 512)} | superblock(PLAIN) | root_parts("i386-pc")),
     Base("bios-grub-gpt", "bios", "d1p3", bios_grub_gpt, ENTRIES, SEPARATE, GPT | {"core": (2048 * 512, 40 * 512)} | superblock(SEPARATE, "boot") | superblock(SEPARATE) | root_parts("i386-pc", "boot:")),
     Base("bios-grub-logical", "bios", "d1p6", bios_grub_logical, ENTRIES, LOGICAL, MBR | {"core": (512, 40 * 512), "chain": (4096 * 512 + 446, 66)} | superblock(LOGICAL) | root_parts("i386-pc")),
+    Base("bios-grub-lvm", "bios", "lvm/inn/root", bios_grub_lvm, ENTRIES, LOGICAL_VOLUME, MBR | LVM_PARTS | {"core": (512, 60 * 512)} | superblock(LOGICAL_VOLUME) | root_parts("i386-pc")),
     Base("bios-syslinux", "bios", "d1p2", bios_syslinux, {"almhof": "first", "repairs": "second"}, FAT_FIRST,
          MBR | {"boot-sector": (2048 * 512, 512), "first-fat": ((2048 + 32) * 512, 512), "second-stage": "fat:/ldlinux.sys", "library": "fat:/ldlinux.c32", "kernel": "fat:/vmlinuz", "ramdisk": "fat:/initrd.img",
                 "menu": "fat:/syslinux.cfg"} | superblock(FAT_FIRST) | root_parts(boot=None)),

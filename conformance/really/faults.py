@@ -16,7 +16,8 @@ either, or `disk` for all bytes; RELEASE in it stands for the version of an inst
     replace FILE OLD NEW   copy FILE FILE          swap FILE FILE            link FILE TARGET      mode FILE OCTAL
     folder FILE (there may be one already)
     flip PLACE OFFSET MASK zero PLACE [OFFSET LENGTH]   hex PLACE OFFSET BYTES   fill PLACE OFFSET LENGTH BYTE
-    move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the CRCs of a GPT header right again)
+    edit PLACE OLD NEW (of the same length)
+    move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the sums right again: of a GPT header, of LVM's label or area)
     lose PLACE [OFFSET LENGTH]                     lose-record FILE
 
 `lose` makes the disk refuse each reading of the sectors that hold these bytes, as a worn one does; `lose-record` the sector that
@@ -57,6 +58,11 @@ def number(text):
 def unescaped(text):
     r"""The bytes of a text in which \n, \t and \x00 are written so."""
     return text.encode("latin-1").decode("unicode_escape").encode("latin-1")
+
+
+def lvm_sum(data):
+    """A CRC-32 that begins elsewhere, and is not turned at its end."""
+    return ~zlib.crc32(data, ~0xF597A6CF & 0xFFFFFFFF) & 0xFFFFFFFF
 
 
 class Disk:
@@ -226,6 +232,13 @@ class Disk:
             raise ValueError(f"{name} does not have {old}")
         self.put(name, data.replace(unescaped(old), unescaped(new)))
 
+    def step_edit(self, name, old, new):
+        (at, length), old, new = self.locate(name), unescaped(old), unescaped(new)
+        data = self.bytes(at, length)
+        if old not in data or len(old) != len(new):
+            raise ValueError(f"{name} does not have {old}, or {new} is of another length")
+        self.write(at, data.replace(old, new))
+
     def step_copy(self, name, to):
         self.put(to, self.content(name))
 
@@ -315,8 +328,17 @@ class Disk:
         output("sfdisk", "-q", "--no-reread", "--no-tell-kernel", "--force", *[a.replace("DISK", self.path) for a in arguments])
 
     def step_sum(self, name):
-        """The CRCs of the GPT header that is there, over what it says now (UEFI specification 5.3.2)."""
+        """The CRCs of the GPT header that is there, over what it says now (UEFI specification 5.3.2); or LVM's, of a label over the rest
+        of its sector, of an area over its sector and the text that it names (lib/format_text/layout.h of LVM2)."""
         start = self.extents(name)[0][0]
+        sector = bytearray(self.bytes(start, 512))
+        if sector[:8] == b"LABELONE":
+            return self.write(start + 16, struct.pack("<I", lvm_sum(sector[20:])))
+        if sector[4:9] == b" LVM2":
+            offset, size = struct.unpack_from("<QQ", sector, 40)
+            struct.pack_into("<I", sector, 56, lvm_sum(self.bytes(start + offset, size)))
+            struct.pack_into("<I", sector, 0, lvm_sum(sector[4:]))
+            return self.write(start, bytes(sector))
         head = bytearray(self.bytes(start, 92))
         array, count, size = struct.unpack_from("<QII", head, 72)
         struct.pack_into("<I", head, 88, zlib.crc32(self.bytes(array * 512, count * size)))

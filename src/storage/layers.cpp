@@ -12,11 +12,13 @@ namespace herberge {
 namespace {
 
 /// Those that need no key.
-const Layer own_layers[] = {
-    {"Linux RAID", Family::Raid, assemble_md},
-    {"LVM", Family::Lvm, assemble_lvm},
-    {"UBI", Family::Ubi, assemble_ubi},
-};
+std::vector<Layer> own_layers(const Machine& machine) {
+    return {
+        {"Linux RAID", Family::Raid, assemble_md},
+        {"LVM", Family::Lvm, [&machine](std::span<const VolumeRef> members) { return assemble_lvm(members, machine); }},
+        {"UBI", Family::Ubi, assemble_ubi},
+    };
+}
 
 constexpr int most_rounds = 8;           // layers inside layers
 constexpr std::size_t most_made = 4096;  // volumes in all
@@ -66,7 +68,7 @@ void join_devices(Machine& machine) {
 }  // namespace
 
 void assemble_layers(Machine& machine) {
-    std::vector<Layer> layers(std::begin(own_layers), std::end(own_layers));
+    std::vector<Layer> layers = own_layers(machine);
     layers.insert(layers.end(), machine.more_layers.begin(), machine.more_layers.end());
     machine.layered.clear();
     machine.layer_findings.clear();

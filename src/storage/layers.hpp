@@ -9,7 +9,8 @@
 namespace herberge {
 
 /// Logical Volume Manager 2.
-[[nodiscard]] Assembly assemble_lvm(std::span<const VolumeRef> members);
+/// `machine`: whose disks the members lie on.
+[[nodiscard]] Assembly assemble_lvm(std::span<const VolumeRef> members, const Machine& machine);
 
 /// Linux software RAID, metadata 0.90 and 1.0 to 1.2.
 [[nodiscard]] Assembly assemble_md(std::span<const VolumeRef> members);

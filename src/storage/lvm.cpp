@@ -42,7 +42,8 @@ std::string mapper_name(std::string_view group, std::string_view volume) {
 
 class GroupReader {
 public:
-    explicit GroupReader(const Group& group) : group_(group), extent_(sector_bytes(group.text.root, "extent_size")) {
+    GroupReader(const Group& group, const Machine& machine)
+        : group_(group), machine_(machine), extent_(sector_bytes(group.text.root, "extent_size")) {
         if (const auto* volumes = group.text.root.find("physical_volumes"))
             for (const auto& pv : volumes->items()) physical_.emplace(pv.name, &pv);
         if (const auto* volumes = group.text.root.find("logical_volumes")) logical_ = &volumes->items();
@@ -57,8 +58,11 @@ public:
                     copies_.emplace(segment->text("cow_store"), segment->text("origin"));
                     copies_.emplace(segment->text("merging_store"), segment->text("origin"));
                 }
+        refused_ = refusal();
+        const auto parts = parts_of_others();
         for (const auto& volume : *logical_)
-            if (volume.section() && shown(volume)) out.made.push_back(make(volume));
+            if (volume.section() && shown(volume) && (visible(volume) || !parts.contains(volume.name)))
+                out.made.push_back(make(volume));
         return out;
     }
 
@@ -79,12 +83,48 @@ private:
 
     /// What the system makes a device of for everybody: not the parts of other volumes, not the pools of thin ones.
     static bool shown(const Item& volume) {
-        if (!volume.has_word("status", "VISIBLE")) return false;
         const auto parts = segments(volume);
         return std::ranges::none_of(parts, [](const Item* s) {
             const auto type = s->text("type");
             return type == "thin-pool" || type == "cache-pool" || type == "vdo-pool" || type == "snapshot";
         });
+    }
+
+    static bool visible(const Item& volume) { return volume.has_word("status", "VISIBLE"); }
+
+    /// What the segments name: physical volumes, and the logical ones that are parts of others.
+    [[nodiscard]] std::set<std::string> parts_of_others() const {
+        std::set<std::string> out;
+        for (const auto& volume : *logical_)
+            for (const auto* segment : segments(volume))
+                for (const auto& item : segment->items()) {
+                    if (const auto* text = item.as_text()) out.insert(*text);
+                    for (const auto& one : item.items())
+                        if (const auto* text = one.as_text()) out.insert(*text);
+                }
+        return out;
+    }
+
+    /// Why LVM does not take the whole group, though its description can be read; empty: it does. A loader's reader
+    /// asks for none of this (grub-core/disk/lvm.c).
+    [[nodiscard]] std::string refusal() const {
+        if (!group_.text.refused.empty()) return group_.text.refused;
+        for (const auto& volume : *logical_)
+            for (const auto* segment : segments(volume)) {
+                if (segment->text("type") != "striped") continue;
+                const auto stripes = pairs(*segment, "stripes");
+                for (const auto& [name, from] : stripes) {
+                    const auto pv = physical_.find(name);
+                    if (pv == physical_.end()) continue;
+                    const auto there = pv->second->number("pe_count");
+                    const auto each = segment->number("extent_count") / static_cast<std::int64_t>(stripes.size());
+                    // lib/metadata/pv_manip.c, assign_peg_to_lvseg().
+                    if (there > 0 && each > 0 && from >= 0 && (from > there || each > there - from))
+                        return fmt::format("{} lies on extents {} to {} of {}, which has {}", printable(volume.name),
+                                           from, from + each - 1, printable(name), there);
+                }
+            }
+        return {};
     }
 
     void missing(Assembly& out) {
@@ -117,6 +157,8 @@ private:
         if (group_.text.root.has_word("status", "EXPORTED")) names.held_back = "its group is exported";
         else if (volume.has_word("flags", "ACTIVATION_SKIP"))
             names.held_back = "it is marked to be skipped when volumes are opened";
+        else if (!visible(volume)) names.held_back = fmt::format("{}it: it is not marked as visible", lvm::refuses);
+        if (!refused_.empty()) names.held_back = fmt::format("{}its group: {}", lvm::refuses, refused_);
         // "vgchange --setautoactivation n" (lib/format_text/flags.c: NOAUTOACTIVATE, of either).
         if (group_.text.root.has_word("flags", "NOAUTOACTIVATE"))
             names.waits_to_be_asked = "its group is marked not to be opened by itself";
@@ -124,7 +166,13 @@ private:
             names.waits_to_be_asked = "it is marked not to be opened by itself";
         used_.clear();
         drivers_.clear();
+        too_small_.clear();
         auto source = content(volume, place, 0);
+        for (const auto& [id, member] : group_.members)
+            if (!member->refused.empty() && used_.contains(member->volume))
+                names.held_back = fmt::format("{}{}", lvm::refuses, member->refused);
+        if (names.held_back.empty() && !too_small_.empty())
+            names.held_back = fmt::format("{}it: {}", lvm::refuses, too_small_);
         names.drivers.assign(drivers_.begin(), drivers_.end());
         std::vector<VolumeRef> members(used_.begin(), used_.end());
         std::ranges::sort(members, {}, [](const VolumeRef& v) { return v->place; });
@@ -188,6 +236,16 @@ private:
         return unsupported(fmt::format("a volume of type {}, which is not read here", printable(type)), place);
     }
 
+    /// Bytes counted from a partition's start, wherever it ends; null: it is none, or the disk ends before them.
+    [[nodiscard]] Source on_disk(const Volume& partition, std::uint64_t begin, std::uint64_t length,
+                                 const std::string& place) const {
+        const auto disk = std::ranges::find(machine_.disks, partition.disk, &Disk::number);
+        const auto start = partition.source->locate(0, 1);
+        if (partition.partition <= 0 || disk == machine_.disks.end() || start.size() != 1) return nullptr;
+        const std::uint64_t size = disk->source->size(), from = start.front().offset + begin;
+        return from <= size && length <= size - from ? slice(disk->source, from, length, place) : nullptr;
+    }
+
     /// `extents` of what `name` means, from its extent `from` on.
     Result<Source> area(const std::string& name, std::int64_t from, std::uint64_t extents, const std::string& place,
                         int depth) {
@@ -203,10 +261,18 @@ private:
             const auto& volume = member->second->volume;
             used_.insert(volume);
             const std::uint64_t begin = sector_bytes(*pv->second, "pe_start") + start;
-            if (begin > volume->source->size() || length > volume->source->size() - begin)
-                return fail(ErrorKind::OutOfRange, fmt::format("it goes on past the end of {}", volume->place), place,
-                            size_text(begin + length), size_text(volume->source->size()));
-            return slice(volume->source, begin, length, place);
+            const std::uint64_t there = volume->source->size();
+            if (begin <= there && length <= there - begin) return slice(volume->source, begin, length, place);
+            const Error why{ErrorKind::OutOfRange, fmt::format("it goes on past the end of {}", volume->place), place,
+                            size_text(begin + length), size_text(there)};
+            if (begin >= there) return tl::unexpected(why);
+            // Device mapper takes no table that goes on past a device's end (kernel drivers/md/dm-table.c). GRUB counts
+            // from the start of the whole disk (grub-core/disk/diskfilter.c), and reads on behind a partition's end.
+            too_small_ = why.what;
+            if (auto on = on_disk(*volume, begin, length, place)) return on;
+            return concatenate({slice(volume->source, begin, there - begin, place),
+                                absent_source(length - (there - begin), why, place)},
+                               0, place);
         }
         const auto lv = std::ranges::find(*logical_, name, &Item::name);
         if (lv == logical_->end())
@@ -307,11 +373,14 @@ private:
     }
 
     const Group& group_;
+    const Machine& machine_;
     std::uint64_t extent_;  ///< bytes
     std::map<std::string, const Item*> physical_;
     inline static const std::vector<Item> nothing_;
     const std::vector<Item>* logical_ = &nothing_;
     std::map<std::string, std::string> copies_;  ///< volumes that hold what a snapshot has kept, and their origin
+    std::string refused_;                        ///< why LVM does not take the group
+    std::string too_small_;                      ///< why device mapper does not take the volume that is made
     std::set<VolumeRef> used_;
     std::set<std::string> drivers_;
     std::size_t segments_read_ = 0;
@@ -336,7 +405,7 @@ std::map<std::string, const Physical*> unlike(const std::vector<Physical>& all, 
 
 }  // namespace
 
-Assembly assemble_lvm(std::span<const VolumeRef> members) {
+Assembly assemble_lvm(std::span<const VolumeRef> members, const Machine& machine) {
     Assembly out;
     std::vector<Physical> all;
     for (const auto& volume : members) {
@@ -351,7 +420,8 @@ Assembly assemble_lvm(std::span<const VolumeRef> members) {
             const auto id = lvm::plain_id(description.root.text("id"));
             auto& group = groups[id];
             group.id = id;
-            if (group.text.group.empty() || description.sequence > group.text.sequence) group.text = description;
+            const auto worth = [](const Description& d) { return std::pair(d.refused.empty(), d.sequence); };
+            if (group.text.group.empty() || worth(description) > worth(group.text)) group.text = description;
         }
     for (auto& [id, group] : groups) {
         const std::string& name = group.text.group;
@@ -362,7 +432,7 @@ Assembly assemble_lvm(std::span<const VolumeRef> members) {
                 if (const auto found = by_id.find(lvm::plain_id(pv.text("id"))); found != by_id.end())
                     group.members.insert(*found);
         for (const auto& [pv, member] : group.members) out.understood.push_back(member->volume);
-        auto made = GroupReader(group).run();
+        auto made = GroupReader(group, machine).run();
         out.made.insert(out.made.end(), made.made.begin(), made.made.end());
         out.findings.insert(out.findings.end(), made.findings.begin(), made.findings.end());
     }

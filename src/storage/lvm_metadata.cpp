@@ -134,9 +134,16 @@ private:
     std::size_t count_ = 0;
 };
 
+/// What is read, and what LVM refuses about it.
+template <class T>
+struct Doubtful {
+    T value{};
+    std::optional<Error> refused;
+};
+
 /// The text at `told` of an area; it goes on behind the area's first sector where it meets the end.
-Result<std::string> area_text(const ByteSource& source, std::uint64_t area, std::uint64_t area_size,
-                              const ondisk::LvmTextPlace& told) {
+Result<Doubtful<std::string>> area_text(const ByteSource& source, std::uint64_t area, std::uint64_t area_size,
+                                        const ondisk::LvmTextPlace& told) {
     const std::uint64_t offset = told.offset;
     const std::uint64_t size = told.size;
     const std::string place = fmt::format("{}@{}+{}", source.place(), area + offset, size);
@@ -151,34 +158,53 @@ Result<std::string> area_text(const ByteSource& source, std::uint64_t area, std:
         if (!rest) return tl::unexpected(rest.error());
         bytes->insert(bytes->end(), rest->begin(), rest->end());
     }
+    Doubtful<std::string> out{std::string(bytes->begin(), bytes->end()), std::nullopt};
     if (checksum(*bytes) != told.checksum)
-        return fail(ErrorKind::Checksum, "the group's description fails its checksum", place,
-                    fmt::format("{:08x}", std::uint32_t{told.checksum}), fmt::format("{:08x}", checksum(*bytes)));
-    return std::string(bytes->begin(), bytes->end());
+        out.refused =
+            Error{ErrorKind::Checksum, "the group's description fails its checksum", place,
+                  fmt::format("{:08x}", std::uint32_t{told.checksum}), fmt::format("{:08x}", checksum(*bytes))};
+    return out;
 }
 
-/// None: the area holds no description, by design.
-Result<std::optional<Description>> read_area(const ByteSource& source, const ondisk::LvmArea& area) {
+/// None: the area holds no description, by design. The loaders' readers look at the mark and the version, and neither
+/// at sums nor at where the area says that it lies (grub-core/disk/lvm.c); LVM at all of them
+/// (lib/format_text/format-text.c).
+Result<Doubtful<std::optional<Description>>> read_area(const ByteSource& source, const ondisk::LvmArea& area) {
+    Doubtful<std::optional<Description>> out;
     const std::uint64_t at = area.offset;
     const auto head = source.bytes(at, sector);
     if (!head) return tl::unexpected(head.error());
     const std::string place = fmt::format("{}@{}+512", source.place(), at);
     const auto fields = ondisk::from_bytes<ondisk::LvmMetadataHead>(*head);
+    constexpr std::string_view mark = " LVM2 x[5A%r0N*>";
+    if (!std::ranges::equal(fields.magic, mark, {}, {}, [](char c) { return static_cast<std::uint8_t>(c); }))
+        return fail(ErrorKind::Malformed, "a metadata area has no mark",
+                    fmt::format("{}@{}+16", source.place(), at + 4),
+                    hex(std::span(reinterpret_cast<const std::uint8_t*>(mark.data()), mark.size())), hex(fields.magic));
+    if (fields.version != 1)
+        return fail(ErrorKind::Unsupported, "a metadata area is of a version that nobody reads",
+                    fmt::format("{}@{}+4", source.place(), at + 20), "1",
+                    fmt::format("{}", std::uint32_t{fields.version}));
     const auto sum = checksum(std::span(*head).subspan(4));
     if (sum != fields.checksum)
-        return fail(ErrorKind::Checksum, "the head of a metadata area fails its checksum", place,
-                    fmt::format("{:08x}", std::uint32_t{fields.checksum}), fmt::format("{:08x}", sum));
-    if (fields.start != at)
-        return fail(ErrorKind::Malformed, "the head of a metadata area says that it lies elsewhere", place,
-                    fmt::format("byte {}", at), fmt::format("byte {}", std::uint64_t{fields.start}));
+        out.refused = Error{ErrorKind::Checksum, "the head of a metadata area fails its checksum", place,
+                            fmt::format("{:08x}", std::uint32_t{fields.checksum}), fmt::format("{:08x}", sum)};
+    else if (fields.start != at)
+        out.refused = Error{ErrorKind::Malformed, "the head of a metadata area says that it lies elsewhere", place,
+                            fmt::format("byte {}", at), fmt::format("byte {}", std::uint64_t{fields.start})};
     const auto text_at = ondisk::from_bytes<ondisk::LvmTextPlace>(*head, sizeof(ondisk::LvmMetadataHead));
-    if (text_at.offset == 0 || (text_at.flags & 1U) != 0) return std::optional<Description>{};
+    if (text_at.offset == 0 || (text_at.flags & 1U) != 0) return out;
     const auto text = area_text(source, at, fields.size, text_at);
-    if (!text) return tl::unexpected(text.error());
-    const auto parsed = parse(*text, place);
-    if (!parsed) return tl::unexpected(parsed.error());
-    for (const auto& item : parsed->items())
-        if (item.section()) return Description{item.name, item.number("seqno"), item};
+    if (!text) return tl::unexpected(out.refused.value_or(text.error()));
+    if (!out.refused) out.refused = text->refused;
+    const auto parsed = parse(text->value, place);
+    // What is wrong with it is told by the sum already.
+    if (!parsed) return tl::unexpected(out.refused.value_or(parsed.error()));
+    for (const auto& item : parsed->items()) {
+        if (!item.section()) continue;
+        out.value = Description{item.name, item.number("seqno"), item, out.refused ? out.refused->what : std::string{}};
+        return out;
+    }
     return fail(ErrorKind::Malformed, "the text of a metadata area describes no group", place);
 }
 
@@ -248,7 +274,7 @@ Physical read_physical(const VolumeRef& volume) {
             damaged({ErrorKind::Checksum, "the label fails its checksum",
                      fmt::format("{}@{}+512", source.place(), i * sector),
                      fmt::format("{:08x}", std::uint32_t{label.checksum}), fmt::format("{:08x}", sum)});
-            continue;
+            out.refused = fmt::format("the label of {}, which fails its checksum", volume->place);
         }
         out.id.assign(label.uuid.begin(), label.uuid.end());
         // Behind the fixed part: areas for data up to a line of zeros, then areas for metadata.
@@ -260,9 +286,10 @@ Physical read_physical(const VolumeRef& volume) {
                 ++list;
             } else if (list == 1 && ++areas <= most_areas) {
                 auto description = read_area(source, area);
-                if (!description) damaged(description.error());
-                else if (*description) out.descriptions.push_back(std::move(**description));
-                else out.unused = true;
+                if (!description || description->refused)
+                    damaged(description ? *description->refused : description.error());
+                if (description && description->value) out.descriptions.push_back(std::move(*description->value));
+                else if (description && !description->refused) out.unused = true;
             }
         }
         out.unused = out.unused && out.descriptions.empty() && out.findings.empty();

@@ -37,11 +37,15 @@ struct Item {
 /// Malformed with the byte, TooLarge beyond 200,000 items or 32 sections inside each other.
 [[nodiscard]] Result<Item> parse(std::string_view text, const std::string& place);
 
+/// What LVM does not take, and a loader that looks at less does: how the reason begins that keeps Linux from a volume.
+inline constexpr std::string_view refuses = "Linux does not take ";
+
 /// A copy of a group's description.
 struct Description {
     std::string group;
     std::int64_t sequence = 0;
-    Item root;  ///< the section of the group
+    Item root;            ///< the section of the group
+    std::string refused;  ///< why LVM does not take it, though it can be read: "its checksum is wrong"; empty: it does
 };
 
 /// A physical volume as it describes itself.
@@ -49,6 +53,7 @@ struct Physical {
     VolumeRef volume;
     std::string id;  ///< 32 characters, without hyphens
     std::vector<Description> descriptions;
+    std::string refused;            ///< why LVM does not take its label; empty: it does
     bool unused = false;            ///< it says itself that it belongs to no group
     std::vector<Finding> findings;  ///< damaged labels and areas
 };

@@ -90,6 +90,29 @@ Source renamed(Source source, std::string place) {
     return slice(std::move(source), 0, size, std::move(place));
 }
 
+Source absent_source(std::uint64_t size, Error why, std::string place) {
+    class Absent final : public ByteSource {
+    public:
+        Absent(std::uint64_t size, Error why, std::string place)
+            : size_(size), why_(std::move(why)), place_(std::move(place)) {}
+        [[nodiscard]] std::uint64_t size() const noexcept override { return size_; }
+        [[nodiscard]] std::string place() const override { return place_; }
+        [[nodiscard]] Result<void> read(std::uint64_t /*offset*/, std::span<std::uint8_t> into) const override {
+            if (into.empty()) return {};
+            return tl::unexpected(why_);
+        }
+        [[nodiscard]] std::vector<DiskRange> locate(std::uint64_t /*offset*/, std::uint64_t /*length*/) const override {
+            return {};
+        }
+
+    private:
+        std::uint64_t size_;
+        Error why_;
+        std::string place_;
+    };
+    return std::make_shared<Absent>(size, std::move(why), std::move(place));
+}
+
 Source zero_source(std::uint64_t size, std::string place) {
     auto nothing = memory_source({}, place);
     return extent_source(std::move(nothing), {}, size, std::move(place));

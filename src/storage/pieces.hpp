@@ -43,6 +43,9 @@ private:
 /// `source` under another name.
 [[nodiscard]] Source renamed(Source source, std::string place);
 
+/// `size` bytes that are not there: each reading of them ends with `why`.
+[[nodiscard]] Source absent_source(std::uint64_t size, Error why, std::string place);
+
 /// `size` zeros that lie on no disk.
 [[nodiscard]] Source zero_source(std::uint64_t size, std::string place);
 

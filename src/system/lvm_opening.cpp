@@ -188,9 +188,13 @@ private:
         const auto& held = volume_.names.held_back;
         if (!held.empty()) {
             const bool exported = held.ends_with("exported");
+            if (held.starts_with(lvm::refuses)) return closed(held, here(held));
             if (!exported && by_name_)
                 return untold(held + ", and the command line asks for it by its name", here(held));
-            return closed(held, here(held), exported ? fmt::format("Volume group \"{}\" is exported", group_) : "");
+            return closed(
+                held, here(held),
+                // Who starts all groups passes over it in silence.
+                exported && !ramdisk_.builder.empty() ? fmt::format("Volume group \"{}\" is exported", group_) : "");
         }
         if (volume_.names.waits_to_be_asked.empty()) return;
         if (by_itself()) closed(volume_.names.waits_to_be_asked, here(volume_.names.waits_to_be_asked));
