@@ -908,7 +908,8 @@ TEST(LvmGrub, ReadsItsFilesFromALogicalVolume) {
               std::tuple{" LVM2 x[5A%r0N*>", -4,
                          "Linux does not take its group: the head of a metadata area fails its checksum"}}) {
             auto bytes = forge::make_disk(disk);
-            const auto at = std::ranges::search(bytes, std::string_view(mark)).begin();
+            const std::string_view wanted(mark);
+            const auto at = std::search(bytes.begin(), bytes.end(), wanted.begin(), wanted.end());
             ASSERT_NE(at, bytes.end());
             at[byte] ^= 0xFF;
             support::Checked refused(bytes);

@@ -517,6 +517,36 @@ TEST(MdRoot, WithoutTheProgramNothingStartsIt) {
               "nothing in the RAM disk opens the array md/root: mdadm is not there");
 }
 
+/// An init that nobody's maker wrote: where its programs lie is its own affair.
+TEST(MdRoot, ARamDiskOfOnesOwnMayPutTheProgramAnywhere) {
+    const auto own = [](const char* path, std::uint32_t mode, bool script) {
+        MirrorDesk desk;
+        desk.tools = false;
+        desk.desk.ramdisk.remove("/conf/initramfs.conf");
+        if (path != nullptr) desk.desk.ramdisk.file(path, forge::make_program(), mode);
+        if (!script) desk.desk.ramdisk.file("/init", forge::make_program(), 0755);
+        return desk.walked();
+    };
+    for (const char* path : {"/bin/mdadm", "/opt/inn/mdadm", "/sbin/mdadm"}) {
+        const auto there = own(path, 0755, true);
+        EXPECT_EQ(there.stage(), "yes") << path << ": " << there.system().at(Stage::Root).text;
+    }
+    const auto not_executable = own("/opt/inn/mdadm", 0644, true);
+    EXPECT_EQ(not_executable.stage(), "root");
+    EXPECT_TRUE(not_executable.has(Code::RamdiskNoLayerProgram));
+    const auto another = own("/bin/mdadm2", 0755, true);
+    EXPECT_EQ(another.stage(), "root");
+    const auto program = own(nullptr, 0, false);
+    EXPECT_EQ(program.stage(), "unknown");
+    EXPECT_FALSE(program.has(Code::RamdiskNoLayerProgram));
+    EXPECT_TRUE(program.system()
+                    .at(Stage::Root)
+                    .text.ends_with("; whether the array md/root is opened is not told: mdadm is not there, and its "
+                                    "init, which is a program and no "
+                                    "script, may do it"))
+        << program.system().at(Stage::Root).text;
+}
+
 TEST(MdRoot, WithoutARamDiskItIsNotKnownWhetherTheKernelStartsIt) {
     MirrorDesk desk;
     desk.with_ramdisk = false;

@@ -160,6 +160,28 @@ Claim judge_devices(const Volume& volume, const Ramdisk* ramdisk, const CommandL
     return out;
 }
 
+/// A program of this name, wherever the RAM disk has it: who writes an init of his own puts programs where he likes.
+std::optional<std::string> program_in(const Ramdisk& ramdisk, const Need& need) {
+    for (const auto path : need.programs)
+        if (!path.empty() && ramdisk.find(path) != nullptr) return std::string(path);
+    const auto name_of = [](std::string_view path) { return path.substr(path.rfind('/') + 1); };
+    for (const auto& [path, file] : ramdisk.files) {
+        const auto name = name_of(path);
+        if (file.executable() && !file.is_directory() &&
+            std::ranges::any_of(need.programs, [&](auto one) { return !one.empty() && name_of(one) == name; }))
+            return path;
+    }
+    return std::nullopt;
+}
+
+/// Who may open a layer without its usual program; empty: nobody. (The kernel assembles arrays by itself only where
+/// there is no init in a RAM disk: init/main.c, kernel_init_freeable().)
+std::string_view other_opener(const Ramdisk* ramdisk) {
+    const auto* init = ramdisk != nullptr && ramdisk->builder.empty() ? ramdisk->find("init") : nullptr;
+    if (init != nullptr && init->elf) return "its init, which is a program and no script, may do it";
+    return {};
+}
+
 }  // namespace
 
 Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDemand& demand,
@@ -182,11 +204,14 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
         if (need == std::end(needs)) continue;
         const std::string what = to_open ? fmt::format("the encrypted volume {}", layer->place)
                                          : fmt::format("the {} {}", node_kind_name(kind), layer->place);
-        const auto program = std::ranges::find_if(need->programs, [&](std::string_view path) {
-            return !path.empty() && ramdisk != nullptr && ramdisk->find(path) != nullptr;
-        });
+        const auto program = ramdisk != nullptr ? program_in(*ramdisk, *need) : std::nullopt;
         const std::string_view name = need->programs[0].substr(need->programs[0].rfind('/') + 1);
-        if (program == need->programs.end()) {
+        if (!program) {
+            if (const auto other = other_opener(ramdisk); !other.empty()) {
+                out.state = State::Unknown;
+                out.text = fmt::format("whether {} is opened is not told: {} is not there, and {}", what, name, other);
+                return out;
+            }
             out.break_with(make_finding(
                 Code::RamdiskNoLayerProgram,
                 fmt::format("nothing in the RAM disk opens {}: {} is not there", what, name),
@@ -213,7 +238,7 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
             if (opening.state == State::Unknown) untold = std::move(opening);
         }
         opened.push_back(fmt::format("{} opens {}", name, what));
-        out.evidence.push_back(evidence_place("RAM disk:/" + std::string(*program), {}, std::string(name)));
+        out.evidence.push_back(evidence_place("RAM disk:/" + *program, {}, std::string(name)));
     }
     if (untold) return *untold;
     auto devices = judge_devices(volume, ramdisk, arguments);
