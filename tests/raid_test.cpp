@@ -272,6 +272,7 @@ struct Super {
     std::uint64_t events = 40;
     bool clean = true;
     std::uint32_t features = 0;
+    std::uint64_t more = 0;  ///< bytes of each member that the array says to use, and that are not there
     std::string name = "frontdesk:root";
     std::string uuid = "almhof-array-one";
 };
@@ -292,7 +293,7 @@ Bytes member(const Super& super, const Bytes& data) {
     std::ranges::copy(super.name, out.begin() + static_cast<std::ptrdiff_t>(at + 32));
     forge::put32(out, at + 72, static_cast<std::uint32_t>(super.level));
     forge::put32(out, at + 76, super.layout);
-    forge::put64(out, at + 80, data.size() / 512);
+    forge::put64(out, at + 80, (data.size() + super.more) / 512);
     forge::put32(out, at + 88, chunk / 512);
     forge::put32(out, at + 92, super.count);
     forge::put64(out, at + 128, start / 512);
@@ -392,6 +393,32 @@ TEST(Md, WhatTheKernelDoesNotStartIsNotThere) {
     EXPECT_EQ(moving.at("md/root")->not_assembled->kind, ErrorKind::Unsupported);
 }
 
+TEST(Md, WhatLinuxMayNotTakeALoaderReads) {
+    const auto share = small_ext();
+    const auto held = [&share](std::uint32_t features) {
+        return support::machine_of_disks({member({.features = features}, share)}).layered.at(0)->names.held_back;
+    };
+    EXPECT_EQ(held(0x1000), "");
+    EXPECT_EQ(held(0x2000), "its members name features that not every kernel knows (bits 2000)");
+    EXPECT_EQ(held(0x40001000), "its members name features that not every kernel knows (bits 40000000)");
+    // A mirror that says to be larger than its members is started, and has no bytes there.
+    const auto behind = 128U * 1024;
+    const auto fits = support::machine_of_disks({member({.more = behind}, share)}).layered.at(0);
+    EXPECT_TRUE(fits->source->bytes(share.size() + behind - 1, 1));
+    const auto larger = support::machine_of_disks({member({.more = behind + 512}, share)}).layered.at(0);
+    ASSERT_FALSE(larger->not_assembled);
+    EXPECT_EQ(larger->source->size(), share.size() + behind + 512);
+    EXPECT_TRUE(larger->source->bytes(share.size() + behind - 1, 1));
+    const auto lost = larger->source->bytes(share.size() + behind, 1);
+    ASSERT_FALSE(lost);
+    EXPECT_EQ(lost.error().what, "d1 is smaller than its superblock says");
+    // Of other levels the kernel takes no member that is too small.
+    const auto striped = support::machine_of_disks(
+        {member({.level = 5, .layout = 2, .count = 3, .more = behind + 512}, share),
+         member({.level = 5, .layout = 2, .count = 3, .role = 1, .more = behind + 512}, share)});
+    EXPECT_EQ(striped.layered.at(0)->not_assembled->what, "d1 is smaller than its superblock says");
+}
+
 TEST(Md, DamagedSuperblocksAndCopiesAreTold) {
     auto bad = member({}, small_ext());
     bad[4096 + 72] ^= 4;
@@ -403,10 +430,11 @@ TEST(Md, DamagedSuperblocksAndCopiesAreTold) {
     // The last byte that the checksum covers: of the roles.
     auto edge = member({}, small_ext());
     edge[4096 + 256 + 15] ^= 1;
-    EXPECT_EQ(support::machine_of_disks({edge}).layered.size(), 0U);
+    const auto held = [&edge] { return support::machine_of_disks({edge}).layered.at(0)->names.held_back; };
+    EXPECT_EQ(held(), "Linux does not take its members: the superblock of an array's member fails its checksum");
     edge[4096 + 256 + 15] ^= 1;
     edge[4096 + 256 + 16] ^= 1;
-    EXPECT_EQ(support::machine_of_disks({edge}).layered.size(), 1U);
+    EXPECT_EQ(held(), "");
     const auto twice =
         support::machine_of_disks({member({}, small_ext()), member({}, small_ext()), member({.role = 1}, small_ext())});
     ASSERT_EQ(twice.layer_findings.size(), 1U);
@@ -545,6 +573,26 @@ TEST(MdRoot, ARamDiskOfOnesOwnMayPutTheProgramAnywhere) {
                                     "init, which is a program and no "
                                     "script, may do it"))
         << program.system().at(Stage::Root).text;
+}
+
+TEST(MdRoot, SumsCountForLinuxAlone) {
+    const auto changed = [](std::size_t byte, std::uint8_t mask) {
+        MirrorDesk desk;
+        auto disk = desk.build();
+        const std::size_t at = 2048 * 512 + (12U << 20U) + 4096;  // the second partition's superblock
+        EXPECT_EQ(disk.at(at), 0xFC);
+        disk[at + byte] ^= mask;
+        return support::Checked(disk);
+    };
+    const auto sum = changed(216, 1);
+    EXPECT_EQ(sum.stage(), "root");
+    EXPECT_EQ(sum.system().at(Stage::Root).findings.front(), Code::RootNotOpened);
+    EXPECT_NE(sum.system()
+                  .at(Stage::Root)
+                  .text.find("the RAM disk does not open md/root: Linux does not take its members: "
+                             "the superblock of an array's member fails its checksum"),
+              std::string::npos)
+        << sum.system().at(Stage::Root).text;
 }
 
 TEST(MdRoot, WithoutARamDiskItIsNotKnownWhetherTheKernelStartsIt) {

@@ -8,6 +8,8 @@
 #include "files/marks.hpp"
 #include "ondisk/md.hpp"
 #include "storage/layers.hpp"
+#include "storage/lvm_metadata.hpp"
+#include "storage/pieces.hpp"
 #include "storage/raid_source.hpp"
 
 namespace herberge {
@@ -36,6 +38,9 @@ struct Member {
     bool reshaping = false;
     bool old = false;  ///< metadata 0.90
     std::uint32_t minor = 0;
+    std::optional<Error>
+        refused;  ///< why Linux does not take it; a loader looks at less (grub-core/disk/mdraid1x_linux.c)
+    std::uint32_t unknown_features = 0;  ///< bits that the kernel refuses that does not know them
 };
 
 std::uint32_t folded(std::uint64_t sum) {
@@ -65,11 +70,14 @@ Result<Member> read_new(const VolumeRef& volume, std::uint64_t at) {
     const auto whole = source.bytes(at, sizeof(*super) + std::uint64_t{roles} * 2);
     if (!whole) return tl::unexpected(whole.error());
     const auto sum = sum_of(*whole, offsetof(ondisk::RaidSuper, checksum));
-    if (sum != super->checksum)
-        return fail(ErrorKind::Checksum, "the superblock of an array's member fails its checksum",
-                    place_at(*volume, at), fmt::format("{:08x}", std::uint32_t{super->checksum}),
-                    fmt::format("{:08x}", sum));
     Member out;
+    if (sum != super->checksum)
+        out.refused =
+            Error{ErrorKind::Checksum, "the superblock of an array's member fails its checksum", place_at(*volume, at),
+                  fmt::format("{:08x}", std::uint32_t{super->checksum}), fmt::format("{:08x}", sum)};
+    // linux/raid/md_p.h, MD_FEATURE_ALL of Linux 6.1: up to RAID0_LAYOUT.
+    constexpr std::uint32_t known_features = 0x1FFF;
+    out.unknown_features = super->features & ~known_features;
     out.volume = volume;
     out.array = uuid_text(super->array_uuid);
     out.name.assign(super->name.begin(), std::ranges::find(super->name, std::uint8_t{0}));
@@ -188,6 +196,11 @@ private:
         else if (!last.empty() && std::ranges::all_of(last, [](char c) { return c >= '0' && c <= '9'; }))
             out.linux_names.push_back("md" + last);
         out.linux_names.push_back("disk/by-id/md-uuid-" + mdadm_uuid());
+        if (std::ranges::all_of(all_, [](const Member& m) { return m.refused.has_value(); }))
+            out.held_back = fmt::format("{}its members: {}", lvm::refuses, told_.refused->what);
+        else if (told_.unknown_features != 0)
+            out.held_back = fmt::format("its members name features that not every kernel knows (bits {:x})",
+                                        told_.unknown_features);
         out.grub = {place};
         out.grub.push_back("mduuid/" + uuid_digits());
         out.drivers = {told_.level < 0                       ? "linear"
@@ -251,11 +264,19 @@ private:
             const auto& source = member->volume->source;
             // Levels that repeat use the same amount of each; the others all that a member has.
             const std::uint64_t length = told_.level >= 1 ? told_.used : member->data_size;
-            if (member->data_at > source->size() || length > source->size() - member->data_at)
-                return fail(ErrorKind::OutOfRange,
+            const std::uint64_t room = source->size() - std::min(source->size(), member->data_at);
+            if (length <= room) {
+                parts.push_back(slice(source, member->data_at, length, place));
+                continue;
+            }
+            const Error why{ErrorKind::OutOfRange,
                             fmt::format("{} is smaller than its superblock says", member->volume->place), place,
-                            size_text(member->data_at + length), size_text(source->size()));
-            parts.push_back(slice(source, member->data_at, length, place));
+                            size_text(member->data_at + length), size_text(source->size())};
+            // The kernel asks whether a member has room for its own data, and not whether that is what a mirror says to
+            // have (drivers/md/md.c, super_1_load).
+            if (told_.level != 1 || told_.old || room == 0 || member->data_size > room) return tl::unexpected(why);
+            parts.push_back(concatenate(
+                {slice(source, member->data_at, room, place), absent_source(length - room, why, place)}, 0, place));
         }
         // drivers/md/raid5.c: what was being written when it stopped cannot be told from the rest of a stripe.
         if (missing && !told_.clean && told_.level >= 4 && told_.level <= 6)
@@ -295,23 +316,33 @@ private:
 
 Assembly assemble_md(std::span<const VolumeRef> members) {
     Assembly out;
-    std::map<std::string, std::vector<Member>> arrays;
+    std::map<std::string, std::vector<Member>> arrays, refused;
     for (const auto& volume : members) {
         auto member = read_member(volume);
-        if (member) {
-            arrays[member->array].push_back(std::move(*member));
-            continue;
+        if (!member && member.error().kind == ErrorKind::NotFound) continue;
+        if (!member || member->refused) {
+            const Error& why = member ? *member->refused : member.error();
+            out.findings.push_back(make_finding(
+                Code::LayerMetadataDamaged, fmt::format("on {}: {}", volume->place, why.what), {evidence_error(why)}));
         }
-        if (member.error().kind == ErrorKind::NotFound) continue;
-        out.findings.push_back(make_finding(Code::LayerMetadataDamaged,
-                                            fmt::format("on {}: {}", volume->place, member.error().what),
-                                            {evidence_error(member.error())}));
+        if (member) (member->refused ? refused : arrays)[member->array].push_back(std::move(*member));
     }
     std::map<std::string, int> named;
     for (const auto& [uuid, list] : arrays) ++named[list.front().name];
     for (auto& [uuid, list] : arrays) {
         const bool twice = named[list.front().name] > 1;
         Array(std::move(list), twice).assemble(out);
+    }
+    // Where no member is sound a loader makes the array all the same, if what they say can be followed.
+    for (auto& [uuid, list] : refused) {
+        if (arrays.contains(uuid)) continue;
+        Assembly made;
+        const bool twice = named.contains(list.front().name);
+        Array(std::move(list), twice).assemble(made);
+        if (std::ranges::any_of(made.made, [](const VolumeRef& v) { return v->not_assembled.has_value(); })) continue;
+        out.made.insert(out.made.end(), made.made.begin(), made.made.end());
+        out.understood.insert(out.understood.end(), made.understood.begin(), made.understood.end());
+        out.findings.insert(out.findings.end(), made.findings.begin(), made.findings.end());
     }
     return out;
 }

@@ -9,6 +9,7 @@
 #include <herberge/unlock.hpp>
 
 #include "bytes/listed.hpp"
+#include "storage/lvm_metadata.hpp"
 #include "system/drivers.hpp"
 #include "system/lvm_opening.hpp"
 
@@ -230,6 +231,18 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
                            : std::nullopt;
         if (lacking) {
             out.break_with(std::move(*lacking));
+            return out;
+        }
+        if (const auto& held = layer->names.held_back; kind == NodeKind::Array && !held.empty()) {
+            if (!held.starts_with(lvm::refuses)) {
+                out.state = State::Unknown;
+                out.text = fmt::format("whether the RAM disk opens {} is not told: {}", layer->place, held);
+                out.evidence = {evidence_place(layer->place, {}, held)};
+                return out;
+            }
+            out.break_with(make_finding(Code::RootNotOpened,
+                                        fmt::format("the RAM disk does not open {}: {}", layer->place, held),
+                                        {evidence_place(layer->place, {}, held)}));
             return out;
         }
         if (kind == NodeKind::LogicalVolume) {
