@@ -63,8 +63,8 @@ echo USERSPACE-UP
 
 # What LVM is told where no udev makes its nodes.
 LVM = "--config 'activation{udev_sync=0 udev_rules=0 monitoring=0} backup{backup=0 archive=0} devices{scan=\"/dev\" use_devicesfile=0}'"
-# The same RAM disk, which starts groups of volumes before it looks for the root.
-LAYERED = INIT.replace('[ -n "$ROOT" ] ||', f'lvm vgchange {LVM} --sysinit -ay\n[ -n "$ROOT" ] ||')
+# The same RAM disk, which starts arrays and groups of volumes before it looks for the root.
+LAYERED = INIT.replace('[ -n "$ROOT" ] ||', f'mdadm --assemble --scan --run\nlvm vgchange {LVM} --sysinit -ay\n[ -n "$ROOT" ] ||', 1)
 
 # A machine that lets programs work, and is switched off.
 WORK = """#!/bin/busybox sh
@@ -121,9 +121,10 @@ class Base:
     known), where its volumes begin (kind, sector), and the parts of its chain."""
     release = ""  # of its kernel, where its own modules lie in its root
 
-    def __init__(self, name, firmware, place, make, entries, volumes, parts):
+    def __init__(self, name, firmware, place, make, entries, volumes, parts, mirrored=None):
+        """`mirrored`: puts what changed in files where it lies a second time."""
         self.name, self.firmware, self.place, self.make = name, firmware, place, make
-        self.entries, self.volumes, self.parts = entries, volumes, parts
+        self.entries, self.volumes, self.parts, self.mirrored = entries, volumes, parts, mirrored
 
 
 class Found:
@@ -150,7 +151,7 @@ class Maker:
                 old.unlink()
             self.pack_ramdisk(self.ramdisk, INIT)
             self.pack_ramdisk(self.disc_ramdisk, INIT, drivers=("virtio_pci", "virtio_blk", "ata_piix", "sr_mod", "isofs"))
-            self.pack_ramdisk(self.layers_ramdisk, LAYERED, [shutil.which("lvm")], ("virtio_pci", "virtio_blk", "dm_mod"))
+            self.pack_ramdisk(self.layers_ramdisk, LAYERED, [shutil.which("lvm"), shutil.which("mdadm")], ("virtio_pci", "virtio_blk", "dm_mod", "raid1"))
             stamp.write_text(seed)
 
     def temporary(self, name):
@@ -383,6 +384,51 @@ def bios_grub_lvm(maker, disk):
     core.unlink()
 
 
+# Where the data of a member begins (mdadm --data-offset), and how long it is.
+MEMBERS, ARRAY_DATA, ARRAY_SECTORS = (2048, 2048 + 43 * 2048), 2048, 42 * 2048
+
+
+def bios_grub_mirror(maker, disk):
+    """The loader's files, the kernel and the root on a mirror of two partitions."""
+    maker.empty(disk, 90)
+    maker.table(disk, "label: dos\nlabel-id: 0xb0a7d007\n" + "".join(f"start={first}, size={43 * 2048}, type=fd\n" for first in MEMBERS))
+    maker.work_on(disk, f"date -s @{EPOCH} && mdadm --create /dev/md0 --run --assume-clean --homehost=inn --name=rooms --uuid=almhof00:00000000:00000000:00000001 --metadata=1.2 --level=1 --raid-devices=2 "
+                  "--bitmap=none --data-offset=1024K /dev/vda1 /dev/vda2 && mdadm --stop /dev/md0".replace("almhof00", "a1b0f000"), [shutil.which("mdadm")], drivers=("virtio_pci", "virtio_blk", "raid1"))
+    for number, first in enumerate(MEMBERS):
+        # What is drawn by lot or told by the clock (linux/raid/md_p.h): the device's own identifier, times; and the sum over it all.
+        at = (first + 8) * 512
+        head = bytearray(get(disk, at, 256 + 2 * 128))
+        head[168:184] = bytes([number + 1]) * 16
+        for time in (64, 192):
+            head[time:time + 8] = struct.pack("<Q", int(EPOCH))
+        put(disk, at, array_summed(head))
+    core = maker.folder / "tmp-core.img.part"
+    maker.grub_core("i386-pc", "(mduuid/a1b0f000000000000000000000000001)/boot/grub", ["biosdisk", "part_msdos", "mdraid1x", "ext2"], core)
+    menu = grub_menu().replace("insmod ext2", "insmod mdraid1x\ninsmod ext2")
+    maker.ext(disk, MEMBERS[0] + ARRAY_DATA, ARRAY_SECTORS // 2048 * 2048, maker.system("system", [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.layers_ramdisk), ("/boot/initrd-plain.img", maker.ramdisk),
+                                                                               *maker.grub_files("i386-pc", menu)]), ROOT)
+    mirror(disk)
+    maker.install_grub(disk, core, 1)
+    core.unlink()
+
+
+def mirror(disk):
+    """The first member's data on the second."""
+    put(disk, (MEMBERS[1] + ARRAY_DATA) * 512, get(disk, (MEMBERS[0] + ARRAY_DATA) * 512, ARRAY_SECTORS * 512))
+
+
+def array_summed(head):
+    """An array's superblock of version 1 with its sum: words added, the carries again (md.c, calc_sb_1_csum)."""
+    head = bytearray(head)
+    length = 256 + 2 * struct.unpack_from("<I", head, 220)[0]
+    head[216:220] = bytes(4)
+    total = sum(struct.unpack_from("<I", head, i)[0] for i in range(0, length - 3, 4))
+    if length % 4 == 2:
+        total += struct.unpack_from("<H", head, length - 2)[0]
+    struct.pack_into("<I", head, 216, ((total & 0xFFFFFFFF) + (total >> 32)) & 0xFFFFFFFF)
+    return bytes(head)
+
+
 def bios_grub_gpt(maker, disk):
     maker.empty(disk, 64)
     maker.table(disk, f"label: gpt\nlabel-id: {DISK}\nfirst-lba: 34\nstart=2048, size=2048, type={TYPES['bios']}, uuid={PART.format(1)}\n"
@@ -569,6 +615,8 @@ def volumes(esp_mib=34):
 
 PLAIN, SEPARATE, LOGICAL = {"root": ("ext", 2048)}, {"boot": ("ext", 4096), "root": ("ext", 69632)}, {"root": ("ext", 10240)}
 LOGICAL_VOLUME = {"root": ("ext", 4096)}
+MIRROR = {"root": ("ext", MEMBERS[0] + ARRAY_DATA)}
+MIRROR_PARTS = {"first": ((MEMBERS[0] + 8) * 512, 512), "second": ((MEMBERS[1] + 8) * 512, 512)}
 # The label in the second sector of the partition; behind the sector of the metadata's area, the text that it names.
 LVM_PARTS = {"label": (2049 * 512, 512), "area": (2056 * 512, 512), "group": (2057 * 512, 1536)}
 FAT_FIRST = {"fat": ("fat", 2048), "root": ("ext", 71680)}
@@ -585,6 +633,7 @@ BASES = [
     Base("bios-grub-gpt", "bios", "d1p3", bios_grub_gpt, ENTRIES, SEPARATE, GPT | {"core": (2048 * 512, 40 * 512)} | superblock(SEPARATE, "boot") | superblock(SEPARATE) | root_parts("i386-pc", "boot:")),
     Base("bios-grub-logical", "bios", "d1p6", bios_grub_logical, ENTRIES, LOGICAL, MBR | {"core": (512, 40 * 512), "chain": (4096 * 512 + 446, 66)} | superblock(LOGICAL) | root_parts("i386-pc")),
     Base("bios-grub-lvm", "bios", "lvm/inn/root", bios_grub_lvm, ENTRIES, LOGICAL_VOLUME, MBR | LVM_PARTS | {"core": (512, 60 * 512)} | superblock(LOGICAL_VOLUME) | root_parts("i386-pc")),
+    Base("bios-grub-mirror", "bios", "md/inn:rooms", bios_grub_mirror, ENTRIES, MIRROR, MBR | MIRROR_PARTS | {"core": (512, 60 * 512)} | superblock(MIRROR) | root_parts("i386-pc"), mirror),
     Base("bios-syslinux", "bios", "d1p2", bios_syslinux, {"almhof": "first", "repairs": "second"}, FAT_FIRST,
          MBR | {"boot-sector": (2048 * 512, 512), "first-fat": ((2048 + 32) * 512, 512), "second-stage": "fat:/ldlinux.sys", "library": "fat:/ldlinux.c32", "kernel": "fat:/vmlinuz", "ramdisk": "fat:/initrd.img",
                 "menu": "fat:/syslinux.cfg"} | superblock(FAT_FIRST) | root_parts(boot=None)),

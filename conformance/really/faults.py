@@ -17,13 +17,14 @@ either, or `disk` for all bytes; RELEASE in it stands for the version of an inst
     folder FILE (there may be one already)
     flip PLACE OFFSET MASK zero PLACE [OFFSET LENGTH]   hex PLACE OFFSET BYTES   fill PLACE OFFSET LENGTH BYTE
     edit PLACE OLD NEW (of the same length)
-    move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the sums right again: of a GPT header, of LVM's label or area)
+    move PLACE BYTES       sfdisk ARGUMENT...      sum PLACE (makes the sums right again: of a GPT header, LVM's label or area, an array's superblock)
+    apart (what follows changes one member of a mirror; before it, and without it, both)
     lose PLACE [OFFSET LENGTH]                     lose-record FILE
 
 `lose` makes the disk refuse each reading of the sectors that hold these bytes, as a worn one does; `lose-record` the sector that
 tells where the file lies (its inode on ext; on FAT its folder's entry)."""
 import os, pathlib, re, shlex, struct, subprocess, tempfile, zlib
-from .bases import Found
+from .bases import Found, array_summed
 from .packages import output
 
 
@@ -198,11 +199,17 @@ class Disk:
             raise ValueError(f"{name} ends before that")
 
     def apply(self, steps):
-        for step in steps:
+        mirrored = getattr(self.base, "mirrored", None)
+        for step in [*steps, *([["apart"]] if mirrored and ["apart"] not in steps else [])]:
             try:
                 getattr(self, "step_" + step[0].replace("-", "_"))(*step[1:])
             except (AttributeError, TypeError, IndexError) as error:
                 raise ValueError(f"{' '.join(step)}: {error}")
+
+    def step_apart(self):
+        if not self.base.mirrored:
+            raise ValueError(f"{self.base.name} has no second member")
+        self.base.mirrored(self.path)
 
     def step_delete(self, name):
         self.delete(name)
@@ -334,6 +341,8 @@ class Disk:
         sector = bytearray(self.bytes(start, 512))
         if sector[:8] == b"LABELONE":
             return self.write(start + 16, struct.pack("<I", lvm_sum(sector[20:])))
+        if sector[:4] == b"\xfc\x4e\x2b\xa9":
+            return self.write(start, array_summed(sector))
         if sector[4:9] == b" LVM2":
             offset, size = struct.unpack_from("<QQ", sector, 40)
             struct.pack_into("<I", sector, 56, lvm_sum(self.bytes(start + offset, size)))

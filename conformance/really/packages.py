@@ -8,7 +8,7 @@ UNPACKED = ("grub-pc-bin", "grub-efi-amd64-bin", "grub-efi-amd64-signed", "shim-
 KERNEL = "linux-image-cloud-amd64"
 # Programs, and the packages that bring them.
 PROGRAMS = {"qemu-system-x86_64": "qemu-system-x86", "mke2fs": "e2fsprogs", "debugfs": "e2fsprogs", "sfdisk": "fdisk", "mkfs.vfat": "dosfstools", "mcopy": "mtools", "xorriso": "xorriso",
-            "mkswap": "util-linux", "grub-mkimage": "grub-common", "depmod": "kmod", "cpio": "cpio", "objcopy": "binutils", "lvm": "lvm2", "apt-get": "apt", "dpkg-deb": "dpkg"}
+            "mkswap": "util-linux", "grub-mkimage": "grub-common", "depmod": "kmod", "cpio": "cpio", "objcopy": "binutils", "lvm": "lvm2", "mdadm": "mdadm", "apt-get": "apt", "dpkg-deb": "dpkg"}
 
 
 class Missing(Exception):
