@@ -392,8 +392,8 @@ def bios_grub_mirror(maker, disk):
     """The loader's files, the kernel and the root on a mirror of two partitions."""
     maker.empty(disk, 90)
     maker.table(disk, "label: dos\nlabel-id: 0xb0a7d007\n" + "".join(f"start={first}, size={43 * 2048}, type=fd\n" for first in MEMBERS))
-    maker.work_on(disk, f"date -s @{EPOCH} && mdadm --create /dev/md0 --run --assume-clean --homehost=inn --name=rooms --uuid=almhof00:00000000:00000000:00000001 --metadata=1.2 --level=1 --raid-devices=2 "
-                  "--bitmap=none --data-offset=1024K /dev/vda1 /dev/vda2 && mdadm --stop /dev/md0".replace("almhof00", "a1b0f000"), [shutil.which("mdadm")], drivers=("virtio_pci", "virtio_blk", "raid1"))
+    maker.work_on(disk, f"date -s @{EPOCH} && mdadm --create /dev/md0 --run --assume-clean --homehost=inn --name=rooms --uuid=a1b0f000:00000000:00000000:00000001 --metadata=1.2 --level=1 --raid-devices=2 "
+                  "--bitmap=none --data-offset=1024K /dev/vda1 /dev/vda2 && mdadm --stop /dev/md0", [shutil.which("mdadm")], drivers=("virtio_pci", "virtio_blk", "raid1"))
     for number, first in enumerate(MEMBERS):
         # What is drawn by lot or told by the clock (linux/raid/md_p.h): the device's own identifier, times; and the sum over it all.
         at = (first + 8) * 512
@@ -405,7 +405,7 @@ def bios_grub_mirror(maker, disk):
     core = maker.folder / "tmp-core.img.part"
     maker.grub_core("i386-pc", "(mduuid/a1b0f000000000000000000000000001)/boot/grub", ["biosdisk", "part_msdos", "mdraid1x", "ext2"], core)
     menu = grub_menu().replace("insmod ext2", "insmod mdraid1x\ninsmod ext2")
-    maker.ext(disk, MEMBERS[0] + ARRAY_DATA, ARRAY_SECTORS // 2048 * 2048, maker.system("system", [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.layers_ramdisk), ("/boot/initrd-plain.img", maker.ramdisk),
+    maker.ext(disk, MEMBERS[0] + ARRAY_DATA, ARRAY_SECTORS, maker.system("system", [("/boot/vmlinuz", maker.kernel), ("/boot/initrd.img", maker.layers_ramdisk), ("/boot/initrd-plain.img", maker.ramdisk),
                                                                                *maker.grub_files("i386-pc", menu)]), ROOT)
     mirror(disk)
     maker.install_grub(disk, core, 1)

@@ -3,10 +3,15 @@
 #pragma once
 
 #include <span>
+#include <string_view>
 
 #include <herberge/storage.hpp>
 
 namespace herberge {
+
+/// What Linux does not take, whatever it is told, and a loader that looks at less does: how LayerNames::held_back
+/// begins then.
+inline constexpr std::string_view linux_refuses = "Linux does not take ";
 
 /// Logical Volume Manager 2.
 /// `machine`: whose disks the members lie on.

@@ -157,8 +157,8 @@ private:
         if (group_.text.root.has_word("status", "EXPORTED")) names.held_back = "its group is exported";
         else if (volume.has_word("flags", "ACTIVATION_SKIP"))
             names.held_back = "it is marked to be skipped when volumes are opened";
-        else if (!visible(volume)) names.held_back = fmt::format("{}it: it is not marked as visible", lvm::refuses);
-        if (!refused_.empty()) names.held_back = fmt::format("{}its group: {}", lvm::refuses, refused_);
+        else if (!visible(volume)) names.held_back = fmt::format("{}it: it is not marked as visible", linux_refuses);
+        if (!refused_.empty()) names.held_back = fmt::format("{}its group: {}", linux_refuses, refused_);
         // "vgchange --setautoactivation n" (lib/format_text/flags.c: NOAUTOACTIVATE, of either).
         if (group_.text.root.has_word("flags", "NOAUTOACTIVATE"))
             names.waits_to_be_asked = "its group is marked not to be opened by itself";
@@ -170,9 +170,9 @@ private:
         auto source = content(volume, place, 0);
         for (const auto& [id, member] : group_.members)
             if (!member->refused.empty() && used_.contains(member->volume))
-                names.held_back = fmt::format("{}{}", lvm::refuses, member->refused);
+                names.held_back = fmt::format("{}{}", linux_refuses, member->refused);
         if (names.held_back.empty() && !too_small_.empty())
-            names.held_back = fmt::format("{}it: {}", lvm::refuses, too_small_);
+            names.held_back = fmt::format("{}it: {}", linux_refuses, too_small_);
         names.drivers.assign(drivers_.begin(), drivers_.end());
         std::vector<VolumeRef> members(used_.begin(), used_.end());
         std::ranges::sort(members, {}, [](const VolumeRef& v) { return v->place; });

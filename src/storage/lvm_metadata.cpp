@@ -6,6 +6,7 @@
 #include <cctype>
 #include <charconv>
 
+#include "files/stored.hpp"
 #include "ondisk/marks.hpp"
 
 namespace herberge::lvm {
@@ -177,7 +178,7 @@ Result<Doubtful<std::optional<Description>>> read_area(const ByteSource& source,
     const std::string place = fmt::format("{}@{}+512", source.place(), at);
     const auto fields = ondisk::from_bytes<ondisk::LvmMetadataHead>(*head);
     constexpr std::string_view mark = " LVM2 x[5A%r0N*>";
-    if (!std::ranges::equal(fields.magic, mark, {}, {}, [](char c) { return static_cast<std::uint8_t>(c); }))
+    if (!stored::begins(fields.magic, mark))
         return fail(ErrorKind::Malformed, "a metadata area has no mark",
                     fmt::format("{}@{}+16", source.place(), at + 4),
                     hex(std::span(reinterpret_cast<const std::uint8_t*>(mark.data()), mark.size())), hex(fields.magic));
@@ -266,8 +267,7 @@ Physical read_physical(const VolumeRef& volume) {
         const auto bytes = source.bytes(i * sector, sector);
         if (!bytes) continue;
         const auto label = ondisk::from_bytes<ondisk::LvmLabel>(*bytes);
-        constexpr std::string_view mark = "LABELONE";
-        if (!std::ranges::equal(label.id, mark, {}, {}, [](char c) { return static_cast<std::uint8_t>(c); })) continue;
+        if (!stored::begins(label.id, "LABELONE")) continue;
         // Over everything behind the checksum itself (lib/label/label.c).
         const auto sum = checksum(std::span(*bytes).subspan(20));
         if (sum != label.checksum) {

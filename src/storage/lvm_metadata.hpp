@@ -37,9 +37,6 @@ struct Item {
 /// Malformed with the byte, TooLarge beyond 200,000 items or 32 sections inside each other.
 [[nodiscard]] Result<Item> parse(std::string_view text, const std::string& place);
 
-/// What LVM does not take, and a loader that looks at less does: how the reason begins that keeps Linux from a volume.
-inline constexpr std::string_view refuses = "Linux does not take ";
-
 /// A copy of a group's description.
 struct Description {
     std::string group;

@@ -8,7 +8,6 @@
 #include "files/marks.hpp"
 #include "ondisk/md.hpp"
 #include "storage/layers.hpp"
-#include "storage/lvm_metadata.hpp"
 #include "storage/pieces.hpp"
 #include "storage/raid_source.hpp"
 
@@ -197,7 +196,7 @@ private:
             out.linux_names.push_back("md" + last);
         out.linux_names.push_back("disk/by-id/md-uuid-" + mdadm_uuid());
         if (std::ranges::all_of(all_, [](const Member& m) { return m.refused.has_value(); }))
-            out.held_back = fmt::format("{}its members: {}", lvm::refuses, told_.refused->what);
+            out.held_back = fmt::format("{}its members: {}", linux_refuses, told_.refused->what);
         else if (told_.unknown_features != 0)
             out.held_back = fmt::format("its members name features that not every kernel knows (bits {:x})",
                                         told_.unknown_features);

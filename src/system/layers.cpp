@@ -9,7 +9,7 @@
 #include <herberge/unlock.hpp>
 
 #include "bytes/listed.hpp"
-#include "storage/lvm_metadata.hpp"
+#include "storage/layers.hpp"
 #include "system/drivers.hpp"
 #include "system/lvm_opening.hpp"
 
@@ -234,7 +234,7 @@ Claim judge_layers(const Volume& volume, const Ramdisk* ramdisk, const RootDeman
             return out;
         }
         if (const auto& held = layer->names.held_back; kind == NodeKind::Array && !held.empty()) {
-            if (!held.starts_with(lvm::refuses)) {
+            if (!held.starts_with(linux_refuses)) {
                 out.state = State::Unknown;
                 out.text = fmt::format("whether the RAM disk opens {} is not told: {}", layer->place, held);
                 out.evidence = {evidence_place(layer->place, {}, held)};

@@ -7,6 +7,7 @@
 
 #include "bytes/pattern.hpp"
 #include "storage/disk_letters.hpp"
+#include "storage/layers.hpp"
 #include "storage/lvm_metadata.hpp"
 #include "system/config_text.hpp"
 
@@ -188,7 +189,7 @@ private:
         const auto& held = volume_.names.held_back;
         if (!held.empty()) {
             const bool exported = held.ends_with("exported");
-            if (held.starts_with(lvm::refuses)) return closed(held, here(held));
+            if (held.starts_with(linux_refuses)) return closed(held, here(held));
             if (!exported && by_name_)
                 return untold(held + ", and the command line asks for it by its name", here(held));
             return closed(
