@@ -5,6 +5,7 @@
 #include <algorithm>
 
 #include "artifact/kernels.hpp"
+#include "bytes/uniform.hpp"
 #include "ondisk/pe.hpp"
 #include "ondisk/uboot.hpp"
 
@@ -81,9 +82,7 @@ std::optional<std::uint64_t> blank_code(const ByteSource& file) {
         const auto part = file.bytes(at, std::min(step, end - at));
         if (!part) return std::nullopt;
         for (std::uint64_t i = 0; i + page <= part->size(); i += page) {
-            const auto from = part->begin() + static_cast<std::ptrdiff_t>(i);
-            const bool blank = std::all_of(from, from + page, [](std::uint8_t b) { return b == 0; });
-            run = blank ? run + 1 : 0;
+            run = holds_only(std::span(*part).subspan(i, page), 0) ? run + 1 : 0;
             if (run == 2) return at + i - page;
         }
     }

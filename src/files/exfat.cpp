@@ -9,6 +9,7 @@
 #include <herberge/budget.hpp>
 
 #include "bytes/text16.hpp"
+#include "bytes/uniform.hpp"
 #include "files/fat.hpp"
 #include "files/stored.hpp"
 #include "ondisk/exfat.hpp"
@@ -23,7 +24,7 @@ constexpr std::size_t entry_size = 32;
 constexpr std::uint64_t most_directory = std::uint64_t{256} << 20U;  // section 7.1
 
 namespace type {
-constexpr std::uint8_t bitmap = 0x81, label = 0x83, file = 0x85, stream = 0xC0, name = 0xC1, in_use = 0x80;
+constexpr std::uint8_t bitmap = 0x81, label = 0x83, file = 0x85, stream = 0xC0, name = 0xC1;
 }
 
 class Exfat final : public FileSystem {
@@ -244,8 +245,8 @@ private:
             } else if (awaited > 0 && one[0] == type::name && length > 0) {
                 name += units_from(one.subspan(2), false, false);
                 --awaited;
-            } else if ((one[0] & type::in_use) == 0 || one[0] < type::stream) {
-                awaited = 0;  // the set was broken off
+            } else if (one[0] < type::stream) {
+                awaited = 0;  // the set was broken off, or goes on with what is not in use any more
             } else if (awaited > 0) {
                 --awaited;  // of a vendor: no matter
             }
@@ -325,7 +326,7 @@ Result<std::shared_ptr<const FileSystem>> open_exfat(const Source& volume, Reade
         return fail(ErrorKind::Malformed, "the exFAT boot sector contradicts itself", place);
     auto out = std::make_shared<const Exfat>(volume, *boot, *info);
     if (reader == Reader::Kernel) {
-        if (boot->signature != 0xAA55U || std::ranges::any_of(boot->zero, [](auto byte) { return byte != 0; }))
+        if (boot->signature != 0xAA55U || !holds_only(boot->zero, 0))
             return fail(ErrorKind::Malformed, "the exFAT boot sector lacks a mark", place);
         const auto sound = region_holds(*volume, std::uint64_t{1} << boot->sector_shift);
         if (!sound) return tl::unexpected(sound.error());

@@ -6,6 +6,7 @@
 #include <map>
 
 #include "bytes/blocks.hpp"
+#include "bytes/uniform.hpp"
 #include "files/piece_source.hpp"
 #include "files/stored.hpp"
 #include "ondisk/jffs2.hpp"
@@ -260,7 +261,7 @@ private:
         const std::uint64_t next = (end + 3) / 4 * 4;
         if (next >= volume_->size()) return true;
         const auto behind = volume_->bytes(next, std::min(enough, volume_->size() - next));
-        return behind && std::ranges::all_of(*behind, [](auto b) { return b == 0xFF; });
+        return behind && holds_only(*behind, 0xFF);
     }
 
     [[nodiscard]] Result<const Names*> names_of(FileId directory) const {
@@ -293,7 +294,7 @@ bool begins_with_node(const ByteSource& volume) {
         if (!bytes) return false;
         if (head->magic == jffs2_magic && flash_crc(*bytes) == head->crc) return true;
         // Erased, or the rest of a larger block that begins erased.
-        if (i == 0 && !std::ranges::all_of(*bytes, [](auto b) { return b == 0xFF; })) return false;
+        if (i == 0 && !holds_only(*bytes, 0xFF)) return false;
     }
     return false;
 }

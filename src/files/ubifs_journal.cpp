@@ -6,6 +6,7 @@
 
 #include <herberge/budget.hpp>
 
+#include "bytes/uniform.hpp"
 #include "files/ubifs_nodes.hpp"
 
 namespace herberge::ubifs {
@@ -52,7 +53,7 @@ Result<std::optional<Bytes>> next_node(const Media& media, std::uint64_t begin, 
         }
         const auto head = ondisk::from_bytes<ondisk::UbifsHead>(*start);
         if (room < sizeof(head) || head.magic != magic) {
-            if (torn || std::ranges::all_of(*start, [](auto b) { return b == 0xFF; })) return Found{};
+            if (torn || holds_only(*start, 0xFF)) return Found{};
             return media.damaged("its journal holds something that is no node", begin + at);
         }
         // What was torn tells itself by its CRC alone: no reader replays it unchecked.

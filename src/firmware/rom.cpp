@@ -4,6 +4,8 @@
 #include <fmt/format.h>
 #include <algorithm>
 
+#include "bytes/uniform.hpp"
+
 namespace herberge {
 
 namespace rom {
@@ -31,8 +33,7 @@ std::optional<Finding> no_code(const ByteSource& source, std::uint64_t at) {
     const auto bytes = source.bytes(at, length);
     if (!bytes) return damaged("the first program cannot be read", {evidence_error(bytes.error())});
     const auto first = bytes->front();
-    if ((first != 0 && first != 0xFF) || !std::ranges::all_of(*bytes, [&](auto b) { return b == first; }))
-        return std::nullopt;
+    if ((first != 0 && first != 0xFF) || !holds_only(*bytes, first)) return std::nullopt;
     return damaged("where the first program's code should begin there is none: the ROM starts into nothing",
                    {evidence_bytes(source, at, length, "instructions", fmt::format("{:02x} throughout", first))});
 }

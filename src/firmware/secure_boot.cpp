@@ -8,6 +8,7 @@
 #include <herberge/pe.hpp>
 
 #include "artifact/pkcs7.hpp"
+#include "bytes/uniform.hpp"
 #include "firmware/shim_variables.hpp"
 #include "ondisk/uefi.hpp"
 
@@ -34,9 +35,7 @@ constexpr std::string_view enable_guid = "f0a30bc7-af08-4556-99c4-001009c93a44";
 }  // namespace
 
 std::optional<std::int64_t> efi_time_seconds(std::span<const std::uint8_t> time) {
-    if (time.size() < sizeof(ondisk::EfiTime) ||
-        std::ranges::all_of(time.first(7), [](std::uint8_t b) { return b == 0; }))
-        return std::nullopt;
+    if (time.size() < sizeof(ondisk::EfiTime) || holds_only(time.first(7), 0)) return std::nullopt;
     std::tm parts{};
     const auto told = ondisk::from_bytes<ondisk::EfiTime>(time);
     parts.tm_year = told.year - 1900;

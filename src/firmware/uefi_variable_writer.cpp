@@ -6,6 +6,7 @@
 
 #include "bytes/guid.hpp"
 #include "bytes/text16.hpp"
+#include "bytes/uniform.hpp"
 #include "firmware/variable_store.hpp"
 #include "ondisk/uefi.hpp"
 
@@ -41,8 +42,8 @@ public:
         const std::size_t end = mark_deleted(name, *vendor);
         if (variable.data.empty()) return {};
         const std::size_t size = sizeof(Head) + name.size() + variable.data.size();
-        const bool room = end <= bytes_.size() && size <= bytes_.size() - end &&
-                          std::ranges::all_of(bytes_.subspan(end, size), [](std::uint8_t b) { return b == 0xFF; });
+        const bool room =
+            end <= bytes_.size() && size <= bytes_.size() - end && holds_only(bytes_.subspan(end, size), 0xFF);
         if (!room)
             return fail(ErrorKind::TooLarge, "the variable store has no room behind its last variable", variable.name);
         Head head{};

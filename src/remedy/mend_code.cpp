@@ -4,6 +4,7 @@
 #include <algorithm>
 #include <cstring>
 
+#include "bytes/uniform.hpp"
 #include "ondisk/grub.hpp"
 #include "ondisk/legacy.hpp"
 #include "ondisk/mbr.hpp"
@@ -76,7 +77,7 @@ std::vector<CoreRoom> core_rooms(const Disk& disk) {
     }
     for (auto& room : out) {
         const auto start = disk.source->bytes(room.lba * sector, sector);
-        room.there = room.there || (start && std::ranges::any_of(*start, [](std::uint8_t b) { return b != 0; }));
+        room.there = room.there || (start && !holds_only(*start, 0));
     }
     return out;
 }
@@ -187,7 +188,7 @@ void plain_first_sector(const Case& stopped, const Disk& disk, std::vector<Idea>
     for (const auto& other : stopped.machine.disks) {
         if (other.number == disk.number || other.optical) continue;
         auto code = other.source->bytes(0, code_size);
-        if (code && std::ranges::any_of(*code, [](std::uint8_t b) { return b != 0; }))
+        if (code && !holds_only(*code, 0))
             files.push_back({fmt::format("d{}'s first sector", other.number), std::move(*code)});
     }
     for (const auto& file : files) {
@@ -203,7 +204,7 @@ void plain_first_sector(const Case& stopped, const Disk& disk, std::vector<Idea>
 /// Code of this project that starts the active partition, where the sector has none: it may be anything else's before.
 void own_first_sector(const Disk& disk, const Bytes& first, std::vector<Idea>& out) {
     const auto active = std::ranges::count(disk.table.partitions, true, &Partition::active);
-    const bool blank = std::ranges::all_of(std::span(first).first(code_size), [](std::uint8_t b) { return b == 0; });
+    const bool blank = holds_only(std::span(first).first(code_size), 0);
     if (active != 1 || disk.table.kind != TableKind::Mbr) return;
     out.push_back(
         {fmt::format("write code of our own to d{}'s first sector, which starts the active partition", disk.number),

@@ -5,6 +5,7 @@
 #include <cstring>
 #include <optional>
 
+#include "bytes/uniform.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
 #include "remedy/remedy.hpp"
@@ -203,8 +204,7 @@ void extended_type(const Disk& disk, const Partition& p, std::vector<Idea>& out)
     if (p.logical || p.extended() || !p.type_guid.empty() || !holds_nothing_known(disk, p)) return;
     const auto table = disk.source->load<ondisk::Mbr>(p.first_lba * sector);
     if (!table || table->signature != 0xAA55 || table->entries[0].type == 0 || table->entries[0].first_lba == 0 ||
-        table->entries[0].first_lba >= p.sectors ||
-        std::ranges::any_of(table->code, [](std::uint8_t b) { return b != 0; }))
+        table->entries[0].first_lba >= p.sectors || !holds_only(table->code, 0))
         return;
     out.push_back({fmt::format("set the type of d{}p{} to 05 (extended): its first sector is the table of logical "
                                "partitions (its type is {:02x})",

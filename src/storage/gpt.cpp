@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "bytes/text16.hpp"
+#include "bytes/uniform.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/mbr.hpp"
 
@@ -80,7 +81,7 @@ void take_entries(const Copy& copy, std::uint64_t disk_sectors, PartitionTable& 
     const std::size_t entry_size = copy.header.entry_size;
     for (std::uint32_t i = 0; i < copy.header.entries && (i + 1) * entry_size <= copy.entries.size(); ++i) {
         const auto entry = ondisk::from_bytes<ondisk::GptEntry>(copy.entries, i * entry_size);
-        if (std::ranges::all_of(entry.type, [](auto b) { return b == 0; })) continue;
+        if (holds_only(entry.type, 0)) continue;
         const std::uint64_t first = entry.first_lba;
         const std::uint64_t last = entry.last_lba;
         const std::uint64_t at = copy.header.entries_lba * sector + i * entry_size;
@@ -192,8 +193,7 @@ void read_gpt(const ByteSource& disk, PartitionTable& table) {
             const bool counted = static_cast<std::uint32_t>(p.slot) < primary.header.entries;
             const auto entry =
                 counted ? disk.load<ondisk::GptEntry>(at) : fail(ErrorKind::NotFound, "none", disk.place());
-            if (!entry || std::ranges::all_of(entry->type, [](auto b) { return b == 0; }) ||
-                entry->first_lba != p.first_lba)
+            if (!entry || holds_only(entry->type, 0) || entry->first_lba != p.first_lba)
                 table.not_in_primary.push_back(p.number);
         }
     table.disk_guid = guid_text(use_primary ? primary.header.disk_guid : backup.header.disk_guid);

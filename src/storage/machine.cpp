@@ -8,6 +8,7 @@
 
 #include "bytes/steady.hpp"
 
+#include "bytes/uniform.hpp"
 #include "files/ext.hpp"
 #include "files/stored.hpp"
 #include "ondisk/iso9660.hpp"
@@ -51,7 +52,7 @@ VolumeRef first_volume(const Machine& machine, bool layers, Match match) {
 /// to start as a disk, and is no disc that only a drive of discs could start.
 bool made_for_disks(const ByteSource& disk) {
     const auto first = disk.load<ondisk::Mbr>(0);
-    if (!first || std::ranges::all_of(first->code, [](std::uint8_t b) { return b == 0; })) return false;
+    if (!first || holds_only(first->code, 0)) return false;
     const auto& entry = first->entries.front();
     return (entry.status == 0 || entry.status == 0x80) && entry.sectors != 0;
 }

@@ -4,6 +4,7 @@
 
 #include <herberge/partition.hpp>
 
+#include "bytes/uniform.hpp"
 #include "ondisk/mbr.hpp"
 #include "storage/gpt.hpp"
 
@@ -333,7 +334,7 @@ Result<std::vector<Field>> annotate_mbr(const ByteSource& disk) {
         }
         if (in_table && at == 0) {
             const auto raw = disk.bytes(field.offset, 16);
-            if (raw && std::ranges::all_of(*raw, [](auto b) { return b == 0; })) {
+            if (raw && holds_only(*raw, 0)) {
                 field.name.resize(field.name.find('.'));
                 field.value = "all zero";
                 field.meaning = "unused entry";

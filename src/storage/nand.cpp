@@ -11,6 +11,8 @@
 #include <herberge/budget.hpp>
 #include <herberge/flash.hpp>
 
+#include "bytes/uniform.hpp"
+
 namespace herberge {
 
 namespace {
@@ -80,9 +82,7 @@ Judged correct(std::span<std::uint8_t> bytes, const Parity& stored) {
     return bits == 1 ? Judged::Corrected : Judged::Lost;
 }
 
-bool is_erased(std::span<const std::uint8_t> bytes) {
-    return std::ranges::all_of(bytes, [](auto b) { return b == 0xFF; });
-}
+bool is_erased(std::span<const std::uint8_t> bytes) { return holds_only(bytes, 0xFF); }
 
 /// The content, page by page.
 class NandSource : public ByteSource {

@@ -9,6 +9,7 @@
 
 #include "artifact/libraries.hpp"
 #include "bytes/lost.hpp"
+#include "bytes/uniform.hpp"
 #include "system/packages.hpp"
 #include "system/ramdisk_screens.hpp"
 
@@ -77,9 +78,7 @@ std::optional<std::uint64_t> zeros_in_code(const ByteSource& file) {
             const auto bytes = file.bytes(at, std::min(at_once, end - at));
             if (!bytes) break;
             for (std::uint64_t within = 0; within + sector <= bytes->size(); within += sector) {
-                const auto from = bytes->begin() + static_cast<std::ptrdiff_t>(within);
-                if (std::all_of(from, from + static_cast<std::ptrdiff_t>(sector), [](auto b) { return b == 0; }))
-                    return at + within;
+                if (holds_only(std::span(*bytes).subspan(within, sector), 0)) return at + within;
             }
         }
     }

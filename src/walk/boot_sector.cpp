@@ -7,6 +7,7 @@
 #include <herberge/sector.hpp>
 
 #include "artifact/boot_image.hpp"
+#include "bytes/uniform.hpp"
 #include "firmware/rom.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/marks.hpp"
@@ -18,13 +19,9 @@ namespace {
 constexpr std::uint64_t sector = 512;
 constexpr std::uint64_t looked_at = std::uint64_t{1} << 20U;
 
-bool all_zero(std::span<const std::uint8_t> bytes) {
-    return std::ranges::all_of(bytes, [](auto b) { return b == 0; });
-}
-
 std::string code_kind(std::span<const std::uint8_t> bytes) {
     if (const auto name = identify_loader(bytes); !name.empty()) return std::string(name);
-    if (all_zero(bytes.subspan(90, 420))) return "empty";
+    if (holds_only(bytes.subspan(90, 420), 0)) return "empty";
     return "code of no loader that is decoded";
 }
 

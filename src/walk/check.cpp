@@ -7,6 +7,7 @@
 #include <herberge/board.hpp>
 #include <herberge/chain.hpp>
 
+#include "bytes/uniform.hpp"
 #include "walk/routes.hpp"
 #include "walk/verdicts.hpp"
 
@@ -42,7 +43,7 @@ bool nothing_for_a_bios(const Machine& machine) {
     return std::ranges::all_of(machine.disks, [](const Disk& disk) {
         if (disk.catalogue && disk.optical) return false;
         const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 440);
-        return first && std::ranges::all_of(*first, [](auto b) { return b == 0; });
+        return first && holds_only(*first, 0);
     });
 }
 
@@ -83,7 +84,7 @@ FirmwareKind likely_firmware(const Machine& machine, const CheckOptions& options
             std::ranges::any_of(disk.catalogue->images, [](const CatalogueImage& i) { return i.platform == 0; }))
             return FirmwareKind::Bios;
         const auto first = disk.problem ? fail(ErrorKind::Io, "unreadable") : disk.source->bytes(0, 512);
-        if (!first || std::all_of(first->begin(), first->begin() + 440, [](auto b) { return b == 0; })) continue;
+        if (!first || holds_only(std::span(*first).first(440), 0)) continue;
         const bool own_partition =
             std::ranges::any_of(disk.table.partitions, [&](const Partition& p) { return p.type_guid == bios_boot; });
         if (disk.table.kind != TableKind::Gpt || own_partition || !identify_loader(*first).empty())

@@ -9,6 +9,7 @@
 #include "walk/sector_disc.hpp"
 #include "walk/sector_structures.hpp"
 
+#include "bytes/uniform.hpp"
 #include "ondisk/ext.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/grub.hpp"
@@ -163,7 +164,7 @@ Result<SectorView> view_sector(const Volume& volume, std::uint64_t lba) {
     if (!bytes) return tl::unexpected(bytes.error());
     view.bytes = std::move(*bytes);
     view.messages = messages_in(std::span(view.bytes).first(446), 4);
-    if (std::ranges::all_of(view.bytes, [](auto b) { return b == 0; })) {
+    if (holds_only(view.bytes, 0)) {
         view.kind = "zeros";
     } else if (volume.info.is(Family::Ext) && (lba == 2 || lba == 3)) {
         const auto both = volume.source->bytes(1024, 1024);
@@ -189,7 +190,7 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
     if (!bytes) return tl::unexpected(bytes.error());
     view.bytes = std::move(*bytes);
     view.messages = messages_in(std::span(view.bytes).first(446), 4);
-    const bool zero = std::ranges::all_of(view.bytes, [](auto b) { return b == 0; });
+    const bool zero = holds_only(view.bytes, 0);
     const bool has_signature = view.bytes[510] == 0x55 && view.bytes[511] == 0xAA;
     if (lba == 0 && !has_signature && !zero && walk::view_structures(view, disk, lba))
         return view;  // no disk, or a volume
@@ -197,8 +198,7 @@ Result<SectorView> view_sector(const Disk& disk, std::uint64_t lba) {
         view.kind = disk.table.kind == TableKind::Mbr ? "first sector with a partition table" : "first sector";
         if (auto fields = annotate_mbr(*disk.source)) view.fields = std::move(*fields);
         if (const auto boot = recognise_grub_boot(view.bytes)) grub_first_sector(view, *boot);
-        else if (std::all_of(view.bytes.begin(), view.bytes.begin() + 440, [](auto b) { return b == 0; }))
-            view.next = "nothing: its code area is empty";
+        else if (holds_only(std::span(view.bytes).first(440), 0)) view.next = "nothing: its code area is empty";
         else if (const auto name = identify_loader(view.bytes); !name.empty()) {
             view.next = fmt::format("runs {}'s code", name);
             if (name == "LILO") lilo_first_sector(view);

@@ -6,6 +6,7 @@
 #include <algorithm>
 
 #include "bytes/text16.hpp"
+#include "bytes/uniform.hpp"
 #include "ondisk/fat.hpp"
 #include "ondisk/gpt.hpp"
 #include "ondisk/hive.hpp"
@@ -52,7 +53,7 @@ bool gpt_entries(SectorView& view, const Disk& disk, std::uint64_t lba) {
         view.messages.clear();
         for (std::uint64_t at = (size - first % size) % size; at + size <= sector; at += size) {
             const auto entry = ondisk::from_bytes<ondisk::GptEntry>(view.bytes, static_cast<std::size_t>(at));
-            if (std::ranges::all_of(entry.type, [](auto b) { return b == 0; })) continue;
+            if (holds_only(entry.type, 0)) continue;
             const std::string prefix = fmt::format("entry {}.", (first + at) / size + 1);
             auto fields = ondisk::annotate(entry, at, prefix);
             for (auto& field : fields) {

@@ -4,6 +4,7 @@
 #include <fmt/ranges.h>
 #include <algorithm>
 
+#include "bytes/uniform.hpp"
 #include "walk/rehearsed.hpp"
 #include "walk/routes.hpp"
 
@@ -22,10 +23,6 @@ void table_holds(const Disk& disk, Ladder& ladder) {
                    fmt::format("the {} names {} partition{}", disk.table.kind == TableKind::Gpt ? "GPT" : "MBR",
                                disk.table.partitions.size(), disk.table.partitions.size() == 1 ? "" : "s"),
                    {evidence_bytes(*disk.source, 446, 64)});
-}
-
-bool all_zero(std::span<const std::uint8_t> bytes) {
-    return std::ranges::all_of(bytes, [](auto b) { return b == 0; });
 }
 
 /// The code of a boot sector without its parameter block: that block survives what wipes the code.
@@ -93,7 +90,7 @@ private:
             return;
         }
         const bool volume = place_.volume != nullptr;
-        if (all_zero(code_of(*sector, volume))) {
+        if (holds_only(code_of(*sector, volume), 0)) {
             ladder_.breaks(own_ == Stage::BootCode ? Code::BootCodeEmpty : Code::BootSectorEmpty,
                            fmt::format("the code area of {} is empty", place_.text()),
                            {place_.evidence(volume ? 90 : 0, volume ? 420 : 440, "boot code", "zeros")},

@@ -6,6 +6,7 @@
 #include <herberge/loader.hpp>
 #include <herberge/pe.hpp>
 
+#include "bytes/uniform.hpp"
 #include "loader/grub/elf_module.hpp"
 #include "loader/grub/reed_solomon.hpp"
 #include "ondisk/grub.hpp"
@@ -174,10 +175,10 @@ tl::expected<GrubCore, Finding> read_grub_core(const Disk& disk, const GrubBoot&
                 "GRUB",
                 {evidence_bytes(source, boot.sector * sector + boot.pointer_at, 8, fmt::format("{}", *other),
                                 fmt::format("{}", boot.core_sector))});
-        return problem(
-            Code::GrubCoreFirstSector, "the first sector of GRUB's core image is overwritten", "GRUB GRUB GRUB",
-            {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
-                            std::ranges::all_of(*first, [](auto b) { return b == 0; }) ? "zeros" : "something else")});
+        return problem(Code::GrubCoreFirstSector, "the first sector of GRUB's core image is overwritten",
+                       "GRUB GRUB GRUB",
+                       {evidence_bytes(source, first_at, sector, "the code that loads the rest of the core image",
+                                       holds_only(*first, 0) ? "zeros" : "something else")});
     }
     core.ranges.push_back({disk.number, first_at, sector});
     core.first_code = *first;

@@ -1,5 +1,6 @@
 // SPDX-License-Identifier: MIT
 #include "loader/grub/reed_solomon.hpp"
+#include "bytes/uniform.hpp"
 
 #include <algorithm>
 #include <array>
@@ -126,7 +127,7 @@ std::size_t rows(std::size_t size, std::size_t column) { return (size + row - 1 
 }  // namespace
 
 std::optional<std::size_t> repair(std::span<std::uint8_t> data, std::span<std::uint8_t> redundancy) {
-    if (redundancy.empty() || std::ranges::all_of(redundancy, [](auto b) { return b == 0; })) return 0;
+    if (redundancy.empty() || holds_only(redundancy, 0)) return 0;
     std::size_t changed = 0;
     while (!data.empty()) {
         const Shape shape = next_block(data.size(), redundancy.size());
