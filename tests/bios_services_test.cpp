@@ -128,6 +128,22 @@ TEST(BiosScreen, ShowsFramesInPlainLetters) {
         << ran.screen.front() << " " << ran.end_text;
 }
 
+/// A BIOS from before the extensions: none of their calls does anything, and each says so.
+TEST(BiosDisk, WithoutTheExtensionsTheirCallsFail) {
+    auto options = RehearsalOptions::brief();
+    options.extensions = false;
+    for (const unsigned function : {0x41U, 0x42U, 0x43U, 0x44U, 0x47U, 0x48U, 0x49U}) {
+        const auto piece = then(then(packet_of(16, 1, 2), asked(function << 8U, 0x55AA, 0xCCCC, 0x80).interrupt(0x13)),
+                                Code16().load_cx(buffer));
+        const auto ran = rehearse(support::machine_of(disk_of(piece)), 1, options);
+        EXPECT_EQ(ran.text, "0100 55AA 0000 0080 0001 ") << function << ran.end_text;
+        EXPECT_TRUE(std::ranges::none_of(ran.events, [](const auto& e) { return e.range && e.range->offset == 1024; }));
+    }
+    // What was there before them still is.
+    const auto piece = then(asked(0x0201, buffer, 0x0003, 0x80).interrupt(0x13), Code16().load_cx(buffer));
+    EXPECT_EQ(rehearse(support::machine_of(disk_of(piece)), 1, options).text, "0001 8000 1234 0080 0000 ");
+}
+
 INSTANTIATE_TEST_SUITE_P(
     Disk, BiosService,
     testing::Values(

@@ -34,7 +34,7 @@ Bytes second_program(std::uint32_t load) {
 }
 
 /// A card with a system on it from 16 MiB on, and room before it.
-Bytes card(bool gpt, const forge::Tree& boot = {}, const std::vector<std::string>& names = {}) {
+Bytes card(bool gpt, const forge::Tree& boot = {}) {
     auto root = demo::weather_station().root;
     forge::FatOptions fat;
     fat.size = 4U << 20U;
@@ -45,7 +45,6 @@ Bytes card(bool gpt, const forge::Tree& boot = {}, const std::vector<std::string
     disk.gpt = gpt;
     disk.partitions = {{32768, forge::make_fat(boot, fat).bytes, 0x0C, true},
                        {32768 + (4U << 11U), forge::make_ext(root, ext), 0x83, false}};
-    (void)names;
     return forge::make_disk(disk);
 }
 
@@ -213,7 +212,18 @@ TEST(RomImx, JudgesTheAddressesOfItsTable) {
         std::uint32_t value;
         const char* text;
     };
-    const std::uint32_t boot_data = forge::get32(good, 16) - forge::get32(good, 20);
+    const std::uint32_t self = forge::get32(good, 20);
+    const std::uint32_t boot_data = forge::get32(good, 16) - self;
+    const std::string list = "the list that sets up memory is not where the image vector table says: memory stays off";
+    // Anything else but a list: its first bytes are shown.
+    auto other = good;
+    forge::put32(other, 12, self);
+    const BoardVerdict shown(with_first(family, other), family.board);
+    EXPECT_EQ(rung(shown, Stage::BootCode).text, list);
+    EXPECT_EQ(rung(shown, Stage::BootCode).evidence.at(0).found, fmt::format("{:#x}", self)) << "none before the list";
+    forge::put32(other, 12, self + boot_data);
+    EXPECT_EQ(rung(BoardVerdict(with_first(family, other), family.board), Stage::BootCode).evidence.at(0).found,
+              hex(std::span(good).subspan(boot_data, 4)));
     for (const auto& [at, value, text] : std::initializer_list<Row>{
              {4, 0x00100000, "the image is entered where it does not lie"},
              {16, 0x00100000, "the image vector table's pointer to its boot data leads elsewhere"},
@@ -372,6 +382,257 @@ TEST(RomTypes, PartitionsOfTheirOwnType) {
     EXPECT_EQ(without.looked[0].expected, "a GPT partition of type 5b193300-fc78-40cd-8002-e86c45580b47");
     EXPECT_FALSE(search_rom(support::machine_of(card(false)), *board).program);
     EXPECT_FALSE(search_rom(Machine{}, *board).program);
+}
+
+/// A partition of 256 KiB that the system's partitioner makes, and what lies in it.
+struct Part {
+    std::string words;  ///< "name=fsbl1", "type=..."
+    Bytes content;
+};
+
+constexpr std::size_t part_size = 256U << 10U;
+constexpr std::size_t part_at(std::size_t number) { return mib + (number - 1) * part_size; }
+
+/// A card with a GPT by sfdisk; empty: it is not here.
+Bytes partitioned(const std::vector<Part>& parts) {
+    const Folder folder;
+    Bytes disk(4 * mib);
+    for (std::size_t i = 0; i < parts.size(); ++i) put(disk, part_at(i + 1), parts[i].content);
+    folder.write("card", disk);
+    std::string script = "label: gpt\n";
+    for (std::size_t i = 0; i < parts.size(); ++i)
+        script += fmt::format("start={}, size={}, {}\n", part_at(i + 1) / 512, part_size / 512, parts[i].words);
+    folder.write("script", forge::to_bytes(script));
+    const auto made = support::shell("cd " + folder.file("") + " && sfdisk -q card < script");
+    return made.status == 0 ? support::file_bytes(folder.file("card")) : Bytes{};
+}
+
+RomSearch searched(const Bytes& disk, const std::string& board) {
+    return search_rom(support::machine_of(disk), *find_board(board));
+}
+
+TEST(RomStm32, LooksInTheFirstTwoPartitionsByTheirNames) {
+    const auto& family = families[7];
+    const auto good = first_program(family, family.size);
+    auto bad = good;
+    if (good.empty()) GTEST_SKIP() << "mkimage is not here";
+    bad[5000] ^= 1U;
+    struct Row {
+        std::vector<Part> parts;
+        std::string where;  ///< of the program; empty: none
+        bool starts;
+        std::size_t passed;
+    };
+    const Row rows[] = {
+        {{{"name=fsbl1", good}, {"name=fsbl2", good}}, "d1p1", true, 0},
+        {{{"name=other", good}, {"name=FSBL-a", good}}, "d1p2", true, 0},
+        {{{"name=fsbl1", bad}, {"name=fsbl2", good}}, "d1p2", true, 1},
+        {{{"name=fsbl1", bad}, {"name=fsbl2", bad}}, "d1p1", false, 0},
+        {{{"name=fsbl1", bad}, {"name=fsbl2", {}}, {"name=fsbl3", good}}, "d1p1", false, 0},
+        {{{"name=fsb", good}, {"name=a-fsbl", good}}, "", false, 0},
+    };
+    for (const auto& row : rows) {
+        const auto disk = partitioned(row.parts);
+        if (disk.empty()) GTEST_SKIP() << "sfdisk is not here";
+        const auto found = searched(disk, family.board);
+        const std::string told = row.parts[0].words + " " + row.where;
+        ASSERT_EQ(found.program.has_value(), !row.where.empty()) << told;
+        EXPECT_EQ(found.passed.size(), row.passed) << told;
+        if (row.where.empty()) {
+            ASSERT_EQ(found.looked.size(), 1U) << told;
+            EXPECT_EQ(found.looked[0].expected, "a GPT partition named fsbl1 or fsbl2");
+            EXPECT_EQ(found.looked[0].place, "d1");
+            continue;
+        }
+        EXPECT_TRUE(found.looked.empty()) << told;
+        EXPECT_EQ(found.program->where, row.where);
+        EXPECT_EQ(!found.program->refused, row.starts) << told;
+        EXPECT_EQ(
+            found.program->text,
+            fmt::format("the first program in {} (19.5 KiB) passes its checksum and fits into the chip's 247.0 KiB",
+                        row.where));
+    }
+    const BoardVerdict broken(partitioned(rows[3].parts), family.board);
+    EXPECT_EQ(*broken.system().stops_at, Stage::BootCode);
+    EXPECT_EQ(broken.why(), Code::BoardProgramDamaged);
+    EXPECT_EQ(rung(broken, Stage::BootCode).text, "the first program fails its checksum: the ROM does not start it");
+    EXPECT_EQ(rung(broken, Stage::BootCode).evidence.at(0).range->offset, part_at(1) + 68);
+    EXPECT_EQ(rung(broken, Stage::Loader).state, State::NotReached);
+    const BoardVerdict none(partitioned(rows[5].parts), family.board);
+    EXPECT_EQ(*none.system().stops_at, Stage::Firmware);
+    EXPECT_EQ(none.why(), Code::BoardNothingToStart);
+    // Its next program lies in a partition with a name, too; the first of the two that there is.
+    for (const std::string name : {"fip", "ssbl"}) {
+        const BoardVerdict whole(partitioned({{"name=fsbl1", good}, {"name=" + name, second_program(0xC0100000)}}),
+                                 family.board);
+        EXPECT_EQ(rung(whole, Stage::Loader).state, State::Holds) << rung(whole, Stage::Loader).text;
+        EXPECT_TRUE(rung(whole, Stage::Loader).text.starts_with("U-Boot lies in d1p2 ("))
+            << rung(whole, Stage::Loader).text;
+    }
+}
+
+/// A field of a first program's head, with its edge; where it is refused, the words and the bytes that say so.
+struct HeadRow {
+    std::size_t at;
+    std::uint32_t value;
+    std::string refused;  ///< empty: it is not
+    std::uint64_t place = 0, length = 0;
+    std::string expected, found;
+};
+
+void expect_refusal(const std::optional<Finding>& refused, const HeadRow& row, std::uint64_t head) {
+    const auto told = fmt::format("{} at {}", row.value, row.at);
+    ASSERT_EQ(refused.has_value(), !row.refused.empty()) << told << (refused ? ": " + refused->text : "");
+    if (!refused) return;
+    EXPECT_EQ(refused->text, row.refused) << told;
+    EXPECT_EQ(refused->symptom, "(nothing)") << told;
+    const auto& evidence = refused->evidence.at(0);
+    EXPECT_EQ(evidence.expected, row.expected) << told;
+    EXPECT_EQ(evidence.found, row.found) << told;
+    ASSERT_EQ(evidence.range.has_value(), row.length != 0) << told;
+    if (!evidence.range) return;
+    EXPECT_EQ(evidence.range->offset, head + row.place) << told;
+    EXPECT_EQ(evidence.range->length, row.length) << told;
+}
+
+TEST(RomStm32, JudgesEachFieldOfItsHead) {
+    const auto& family = families[7];
+    const auto good = first_program(family, family.size);
+    if (good.empty()) GTEST_SKIP() << "mkimage is not here";
+    const std::uint32_t most = 247U << 10U;
+    const std::uint32_t sum = forge::get32(good, 68);
+    // What lies behind a shorter program is not summed, what lies behind a longer one is zero here.
+    const std::uint32_t length = forge::get32(good, 76);
+    const std::string fails = "the first program fails its checksum: the ROM does not start it";
+    const HeadRow rows[] = {
+        {0, 0x334D5453, "d1p1 does not begin with the mark of a first program", 0, 4, "STM2", "53 54 4d 33"},
+        {72, 0x00020000, "the head of the first program has a version that this ROM does not take", 72, 4, "00010000",
+         "00020000"},
+        {76, most + 1, "the first program has 247.0 KiB, and the memory on the chip takes 247.0 KiB", 76, 4,
+         "at most 252928", "252929"},
+        {76, most, ""},
+        {76, length + 1, ""},
+        {68, sum + 1, fails, 68, 4, fmt::format("{:08x}", sum), fmt::format("{:08x}", sum + 1)},
+    };
+    for (const auto& row : rows) {
+        auto first = good;
+        forge::put32(first, row.at, row.value);
+        const auto disk = partitioned({{"name=fsbl1", first}});
+        if (disk.empty()) GTEST_SKIP() << "sfdisk is not here";
+        expect_refusal(searched(disk, family.board).program->refused, row, part_at(1));
+    }
+    // At a byte of a card that ends behind it: the last byte may be the program's last.
+    for (const std::size_t missing : {0U, 1U}) {
+        auto disk = card(false);
+        disk.resize(327680);
+        put(disk, 327680, good);
+        disk.resize(327680 + 256 + length - missing);
+        const auto program = searched(disk, family.board).program;
+        ASSERT_TRUE(program);
+        EXPECT_EQ(program->refused.has_value(), missing == 1);
+        if (missing == 1)
+            EXPECT_EQ(program->refused->text,
+                      "the first program is cut short: its head promises 19.8 KiB, and 19.8 KiB are there");
+    }
+}
+
+TEST(RomZynq, JudgesEachFieldOfItsHead) {
+    const auto& family = families[6];
+    const auto good = first_program(family, family.size);
+    if (good.empty()) GTEST_SKIP() << "mkimage is not here";
+    const auto with = [&](const HeadRow& row, bool sum) {
+        auto first = good;
+        forge::put32(first, row.at, row.value);
+        std::uint32_t all = 0;
+        for (std::size_t at = 32; at < 72; at += 4) all += forge::get32(first, at);
+        if (sum) forge::put32(first, 72, ~all);
+        return searched(with_first(family, first), family.board).program;
+    };
+    const std::uint32_t size = forge::get32(good, 52), most = 192U << 10U;
+    const auto whole = static_cast<std::uint32_t>(good.size());
+    const std::uint32_t sum = forge::get32(good, 72);
+    const std::string none = "d1p1:/BOOT.BIN carries no boot header";
+    const std::string marks = "66 55 99 aa 58 4e 4c 58";
+    const HeadRow rows[] = {
+        {32, 0xAA995567, none, 32, 8, marks, "67 55 99 aa 58 4e 4c 58"},
+        {36, 0x584C4E59, none, 32, 8, marks, "66 55 99 aa 59 4e 4c 58"},
+        {52, most + 1, "the first program has 192.0 KiB, and the memory on the chip takes 192.0 KiB", 52, 4,
+         "at most 196608", "196609"},
+        {52, most,
+         "the first program is cut short: its head promises 192.0 KiB, and " + size_text(whole) + " are there", 0, 0,
+         "196608 bytes", fmt::format("{} bytes", whole)},
+        {52, whole, ""},
+        {52, size, ""},
+        {48, whole, "the first program begins behind its own end"},
+        {48, whole - 1, ""},
+    };
+    for (const auto& row : rows) {
+        const auto program = with(row, true);
+        ASSERT_TRUE(program);
+        EXPECT_EQ(program->length, whole);
+        EXPECT_EQ(program->state, State::Holds);
+        expect_refusal(program->refused, row, program->at);
+    }
+    const auto wrong = with({72, sum ^ 1U}, false);
+    expect_refusal(wrong->refused,
+                   {72, sum ^ 1U, "the boot header fails its checksum: the ROM does not start it", 72, 4,
+                    fmt::format("{:08x}", sum), fmt::format("{:08x}", sum ^ 1U)},
+                   wrong->at);
+    // Enciphered, it may be anything: neither what it is nor what it loads next is known.
+    const auto enciphered = with({40, 0xA5C3C5A3}, true);
+    EXPECT_EQ(enciphered->state, State::Unknown);
+    EXPECT_TRUE(enciphered->whole);
+    EXPECT_FALSE(enciphered->refused);
+    EXPECT_EQ(enciphered->text, "d1p1:/BOOT.BIN is enciphered with a key that the chip holds");
+    for (const std::size_t length : {75U, 76U}) {
+        auto first = good;
+        first.resize(length);
+        const auto program = searched(with_first(family, first), family.board).program;
+        EXPECT_EQ(program->refused->text, length == 75 ? "d1p1:/BOOT.BIN is too short for a boot header"
+                                                       : "the first program is cut short: its head promises " +
+                                                             size_text(size) + ", and 76 B are there");
+    }
+}
+
+/// JH7110: a head of its own, in a partition of a type of its own.
+TEST(RomTypes, JudgesEachFieldOfTheHead) {
+    const std::string type = "type=2E54B353-1271-4842-806F-E436D6AF6985";
+    Bytes good = forge::noise(8192, 9);
+    std::fill_n(good.begin(), 1024, std::uint8_t{0});
+    forge::put32(good, 644, 0x01010101);
+    forge::put32(good, 648, 8192 - 1024);
+    forge::put32(good, 652, 1024);
+    const std::uint32_t most = 2U << 20U;
+    const HeadRow rows[] = {
+        {644, 0x01010101, ""},
+        {644, 0x01010100, "d1p1 does not begin with the head of a first program", 644, 4, "01 01 01 01", "01010100"},
+        {648, most + 1, "the first program has 2.0 MiB, and the memory on the chip takes 2.0 MiB", 648, 4, "", ""},
+        {648, most, "the first program is cut short: its head promises 2.0 MiB, and 256.0 KiB are there", 0, 0,
+         fmt::format("{} bytes", most + 1024), "262144 bytes"},
+        {648, part_size - 1024, ""},
+        {652, 8192, "where the first program's code should begin there is none: the ROM starts into nothing", 8192, 64,
+         "instructions", "00 throughout"},
+    };
+    for (const auto& row : rows) {
+        auto first = good;
+        forge::put32(first, row.at, row.value);
+        const auto disk = partitioned({{type, first}});
+        if (disk.empty()) GTEST_SKIP() << "sfdisk is not here";
+        const auto found = searched(disk, "jh7110-rom");
+        ASSERT_TRUE(found.program);
+        EXPECT_EQ(found.program->where, "d1p1");
+        EXPECT_EQ(found.program->text, "the first program lies in d1p1, by that partition's type");
+        EXPECT_EQ(found.program->evidence.at(0).range->offset, 1024U);
+        expect_refusal(found.program->refused, row, part_at(1));
+    }
+    // The other family takes the partition's bytes as they are.
+    const std::string other = "type=5B193300-FC78-40CD-8002-E86C45580B47";
+    const auto plain = searched(partitioned({{other, forge::noise(4096, 9)}}), "fu740-rom").program;
+    ASSERT_TRUE(plain);
+    EXPECT_FALSE(plain->refused);
+    EXPECT_EQ(plain->length, part_size);
+    EXPECT_EQ(searched(partitioned({{other, {}}}), "fu740-rom").program->refused->evidence.at(0).range->offset,
+              part_at(1));
 }
 
 }  // namespace

@@ -295,6 +295,23 @@ TEST(Unpacking, AWrongSumBehindTheDataIsToldApart) {
     }
 }
 
+/// `lz4 -l` packs 8 MiB at once: a block may be as long as that can become, and no longer.
+TEST(Unpacking, ALegacyBlockHasItsLongestLength) {
+    // LZ4_compressBound of lz4.h: size + size / 255 + 16.
+    constexpr std::uint32_t most = (8U << 20U) + (8U << 20U) / 255 + 16;
+    for (const std::uint32_t length : {most, most + 1}) {
+        Bytes packed{0x02, 0x21, 0x4C, 0x18};
+        forge::put32(packed, 4, length);
+        packed.resize(packed.size() + 100);
+        Bytes out;
+        const auto done = run(Compression::Lz4Legacy, packed, out);
+        ASSERT_FALSE(done);
+        EXPECT_EQ(done.error().kind, length == most ? ErrorKind::OutOfRange : ErrorKind::Malformed)
+            << done.error().text();
+        EXPECT_EQ(done.error().text().find("impossible size") == std::string::npos, length == most);
+    }
+}
+
 /// Which checksums stand before a block depends on the flags, and on whether it is packed at all.
 TEST(Unpacking, LzopWithEachOfItsFlags) {
     Bytes plain = plain_text();

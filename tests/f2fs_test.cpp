@@ -151,6 +151,38 @@ TEST(F2fs, DamageIsToldWithItsPlace) {
     EXPECT_FALSE((*fs)->link_target(file->file.id));
 }
 
+/// What an inode can hold of its file itself: Linux fs/f2fs/f2fs.h, MAX_INLINE_DATA.
+TEST(F2fs, AFileMayFillItsInodeToTheLastByte) {
+    const support::Folder folder;
+    forge::Tree tree;
+    tree.file("/etc/hostname", "inn\n");
+    const auto image = filled(folder, "", tree);
+    if (image.empty()) GTEST_SKIP() << "no F2FS can be made here";
+    const auto fs = opened(image);
+    ASSERT_TRUE(fs);
+    const auto file = resolve(**fs, "/etc/hostname");
+    ASSERT_TRUE(file);
+    const auto inside = (*fs)->extents(file->file.id)->front().base_offset;
+    const std::size_t inode = inside / block * block;
+    constexpr unsigned has_attributes = 1;
+    const std::uint64_t words = (image[inode + 3] & has_attributes) != 0 ? 923 - 50 : 923;
+    const std::uint64_t room = (words - 1) * 4;
+    for (const auto size : {room, room + 1}) {
+        auto changed = image;
+        forge::put64(changed, inode + 16, size);
+        const auto extents = (*opened(changed))->extents(file->file.id);
+        ASSERT_EQ(extents.has_value(), size == room) << size;
+        if (extents) {
+            ASSERT_EQ(extents->size(), 1U);
+            EXPECT_EQ(extents->front().base_offset, inside);
+            EXPECT_EQ(extents->front().length, room);
+        } else {
+            EXPECT_EQ(extents.error().kind, ErrorKind::Malformed);
+            EXPECT_EQ(extents.error().what, "a file is longer than its inode");
+        }
+    }
+}
+
 TEST(F2fs, CutAnywhereNothingIsReadBeyond) {
     const support::Folder folder;
     forge::Tree tree;

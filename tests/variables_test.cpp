@@ -47,6 +47,25 @@ TEST(VariableFields, ALoadOptionIsTakenApartToItsLastByte) {
     EXPECT_EQ(field_of(view, "optional_data")->value, "“quiet”");
 }
 
+/// UEFI specification, 3.1.3: six bytes, the description to its zero, the path.
+TEST(VariableFields, ADescriptionEndsWithItsZero) {
+    const std::pair<std::string, std::size_t> rows[] = {{"", 2}, {"A", 4}, {"Al", 6}, {"Alm", 8}, {"Zur Alm", 16}};
+    for (const auto& [title, size] : rows) {
+        const auto data =
+            forge::make_boot_option(title, 3, "0a1b0f00-1111-4222-8333-444455556666", "\\EFI\\a.efi", false);
+        const auto view = view_variable({"Boot0004", global, 7, data});
+        const auto* description = field_of(view, "description");
+        ASSERT_NE(description, nullptr) << title;
+        EXPECT_EQ(description->offset, 6U) << title;
+        EXPECT_EQ(description->size, size) << title;
+        EXPECT_EQ(description->value, title);
+        ASSERT_NE(field_of(view, "node 1.type"), nullptr) << title;
+        EXPECT_EQ(field_of(view, "node 1.type")->offset, 6 + size) << title;
+        expect_gapless(view, data.size());
+        EXPECT_TRUE(view.fields.front().meaning.starts_with("not active")) << view.fields.front().meaning;
+    }
+}
+
 TEST(VariableFields, SignatureListsNameTheirCertificatesAndTimes) {
     const forge::SigningKey key("Almhof house");
     Bytes entry = key.signed_part_digest();
@@ -330,6 +349,24 @@ TEST(ShimOptions, ASecondStageByNameAndTheListsOfRemovableMedia) {
                   },
                   {}, false),
               "loader");
+    // Of a list the first line counts: up to its comma a file that is there, beside the list.
+    const std::pair<std::string, std::string> lists[] = {
+        {"shimx64.efi,Almhof,,\n", "starts"}, {"s,Almhof\n", "starts"}, {"\\s,Almhof\r\nlamp.efi,\n", "starts"},
+        {",Almhof,,\ns,Almhof\n", "loader"},  {"s\n", "loader"},        {"", "loader"},
+        {"t,Almhof\ns,Almhof\n", "loader"},
+    };
+    for (const auto& [text, stage] : lists)
+        EXPECT_EQ(start(
+                      [&, &text = text](forge::Tree& esp) {
+                          listed(esp);
+                          esp.file("/EFI/almhof/s", shim);
+                          Bytes list{0xFF, 0xFE};
+                          for (const auto b : forge::utf16(text, false)) list.push_back(b);
+                          esp.file("/EFI/almhof/BOOTX64.CSV", list);
+                      },
+                      {}, false),
+                  stage)
+            << text;
     for (const Code code : {Code::LoaderLoop, Code::ShimFallback, Code::ShimDefaultInstead, Code::ShimFallbackNothing})
         EXPECT_TRUE(met.contains(code)) << code;
 }

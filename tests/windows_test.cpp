@@ -237,6 +237,20 @@ TEST(Hive, ADirtyOneIsMadeWholeByItsLog) {
     const auto refused = open_hive(support::source_of(before), {support::source_of(torn)});
     ASSERT_TRUE(refused);
     EXPECT_EQ((*refused)->state(), HiveState::Unrecovered) << "a log entry with a wrong hash counts for nothing";
+    // One of the two logs is as good as both: what is no log, or one whose head is not whole, is passed over.
+    auto headless = log;
+    headless[508] ^= 1U;
+    auto marked = log;
+    marked[0] = 'R';
+    for (const auto& other : {headless, marked, Bytes(log.begin(), log.begin() + 511), Bytes{}})
+        for (const bool before_it : {true, false}) {
+            const std::vector<Source> logs{support::source_of(before_it ? other : log),
+                                           support::source_of(before_it ? log : other)};
+            const auto mended = open_hive(support::source_of(before), logs);
+            ASSERT_TRUE(mended);
+            EXPECT_EQ((*mended)->state(), HiveState::Recovered) << before_it << other.size();
+            EXPECT_EQ((*mended)->number_at("Inn\\FrontDesk", "Rooms"), 18U);
+        }
 }
 
 /// The logs of Windows before 8.1: a bit for each 512 bytes of the bins behind "DIRT", then the pieces that it names.
