@@ -277,6 +277,16 @@ TEST(CompareCommand, SaysWhatDecidesAndEndsByIt) {
     EXPECT_EQ(differ.status, 1);
     EXPECT_LT(differ.out.find("WORSE      Almhof Desk 4 (Enzian) (d1p1)"), differ.out.find("What explains it"));
     EXPECT_NE(differ.out.find("put back alone (on an overlay)"), std::string::npos);
+    // Each list has its head once.
+    const auto times = [](const std::string& text, const std::string& word) {
+        std::size_t count = 0;
+        for (auto at = text.find(word); at != std::string::npos; at = text.find(word, at + 1)) ++count;
+        return count;
+    };
+    EXPECT_EQ(times(differ.out, "What explains it"), 1U);
+    const auto another = run(good + " " + folder.write("office.img", office_pc("office-pc.img")));
+    EXPECT_GE(times(another.out, "  changed  d1"), 5U) << another.out;
+    EXPECT_EQ(times(another.out, "What differs on the way"), 1U) << another.out;
     const auto same = run(good + " --with " + good);
     EXPECT_EQ(same.status, 0);
     EXPECT_NE(same.out.find("Alike: nothing that a start looks at differs"), std::string::npos);

@@ -199,6 +199,17 @@ void PrintTo(const Harm& harm, std::ostream* out) { *out << harm.name; }
 void zero(Bytes& bytes, std::size_t at, std::size_t count) {
     std::fill_n(bytes.begin() + static_cast<std::ptrdiff_t>(at), count, std::uint8_t{0});
 }
+/// The eighth slot's material ends with the sector before the content begins, or `beyond` it. Numbers are big-endian; a
+/// key is spread over 4000 stripes (LUKS1 on-disk format, 3.1).
+void last_slot_before_content(Bytes& b, std::uint32_t beyond) {
+    const auto number = [&](std::size_t at) {
+        return static_cast<std::uint32_t>(b[at]) << 24U | static_cast<std::uint32_t>(b[at + 1]) << 16U |
+               static_cast<std::uint32_t>(b[at + 2]) << 8U | b[at + 3];
+    };
+    const std::uint32_t content = number(104), sectors = (number(108) * 4000 + 511) / 512;
+    const std::uint32_t first = content - sectors + beyond;
+    for (std::size_t i = 0; i < 4; ++i) b[208 + 7 * 48 + 40 + i] = static_cast<std::uint8_t>(first >> (24 - 8 * i));
+}
 class Harms : public testing::TestWithParam<Harm> {};
 TEST_P(Harms, AreJudgedAsByCryptsetup) {
     static const Bytes sound[] = {
@@ -231,6 +242,9 @@ INSTANTIATE_TEST_SUITE_P(
         Harm{"V1FreeSlotOutside", 1, [](Bytes& b) { b[208 + 48 + 40] = 0x7F; }, false,
              "key slot 1 has its key material outside its room"},
         Harm{"V1FreeSlotInTheHeader", 1, [](Bytes& b) { zero(b, 208 + 48 + 40, 4); }, false, "outside its room"},
+        Harm{"V1FreeSlotToTheContent", 1, [](Bytes& b) { last_slot_before_content(b, 0); }, true, ""},
+        Harm{"V1FreeSlotIntoTheContent", 1, [](Bytes& b) { last_slot_before_content(b, 1); }, false,
+             "key slot 7 has its key material outside its room"},
         Harm{"V1FreeSlotStripes", 1, [](Bytes& b) { b[208 + 48 + 47] ^= 1U; }, false,
              "key slot 1 has a wrong number of stripes"},
         Harm{"V1SlotsOverlap", 1, [](Bytes& b) { std::copy_n(b.begin() + 208 + 40, 4, b.begin() + 208 + 48 + 40); },

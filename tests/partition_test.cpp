@@ -97,7 +97,19 @@ TEST(Mbr, FindingsPointToTheField) {
                  4,
                  "partition 4 starts at sector 0, on top of the table itself",
                  "a start of 1 or more",
-                 "0"}};
+                 "0"},
+                {{{0, 0x83, 2048, 4000}, {0, 0x83, 6047, 10}},
+                 470,
+                 8,
+                 "partitions 1 and 2 overlap",
+                 "no sector of 2048..6047",
+                 "6047..6056"},
+                {{{0, 0x83, 6000, 100}, {0, 0x83, 2048, 3953}},
+                 470,
+                 8,
+                 "partitions 1 and 2 overlap",
+                 "no sector of 6000..6099",
+                 "2048..6000"}};
     for (const auto& row : rows) {
         const auto bytes = disk_with(row.entries);
         ASSERT_EQ(bytes.size(), 10000U * 512);
@@ -112,6 +124,9 @@ TEST(Mbr, FindingsPointToTheField) {
         EXPECT_EQ(finding.evidence[0].expected, row.expected);
         EXPECT_EQ(finding.evidence[0].found, row.found);
     }
+    // Next to each other, on either side, they do not overlap.
+    EXPECT_TRUE(read(disk_with({{0, 0x83, 2048, 4000}, {0, 0x83, 6048, 10}})).findings.empty());
+    EXPECT_TRUE(read(disk_with({{0, 0x83, 6000, 100}, {0, 0x83, 2048, 3952}})).findings.empty());
     // To the last sector is within the disk.
     EXPECT_TRUE(read(disk_with({{0, 0x83, 2048, 7952}})).findings.empty());
     EXPECT_FALSE(read(disk_with({{0, 0x83, 2048, 7953}})).findings.empty());

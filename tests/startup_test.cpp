@@ -72,6 +72,17 @@ TEST(LinuxStartup, OfUnitsInOrder) {
     EXPECT_EQ(started.levels->levels, (std::vector<std::string>{"rescue", "multi-user", "graphical"}));
     const auto bell = std::ranges::find(started.levels->rows, "bell.service", &LevelTable::Row::name);
     EXPECT_EQ(bell->on, (std::vector<bool>{false, true, true}));
+    // A target that is not there is no level, and the others keep theirs.
+    for (const auto& [gone, left] : std::initializer_list<std::pair<std::string, std::vector<std::string>>>{
+             {"rescue", {"multi-user", "graphical"}}, {"graphical", {"rescue", "multi-user"}}}) {
+        auto desk = demo::reception();
+        desk.root.remove("/usr/lib/systemd/system/" + gone + ".target");
+        const Started without(desk);
+        ASSERT_TRUE(without.levels) << gone;
+        EXPECT_EQ(without.levels->levels, left);
+        const auto row = std::ranges::find(without.levels->rows, "bell.service", &LevelTable::Row::name);
+        EXPECT_EQ(row->on, gone == "rescue" ? std::vector({true, true}) : std::vector({false, true}));
+    }
 }
 
 TEST(LinuxStartup, OfRunLevels) {

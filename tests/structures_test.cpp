@@ -147,6 +147,19 @@ TEST(SectorAt, NtfsRecordsHivesAndImagesAreTakenApart) {
     EXPECT_EQ(told(*record, "attribute 2.non_resident"), "1 (0x01)");
     EXPECT_EQ(told(*record, "attribute 3.type"), "176 (0xb0)");
     EXPECT_EQ(field(*record, "attribute 4.type"), nullptr) << "the end's mark is none";
+    // What follows an attribute's head depends on whether its content lies here; each begins where the last one ends.
+    std::uint64_t at = forge::get32(record->bytes, 20) & 0xFFFFU;
+    for (const int number : {0, 1, 2, 3}) {
+        const auto prefix = fmt::format("attribute {}.", number);
+        ASSERT_NE(field(*record, prefix + "type"), nullptr) << number;
+        EXPECT_EQ(field(*record, prefix + "type")->offset, at) << number;
+        const bool here = record->bytes.at(at + 8) == 0;
+        const auto* content = field(*record, prefix + (here ? "offset" : "first_vcn"));
+        ASSERT_NE(content, nullptr) << number;
+        EXPECT_EQ(content->offset, at + (here ? 20 : 16)) << number;
+        EXPECT_EQ(field(*record, prefix + (here ? "first_vcn" : "offset")), nullptr) << number;
+        at += forge::get32(record->bytes, at + 4);
+    }
     const auto hive = view_sector(disk, find(bytes, "regf") / 512);
     EXPECT_EQ(hive->kind, "base block of a registry hive");
     EXPECT_EQ(told(*hive, "major"), "1 (0x1)");
@@ -157,7 +170,16 @@ TEST(SectorAt, NtfsRecordsHivesAndImagesAreTakenApart) {
     EXPECT_EQ(image->kind, "headers of a PE image");
     EXPECT_EQ(told(*image, "file.mark"), "\"PE\"");
     EXPECT_NE(told(*image, "optional.magic"), "absent");
-    EXPECT_NE(told(*image, "section 0.name"), "absent");
+    // The sections' heads of 40 bytes follow the optional header (PE format, "Section Table").
+    const std::uint64_t pe = forge::get32(image->bytes, 60);
+    const std::uint64_t sections = pe + 24 + (forge::get32(image->bytes, pe + 20) & 0xFFFFU);
+    const unsigned count = forge::get32(image->bytes, pe + 6) & 0xFFFFU;
+    ASSERT_GE(count, 1U);
+    for (unsigned i = 0; i < count && sections + (i + 1) * 40 <= 512; ++i) {
+        ASSERT_NE(field(*image, fmt::format("section {}.name", i)), nullptr) << i;
+        EXPECT_EQ(field(*image, fmt::format("section {}.name", i))->offset, sections + i * 40) << i;
+    }
+    EXPECT_EQ(field(*image, fmt::format("section {}.name", count)), nullptr);
 }
 
 TEST(SectorAt, DirectoriesOfFatAreTakenApart) {

@@ -250,6 +250,22 @@ Bytes in_utf16(const std::string& text) {
     return out;
 }
 
+TEST(WindowsStartUpFolder, HoldsFilesThatAreNoSettings) {
+    auto pc = demo::office_pc();
+    const std::string folder = "/ProgramData/Microsoft/Windows/Start Menu/Programs/StartUp";
+    pc.windows.file(folder + "/bell.exe", forge::make_program())
+        .file(folder + "/Desktop.ini", "[.ShellClassInfo]\n")
+        .file(folder + "/menu/soup.exe", forge::make_program())
+        .file(folder + "/notes.lnk", "no link at all");
+    const Started s(pc);
+    EXPECT_EQ(s.of(StartupPhase::StartUpFolder), (Names{"bell.exe", "notes.lnk"}));
+    const auto* bell = s.at("bell.exe");
+    ASSERT_NE(bell, nullptr);
+    EXPECT_EQ(bell->file, folder + "/bell.exe");
+    EXPECT_EQ(bell->command, "");
+    EXPECT_TRUE(bell->present);
+}
+
 TEST(WindowsTasks, AtStartAndAtLogon) {
     auto pc = demo::office_pc();
     const std::string folder = s32 + "Tasks/Almhof/";
