@@ -38,6 +38,14 @@ Bytes filled(const support::Folder& folder, const std::string& options, const fo
     return support::file_bytes(image);
 }
 
+/// One with a single short file, /etc/hostname; empty: that cannot be made here.
+Bytes with_hostname(const std::string& options = {}) {
+    const support::Folder folder;
+    forge::Tree tree;
+    tree.file("/etc/hostname", "inn\n");
+    return filled(folder, options, tree);
+}
+
 Result<std::shared_ptr<const FileSystem>> opened(const Bytes& image, Reader reader = Reader::Kernel) {
     return open_file_system(memory_source(image, "d1p2", 1), reader);
 }
@@ -79,10 +87,7 @@ INSTANTIATE_TEST_SUITE_P(All, F2fsMade,
                          support::by_name);
 
 TEST(F2fs, OneWholeCheckpointIsEnoughAndTheNewerOneCounts) {
-    const support::Folder folder;
-    forge::Tree tree;
-    tree.file("/etc/hostname", "inn\n");
-    auto image = filled(folder, "", tree);
+    auto image = with_hostname();
     if (image.empty()) GTEST_SKIP() << "no F2FS can be made here";
     const std::size_t second_pack = first_pack + 512 * block;
     ASSERT_EQ(forge::get32(image, 1024 + 76), 512U);
@@ -119,10 +124,7 @@ TEST(F2fs, OneWholeCheckpointIsEnoughAndTheNewerOneCounts) {
 }
 
 TEST(F2fs, DamageIsToldWithItsPlace) {
-    const support::Folder folder;
-    forge::Tree tree;
-    tree.file("/etc/hostname", "inn\n");
-    const auto image = filled(folder, "-O extra_attr,inode_checksum", tree);
+    const auto image = with_hostname("-O extra_attr,inode_checksum");
     if (image.empty()) GTEST_SKIP() << "no F2FS can be made here";
     const auto fs = opened(image);
     ASSERT_TRUE(fs);
@@ -153,10 +155,7 @@ TEST(F2fs, DamageIsToldWithItsPlace) {
 
 /// What an inode can hold of its file itself: Linux fs/f2fs/f2fs.h, MAX_INLINE_DATA.
 TEST(F2fs, AFileMayFillItsInodeToTheLastByte) {
-    const support::Folder folder;
-    forge::Tree tree;
-    tree.file("/etc/hostname", "inn\n");
-    const auto image = filled(folder, "", tree);
+    const auto image = with_hostname();
     if (image.empty()) GTEST_SKIP() << "no F2FS can be made here";
     const auto fs = opened(image);
     ASSERT_TRUE(fs);
@@ -184,10 +183,7 @@ TEST(F2fs, AFileMayFillItsInodeToTheLastByte) {
 }
 
 TEST(F2fs, CutAnywhereNothingIsReadBeyond) {
-    const support::Folder folder;
-    forge::Tree tree;
-    tree.file("/etc/hostname", "inn\n");
-    const auto image = filled(folder, "", tree);
+    const auto image = with_hostname();
     if (image.empty()) GTEST_SKIP() << "no F2FS can be made here";
     for (const std::ptrdiff_t size : {1023, 1024, 4000, 4096, 8192, 2'097'151, 2'097'152, 2'101'248, 4'194'304}) {
         const auto fs = opened(Bytes(image.begin(), image.begin() + size));

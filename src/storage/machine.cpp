@@ -7,8 +7,8 @@
 #include <herberge/storage.hpp>
 
 #include "bytes/steady.hpp"
-
 #include "bytes/uniform.hpp"
+
 #include "files/ext.hpp"
 #include "files/stored.hpp"
 #include "ondisk/iso9660.hpp"
