@@ -6,6 +6,7 @@
 #include "cellar.hpp"
 #include "kiosk.hpp"
 #include "office_pc.hpp"
+#include "reception.hpp"
 #include "remedy/differences.hpp"
 #include "support.hpp"
 
@@ -196,6 +197,23 @@ TEST(Compare, WindowsByItsRegistryItsStoreAndWhatItStarts) {
                                "configuration removed d1p1:/Boot/BCD menu [decides]"}));
 }
 
+/// Values of the registry as texts, numbers or bytes, by their type; long ones are cut.
+TEST(Compare, ValuesOfTheRegistryByTheirType) {
+    auto other = demo::office_pc();
+    const std::string bell = "ControlSet001\\Services\\bell\\";
+    auto& key = other.system_hive.child("ControlSet001\\Services\\bell");
+    key.text("Plain", "rings", 1).text("Expanded", "%SystemRoot%\\bell", 2).number("Count", 3);
+    key.bytes("Raw", {0xA1, 0xB0}).text("Whole", std::string(120, 'w')).text("Long", std::string(121, 'w'));
+    const auto all = compared(demo::office_pc().build(), other.build());
+    const auto* content = find(all, "content");
+    ASSERT_NE(content, nullptr);
+    auto lines = content->details;
+    std::ranges::sort(lines);
+    EXPECT_EQ(lines, (Told{"+ " + bell + "Count = 3", "+ " + bell + "Expanded = %SystemRoot%\\bell",
+                           "+ " + bell + "Long = " + std::string(120, 'w') + "…", "+ " + bell + "Plain = rings",
+                           "+ " + bell + "Raw = a1b0", "+ " + bell + "Whole = " + std::string(120, 'w')}));
+}
+
 /// What an entry of the boot store starts, and from where.
 TEST(Compare, AWindowsEntryByItsDeviceAndItsDirectory) {
     const std::string elements = "Objects\\{0a1b0f00-0000-4000-8000-00000000c001}\\Elements\\";
@@ -216,6 +234,134 @@ TEST(Compare, AWindowsEntryByItsDeviceAndItsDirectory) {
     ASSERT_NE(device, nullptr);
     EXPECT_NE(device->before, device->after);
     EXPECT_EQ(find(all, "entry “Almhof Window Workplace”: system's directory"), nullptr);
+}
+
+/// A change to what a Linux starts, with which every verdict stays as it was.
+struct OtherStart {
+    const char* name;
+    demo::FrontDesk (*machine)();
+    void (*change)(demo::FrontDesk&);
+    Told told;
+    Told values;  ///< "was|is" of each, of contents without their digests
+};
+std::ostream& operator<<(std::ostream& out, const OtherStart& one) { return out << one.name; }
+
+class StartsOtherwise : public testing::TestWithParam<OtherStart> {};
+
+TEST_P(StartsOtherwise, IsTold) {
+    const auto& row = GetParam();
+    auto desk = row.machine();
+    row.change(desk);
+    const auto all = compared(row.machine().build(), desk.build());
+    EXPECT_TRUE(std::ranges::all_of(all.systems, [](const SystemTurn& one) { return one.turn == Turn::Same; }));
+    EXPECT_FALSE(all.alike());
+    EXPECT_EQ(told(all), row.told);
+    Told values;
+    for (const auto& one : all.differences)
+        values.push_back(one.before.substr(0, one.before.find(", SHA")) + "|" +
+                         one.after.substr(0, one.after.find(", SHA")));
+    EXPECT_EQ(values, row.values);
+    // The other way round: the same, with the values exchanged.
+    const auto back = compared(desk.build(), row.machine().build());
+    ASSERT_EQ(back.differences.size(), all.differences.size());
+    for (std::size_t i = 0; i < all.differences.size(); ++i) {
+        EXPECT_EQ(back.differences[i].what, all.differences[i].what);
+        EXPECT_EQ(back.differences[i].before, all.differences[i].after);
+        EXPECT_EQ(back.differences[i].after, all.differences[i].before);
+    }
+}
+
+const std::string units = "/usr/lib/systemd/system/";
+const std::string own_units = "/etc/systemd/system/";
+
+INSTANTIATE_TEST_SUITE_P(
+    Linux, StartsOtherwise,
+    testing::Values(
+        OtherStart{
+            "remark",
+            demo::reception,
+            [](demo::FrontDesk& d) { support::edit(d.root, units + "bell.service", "[Unit]", "# rings\n[Unit]"); },
+            {"services changed d1p1:/usr/lib/systemd/system/bell.service content"},
+            {"7 lines|8 lines"}},
+        OtherStart{"command",
+                   demo::reception,
+                   [](demo::FrontDesk& d) {
+                       support::edit(d.root, units + "bell.service", "/usr/bin/bell", "/usr/bin/bell --twice");
+                   },
+                   {"services changed d1p1:/usr/lib/systemd/system/bell.service content",
+                    "services changed d1p1 bell.service"},
+                   {"120 bytes|128 bytes", "/usr/bin/bell|/usr/bin/bell --twice"}},
+        OtherStart{"drop_in",
+                   demo::reception,
+                   [](demo::FrontDesk& d) {
+                       d.root.file(own_units + "bell.service.d/quiet.conf",
+                                   "[Service]\nExecStart=\nExecStart=/usr/bin/lamps off\n");
+                   },
+                   {"services added d1p1:/etc/systemd/system/bell.service.d/quiet.conf file",
+                    "services changed d1p1 bell.service"},
+                   {"|50 bytes", "/usr/bin/bell|/usr/bin/lamps off"}},
+        OtherStart{"condition",
+                   demo::reception,
+                   [](demo::FrontDesk& d) { d.root.file("/etc/ski-pass.conf", "lift=yes\n"); },
+                   {"services changed d1p1 ski-pass.service"},
+                   {"/usr/bin/ski-pass, passed over: ConditionPathExists=/etc/ski-pass.conf|/usr/bin/ski-pass"}},
+        OtherStart{"masked",
+                   demo::reception,
+                   [](demo::FrontDesk& d) { d.root.link(own_units + "bell.service", "/dev/null"); },
+                   {"services removed d1p1 bell.service"},
+                   {"/usr/bin/bell|"}},
+        OtherStart{"program",
+                   demo::reception,
+                   [](demo::FrontDesk& d) {
+                       auto program = forge::make_program();
+                       program.push_back(0);
+                       d.root.file("/usr/bin/bell", program, 0755);
+                   },
+                   {"services changed d1p1:/usr/bin/bell content"},
+                   {"129 bytes|130 bytes"}},
+        OtherStart{"mounts",
+                   demo::reception,
+                   [](demo::FrontDesk& d) { support::edit(d.root, "/etc/fstab", "UUID", "# by hand\nUUID"); },
+                   {"services changed d1p1:/etc/fstab content"},
+                   {"3 lines|5 lines"}},
+        OtherStart{
+            "target",
+            demo::reception,
+            [](demo::FrontDesk& d) { d.root.link(own_units + "default.target", units + "multi-user.target"); },
+            {"services changed d1p1 target", "services removed d1p1 graphical.target",
+             "services added d1p1 multi-user.target"},
+            {"graphical.target (default.target)|multi-user.target (default.target)", "is started|", "|is started"}},
+        OtherStart{"level",
+                   demo::kitchen,
+                   [](demo::FrontDesk& d) { support::edit(d.root, "/etc/inittab", "id:2:", "id:3:"); },
+                   {"services changed d1p1:/etc/inittab content", "services changed d1p1 run level",
+                    "services removed d1p1 run level 2: S01wood", "services removed d1p1 run level 2: S02stove",
+                    "services removed d1p1 run level 2: S03dishes", "services removed d1p1 run level 2: l2",
+                    "services added d1p1 run level 3: S01wood", "services added d1p1 run level 3: S02oven-timer",
+                    "services added d1p1 run level 3: S02stove", "services added d1p1 run level 3: S03dishes",
+                    "services added d1p1 run level 3: S04dinner", "services added d1p1 run level 3: l3"},
+                   {"268 bytes|268 bytes", "2|3", "/etc/rc2.d/S01wood start|", "/etc/rc2.d/S02stove start|",
+                    "/etc/rc2.d/S03dishes start|", "/etc/init.d/rc 2|", "|/etc/rc3.d/S01wood start",
+                    "|/etc/rc3.d/S02oven-timer start", "|/etc/rc3.d/S02stove start", "|/etc/rc3.d/S03dishes start",
+                    "|/etc/rc3.d/S04dinner start", "|/etc/init.d/rc 3"}},
+        OtherStart{"script",
+                   demo::kitchen,
+                   [](demo::FrontDesk& d) { d.root.remove("/etc/rc2.d/S03dishes"); },
+                   {"services removed d1p1:/etc/rc2.d/S03dishes file", "services removed d1p1 run level 2: S03dishes"},
+                   {"19 bytes|", "/etc/rc2.d/S03dishes start|"}},
+        OtherStart{"scripts_text",
+                   demo::kitchen,
+                   [](demo::FrontDesk& d) { d.root.file("/etc/init.d/stove", "#!/bin/sh\nlight\n", 0755); },
+                   {"services changed d1p1:/etc/rc2.d/S02stove content"},
+                   {"18 bytes|16 bytes"}}),
+    support::by_name);
+
+TEST(Compare, AnInitThatIsGoneIsNotToldAgainByAllThatItStarts) {
+    auto desk = demo::reception();
+    desk.root.remove("/usr/lib/systemd/systemd");
+    EXPECT_EQ(told(compared(demo::reception().build(), desk.build())),
+              (Told{"init removed d1p1:/usr/lib/systemd/systemd file [decides]",
+                    "init removed d1p1:/sbin/init file [explains]"}));
 }
 
 TEST(Compare, VariablesOfTheFirmware) {

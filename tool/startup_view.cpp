@@ -27,18 +27,10 @@ std::string mark(UnitOutcome::Kind state, const Terminal& terminal) {
 }
 
 std::string words_of(const herberge::StartStep& step, const Terminal& terminal) {
-    const std::string indent(name_width + 7, ' ');
-    switch (step.state) {
-        case UnitOutcome::Kind::Starts: return {};
-        case UnitOutcome::Kind::Skipped:
-            return indent + terminal.ink(Ink::Dim, "passed over: " + printable(step.text)) + "\n";
-        case UnitOutcome::Kind::Fails: return indent + terminal.ink(Ink::Bad, "fails: " + printable(step.text)) + "\n";
-        case UnitOutcome::Kind::Dragged:
-            return indent + terminal.ink(Ink::Bad, "is not started: " + printable(step.text)) + "\n";
-        case UnitOutcome::Kind::Untold:
-            return step.text.empty() ? std::string{} : indent + terminal.ink(Ink::Dim, printable(step.text)) + "\n";
-    }
-    return {};
+    const auto words = herberge::step_outcome(step);
+    if (words.empty()) return {};
+    const bool bad = step.state == UnitOutcome::Kind::Fails || step.state == UnitOutcome::Kind::Dragged;
+    return std::string(name_width + 7, ' ') + terminal.ink(bad ? Ink::Bad : Ink::Dim, printable(words)) + "\n";
 }
 
 /// Units of paths are long, and say what they are with their command; of others a name holds nothing that harms.

@@ -44,9 +44,9 @@ struct Comparison {
 
 /// Compares tables, boot code, what volumes are, the files that a start reads (by their content; kernels, RAM disks,
 /// configurations and boot stores by what is in them), menus and their effective choice, the firmware's variables,
-/// start-up programs of Windows, and verdicts. What no start looks at is left out. Costs two checks, reading each such
-/// file once (up to 64 MiB of it), and where a verdict changed a check for each difference that can be taken back, 24
-/// at most.
+/// what each system starts (of Linux with the files that say so, and the programs), and verdicts. What no start looks
+/// at is left out. Costs two checks, reading each such file once (up to 64 MiB of it), and where a verdict changed a
+/// check for each difference that can be taken back, 24 at most.
 [[nodiscard]] Comparison compare_machines(const Machine& before, const CheckOptions& options_before,
                                           const Machine& after, const CheckOptions& options_after);
 /// "herberge/compare/1".

@@ -24,6 +24,10 @@ struct StartStep {
     std::vector<Evidence> evidence;
 };
 
+/// What becomes of it: "passed over: …", "fails: …", "is not started: …"; of Kind::Untold why it cannot be told, which
+/// may be empty; empty: it starts.
+[[nodiscard]] std::string step_outcome(const StartStep& step);
+
 struct LinuxStart {
     std::string init;      ///< the program: "/usr/lib/systemd/systemd"
     std::string flavour;   ///< as InitChoice
@@ -32,7 +36,10 @@ struct LinuxStart {
     std::vector<StartStep> steps;
     std::size_t silent = 0;                 ///< devices, slices and targets that are left out
     std::vector<std::string> not_followed;  ///< programs that make further units at each start
-    std::vector<Finding> findings;          ///< what is wrong, that which ends the start first
+    /// What says all this, and the programs: units with their drop-ins, tables and scripts of run levels, lists of
+    /// mounts and of accounts. Paths on the root, each once, in order; not all need be there.
+    std::vector<std::string> files;
+    std::vector<Finding> findings;  ///< what is wrong, that which ends the start first
 };
 
 /// What `system` starts. `arguments`: the kernel's; `level`: a run level or target, empty: the one that it would start

@@ -52,7 +52,7 @@ void name_menu(Places& out, const Menu& menu) {
     }
 }
 
-/// What the evidence of every stage names, what menus name, and the applications of UEFI.
+/// What the evidence of every stage names, what menus name, the applications of UEFI, and what an init reads.
 Places places_of(const Sides& sides) {
     Places out;
     for (const auto* side : {&sides.before, &sides.after}) {
@@ -60,6 +60,8 @@ Places places_of(const Sides& sides) {
             for (const auto& rung : system.stages)
                 for (const auto& one : rung.evidence) name(out, one.place, rung.stage);
         for (const auto& menu : side->verdict.menus) name_menu(out, menu);
+        for (const auto& run : side->runs)
+            for (const auto& path : run.start.files) name(out, FilePlace{run.place, path}.text(), Stage::Services);
         if (side->verdict.firmware == FirmwareKind::Uefi)
             for (const auto& file : find_efi_files(side->machine, side->options.variables, side->options.efi_machine))
                 name(out, file.place, Stage::BootCode);

@@ -1,5 +1,5 @@
 // SPDX-License-Identifier: MIT
-// Menus, the firmware's variables and start-up programs of two machines beside each other.
+// Menus and the firmware's variables of two machines beside each other.
 #include <fmt/format.h>
 #include <algorithm>
 #include <map>
@@ -7,8 +7,6 @@
 
 #include <herberge/loader.hpp>
 #include <herberge/places.hpp>
-#include <herberge/startup.hpp>
-#include <herberge/system.hpp>
 #include <herberge/uefi.hpp>
 
 #include "remedy/differences.hpp"
@@ -177,40 +175,6 @@ void compare_variables(const Sides& sides, Differences& out) {
             if (old) list.push_back(*old);
             return true;
         };
-    }
-}
-
-void compare_startup(const Sides& sides, Differences& out) {
-    using Items = std::map<std::pair<StartupPhase, std::string>, StartupItem>;
-    std::map<std::string, std::pair<std::optional<Items>, std::optional<Items>>> systems;
-    const auto read = [](const Machine& machine, const std::function<void(const std::string&, Items)>& keep) {
-        for (const auto& system : find_systems(machine)) {
-            if (system.kind != SystemKind::Windows) continue;
-            const auto items = windows_startup(system);
-            if (!items) continue;
-            Items all;
-            for (const auto& item : items->items) all.emplace(std::pair(item.phase, item.name), item);
-            keep(system.volume->place + ":" + system.directory, std::move(all));
-        }
-    };
-    read(sides.before.machine, [&](const std::string& place, Items all) { systems[place].first = std::move(all); });
-    read(sides.after.machine, [&](const std::string& place, Items all) { systems[place].second = std::move(all); });
-    for (const auto& [place, pair] : systems) {
-        // A registry that is there on one side only is told as a file.
-        if (!pair.first || !pair.second) continue;
-        std::set<std::pair<StartupPhase, std::string>> keys;
-        for (const auto* items : {&*pair.first, &*pair.second})
-            for (const auto& [key, item] : *items) keys.insert(key);
-        const auto text = [](const Items& items, const std::pair<StartupPhase, std::string>& key) -> std::string {
-            const auto found = items.find(key);
-            if (found == items.end()) return {};
-            const auto& item = found->second;
-            return fmt::format("{}{}", item.command.empty() ? item.file : item.command,
-                               item.present ? "" : ", file not there");
-        };
-        for (const auto& key : keys)
-            differ(out, Stage::Services, place, fmt::format("{} {}", startup_phase_name(key.first), key.second),
-                   text(*pair.first, key), text(*pair.second, key));
     }
 }
 

@@ -9,13 +9,21 @@
 
 #include <herberge/change.hpp>
 #include <herberge/difference.hpp>
+#include <herberge/startup.hpp>
 
 namespace herberge::remedy {
+
+/// What a Linux starts.
+struct LinuxRun {
+    std::string place;  ///< of the volume with its programs
+    LinuxStart start;
+};
 
 struct Side {
     const Machine& machine;
     const CheckOptions& options;
     const Verdict& verdict;
+    std::vector<LinuxRun> runs;
 };
 struct Sides {
     Side before, after;
@@ -56,7 +64,10 @@ void compare_files(const Sides& sides, Differences& out);
 /// Menus as their loaders understand them.
 void compare_menus(const Sides& sides, Differences& out);
 void compare_variables(const Sides& sides, Differences& out);
-/// What each Windows would start.
+/// What each Linux would start that can be read, as the entry asks for that starts it; where the verdict knows none, as
+/// the one in `other`.
+[[nodiscard]] std::vector<LinuxRun> linux_runs(const Machine& machine, const Verdict& verdict, const Verdict& other);
+/// What each system would start.
 void compare_startup(const Sides& sides, Differences& out);
 
 /// Details of two files that differ, by what they hold. Empty: nothing of it is understood.

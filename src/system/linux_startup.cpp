@@ -3,6 +3,7 @@
 
 #include <fmt/format.h>
 #include <algorithm>
+#include <array>
 #include <map>
 #include <set>
 
@@ -37,6 +38,28 @@ std::map<std::string, std::string> milestones(const UnitStore& units, const Star
         }
     }
     return out;
+}
+
+/// Files that inits and logins read whatever they start.
+constexpr std::array lists = {"/etc/crypttab", "/etc/fstab",         "/etc/group",          "/etc/inittab",
+                              "/etc/modules",  "/etc/nsswitch.conf", "/etc/pam.d/login",    "/etc/passwd",
+                              "/etc/rc.local", "/etc/rc.conf",       "/etc/selinux/config", "/etc/system-update"};
+
+/// As LinuxStart::files. `units`: as the plan loaded them; empty for inits that have none.
+std::vector<std::string> files_of(const LinuxStart& start, const std::string& root,
+                                  const std::vector<const Unit*>& units) {
+    std::set<std::string> out(lists.begin(), lists.end());
+    for (const auto* unit : units) {
+        if (!unit->fragment.empty()) out.insert(unit->fragment);
+        out.insert(unit->drop_ins.begin(), unit->drop_ins.end());
+    }
+    const std::string lead = root + ":";
+    for (const auto& step : start.steps) {
+        if (step.file.starts_with('/')) out.insert(step.file);
+        for (const auto& one : step.evidence)
+            if (one.place.starts_with(lead + "/")) out.insert(one.place.substr(lead.size()));
+    }
+    return {out.begin(), out.end()};
 }
 
 Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const InitChoice& init,
@@ -99,6 +122,10 @@ Result<LinuxStart> by_units(const Machine& machine, const Volume& root, const In
             for (auto& step : groups["(then)"]) out.steps.push_back(std::move(step));
         for (auto& step : groups[one]) out.steps.push_back(std::move(step));
     }
+    std::vector<const Unit*> loaded;
+    for (const auto& job : plan.jobs)
+        if (const Unit* unit = units.find(job.unit); unit != nullptr) loaded.push_back(unit);
+    out.files = files_of(out, root.place, loaded);
     return out;
 }
 
@@ -115,12 +142,25 @@ Result<InitChoice> init_of(const InstalledSystem& system, const CommandLine& arg
 
 }  // namespace
 
+std::string step_outcome(const StartStep& step) {
+    switch (step.state) {
+        case UnitOutcome::Kind::Starts: return {};
+        case UnitOutcome::Kind::Skipped: return "passed over: " + step.text;
+        case UnitOutcome::Kind::Fails: return "fails: " + step.text;
+        case UnitOutcome::Kind::Dragged: return "is not started: " + step.text;
+        case UnitOutcome::Kind::Untold: return step.text;
+    }
+    return {};
+}
+
 Result<LinuxStart> linux_startup(const Machine& machine, const InstalledSystem& system, const CommandLine& arguments,
                                  const std::string& level) {
     const auto init = init_of(system, arguments);
     if (!init) return tl::unexpected(init.error());
     if (init->flavour == "systemd") return by_units(machine, system.tree(), *init, arguments, level);
-    return start_by_levels(system.tree(), *init, arguments, level);
+    auto out = start_by_levels(system.tree(), *init, arguments, level);
+    if (out) out->files = files_of(*out, system.tree().place, {});
+    return out;
 }
 
 Result<LevelTable> linux_levels(const InstalledSystem& system, const CommandLine& arguments) {
