@@ -123,8 +123,62 @@ TEST(Scripts, EndlessOnesAreGivenUp) {
                              "until false; do for i in 1 2 3; do true; done; done\n"}) {
         const Config config(text);
         EXPECT_TRUE(config.run.stop) << text;
-        EXPECT_FALSE(config.run.menu.messages.empty()) << text;
     }
+}
+
+/// GRUB would do them all, and its menu comes when it has: nothing is said of what is not followed.
+TEST(Scripts, WhatIsTooLongIsNotTold) {
+    const auto checked = [](const std::string& from, const std::string& to) {
+        auto desk = demo::front_desk();
+        for (const char* name : {"true", "test"})
+            desk.root.file(std::string("/boot/grub/i386-pc/") + name + ".mod",
+                           forge::make_grub_module({name, {}, {}, {}}));
+        support::edit(desk.root, "/boot/grub/i386-pc/command.lst", "test: test\n", "test: test\ntrue: true\n");
+        support::edit(desk.root, "/boot/grub/grub.cfg", from, to);
+        return support::Checked(desk.build());
+    };
+    const std::string untold = "the configuration runs on for longer than is followed, perhaps without end";
+    std::string words;
+    for (int i = 0; i < 5001; ++i) words += " e";
+    const std::string many = "for i in" + words + "; do menuentry $i { true; }; done\n";
+    for (const auto& text : {std::string("while true; do x=1; done\n"), many}) {
+        const auto given_up = checked("set timeout=3", text + "set timeout=3");
+        EXPECT_EQ(given_up.stage(), "unknown");
+        const auto& rung = given_up.system().at(Stage::Configuration);
+        EXPECT_EQ(rung.state, State::Unknown);
+        EXPECT_EQ(rung.text, untold);
+        EXPECT_EQ(rung.evidence.at(0).place, "d1p1:/boot/grub/grub.cfg");
+        EXPECT_EQ(given_up.system().at(Stage::Loader).state, State::Holds);
+        EXPECT_EQ(given_up.system().symptom, "");
+    }
+    // An entry that does not end: the others are followed only as far as that is the default.
+    const auto endless = checked("\tlinux /boot", "\twhile true; do x=1; done\n\tlinux /boot");
+    EXPECT_EQ(endless.stage(), "unknown");
+    EXPECT_EQ(endless.system().at(Stage::Entry).state, State::Unknown);
+    EXPECT_EQ(endless.system().at(Stage::Entry).text,
+              "what “Almhof front desk” starts cannot be looked at: it may be this system");
+    EXPECT_EQ(endless.verdict.menus.at(0).entries.at(0).unread, "its commands run on for longer than is followed");
+    EXPECT_EQ(endless.system().at(Stage::Configuration).state, State::Holds);
+}
+
+/// So many entries are tried, and the one that starts by itself.
+TEST(Scripts, TheDefaultIsTriedWhereverItStands) {
+    const auto menu = [](int count, int chosen) {
+        std::string text = fmt::format("set default={}\n", chosen);
+        for (int i = 0; i < count; ++i) text += fmt::format("menuentry e{} {{ linux /vmlinuz n={} ; }}\n", i, i);
+        return Config(text).run.menu;
+    };
+    const auto all = menu(500, 499);
+    ASSERT_EQ(all.entries.size(), 500U);
+    EXPECT_TRUE(std::ranges::all_of(all.entries, [](const MenuEntry& e) { return e.unread.empty(); }));
+    const auto more = menu(502, 501);
+    ASSERT_EQ(more.entries.size(), 502U);
+    EXPECT_EQ(more.entries[499].arguments, "n=499");
+    EXPECT_EQ(more.entries[500].unread, "it is none of the 500 entries that are tried");
+    EXPECT_FALSE(more.entries[500].stop);
+    EXPECT_EQ(more.entries[501].arguments, "n=501");
+    ASSERT_NE(more.unattended(), nullptr);
+    EXPECT_EQ(more.unattended()->title, "e501");
 }
 
 TEST(Environment, BlockIsLoadedWithItsEscapes) {

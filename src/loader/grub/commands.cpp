@@ -486,7 +486,12 @@ int Interpreter::cmd_menuentry(const Arguments& a, const Command& c) {
     definition.body = c.block;
     if (!c.block) return bad_argument("no menuentry definition.");
     constexpr std::size_t most_definitions = 5000;
-    if (context_.menu.size() >= most_definitions) return error("out of memory.");
+    if (context_.menu.size() >= most_definitions) {
+        // GRUB would go on: what it comes to is not known.
+        world_.budget().steps = 0;
+        flow_ = Flow::Left;
+        return 0;
+    }
     context_.menu.push_back(std::move(definition));
     return 0;
 }

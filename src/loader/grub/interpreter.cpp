@@ -23,11 +23,8 @@ constexpr std::size_t most_variable_bytes = 1U << 20U;  // of all variables toge
 bool Interpreter::may_go_on() {
     auto& budget = world_.budget();
     if (budget.steps > 0) --budget.steps;
-    if ((!charge(Cost::Steps, 1) || budget.spent()) && flow_ == Flow::Go) {
-        context_.messages.push_back(
-            {"the configuration runs on without end; its execution was given up", file_, line_});
-        flow_ = Flow::Left;
-    }
+    if (!charge(Cost::Steps, 1)) budget.steps = 0;
+    if (budget.spent() && flow_ == Flow::Go) flow_ = Flow::Left;
     return flow_ == Flow::Go;
 }
 

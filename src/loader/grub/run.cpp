@@ -21,6 +21,7 @@ namespace {
 
 constexpr int most_entries = 500;
 constexpr int most_menu_depth = 6;
+constexpr const char* too_long = "its commands run on for longer than is followed";
 
 const char* const features[] = {
     "feature_chainloader_bpb",  "feature_ntldr",        "feature_platform_search_hint", "feature_default_font_path",
@@ -93,26 +94,38 @@ class Runner {
 public:
     explicit Runner(World& world) : world_(world) {}
 
-    /// Tries every entry of a menu on a copy of the state the menu leaves behind.
-    std::vector<MenuEntry> try_entries(Context& context, int depth, const std::vector<int>& path) {
+    /// Tries every entry of a menu on a copy of the state the menu leaves behind; of more than are tried, the `first`
+    /// one all the same.
+    std::vector<MenuEntry> try_entries(Context& context, int depth, const std::vector<int>& path, int first) {
         std::vector<MenuEntry> entries;
         // The state to copy is what the menu leaves behind, without the menu itself.
         const auto menu = std::exchange(context.menu, {});
         auto messages = std::exchange(context.messages, {});
         auto echoes = std::exchange(context.echoes, {});
         for (const auto& definition : menu) {
-            if (++tried_ > most_entries || world_.budget().spent()) break;
-            Context copy = context;
             MenuEntry entry = definition.entry;
             entry.path = path;
             entry.path.push_back(entry.index);
-            if (definition.submenu && depth < most_menu_depth) submenu(definition, std::move(copy), entry, depth);
-            else try_one(definition, std::move(copy), entry, depth);
+            const bool one_more = entry.index == first || tried_ < most_entries;
+            if (one_more && !world_.budget().spent()) {
+                ++tried_;
+                Context copy = context;
+                if (definition.submenu && depth < most_menu_depth) submenu(definition, std::move(copy), entry, depth);
+                else try_one(definition, std::move(copy), entry, depth);
+            } else not_followed(entry, fmt::format("it is none of the {} entries that are tried", most_entries));
+            if (entry.children.empty() && world_.budget().spent()) not_followed(entry, too_long);
             entries.push_back(std::move(entry));
         }
         context.messages = std::move(messages);
         context.echoes = std::move(echoes);
         return entries;
+    }
+
+    /// What becomes of it is not known.
+    static void not_followed(MenuEntry& entry, std::string why) {
+        entry.stop.reset();
+        entry.unread = std::move(why);
+        entry.kernel_loaded = true;
     }
 
     static void take_loaded(const grub::Loaded& loaded, MenuEntry& entry) {
@@ -140,7 +153,7 @@ private:
         entry.default_child = chosen.index;
         entry.messages = inner.context().messages;
         const std::string before = std::exchange(choose_rest_, chosen.rest);
-        entry.children = try_entries(inner.context(), depth + 1, entry.path);
+        entry.children = try_entries(inner.context(), depth + 1, entry.path, entry.default_child);
         choose_rest_ = before;
     }
 
@@ -161,7 +174,7 @@ private:
             // The entry read another configuration: its menu is what comes next.
             entry.kind = EntryKind::Submenu;
             entry.default_child = choose(after.menu, value_of(after, "default")).index;
-            entry.children = try_entries(after, depth + 1, entry.path);
+            entry.children = try_entries(after, depth + 1, entry.path, entry.default_child);
             return;
         }
         if (entry.kind == EntryKind::Nothing && !entry.stop && !entry.messages.empty())
@@ -223,7 +236,7 @@ void fill_menu(World& world, Interpreter& interpreter, GrubRun& out) {
     }
     Runner runner(world);
     runner.set_rest(chosen.rest);
-    menu.entries = runner.try_entries(context, 0, {});
+    menu.entries = runner.try_entries(context, 0, {}, chosen.index);
     if (interpreter.flow() == grub::Flow::Booted) {
         menu.boots_without_menu = true;
         MenuEntry direct;
@@ -259,6 +272,12 @@ void read_menu(World& world, Interpreter& interpreter, const std::string& config
     const auto opened = world.open(config, root, interpreter.context().modules);
     out.menu.place = !opened.place.empty() ? opened.place : config;
     for (const auto& message : interpreter.context().messages) out.screen.push_back(message.text);
+    if (world.budget().spent()) {
+        out.stop =
+            untold(Stage::Configuration, "the configuration runs on for longer than is followed, perhaps without end",
+                   {evidence_line(out.menu.place, interpreter.line())});
+        return;
+    }
     const std::string unread =
         why.failure == grub::Opened::Failure::Unread ? why.message : interpreter.context().unread;
     if (!unread.empty() && interpreter.context().menu.empty()) {
