@@ -5,6 +5,7 @@
 #include <nlohmann/json.hpp>
 
 #include "help_disc.hpp"
+#include "ondisk/squashfs.hpp"
 #include "support.hpp"
 
 using namespace herberge;
@@ -164,6 +165,25 @@ TEST(BootCatalogue, TellsImagesOfBothKinds) {
     EXPECT_TRUE(catalogue->images[1].bootable);
 }
 
+/// UEFI firmware takes each entry that has the mark of one, up to the end of the catalogue's block.
+TEST(BootCatalogue, ListsEntriesUpToTheEndOfItsBlock) {
+    const auto bytes = demo::help_disc().build().bytes;
+    const auto at = read_boot_catalogue(*support::source_of(bytes))->offset;
+    for (const auto& [place, taken] : {std::pair{block - 64, true}, {block - 32, true}, {block - 16, false}}) {
+        auto more = bytes;
+        more[at + place] = 0x88;
+        forge::put32(more, at + place + 8, 0x1234);
+        const auto images = read_boot_catalogue(*support::source_of(more))->images;
+        ASSERT_EQ(images.size(), taken ? 3U : 2U) << place;
+        if (!taken) continue;
+        EXPECT_EQ(images[2].entry_at, at + place);
+        EXPECT_EQ(images[2].offset, std::uint64_t{0x1234} * block);
+        EXPECT_EQ(images[2].number, 3);
+        EXPECT_FALSE(images[2].listed);
+        EXPECT_TRUE(images[2].bootable);
+    }
+}
+
 struct Refusal {
     const char* name;
     std::size_t offset;
@@ -231,12 +251,13 @@ void edit_config(demo::HelpDisc& disc, const std::string& from, const std::strin
     text.replace(text.find(from), from.size(), to);
     bytes = forge::to_bytes(text);
 }
-/// The RAM disk without one of its drivers; `told`: it says which drivers the kernel has built in, and that is none.
-void repack_ramdisk(demo::HelpDisc& disc, const std::string& without, bool told) {
+/// The RAM disk without some of its drivers; `told`: it says which drivers the kernel has built in, and that is none.
+void repack_ramdisk(demo::HelpDisc& disc, const std::vector<std::string>& without, bool told) {
     auto files = demo::front_desk().ramdisk;
     const std::string modules = std::string("/lib/modules/") + demo::release;
     for (const std::string name : {"isofs", "vfat", "squashfs", "overlay", "loop"})
-        if (name != without) files.file(modules + "/kernel/fs/" + name + ".ko", forge::make_kernel_module(name));
+        if (std::ranges::find(without, name) == without.end())
+            files.file(modules + "/kernel/fs/" + name + ".ko", forge::make_kernel_module(name));
     if (told) files.file(modules + "/modules.builtin", "kernel/fs/binfmt_elf.ko\n");
     disc.files.file("/live/initrd.img", forge::gzip(forge::make_cpio(files)));
 }
@@ -271,9 +292,9 @@ INSTANTIATE_TEST_SUITE_P(
                    d.files.file(demo::help_root, forge::make_squashfs(root.remove("/etc/init.d/rcS")));
                },
                "services", Code::ServicesProgramMissing},
-        Change{"no_driver_for_it", [](demo::HelpDisc& d) { repack_ramdisk(d, "squashfs", true); }, "root",
+        Change{"no_driver_for_it", [](demo::HelpDisc& d) { repack_ramdisk(d, {"squashfs"}, true); }, "root",
                Code::RamdiskNoFileSystemDriver},
-        Change{"driver_not_told", [](demo::HelpDisc& d) { repack_ramdisk(d, "overlay", false); }, "unknown", {}},
+        Change{"driver_not_told", [](demo::HelpDisc& d) { repack_ramdisk(d, {"overlay"}, false); }, "unknown", {}},
         Change{"image_inside",
                [](demo::HelpDisc& d) {
                    forge::ExtOptions ext;
@@ -298,6 +319,52 @@ INSTANTIATE_TEST_SUITE_P(
                {}},
         Change{"installer", [](demo::HelpDisc& d) { edit_config(d, " boot=live", ""); }, "unknown", {}}),
     support::by_name);
+
+TEST(Disc, TheDriversThatItsRootLacksAreNamed) {
+    for (const auto& [without, lacks] : std::initializer_list<std::pair<std::vector<std::string>, std::string>>{
+             {{"squashfs"}, "squashfs, and the RAM disk does not bring it"},
+             {{"squashfs", "overlay"}, "squashfs, overlay, and the RAM disk does not bring them"},
+             {{"loop"}, "loop, and the RAM disk does not bring it"}}) {
+        auto help = demo::help_disc();
+        repack_ramdisk(help, without, true);
+        const Checked checked(help.build().bytes);
+        ASSERT_EQ(checked.stage(), "root") << lacks;
+        const auto& rung = checked.system().at(Stage::Root);
+        EXPECT_EQ(rung.text, "to mount the packed root the kernel needs " + lacks);
+        EXPECT_EQ(rung.findings, std::vector<Code>{Code::RamdiskNoFileSystemDriver});
+        ASSERT_EQ(rung.evidence.size(), 1U);
+        EXPECT_EQ(rung.evidence[0].place, "RAM disk:/lib/modules");
+        EXPECT_EQ(rung.evidence[0].expected, lacks.substr(0, lacks.find(", and")));
+        EXPECT_EQ(checked.system().at(Stage::Ramdisk).state, State::Holds);
+        EXPECT_EQ(checked.system().at(Stage::Init).state, State::NotReached);
+        EXPECT_EQ(checked.system().symptom, "Unable to find a medium containing a live file system");
+    }
+}
+
+/// A packed root is mounted through a loop device, which has whole sectors only (Linux, drivers/block/loop.c); the
+/// driver wants all bytes that the superblock counts (fs/squashfs/super.c).
+TEST(Disc, APackedRootIsWholeByItsSectors) {
+    const auto root = forge::make_squashfs(demo::help_root_files());
+    const auto used = *(*support::source_of(root)).load<ondisk::little_uint64_t>(40);
+    const auto sectors = (used + 511) / 512 * 512;
+    ASSERT_NE(used % 512, 0U) << "the edge is to lie within a sector";
+    ASSERT_GE(root.size(), sectors);
+    for (const auto& [size, whole] :
+         {std::pair{sectors, true}, {sectors - 1, false}, {used, false}, {used - 1, false}}) {
+        auto help = demo::help_disc();
+        auto cut = root;
+        cut.resize(size);
+        help.files.file(demo::help_root, cut);
+        const Checked checked(help.build().bytes);
+        EXPECT_EQ(checked.stage(), whole ? "yes" : "root") << size << " of " << used;
+        if (whole) continue;
+        const auto& rung = checked.system().at(Stage::Root);
+        EXPECT_EQ(rung.findings, std::vector<Code>{Code::MediumRootDamaged});
+        EXPECT_EQ(rung.text, fmt::format("d1p1:/live/help.squashfs is cut short: its file system has {} bytes, and a "
+                                         "loop device gives {} of them",
+                                         used, size / 512 * 512));
+    }
+}
 
 TEST(Disc, AScratchInTheLoaderIsSeenByItsChecksum) {
     const auto image = demo::help_discs().at(2).make();

@@ -134,7 +134,9 @@ PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
         const auto file = found ? fs->open(found->file.id, fmt::format("{}:{}", volume.place, path))
                                 : fail(ErrorKind::NotFound, "gone");
         const auto inside = file ? recognise_volume(**file) : VolumeInfo{};
-        const bool whole = file && (inside.size == 0 || inside.size <= (*file)->size());
+        // It is mounted through a loop device, which has whole sectors (Linux, drivers/block/loop.c).
+        const std::uint64_t given = file ? (*file)->size() / 512 * 512 : 0;
+        const bool whole = file && inside.size <= given;
         out.evidence.push_back(evidence_place(
             fmt::format("{}:{}", volume.place, path), {},
             file ? fmt::format("{}, {}", inside.name(), size_text((*file)->size())) : file.error().text()));
@@ -146,11 +148,13 @@ PackedRoot judge_medium(const Volume& volume, const CommandLine& arguments) {
         const auto head = file ? (*file)->bytes(0, std::min<std::uint64_t>((*file)->size(), 4096))
                                : fail(ErrorKind::NotFound, "not opened");
         const bool lost = file && !head && head.error().unreadable();
-        std::string text = !file  ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
-                           : lost ? fmt::format("{}:{} cannot be read: {}", volume.place, path, head.error().what)
-                           : !inside.known() ? fmt::format("{}:{} holds no file system", volume.place, path)
-                                             : fmt::format("{}:{} is cut short: it should have {}", volume.place, path,
-                                                           size_text(inside.size));
+        std::string text =
+            !file  ? fmt::format("{}:{} cannot be read: {}", volume.place, path, file.error().what)
+            : lost ? fmt::format("{}:{} cannot be read: {}", volume.place, path, head.error().what)
+            : !inside.known()
+                ? fmt::format("{}:{} holds no file system", volume.place, path)
+                : fmt::format("{}:{} is cut short: its file system has {} bytes, and a loop device gives {} of them",
+                              volume.place, path, inside.size, given);
         out.break_with(make_finding(Code::MediumRootDamaged, std::move(text), out.evidence, no_medium));
         return found_root;
     }
