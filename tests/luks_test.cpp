@@ -368,6 +368,24 @@ TEST(Luks, WhatIsNotKnownIsNotBroken) {
     }
 }
 
+/// A slot that only says how far a new enciphering has come holds no key (LUKS2 on-disk format, 3.2.3).
+TEST(Luks, ASlotOfAnEncipheringIsNoKeySlot) {
+    const auto bytes = with_text([](std::string& text) {
+        const std::string first = R"("keyslots":{)";
+        const auto at = text.find(first);
+        ASSERT_NE(at, std::string::npos);
+        text.insert(at + first.size(),
+                    R"("1":{"type":"reencrypt","key_size":1,"mode":"reencrypt","direction":"forward",)"
+                    R"("area":{"type":"none","offset":"290816","size":"4096"}},)");
+    });
+    const auto told = describe_luks(*support::source_of(bytes, "d1"));
+    ASSERT_TRUE(told) << told.error().text();
+    ASSERT_EQ(told->slots.size(), 1U);
+    EXPECT_EQ(told->slots[0].number, 0);
+    EXPECT_EQ(told->slots[0].derivation, "pbkdf2-sha256");
+    EXPECT_TRUE(open_luks(support::source_of(bytes, "d1"), secret_of(passphrase), "x"));
+}
+
 TEST(Luks, SectorsOfEachSizeAndTheirFirstNumber) {
     for (const unsigned size : {512U, 1024U, 2048U, 4096U}) {
         const auto bytes = with_text([&](std::string& text) {

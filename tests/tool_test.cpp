@@ -10,6 +10,7 @@
 #include <regex>
 
 #include "cellar.hpp"
+#include "forge/sign.hpp"
 #include "help_disc.hpp"
 #include "kiosk.hpp"
 #include "ledger.hpp"
@@ -207,6 +208,66 @@ TEST_F(Tool, UefiMachinesShowTheirApplications) {
     const auto small = tool("check --firmware uefi32 " + image);
     EXPECT_EQ(small.status, 1);
     EXPECT_NE(small.out.find("BOOTIA32.EFI"), std::string::npos) << small.out;
+}
+
+TEST_F(Tool, EntriesNameWhoMayWitnessTimes) {
+    const std::string security = "d719b2cb-3d3a-4596-a3bc-dad00e67656f";
+    const forge::SigningKey house("Almhof door"), clock("Almhof clock");
+    const auto image = folder_.write("kiosk.img", demo::kiosk_stories().front().disk());
+    const auto with = [&](const std::vector<forge::Bytes>& witnesses) {
+        std::vector<forge::Variable> all = {
+            {"PK", "8be4df61-93ca-11d2-aa0d-00e098032b8c", forge::make_certificate_list({house.certificate()})},
+            {"db", security, forge::make_certificate_list({house.certificate()})}};
+        if (!witnesses.empty()) all.push_back({"dbt", security, forge::make_certificate_list(witnesses)});
+        return tool("entries --variables " + folder_.write("kiosk.fd", forge::make_flash(all)) + " " + image).out;
+    };
+    EXPECT_EQ(with({}).find("dbt"), std::string::npos);
+    const auto one = with({clock.certificate()});
+    const auto at = one.find("  dbt  may witness times: 1 certificate, 0 digests\n            CN = Almhof clock\n");
+    ASSERT_NE(at, std::string::npos) << one;
+    EXPECT_LT(one.find("  db  may start: 1 certificate, 0 digests\n            CN = Almhof door\n"), at) << one;
+    EXPECT_NE(
+        with({clock.certificate(), house.certificate()}).find("  dbt  may witness times: 2 certificates, 0 digests\n"),
+        std::string::npos);
+}
+
+/// A proposal that sets variables, written as the firmware's flash image: with it the machine starts.
+TEST_F(Tool, MendWritesTheVariablesOfAProposal) {
+    const auto stories = demo::kiosk_stories();
+    const auto write = [&](const std::string& name) {
+        const auto story = std::ranges::find(stories, name, &demo::KioskStory::name);
+        const auto disk = story->disk();
+        folder_.write(name + ".fd", story->variables(disk));
+        return folder_.write(name + ".img", disk) + " --firmware uefi --variables ";
+    };
+    const auto gone = write("kiosk-gone");
+    const auto flash = folder_.file("kiosk-gone.fd");
+    const auto before = support::file_bytes(flash);
+    const auto mended = folder_.file("mended.fd");
+    EXPECT_EQ(tool("check " + gone + flash).status, 1);
+    const auto made = tool("mend " + gone + flash + " --proposal 2 --variables-to " + mended);
+    EXPECT_EQ(made.status, 0) << made.out;
+    EXPECT_EQ(tool("check " + gone + mended).status, 0);
+    EXPECT_EQ(support::file_bytes(flash), before);
+    EXPECT_EQ(support::file_bytes(mended).size(), before.size());
+    const auto again = tool("mend " + gone + flash + " --proposal 2 --variables-to " + mended);
+    EXPECT_EQ(again.status, 2) << again.out;
+    EXPECT_EQ(tool("mend " + gone + flash + " --proposal 3 --replace --variables-to " + mended).status, 0);
+    struct Refused {
+        std::string what, says;
+    };
+    const auto unsigned_one = write("kiosk-unsigned") + folder_.file("kiosk-unsigned.fd");
+    for (const auto& [what, says] : std::initializer_list<Refused>{
+             {gone + flash + " --proposal 9 --variables-to ", "herberge: there is no proposal 9\n"},
+             {gone + flash + " --proposal 9 --patch-to ", "herberge: there is no proposal 9\n"},
+             {gone + flash + " --proposal 2 --patch-to ",
+              "herberge: proposal 2 changes no disk: --steps-to tells what to set\n"},
+             {unsigned_one + " --variables-to ", "herberge: proposal 1 changes no variable\n"}}) {
+        const auto refused = tool("mend " + what + folder_.file("none"));
+        EXPECT_EQ(refused.status, 1) << what;
+        EXPECT_NE(refused.out.find(says), std::string::npos) << refused.out;
+        EXPECT_FALSE(std::filesystem::exists(folder_.file("none")));
+    }
 }
 
 TEST_F(Tool, JsonAgreesWithText) {

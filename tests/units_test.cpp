@@ -582,6 +582,14 @@ TEST(UnitGenerators, OpenEncryptedVolumes) {
     EXPECT_TRUE(planned.unit("cryptsetup.target").has_tie(UnitTie::Wants, "systemd-cryptsetup@cheese.service"));
     EXPECT_TRUE(planned.unit("systemd-cryptsetup@wine.service").has_tie(UnitTie::BindsTo, "dev-sda7.device"));
     EXPECT_EQ(planned.store->find("systemd-cryptsetup@ham.service"), nullptr);
+    // A start waits for ever for what it needs, for somebody may have to type a passphrase (cryptsetup-generator.c).
+    UnitStore store(*planned.machine.volume(1, 0), planned.line);
+    for (const auto& [name, for_ever] : {std::pair{"wine", true}, {"cheese", false}, {"ham", false}}) {
+        const auto& device = store.load(fmt::format("dev-mapper-{}.device", name));
+        EXPECT_EQ(device.value("Unit", "JobTimeoutSec"), for_ever ? std::optional<std::string>("0") : std::nullopt)
+            << name;
+        EXPECT_TRUE(device.has_tie(UnitTie::Requires, fmt::format("systemd-cryptsetup@{}.service", name))) << name;
+    }
 }
 
 // --- what becomes of it ---------------------------------------------------------------------------------------------
