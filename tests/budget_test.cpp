@@ -76,8 +76,8 @@ TEST(Scripts, AllEntriesHaveOneBudget) {
     }
 }
 
-TEST(Scripts, AQuarterOfAMillionEntriesAreNotAllKept) {
-    const auto checked = with_config("set timeout=1\n" + good_entry + repeated("menuentry a {\n}\n", 260'000));
+TEST(Scripts, ManyBrokenEntriesAreNotAllKept) {
+    const auto checked = with_config("set timeout=1\n" + good_entry + repeated("menuentry a {\n}\n", 60'000));
     EXPECT_EQ(checked.stage(), "yes");
     EXPECT_LE(checked.verdict.menus.at(0).entries.size(), 500U);
 }

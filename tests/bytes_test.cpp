@@ -119,19 +119,19 @@ TEST(Sources, AHundredThousandAdjacentWritesAreOneChange) {
     EXPECT_TRUE(layered->write(100, Bytes{}));
 }
 
-TEST(Sources, AMillionUnreadableRangesAreSearchedNotWalked) {
+TEST(Sources, ManyUnreadableRangesAreSearchedNotWalked) {
     std::vector<std::pair<std::uint64_t, std::uint64_t>> ranges;
-    for (std::uint64_t i = 0; i < 1'000'000; ++i) ranges.emplace_back((999'999 - i) * 64 + 7, 3);
-    ranges.emplace_back(64'000'100, ~std::uint64_t{0});  // past every end
+    for (std::uint64_t i = 0; i < 200'000; ++i) ranges.emplace_back((199'999 - i) * 64 + 7, 3);
+    ranges.emplace_back(12'800'100, ~std::uint64_t{0});  // past every end
     ranges.emplace_back(20, 0);                          // empty
-    const auto source = with_unreadable(memory_source(Bytes(65'000'000), "d1", 1), ranges);
-    for (std::uint64_t i = 0; i < 1'000'000; i += 7) {
+    const auto source = with_unreadable(memory_source(Bytes(13'000'000), "d1", 1), ranges);
+    for (std::uint64_t i = 0; i < 200'000; i += 7) {
         ASSERT_TRUE(source->bytes(i * 64 + 10, 61)) << i;
         ASSERT_FALSE(source->bytes(i * 64 + 9, 1)) << i;
     }
-    EXPECT_TRUE(source->bytes(64'000'099, 1));
-    EXPECT_FALSE(source->bytes(64'000'100, 1));
-    EXPECT_FALSE(source->bytes(64'999'999, 1));
+    EXPECT_TRUE(source->bytes(12'800'099, 1));
+    EXPECT_FALSE(source->bytes(12'800'100, 1));
+    EXPECT_FALSE(source->bytes(12'999'999, 1));
     EXPECT_TRUE(source->bytes(20, 1));
 }
 

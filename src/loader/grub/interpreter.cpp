@@ -23,8 +23,7 @@ constexpr std::size_t most_variable_bytes = 1U << 20U;  // of all variables toge
 bool Interpreter::may_go_on() {
     auto& budget = world_.budget();
     if (budget.steps > 0) --budget.steps;
-    if (!charge(Cost::Steps, 1)) budget.steps = 0;
-    if (budget.spent() && flow_ == Flow::Go) flow_ = Flow::Left;
+    if ((!charge(Cost::Steps, 1) || budget.spent()) && flow_ == Flow::Go) flow_ = Flow::Left;
     return flow_ == Flow::Go;
 }
 
