@@ -261,6 +261,12 @@ TEST_P(StartsOtherwise, IsTold) {
         values.push_back(one.before.substr(0, one.before.find(", SHA")) + "|" +
                          one.after.substr(0, one.after.find(", SHA")));
     EXPECT_EQ(values, row.values);
+    for (const auto& one : all.differences)
+        if (one.what == "file") {
+            const auto* sign = one.kind == DifferenceKind::Added ? "+ " : "- ";
+            EXPECT_FALSE(one.details.empty());
+            EXPECT_TRUE(std::ranges::all_of(one.details, [&](const auto& line) { return line.starts_with(sign); }));
+        }
     // The other way round: the same, with the values exchanged.
     const auto back = compared(desk.build(), row.machine().build());
     ASSERT_EQ(back.differences.size(), all.differences.size());
@@ -410,6 +416,23 @@ TEST(DifferingLines, TheFewestInTheirOrder) {
     const Told more(25, "q");
     EXPECT_EQ(differing_lines({}, more).back(), "and 2 more");
     EXPECT_EQ(differing_lines(Told(1501, "a"), Told(1501, "b")), Told{"more than 1500 lines differ"});
+}
+
+TEST(LinesOfShort, AreThoseOfATextWithinItsBounds) {
+    using remedy::lines_of_short;
+    const auto of = [](const std::string& text) {
+        return lines_of_short(*support::source_of(forge::to_bytes(text)), "+");
+    };
+    EXPECT_EQ(of("[Unit]\r\n\tAfter=bell\n"), (Told{"+ [Unit]", "+     After=bell"}));
+    EXPECT_EQ(of(""), Told{});
+    EXPECT_EQ(of(std::string("a\0b", 3)), Told{});
+    EXPECT_EQ(of(std::string(2048, 'q')), Told{"+ " + std::string(2048, 'q')});
+    EXPECT_EQ(of(std::string(2049, 'q')), Told{});
+    std::string lines;
+    for (int i = 0; i < 24; ++i) lines += "q\n";
+    EXPECT_EQ(of(lines), Told(24, "+ q"));
+    EXPECT_EQ(of(lines + "q\n").back(), "and 2 more");
+    EXPECT_EQ(of(lines + "q\n").size(), 24U);
 }
 
 TEST(CompareCommand, SaysWhatDecidesAndEndsByIt) {

@@ -240,10 +240,14 @@ TEST(Symptom, UnknownTextNamesTheNearest) {
 }
 
 TEST(Symptom, LongScreensAreCutFromTheirBeginning) {
-    std::string text = "BOOTMGR is missing\n";
-    for (int i = 0; i < 1000; ++i) text += "line " + std::to_string(i) + " of something else\n";
-    EXPECT_FALSE(names(read_symptom(text), Code::WindowsLoaderMissing));
-    EXPECT_TRUE(names(read_symptom(text + "BOOTMGR is missing"), Code::WindowsLoaderMissing));
+    const auto with_lines_behind = [](int count) {
+        std::string text = "BOOTMGR is missing\n";
+        for (int i = 0; i < count; ++i) text += "x\n";
+        return text;
+    };
+    EXPECT_TRUE(names(read_symptom(with_lines_behind(999)), Code::WindowsLoaderMissing));
+    EXPECT_FALSE(names(read_symptom(with_lines_behind(1000)), Code::WindowsLoaderMissing));
+    EXPECT_TRUE(names(read_symptom(with_lines_behind(1000) + "BOOTMGR is missing"), Code::WindowsLoaderMissing));
     EXPECT_TRUE(names(read_symptom(std::string(1U << 20U, 'x') + "\nBOOTMGR is missing"), Code::WindowsLoaderMissing));
     std::string bytes;
     for (int i = 0; i < 4096; ++i) bytes += static_cast<char>(i * 37);

@@ -119,6 +119,7 @@ void compare_file(const Sides& sides, const std::string& text, const Named& name
             differ(out, named.stage, text, "file", was ? size_and_digest(*was->bytes, one) : absence(was.error()),
                    is ? size_and_digest(*is->bytes, other) : absence(is.error()));
         if (seen == nullptr) return;
+        seen->told.details = was ? lines_of_short(*was->bytes, "-") : lines_of_short(*is->bytes, "+");
         if (was) seen->take_back = content_back(place, *was);
         else
             seen->take_back = [place](Workshop& shop, CheckOptions&) {

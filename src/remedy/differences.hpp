@@ -78,5 +78,7 @@ struct FileAccount {
 enum class FileRole : std::uint8_t { Plain, Kernel, Ramdisk };
 [[nodiscard]] FileAccount account_of(const Sides& sides, FileRole role, const ByteSource& before,
                                      const ByteSource& after);
+/// The lines of a text of 2 KiB at most, each behind `sign` and a blank, at most 24; none: it is longer, or no text.
+[[nodiscard]] std::vector<std::string> lines_of_short(const ByteSource& file, std::string_view sign);
 
 }  // namespace herberge::remedy

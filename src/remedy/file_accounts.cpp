@@ -243,4 +243,14 @@ FileAccount account_of(const Sides& sides, FileRole role, const ByteSource& befo
     return out;
 }
 
+std::vector<std::string> lines_of_short(const ByteSource& file, std::string_view sign) {
+    constexpr std::uint64_t most_bytes = 2048;
+    std::vector<std::string> out;
+    const auto text = file.size() <= most_bytes ? text_of(file) : std::nullopt;
+    if (!text) return out;
+    for (auto& line : split(*text)) out.push_back(fmt::format("{} {}", sign, line));
+    cut(out);
+    return out;
+}
+
 }  // namespace herberge::remedy
