@@ -52,8 +52,11 @@ Started steps_of(const LinuxStart& start) {
         // Before which target a unit starts is a matter of its file; of scripts the level is half of the name.
         const auto name = start.flavour == "systemd" ? step.name : fmt::format("{}: {}", step.group, step.name);
         auto text = step.command;
-        if (const auto outcome = step_outcome(step); !outcome.empty()) text += (text.empty() ? "" : ", ") + outcome;
-        out.emplace(std::pair(0, name), text.empty() ? "is started" : text);
+        // "was …" and "is …" stand before it.
+        auto outcome = step_outcome(step);
+        if (outcome.starts_with("is ")) outcome.erase(0, 3);
+        if (!outcome.empty()) text += (text.empty() ? "" : ", ") + outcome;
+        out.emplace(std::pair(0, name), text.empty() ? "started" : text);
     }
     return out;
 }
