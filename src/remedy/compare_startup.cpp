@@ -86,7 +86,8 @@ void compare_startup(const Sides& sides, Differences& out) {
     for (const auto& one : sides.before.runs) {
         const auto found = std::ranges::find(sides.after.runs, one.place, &LinuxRun::place);
         if (found == sides.after.runs.end()) continue;
-        const auto& [start, other] = std::pair(one.start, found->start);
+        const LinuxStart& start = one.start;
+        const LinuxStart& other = found->start;
         differ(out, Stage::Init, one.place, "init", start.init, other.init);
         if (start.flavour != other.flavour) continue;
         differ(out, Stage::Services, one.place, start.flavour == "systemd" ? "target" : "run level", start.level,
