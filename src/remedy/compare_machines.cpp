@@ -130,8 +130,7 @@ Comparison compare_machines(const Machine& before, const CheckOptions& options_b
     out.before = check(before, options_before);
     out.after = check(after, options_after);
     out.systems = compare_verdicts(out.before, out.after);
-    const Sides sides{{before, options_before, out.before, remedy::linux_runs(before, out.before, out.after)},
-                      {after, options_after, out.after, remedy::linux_runs(after, out.after, out.before)}};
+    const Sides sides{{before, options_before, out.before, out.after}, {after, options_after, out.after, out.before}};
     Differences all;
     remedy::compare_disks(sides, all);
     remedy::compare_volumes(sides, all);

@@ -30,9 +30,9 @@ void compare_started(const std::string& place, const Started& was, const Started
 }
 
 /// The items of each Windows that can be read, by its place.
-std::map<std::string, Started> windows_items(const Machine& machine) {
+std::map<std::string, Started> windows_items(const std::vector<InstalledSystem>& systems) {
     std::map<std::string, Started> out;
-    for (const auto& system : find_systems(machine)) {
+    for (const auto& system : systems) {
         if (system.kind != SystemKind::Windows) continue;
         const auto start = windows_startup(system);
         if (!start) continue;
@@ -63,9 +63,10 @@ Started steps_of(const LinuxStart& start) {
 
 }  // namespace
 
-std::vector<LinuxRun> linux_runs(const Machine& machine, const Verdict& verdict, const Verdict& other) {
-    std::vector<LinuxRun> out;
-    for (const auto& system : find_systems(machine)) {
+Side::Side(const Machine& its_machine, const CheckOptions& its_options, const Verdict& its_verdict,
+           const Verdict& other)
+    : machine(its_machine), options(its_options), verdict(its_verdict), systems(find_systems(machine)) {
+    for (const auto& system : systems) {
         if (system.kind != SystemKind::Linux) continue;
         // Where no entry is reached, the arguments of the other machine's: the same system is to be compared.
         std::string arguments;
@@ -73,13 +74,12 @@ std::vector<LinuxRun> linux_runs(const Machine& machine, const Verdict& verdict,
             for (const auto& one : side->systems)
                 if (one.place == system.volume->place && !one.entry.empty()) arguments = one.arguments;
         auto start = linux_startup(machine, system, CommandLine(arguments));
-        if (start) out.push_back({system.tree().place, std::move(*start)});
+        if (start) runs.push_back({system.tree().place, std::move(*start)});
     }
-    return out;
 }
 
 void compare_startup(const Sides& sides, Differences& out) {
-    const auto was = windows_items(sides.before.machine), is = windows_items(sides.after.machine);
+    const auto was = windows_items(sides.before.systems), is = windows_items(sides.after.systems);
     // A registry or an init that is there on one side only is told as a file.
     for (const auto& [place, items] : was)
         if (const auto found = is.find(place); found != is.end()) compare_started(place, items, found->second, out);

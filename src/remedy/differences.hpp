@@ -20,10 +20,13 @@ struct LinuxRun {
 };
 
 struct Side {
+    /// All live as long as this. `other`: the other side's verdict, for systems of which this one knows no entry.
+    Side(const Machine& its_machine, const CheckOptions& its_options, const Verdict& its_verdict, const Verdict& other);
     const Machine& machine;
     const CheckOptions& options;
     const Verdict& verdict;
-    std::vector<LinuxRun> runs;
+    std::vector<InstalledSystem> systems;
+    std::vector<LinuxRun> runs;  ///< of each Linux that can be read, as the entry asks for that starts it
 };
 struct Sides {
     Side before, after;
@@ -64,9 +67,6 @@ void compare_files(const Sides& sides, Differences& out);
 /// Menus as their loaders understand them.
 void compare_menus(const Sides& sides, Differences& out);
 void compare_variables(const Sides& sides, Differences& out);
-/// What each Linux would start that can be read, as the entry asks for that starts it; where the verdict knows none, as
-/// the one in `other`.
-[[nodiscard]] std::vector<LinuxRun> linux_runs(const Machine& machine, const Verdict& verdict, const Verdict& other);
 /// What each system would start.
 void compare_startup(const Sides& sides, Differences& out);
 
